@@ -1,0 +1,1 @@
+"""The computation: no interface, no files, no devices, no database."""

@@ -1,0 +1,201 @@
+"""The slips a trace can show: each a remark with its numbers."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from wintry_tally.core.analysis.capacity import CapacityTest
+from wintry_tally.core.analysis.counting import BLOCK, HOUR, Integral
+from wintry_tally.core.analysis.ending import PROTECTION, SET_CUTOFF
+from wintry_tally.core.analysis.stages import Scale, Stage, StageKind
+from wintry_tally.core.battery.families import Family
+from wintry_tally.core.quantity.typed_slips import digit_neighbours
+from wintry_tally.core.trace import Remark
+from wintry_tally.core.trace.trace import Trace
+
+
+def family_remarks(trace: Trace, family: Family, stages: list[Stage]) -> list[Remark]:
+    """Readings outside the family's voltages; zero is a sleeping pack's, not a slip."""
+    low, high = family.plausible_V
+    outside: list[int] = []
+    worst = 0.0
+    total = 0
+    for stage in stages:
+        live = stage.kind in {StageKind.CHARGE, StageKind.DISCHARGE}
+        for start in range(stage.first, stage.last + 1, BLOCK):
+            part = trace.voltage_V[start : min(stage.last + 1, start + BLOCK)]
+            if float(part.min()) >= low and float(part.max()) <= high:
+                continue
+            bad = (part > high) | ((part < low) & live)
+            hits = np.flatnonzero(bad)
+            if len(hits):
+                total += len(hits)
+                outside += [start + int(hits[0]), start + int(hits[-1])]
+                far = part[hits]
+                worst = float(far[np.argmax(np.abs(far - 0.5 * (low + high)))])
+    if not total:
+        return []
+    offer = ""
+    if len(trace) > 10 and total > 0.5 * len(trace) and family.plausible_V[0] <= worst / 10 <= family.plausible_V[1]:
+        offer = "divide the voltages by 10"
+    elif 1000 * low <= worst <= 1000 * high:
+        offer = "divide the voltages by 1000 (mV)"
+    return [
+        Remark(
+            "voltage-outside-family",
+            f"{total} reading{'s' if total > 1 else ''} outside {low:g} to {high:g} V, where a {family.words} battery "
+            f"can be (the farthest {worst:.4g} V).",
+            (trace.row_at(min(outside)), trace.row_at(max(outside))),
+            offer,
+        )
+    ]
+
+
+def mean_voltage_remarks(family: Family, charge_Ah: float, energy_Wh: float) -> list[Remark]:
+    """Energy over charge against the family's window; a slipped digit that would mend it is offered.
+
+    Source: common practice, no published source (1279 Wh with 109.72 Ah is 11.66 V: no LFP pack at 0.14 C).
+    """
+    if charge_Ah <= 0:
+        return []
+    mean = energy_Wh / charge_Ah
+    low, high = family.mean_V
+    if low <= mean <= high:
+        return []
+    offers = []
+    for name, typed, unit, other in (("charge", charge_Ah, "Ah", energy_Wh), ("energy", energy_Wh, "Wh", charge_Ah)):
+        for neighbour in digit_neighbours(typed):
+            if neighbour > 0:
+                would = other / neighbour if name == "charge" else neighbour / other
+                if low + 0.15 <= would <= high - 0.15:
+                    offers.append((abs(would - 0.5 * (low + high)), f"{name} {neighbour:g} {unit} would give {would:.2f} V"))
+    offers.sort()
+    return [
+        Remark(
+            "mean-voltage-implausible",
+            f"{energy_Wh:.5g} Wh / {charge_Ah:.5g} Ah = {mean:.2f} V on average, outside {low:g} to {high:g} V for a "
+            f"{family.words} battery: check the digits, and both meters' accuracy.",
+            None,
+            "; ".join(text for _, text in offers[:2]),
+        )
+    ]
+
+
+def test_remarks(
+    trace: Trace,
+    integral: Integral,
+    scale: Scale,
+    stages: list[Stage],
+    test: CapacityTest,
+    family: Family | None,
+    rest_s: float,
+) -> list[Remark]:
+    """Coarse sampling, too short a rest before, and charge left in at the end."""
+    remarks: list[Remark] = []
+    charge = test.count.charge.value
+    if charge > 0:
+        largest, where = 0.0, 0
+        for span in test.count.spans:
+            for start in range(span.first, span.last, BLOCK):
+                stop = min(span.last, start + BLOCK)
+                step = np.diff(trace.time_s[start : stop + 1])
+                if float(step.max()) * scale.reference_A / HOUR < 0.005 * charge:
+                    continue
+                parts = 0.5 * step * np.abs(trace.current[start + 1 : stop + 1] + trace.current[start:stop]) / HOUR
+                at = int(np.argmax(parts))
+                if float(parts[at]) > largest:
+                    largest, where = float(parts[at]), start + at
+        if largest > 0.01 * charge:
+            remarks.append(
+                Remark(
+                    "coarse-sampling",
+                    f"{100 * largest / charge:.1f} % of the charge lies between two readings; read more often, above "
+                    "all near the end.",
+                    (trace.row_at(where), trace.row_at(where + 1)),
+                )
+            )
+    remarks += _rest_remarks(trace, stages, test, rest_s)
+    if family is not None and family.lithium and test.ended_by != PROTECTION:
+        left = _share_left(family, trace, test)
+        if left > 0.01:
+            cause = "the set cut-off" if test.ended_by == SET_CUTOFF else "something other than its protection"
+            last = test.count.spans[-1].last
+            remarks.append(
+                Remark(
+                    "not-to-protection",
+                    f"Ended by {cause} at {test.voltage_end:.2f} V: about {100 * left:.0f} % of the charge was likely "
+                    "left in the cells.",
+                    (trace.row_at(last), trace.row_at(last)),
+                )
+            )
+    return remarks
+
+
+def _rest_remarks(trace: Trace, stages: list[Stage], test: CapacityTest, rest_s: float) -> list[Remark]:
+    begins = stages[test.first].first
+    for stage in reversed(stages[: test.first]):
+        if stage.kind == StageKind.CHARGE:
+            rested = float(trace.time_s[begins] - trace.time_s[stage.last])
+            if rested < rest_s:
+                return [
+                    Remark(
+                        "rest-too-short",
+                        f"The discharge begins {rested / 60:.0f} min after the charge; {rest_s / 60:.0f} min of rest "
+                        "are wanted. A later start gives a little less.",
+                        (trace.row_at(stage.last), trace.row_at(begins)),
+                    )
+                ]
+            return []
+    return []
+
+
+def _share_left(family: Family, trace: Trace, test: CapacityTest) -> float:
+    """Share of the charge likely left above the family's floor, from the voltage at the end and its slope there.
+
+    The last straight stretch of the curve is drawn on to the floor: an estimate, and only ever a remark.
+    """
+    end_V = test.voltage_end
+    if end_V <= family.cutoff_V + 0.02:
+        return 0.0
+    span = test.count.spans[-1]
+    size = span.last - span.first
+    if size < 4:
+        return 0.0
+    back = max(2, size // 40)
+    time = float(trace.time_s[span.last] - trace.time_s[span.last - back])
+    fall = float(trace.voltage_V[span.last - back] - trace.voltage_V[span.last])
+    total = test.count.duration_s
+    if fall <= 0 or time <= 0:
+        return 1.0
+    return min(1.0, (end_V - family.cutoff_V) / (fall / time) / total)
+
+
+def sign_remarks(trace: Trace, stages: list[Stage], scale: Scale) -> list[Remark]:
+    """A stretch counted as a charge while the voltage sits and falls as under load: its sign is flipped."""
+    remarks = []
+    for position, stage in enumerate(stages):
+        if stage.kind != StageKind.CHARGE or stage.last - stage.first < 5:
+            continue
+        before = stages[position - 1] if position else None
+        after = stages[position + 1] if position + 1 < len(stages) else None
+        for neighbour, near, own in (
+            (before, before.last if before else 0, stage.first),
+            (after, after.first if after else 0, stage.last),
+        ):
+            if neighbour is None or neighbour.kind != StageKind.DISCHARGE:
+                continue
+            same = abs(abs(trace.current[own]) - abs(trace.current[near])) < 0.1 * scale.reference_A
+            smooth = abs(trace.voltage_V[own] - trace.voltage_V[near]) < max(0.05, 6 * scale.noise_V)
+            falls = trace.voltage_V[stage.first] >= trace.voltage_V[stage.last]
+            if same and smooth and falls:
+                remarks.append(
+                    Remark(
+                        "sign-flipped",
+                        f"The current turns to {trace.current[own]:+.3g} A without the voltage moving, and the voltage "
+                        "goes on falling: its sign is flipped in these rows.".replace("-", "−"),
+                        (trace.row_at(stage.first), trace.row_at(stage.last)),
+                        "turn the sign of the current in these rows",
+                    )
+                )
+                break
+    return remarks

@@ -1,0 +1,171 @@
+"""The capacity test in a log: consecutive discharges and the pauses between them, down to how it ended."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+from wintry_tally.core.analysis.counting import Count, Instrument, Integral, Span, count
+from wintry_tally.core.analysis.crossing import Crossing, find_crossing
+from wintry_tally.core.analysis.ending import SET_CUTOFF, EndOptions
+from wintry_tally.core.analysis.stages import Scale, Stage, StageKind, span_of
+from wintry_tally.core.quantity import Quantity
+from wintry_tally.core.trace.trace import Trace
+
+
+@dataclass(frozen=True)
+class CapacityTest:
+    """What the deepest discharge gave.
+
+    Parts:
+        count: charge, energy, means and their doubt.
+        first, last: positions of its stages in the analysis.
+        c_rate, percent_of_rated: None without a rating.
+        ended_by: the cause; voltage_start and voltage_end under load, V.
+        pauses_s: time at rest within it; rates: mean current of each discharge stage, A.
+    """
+
+    count: Count
+    first: int
+    last: int
+    c_rate: float | None
+    percent_of_rated: Quantity | None
+    ended_by: str
+    voltage_start: float
+    voltage_end: float
+    pauses_s: float
+    rates: tuple[float, ...]
+
+
+@dataclass(frozen=True)
+class Usable:
+    """Charge, energy and time above a device's drop-out voltage."""
+
+    dropout_V: float
+    charge: Quantity
+    energy: Quantity
+    duration_s: float
+    reached: bool
+
+
+def discharge_groups(stages: list[Stage]) -> list[tuple[int, int]]:
+    """(first, last) positions of each test: discharges with nothing but pauses between them."""
+    groups: list[tuple[int, int]] = []
+    for position, stage in enumerate(stages):
+        if stage.kind != StageKind.DISCHARGE:
+            continue
+        if groups and all(between.kind == StageKind.PAUSE for between in stages[groups[-1][1] + 1 : position]):
+            groups[-1] = (groups[-1][0], position)
+        else:
+            groups.append((position, position))
+    return groups
+
+
+def spans_until(
+    trace: Trace, scale: Scale, discharges: list[Stage], crossing: tuple[int, Crossing] | None
+) -> list[Span]:
+    """The spans of these discharges, the last one ending at the crossing where there is one."""
+    if crossing is None:
+        return [span_of(trace, scale, stage) for stage in discharges]
+    position, where = crossing
+    spans = [span_of(trace, scale, stage) for stage in discharges[:position]]
+    stage = discharges[position]
+    whole = span_of(trace, scale, stage)
+    spans.append(
+        replace(
+            whole,
+            last=max(stage.first, where.last),
+            tail_s=where.tail_s,
+            tail_doubt_s=where.doubt_s,
+            tail_current_A=where.current_A,
+        )
+    )
+    return spans
+
+
+def capacity_test(
+    trace: Trace,
+    integral: Integral,
+    scale: Scale,
+    stages: list[Stage],
+    endings: list[str | None],
+    instrument: Instrument,
+    options: EndOptions,
+) -> CapacityTest | None:
+    """The deepest discharge of the log, or None when nothing was discharged.
+
+    With a cut-off given and the discharge going on below it, the count ends where the cut-off was crossed.
+    """
+    best: tuple[float, tuple[int, int]] | None = None
+    for first, last in discharge_groups(stages):
+        amount = sum(
+            integral.between(stage.first, stage.last)[0]
+            for stage in stages[first : last + 1]
+            if stage.kind == StageKind.DISCHARGE
+        )
+        if best is None or amount > best[0]:
+            best = (amount, (first, last))
+    if best is None:
+        return None
+    first, last = best[1]
+    discharges = [stage for stage in stages[first : last + 1] if stage.kind == StageKind.DISCHARGE]
+    ended_by = endings[last] or "log-end"
+    end_V = float(trace.voltage_V[discharges[-1].last])
+    crossing = None
+    if options.cutoff_V is not None and end_V < options.cutoff_V:
+        crossing = find_crossing(trace, scale, discharges, options.cutoff_V, instrument)
+    if crossing is not None:
+        position, where = crossing
+        beyond = discharges[position].last - where.last
+        if where.tail_s > 0 and (beyond > 1 or position < len(discharges) - 1):
+            ended_by, end_V = SET_CUTOFF, float(options.cutoff_V or end_V)
+        elif ended_by == SET_CUTOFF:
+            # the load switched off within the last interval: count that interval as it was logged
+            crossing = None
+        else:
+            crossing = None
+    spans = spans_until(trace, scale, discharges, crossing)
+    counted = count(trace, integral, spans, instrument)
+    rated = options.rated_Ah
+    pauses = sum(
+        float(trace.time_s[stage.last] - trace.time_s[stage.first])
+        for stage in stages[first : last + 1]
+        if stage.kind == StageKind.PAUSE
+    )
+    rates = tuple(
+        count(trace, integral, [span_of(trace, scale, stage)], Instrument()).mean_current.value for stage in discharges
+    )
+    return CapacityTest(
+        count=counted,
+        first=first,
+        last=last,
+        c_rate=counted.mean_current.value / rated if rated else None,
+        percent_of_rated=counted.charge.scaled(100.0 / rated, "%") if rated else None,
+        ended_by=ended_by,
+        voltage_start=float(trace.voltage_V[discharges[0].first]),
+        voltage_end=end_V,
+        pauses_s=pauses,
+        rates=rates,
+    )
+
+
+def usable_above(
+    trace: Trace,
+    integral: Integral,
+    scale: Scale,
+    stages: list[Stage],
+    test: CapacityTest,
+    dropout_V: float,
+    instrument: Instrument,
+) -> Usable:
+    """Charge, energy and hours until the voltage under load first falls through a device's drop-out.
+
+    Zero when the start already lies below; everything when it is never reached.
+    """
+    discharges = [stage for stage in stages[test.first : test.last + 1] if stage.kind == StageKind.DISCHARGE]
+    crossing = find_crossing(trace, scale, discharges, dropout_V, instrument)
+    if crossing is not None and crossing[0] == 0 and crossing[1].tail_s == 0.0 and crossing[1].last == discharges[0].first:
+        return Usable(dropout_V, Quantity(0.0, 0.0, "Ah"), Quantity(0.0, 0.0, "Wh"), 0.0, True)
+    if crossing is None:
+        return Usable(dropout_V, test.count.charge, test.count.energy, test.count.duration_s, False)
+    counted = count(trace, integral, spans_until(trace, scale, discharges, crossing), instrument)
+    return Usable(dropout_V, counted.charge, counted.energy, counted.duration_s, True)

@@ -1,0 +1,95 @@
+"""The instrument's own counter against the integrated current."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from wintry_tally.core.analysis.counting import HOUR, Integral
+from wintry_tally.core.quantity import Quantity
+from wintry_tally.core.trace import Remark
+from wintry_tally.core.trace.trace import Column, Trace
+
+
+@dataclass(frozen=True)
+class CounterReading:
+    """What a counter moved over a stretch, in Ah (or Wh), resets joined; with its resolution's doubt."""
+
+    moved: Quantity
+    start: float
+    resets: tuple[int, ...]
+
+
+def read_counter(values: Column, first: int, last: int, unit: str, resolution: float) -> CounterReading:
+    """How far a counter moved, running up, or down from a preset (preset to 120, reading 18.1: 101.9 drawn).
+
+    A jump against its run, or far larger than its usual step, is a reset: the count goes on from there.
+    """
+    part = values[first : last + 1]
+    part = part[np.isfinite(part)]
+    if len(part) < 2:
+        return CounterReading(Quantity(0.0, None, unit), math.nan, ())
+    steps = np.diff(part)
+    moving = steps[steps != 0.0]
+    if len(moving) == 0:
+        return CounterReading(Quantity(0.0, resolution / math.sqrt(6.0), unit), float(part[0]), ())
+    down = np.count_nonzero(moving < 0) > np.count_nonzero(moving > 0)
+    run = -steps if down else steps
+    largest = 50.0 * float(np.median(np.abs(moving)))
+    resets = np.flatnonzero((run < -1.5 * resolution) & (np.abs(run) > 3 * np.median(np.abs(moving))) | (run > max(largest, 20 * resolution)))
+    total = float(np.sum(run)) - float(np.sum(run[resets]))
+    return CounterReading(
+        Quantity(total, resolution / math.sqrt(6.0), unit), float(part[0]), tuple(int(first + i + 1) for i in resets)
+    )
+
+
+def counter_remarks(trace: Trace, integral: Integral, first: int, last: int, charge: Quantity) -> list[Remark]:
+    """Not zero at the start, reset in mid-run, or apart from the integral beyond both doubts."""
+    if trace.counter_Ah is None:
+        return []
+    resolution = trace.resolution.get("counter_Ah", 0.0)
+    begin = max(0, first - 1)
+    reading = read_counter(trace.counter_Ah, begin, last, "Ah", resolution)
+    remarks = []
+    if not math.isfinite(reading.start):
+        return []
+    moved = reading.moved.value
+    if abs(reading.start) > max(2 * resolution, 0.005 * max(moved, 0.0)) and not _runs_down(trace.counter_Ah, begin, last):
+        remarks.append(
+            Remark(
+                "counter-not-zero",
+                f"The counter reads {reading.start:g} Ah at the start of the discharge, not zero; what it moved is used: "
+                f"{moved:.4g} Ah.",
+                (trace.row_at(begin), trace.row_at(begin)),
+                f"subtract {reading.start:g} Ah from the counter",
+            )
+        )
+    for index in reading.resets[:5]:
+        remarks.append(
+            Remark(
+                "counter-reset",
+                f"The counter jumps from {trace.counter_Ah[index - 1]:g} to {trace.counter_Ah[index]:g} Ah at row "
+                f"{trace.row_at(index)}; joined.",
+                (trace.row_at(index), trace.row_at(index)),
+            )
+        )
+    within = integral.between(begin, last)[0] / HOUR
+    doubt = math.hypot(2 * (charge.standard or 0.01 * charge.value), 2 * (reading.moved.standard or 0.0))
+    if abs(moved - within) > max(doubt, 2 * resolution, 0.005 * abs(within)):
+        remarks.append(
+            Remark(
+                "counter-disagrees",
+                f"The counter moved {moved:.4g} Ah, the integrated current gives {within:.4g} Ah: "
+                f"{100 * (moved - within) / within if within else math.inf:+.1f} %, beyond both doubts "
+                f"(± {doubt:.2g} Ah).",
+                (trace.row_at(begin), trace.row_at(last)),
+            )
+        )
+    return remarks
+
+
+def _runs_down(values: Column, first: int, last: int) -> bool:
+    steps = np.diff(values[first : last + 1])
+    return bool(np.count_nonzero(steps < 0) > np.count_nonzero(steps > 0))

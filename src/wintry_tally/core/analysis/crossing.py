@@ -1,0 +1,105 @@
+"""Where a voltage under load first falls through a threshold, between readings."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from wintry_tally.core.analysis.counting import BLOCK, Instrument
+from wintry_tally.core.analysis.stages import Scale, Stage
+from wintry_tally.core.trace.trace import Trace
+
+
+@dataclass(frozen=True)
+class Crossing:
+    """A threshold crossed `tail_s` after reading `last` (the last one above), at the current and slope there."""
+
+    last: int
+    tail_s: float
+    current_A: float
+    slope_V_s: float
+    doubt_s: float
+
+
+def find_crossing(
+    trace: Trace, scale: Scale, stages: list[Stage], threshold_V: float, instrument: Instrument
+) -> tuple[int, Crossing] | None:
+    """The stage (by position in `stages`) and the crossing within it; None when it is never reached.
+
+    Where the voltage falls slower than its noise from reading to reading, a mean of five readings is what
+    crosses. The doubt of the instant comes from the meter's error at the threshold and the noise.
+    """
+    for position, stage in enumerate(stages):
+        index = _first_below(trace, scale, stage, threshold_V)
+        if index is not None:
+            return position, _at(trace, scale, stage, index, threshold_V, instrument)
+    return None
+
+
+def _first_below(trace: Trace, scale: Scale, stage: Stage, threshold_V: float) -> int | None:
+    voltage = trace.voltage_V
+    for start in range(stage.first, stage.last + 1, BLOCK):
+        stop = min(stage.last + 1, start + BLOCK)
+        block = voltage[start:stop]
+        if float(block.min()) > threshold_V:
+            continue
+        below = start + np.flatnonzero(block <= threshold_V)
+        first = int(below[0])
+        if _steep(trace, scale, stage, first):
+            return first
+        low, high = max(stage.first, start - 2), min(stage.last + 1, stop + 2)
+        window = voltage[low:high]
+        if len(window) < 5:
+            return first
+        smooth = np.convolve(window, np.full(5, 0.2), mode="valid")
+        smooth_below = low + 2 + np.flatnonzero(smooth <= threshold_V)
+        if len(smooth_below):
+            return int(smooth_below[0])
+        if high == stage.last + 1 and float(np.mean(voltage[max(stage.first, stage.last - 1) : stage.last + 1])) <= threshold_V:
+            return stage.last
+    return None
+
+
+def _steep(trace: Trace, scale: Scale, stage: Stage, index: int) -> bool:
+    low, high = max(stage.first, index - 3), min(stage.last, index + 3)
+    if high - low < 2:
+        return True
+    fall = float(trace.voltage_V[low] - trace.voltage_V[high]) / (high - low)
+    return fall > 3.0 * scale.noise_V or scale.noise_V == 0.0
+
+
+def _at(
+    trace: Trace, scale: Scale, stage: Stage, index: int, threshold_V: float, instrument: Instrument
+) -> Crossing:
+    if index <= stage.first:
+        return Crossing(stage.first, 0.0, float(trace.current[stage.first]), 0.0, 0.0)
+    before, interval = index - 1, float(trace.time_s[index] - trace.time_s[index - 1])
+    upper, lower = float(trace.voltage_V[before]), float(trace.voltage_V[index])
+    fraction = (upper - threshold_V) / (upper - lower) if upper > threshold_V > lower else (1.0 if lower == threshold_V else 0.5)
+    fraction = min(1.0, max(0.0, fraction))
+    current = float(trace.current[before]) + fraction * float(trace.current[index] - trace.current[before])
+    step = trace.resolution.get("voltage_V", 0.0)
+    error = math.hypot(scale.noise_V, step / math.sqrt(12.0))
+    if instrument.voltage is not None:
+        error = math.hypot(
+            error,
+            math.hypot(instrument.voltage.gain_standard() * threshold_V, instrument.voltage.offset_standard(step)),
+        )
+    slope = _slope(trace, stage, index, max(2 * error, 0.01))
+    doubt = error / slope if slope > 0 else 0.0
+    interpolation = interval / math.sqrt(12.0) * 0.25  # a straight line across a curved knee
+    return Crossing(before, fraction * interval, current, slope, math.hypot(doubt, interpolation))
+
+
+def _slope(trace: Trace, stage: Stage, index: int, band_V: float) -> float:
+    """How fast the voltage falls around a reading, V/s, over a stretch that spans at least `band_V`."""
+    width = 2
+    while True:
+        low, high = max(stage.first, index - width), min(stage.last, index + width)
+        fall = float(trace.voltage_V[low] - trace.voltage_V[high])
+        if fall >= band_V or (low == stage.first and high == stage.last):
+            duration = float(trace.time_s[high] - trace.time_s[low])
+            return max(0.0, fall / duration) if duration else 0.0
+        width *= 2

@@ -1,0 +1,160 @@
+"""How a charge or a discharge ended, from the shape at its end and after, the options given, and the family."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from wintry_tally.core.analysis.stages import Scale, Stage, StageKind
+from wintry_tally.core.battery.families import Family
+from wintry_tally.core.trace import Remark
+from wintry_tally.core.trace.trace import Trace
+
+PROTECTION = "battery-protection"
+SET_CUTOFF = "set-cutoff"
+DROPOUT = "device-dropout"
+TAPER = "current-taper"
+CHARGE_PROTECTION = "charge-protection"
+SET_POINT = "set-point"
+OPERATOR = "operator"
+LOG_END = "log-end"
+
+ENDING_WORDS = {
+    PROTECTION: "the battery's own protection opened",
+    SET_CUTOFF: "the load's set cut-off",
+    DROPOUT: "the device dropped out",
+    TAPER: "the current tapered off",
+    CHARGE_PROTECTION: "the protection opened on charge",
+    SET_POINT: "another setting followed",
+    OPERATOR: "somebody or something switched it off",
+    LOG_END: "the log ends",
+}
+
+
+@dataclass(frozen=True)
+class EndOptions:
+    """What the caller knows of how tests end on this bench."""
+
+    cutoff_V: float | None = None
+    dropouts_V: tuple[float, ...] = ()
+    rated_Ah: float | None = None
+    family: Family | None = None
+
+
+def ending_of(
+    trace: Trace, scale: Scale, stages: list[Stage], position: int, options: EndOptions
+) -> tuple[str | None, list[Remark]]:
+    """The cause that ended stage `position` (None for rests and pauses), and remarks where it is unclear."""
+    stage = stages[position]
+    if stage.kind in {StageKind.REST, StageKind.PAUSE}:
+        return None, []
+    following = stages[position + 1] if position + 1 < len(stages) else None
+    if following is not None and following.kind == stage.kind:
+        return SET_POINT, []
+    if stage.kind == StageKind.CHARGE:
+        return _charge_ending(trace, scale, stage, following, options), []
+    return _discharge_ending(trace, scale, stage, following, options)
+
+
+def _discharge_ending(
+    trace: Trace, scale: Scale, stage: Stage, following: Stage | None, options: EndOptions
+) -> tuple[str, list[Remark]]:
+    last_V = float(trace.voltage_V[stage.last])
+    # what one more interval could have done to the voltage at this slope
+    slope = _fall_per_reading(trace, stage)
+    slack = max(0.03, 4 * scale.noise_V, 1.5 * slope)
+    at_cutoff = options.cutoff_V is not None and last_V <= options.cutoff_V + slack
+    at_dropout = [drop for drop in options.dropouts_V if abs(last_V - drop) <= slack]
+    if following is None:
+        if at_cutoff:
+            return SET_CUTOFF, []
+        if at_dropout:
+            return DROPOUT, []
+        return LOG_END, []
+    after = trace.voltage_V[following.first : following.last + 1]
+    settled = float(np.median(after[: min(len(after), 12)]))
+    lowest = float(np.min(after[: min(len(after), 12)]))
+    nominal = options.family.nominal_V if options.family else 12.0
+    # a pack whose protection opened shows next to nothing at its terminals; an open circuit always rebounds
+    collapsed = settled < 0.55 * min(nominal, max(last_V, 1.0)) or (
+        lowest < 0.3 * nominal and settled < last_V - 0.5
+    )
+    if collapsed:
+        return PROTECTION, []
+    if at_cutoff:
+        return SET_CUTOFF, []
+    if at_dropout:
+        return DROPOUT, []
+    falling = slope > 0 and _at_a_knee(trace, scale, stage)
+    below_floor = options.family is not None and last_V < options.family.cutoff_floor_V + 0.3
+    rebound = settled - last_V
+    if falling and rebound > max(0.05, 4 * scale.noise_V):
+        if _round_voltage(last_V, slack):
+            return SET_CUTOFF, []
+        if options.family is not None and options.family.lithium and below_floor:
+            return PROTECTION, [
+                Remark(
+                    "end-unclear",
+                    f"The current stopped at {last_V:.2f} V and the terminals rebounded: the protection or an unseen "
+                    "cut-off of the load; the protection is the likelier at so low a voltage.",
+                    (trace.row_at(stage.last), trace.row_at(stage.last)),
+                )
+            ]
+        return OPERATOR, [
+            Remark(
+                "end-unclear",
+                f"The current stopped at {last_V:.2f} V on the falling end of the curve, and the terminals rebounded: "
+                "a load's cut-off, a device's drop-out or a hand; give --cutoff or --device-dropout to settle it.",
+                (trace.row_at(stage.last), trace.row_at(stage.last)),
+            )
+        ]
+    return OPERATOR, []
+
+
+def _fall_per_reading(trace: Trace, stage: Stage) -> float:
+    """How far the voltage fell per reading over the last few, V; 0.0 if it did not."""
+    span = trace.voltage_V[max(stage.first, stage.last - 5) : stage.last + 1]
+    if len(span) < 3:
+        return 0.0
+    return max(0.0, float(span[0] - span[-1]) / (len(span) - 1))
+
+
+def _at_a_knee(trace: Trace, scale: Scale, stage: Stage) -> bool:
+    """Whether the voltage falls at the end much faster than in the middle of the stage."""
+    size = stage.last - stage.first
+    if size < 12:
+        return False
+    tail = max(3, size // 50)
+    end = float(trace.voltage_V[stage.last - tail] - trace.voltage_V[stage.last])
+    a, b = stage.first + size // 3, stage.first + 2 * size // 3
+    middle = float(trace.voltage_V[a] - trace.voltage_V[b]) / max(1, b - a) * tail
+    return end > 3.0 * max(middle, scale.noise_V)
+
+
+def _round_voltage(volts: float, slack: float) -> bool:
+    """Whether a stop here looks like a typed setting: a multiple of half a volt, or of a tenth within a hair."""
+    near_half = abs(volts * 2 - round(volts * 2)) / 2
+    near_tenth = abs(volts * 10 - round(volts * 10)) / 10
+    return near_half <= min(slack, 0.06) or near_tenth <= 0.012
+
+
+def _charge_ending(
+    trace: Trace, scale: Scale, stage: Stage, following: Stage | None, options: EndOptions
+) -> str:
+    size = stage.last - stage.first
+    tail = np.abs(trace.current[max(stage.first, stage.last - min(10, size)) : stage.last + 1])
+    last_A = float(np.median(tail))
+    share = 0.02 if options.family is not None and not options.family.lithium else 0.05
+    if options.rated_Ah:
+        tapered = last_A <= 1.15 * share * options.rated_Ah
+    else:
+        tapered = last_A <= 0.2 * scale.reference_A and stage.control == "voltage"
+    if following is not None and following.kind in {StageKind.REST, StageKind.PAUSE}:
+        after = float(np.median(trace.voltage_V[following.first : following.first + 3]))
+        last_V = float(np.median(trace.voltage_V[max(stage.first, stage.last - 3) : stage.last + 1]))
+        if after > last_V + max(0.06, 5 * scale.noise_V):
+            return CHARGE_PROTECTION
+    if tapered and (stage.control == "voltage" or options.rated_Ah):
+        return TAPER
+    return LOG_END if following is None else OPERATOR

@@ -1,0 +1,232 @@
+"""Cutting a log into rests, charges, discharges and pauses, and telling how each was controlled."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import StrEnum
+
+import numpy as np
+
+from wintry_tally.core.analysis.counting import BLOCK, Span, rest_of_interval
+from wintry_tally.core.trace.trace import Column, Trace, noise_of, usual_interval
+
+MAX_STEPS = 24
+"""More load steps than this in one discharge are household loads: one stage of mixed control."""
+
+
+class StageKind(StrEnum):
+    """What the battery was doing."""
+
+    REST = "rest"
+    CHARGE = "charge"
+    DISCHARGE = "discharge"
+    PAUSE = "pause"
+
+
+@dataclass(frozen=True)
+class Stage:
+    """One stretch of a log: readings first to last, both included, with its kind and control."""
+
+    kind: StageKind
+    first: int
+    last: int
+    control: str = "none"
+
+
+@dataclass(frozen=True)
+class Scale:
+    """What counts as nothing, and as a change, in this log."""
+
+    usual_s: float
+    reference_A: float
+    dead_A: float
+    noise_A: float
+    noise_V: float
+
+
+def scale_of(trace: Trace) -> Scale:
+    """The log's own scale: usual interval, current in use, what is as good as zero, noise."""
+    stride = max(1, len(trace) // 50_000)
+    current = np.abs(trace.current[::stride])
+    live = current[current > 0]
+    reference = float(np.quantile(live, 0.9)) if len(live) else 0.0
+    noise_A = noise_of(trace.current)
+    step = trace.resolution.get("current_A", 0.0)
+    dead = max(0.004 * reference, 1.5 * step, min(4 * noise_A, 0.1 * reference), 1e-4)
+    return Scale(usual_interval(trace.time_s), reference, min(dead, 0.3 * reference) or 1e-4, noise_A, noise_of(trace.voltage_V))
+
+
+def find_stages(trace: Trace, scale: Scale) -> list[Stage]:
+    """The stages in order; together they cover every reading once."""
+    runs = _absorb(_runs(trace.current, scale.dead_A), trace, scale)
+    stages: list[Stage] = []
+    for index, (first, last, sign) in enumerate(runs):
+        if sign == 0:
+            before = runs[index - 1][2] if index else 0
+            after = runs[index + 1][2] if index + 1 < len(runs) else 0
+            kind = StageKind.PAUSE if before == after != 0 else StageKind.REST
+            stages.append(Stage(kind, first, last))
+        elif sign > 0:
+            stages += _by_steps(trace, scale, StageKind.DISCHARGE, first, last)
+        else:
+            for part in _by_steps(trace, scale, StageKind.CHARGE, first, last):
+                stages += _constant_voltage_apart(trace, scale, part)
+    return stages
+
+
+def _runs(current: Column, dead: float) -> list[tuple[int, int, int]]:
+    """(first, last, sign) of stretches of like sign; sign 0 within ± dead."""
+    edges = [0]
+    previous: int | None = None
+    for start in range(0, len(current), BLOCK):
+        part = current[start : start + BLOCK]
+        state = (part > dead).astype(np.int8) - (part < -dead).astype(np.int8)
+        if previous is not None and state[0] != previous:
+            edges.append(start)
+        edges.extend((start + 1 + np.flatnonzero(state[1:] != state[:-1])).tolist())
+        previous = int(state[-1])
+    edges.append(len(current))
+    runs = []
+    for first, stop in zip(edges[:-1], edges[1:], strict=True):
+        value = float(current[first])
+        runs.append((first, stop - 1, (value > dead) - (value < -dead)))
+    return runs
+
+
+def _absorb(runs: list[tuple[int, int, int]], trace: Trace, scale: Scale) -> list[tuple[int, int, int]]:
+    """Join stretches too short to be anything, and those of like sign that then touch."""
+
+    def too_short(first: int, last: int, sign: int) -> bool:
+        if sign == 0:
+            # one idle reading between live ones, with no rebound to show for it, is a hiccup of the log
+            if last > first or first == 0 or last == len(trace) - 1:
+                return False
+            around = 0.5 * (trace.voltage_V[first - 1] + trace.voltage_V[last + 1])
+            return abs(float(trace.voltage_V[first] - around)) <= max(4 * scale.noise_V, 0.005)
+        # a live stretch of one reading, not above a few times the dead band, is noise
+        return last == first and abs(float(trace.current[first])) < 4 * scale.dead_A
+
+    joined: list[tuple[int, int, int]] = []
+    for index, (first, last, sign) in enumerate(runs):
+        if joined and too_short(first, last, sign):
+            sign = joined[-1][2]
+        elif not joined and too_short(first, last, sign) and index + 1 < len(runs):
+            sign = runs[index + 1][2]
+        if joined and joined[-1][2] == sign:
+            joined[-1] = (joined[-1][0], last, sign)
+        else:
+            joined.append((first, last, sign))
+    return joined
+
+
+def _by_steps(trace: Trace, scale: Scale, kind: StageKind, first: int, last: int) -> list[Stage]:
+    """Split a live stretch where the setting was changed: a lasting step of the current within one interval."""
+    current = trace.current
+    threshold = max(0.04 * scale.reference_A, 8 * scale.noise_A, 2.5 * trace.resolution.get("current_A", 0.0))
+    cuts: list[int] = []
+    for start in range(first, last, BLOCK):
+        stop = min(last, start + BLOCK)
+        jumps = np.abs(current[start + 1 : stop + 1] - current[start:stop])
+        if jumps.size and float(jumps.max()) > threshold:
+            candidates = start + 1 + np.flatnonzero(jumps > threshold)
+            if len(candidates) > 20_000:
+                return [Stage(kind, first, last, "mixed")]
+            for candidate in candidates:
+                if _lasting(current, int(candidate), first, last, threshold) and (
+                    not cuts or candidate - cuts[-1] >= 3
+                ):
+                    cuts.append(int(candidate))
+    if len(cuts) > MAX_STEPS:
+        return [Stage(kind, first, last, "mixed")]
+    edges = [first, *cuts, last + 1]
+    return [
+        Stage(kind, start, stop - 1, control_of(trace, scale, start, stop - 1))
+        for start, stop in zip(edges[:-1], edges[1:], strict=True)
+    ]
+
+
+def _lasting(current: Column, at: int, first: int, last: int, threshold: float) -> bool:
+    """Whether the level before and after differ by a step that happened within about one interval."""
+    if at - first < 2 or last - at < 2:
+        return False
+    before = current[max(first, at - 6) : at]
+    after = current[at : min(last + 1, at + 6)]
+    apart = float(np.median(after) - np.median(before))
+    jump = float(current[at] - current[at - 1])
+    return abs(apart) > threshold and jump * apart > 0 and abs(jump) >= 0.55 * abs(apart)
+
+
+def _constant_voltage_apart(trace: Trace, scale: Scale, stage: Stage) -> list[Stage]:
+    """Split a charge where constant current turns into constant voltage (the current falls, V stays)."""
+    first, last = stage.first, stage.last
+    if last - first < 20:
+        return [stage]
+    stride = max(1, (last - first) // 4000)
+    index = np.arange(first, last + 1, stride)
+    voltage, current = trace.voltage_V[index], np.abs(trace.current[index])
+    limit = float(np.quantile(voltage, 0.98))
+    slack = max(0.03, 4 * scale.noise_V)
+    at_limit = voltage >= limit - slack
+    if not at_limit[-3:].any():
+        return [stage]
+    below = np.flatnonzero(~at_limit)
+    begin = int(below[-1]) + 1 if len(below) else 0
+    if begin >= len(index) - 5:
+        return [stage]
+    level = float(np.median(current[max(0, begin - 10) : begin + 1])) if begin else float(current[0])
+    if float(np.median(current[-5:])) > 0.85 * level:
+        return [stage]
+    if begin <= 2:
+        return [Stage(stage.kind, first, last, "voltage")]
+    cut = int(index[begin])
+    return [
+        Stage(stage.kind, first, cut - 1, control_of(trace, scale, first, cut - 1)),
+        Stage(stage.kind, cut, last, "voltage"),
+    ]
+
+
+def control_of(trace: Trace, scale: Scale, first: int, last: int) -> str:
+    """Which quantity was held: "current", "power", "resistance", or "mixed".
+
+    ln I against ln V has slope 0 at constant current, -1 at constant power, +1 through a fixed resistor.
+    """
+    if last - first < 3:
+        return "current"
+    skip = 1 if last - first > 8 else 0
+    stride = max(1, (last - first) // 4000)
+    index = np.arange(first + skip, last + 1 - skip, stride)
+    voltage, current = trace.voltage_V[index], np.abs(trace.current[index])
+    usable = (voltage > 1.0) & (current > 0)
+    if np.count_nonzero(usable) < 4:
+        return "mixed"
+    x, y = np.log(voltage[usable]), np.log(current[usable])
+    step = trace.resolution.get("current_A", 0.0)
+    floor = max(2.5 * scale.noise_A, step) / float(np.median(current[usable]))
+    spread = float(np.quantile(y, 0.95) - np.quantile(y, 0.05))
+    if spread <= max(4 * floor, 0.006):
+        held = "current"
+        wide = float(np.ptp(x))
+        if wide <= 0.02 or spread < 0.3 * wide:
+            return held
+    variance = float(np.var(x))
+    if variance <= 1e-12:
+        return "current" if spread < 0.03 else "mixed"
+    slope = float(np.mean((x - x.mean()) * (y - y.mean()))) / variance
+    offset = y - slope * (x - x.mean())
+    scatter = float(np.std(offset))
+    if scatter > max(0.02, 3 * floor):
+        return "mixed"
+    if abs(slope) < 0.3:
+        return "current"
+    if -1.35 < slope < -0.65:
+        return "power"
+    if 0.65 < slope < 1.35:
+        return "resistance"
+    return "mixed"
+
+
+def span_of(trace: Trace, scale: Scale, stage: Stage) -> Span:
+    """The stage as a span to be counted, with half the interval at either side."""
+    lead, lead_doubt = rest_of_interval(trace.time_s, stage.first, False, scale.usual_s)
+    tail, tail_doubt = rest_of_interval(trace.time_s, stage.last, True, scale.usual_s)
+    return Span(stage.first, stage.last, lead, tail, lead_doubt, tail_doubt)

@@ -1,0 +1,24 @@
+"""Battery families, claims, models and samples, and the checks made on arrival."""
+
+from wintry_tally.core.battery.arrival import arrival_findings
+from wintry_tally.core.battery.claims import CLAIM_KINDS, Claim, ClaimKind, Direction, parse_claim
+from wintry_tally.core.battery.families import FAMILIES, Family, family_named
+from wintry_tally.core.battery.finding import Finding
+from wintry_tally.core.battery.label import label_findings
+from wintry_tally.core.battery.sample import Arrival, Sample
+
+__all__ = [
+    "CLAIM_KINDS",
+    "FAMILIES",
+    "Arrival",
+    "Claim",
+    "ClaimKind",
+    "Direction",
+    "Family",
+    "Finding",
+    "Sample",
+    "arrival_findings",
+    "family_named",
+    "label_findings",
+    "parse_claim",
+]

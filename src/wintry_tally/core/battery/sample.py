@@ -1,0 +1,72 @@
+"""A sample on the bench: one battery, its model's claims, and how it arrived."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from wintry_tally.core.battery.claims import Claim
+from wintry_tally.core.battery.families import Family, family_named
+
+
+@dataclass(frozen=True)
+class Arrival:
+    """What was found when the box was opened; None where it was not measured.
+
+    Parts:
+        rested_V: as-received voltage before anything else; rested: whether it had truly rested.
+        mass_kg, mass_limit_kg: the weighing and the scale's limit of error.
+        obtained: "bought", "supplied by the maker", "lent", or empty while unknown.
+        tight, polarity: terminals checked tight, polarity marks checked against a meter.
+        notes: what came in the box, and damage.
+    """
+
+    rested_V: float | None = None
+    rested: bool = True
+    mass_kg: float | None = None
+    mass_limit_kg: float | None = None
+    obtained: str = ""
+    received: str = ""
+    tight: bool | None = None
+    polarity: bool | None = None
+    notes: str = ""
+
+
+@dataclass(frozen=True)
+class Sample:
+    """One battery with a hang-tag."""
+
+    id: int
+    code: str
+    maker: str
+    model: str
+    family_key: str
+    claims: tuple[Claim, ...] = ()
+    arrival: Arrival = Arrival()
+
+    @property
+    def family(self) -> Family:
+        """Its family's profile."""
+        return family_named(self.family_key)
+
+    @property
+    def rated_Ah(self) -> float | None:
+        """The claimed capacity: the label's, or else the first printed; None without a capacity claim."""
+        return first_value(self.claims, "capacity")
+
+    @property
+    def cutoff_V(self) -> float:
+        """The end-of-discharge voltage: the claimed low-voltage cut, or else the family's usual one."""
+        claimed = first_value(self.claims, "low-voltage-cut")
+        return self.family.cutoff_V if claimed is None else claimed
+
+    @property
+    def title(self) -> str:
+        """Maker and model, or words for their absence."""
+        return " ".join(part for part in (self.maker, self.model) if part) or "maker and model not noted"
+
+
+def first_value(claims: tuple[Claim, ...], kind: str) -> float | None:
+    """The value claimed for a kind: from the label if printed there, or else the first one kept."""
+    found = [claim for claim in claims if claim.kind == kind and claim.value is not None]
+    found.sort(key=lambda claim: claim.source != "label")
+    return found[0].value if found else None

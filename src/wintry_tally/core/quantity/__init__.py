@@ -1,0 +1,21 @@
+"""Uncertain numbers, units and their display, instrument accuracy, and reading what people type."""
+
+from wintry_tally.core.quantity.accuracy import Accuracy, parse_accuracy
+from wintry_tally.core.quantity.display import format_duration, format_number, format_quantity
+from wintry_tally.core.quantity.typed import Typed, parse_duration, parse_typed
+from wintry_tally.core.quantity.uncertain import COVERAGE, Quantity, Term, combine_linear
+
+__all__ = [
+    "COVERAGE",
+    "Accuracy",
+    "Quantity",
+    "Term",
+    "Typed",
+    "combine_linear",
+    "format_duration",
+    "format_number",
+    "format_quantity",
+    "parse_accuracy",
+    "parse_duration",
+    "parse_typed",
+]

@@ -1,0 +1,61 @@
+"""Remarks: what was noticed about a log, with its rows and, where there is one, the offered repair."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+REMARK_CODES: dict[str, str] = {
+    "gap": "an interval longer than five usual ones",
+    "clock-backwards": "the clock was set back or restarted",
+    "daylight-saving": "the clock jumped by about an hour",
+    "duplicate-times": "rows with the same time",
+    "blank-rows": "rows without a voltage, a current or a time",
+    "counter-not-zero": "a counter that does not begin at zero or at its preset",
+    "counter-reset": "a counter that jumped in mid-run",
+    "counter-disagrees": "a counter and the integrated current differ beyond their doubts",
+    "current-from-counter": "the current was derived from a counter",
+    "current-from-power": "the current was derived from power and voltage",
+    "mean-voltage-implausible": "energy divided by charge is outside the family's window",
+    "voltage-outside-family": "readings outside the family's voltages",
+    "outlier-reading": "single readings that cannot be",
+    "sign-flipped": "a stretch whose current has the other sign",
+    "unit-suspect": "numbers that look like another unit's",
+    "rest-too-short": "the discharge began too soon after the charge",
+    "coarse-sampling": "too much charge between two readings",
+    "not-to-protection": "ended where charge was left in the cells",
+    "end-unclear": "the trace does not tell apart two causes of the end",
+    "family-doubt": "the voltages do not look like the declared family",
+}
+"""Every code with its meaning; the one list of them."""
+
+
+@dataclass(frozen=True)
+class Remark:
+    """One remark.
+
+    Parts:
+        code: a key of REMARK_CODES.
+        message: the sentence a user reads, with the numbers.
+        rows: first and last data row, 1-based and inclusive, or None when it is not about rows.
+        offer: the repair offered, in words; empty when there is nothing to offer.
+    """
+
+    code: str
+    message: str
+    rows: tuple[int, int] | None = None
+    offer: str = ""
+
+    def __post_init__(self) -> None:
+        assert self.code in REMARK_CODES, self.code
+
+    def as_dict(self) -> dict[str, Any]:
+        """The shape of the command-line contract."""
+        data: dict[str, Any] = {
+            "code": self.code,
+            "message": self.message,
+            "rows": None if self.rows is None else list(self.rows),
+        }
+        if self.offer:
+            data["offer"] = self.offer
+        return data

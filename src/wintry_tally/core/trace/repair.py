@@ -1,0 +1,282 @@
+"""Making a log fit to be counted: what may be left out or joined safely, what is only offered.
+
+`safe` leaves out or joins and never alters a value. A stretch whose values would have to change is remarked
+with an offer; `offered` applies the offers; `none` does nothing that is not needed to count at all.
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from wintry_tally.core.errors import LogError
+from wintry_tally.core.trace.remarks import Remark
+from wintry_tally.core.trace.trace import Column, Trace, noise_of, usual_interval
+
+Repair = Literal["none", "safe", "offered"]
+REPAIRS: tuple[Repair, ...] = ("none", "safe", "offered")
+BLOCK = 1 << 16
+GAP_FACTOR = 5.0
+"""An interval longer than this many usual ones is a gap."""
+
+
+def mend(raw: Trace, repair: Repair = "safe") -> tuple[Trace, list[Remark]]:
+    """A trace with strictly rising time and complete readings, and remarks on all that was left out or joined.
+
+    The time of the result counts from its first reading.
+
+    Raises:
+        LogError: fewer than two usable readings, or neither current nor power nor a counter.
+    """
+    remarks: list[Remark] = []
+    trace = _with_current(raw, remarks)
+    trace = _without_blanks(trace, remarks)
+    if len(trace) < 2:
+        raise LogError(
+            f"only {len(trace)} usable reading{'s' if len(trace) != 1 else ''}", mend="a log needs at least two"
+        )
+    trace = _with_rising_time(trace, repair, remarks)
+    if len(trace) < 2:
+        raise LogError("all readings carry the same time", mend="check which column is the time")
+    if repair != "none":
+        trace = _without_outliers(trace, remarks)
+    trace = _stretches(trace, repair, remarks)
+    _remark_gaps(trace, remarks)
+    if trace.time_s[0] != 0.0:
+        trace = replace(trace, time_s=trace.time_s - trace.time_s[0])
+    return trace, remarks
+
+
+def _rows(trace: Trace, indices: NDArray[np.int64]) -> tuple[int, int]:
+    return trace.row_at(indices[0]), trace.row_at(indices[-1])
+
+
+def _with_current(trace: Trace, remarks: list[Remark]) -> Trace:
+    if trace.current_A is not None:
+        return trace
+    if trace.power_W is not None:
+        with np.errstate(divide="ignore", invalid="ignore"):
+            current = np.where(trace.voltage_V > 0.1, trace.power_W / trace.voltage_V, 0.0)
+        remarks.append(Remark("current-from-power", "No current column: the current is power divided by voltage."))
+        return replace(trace, current_A=current)
+    if trace.counter_Ah is None:
+        raise LogError(
+            "no current, no power and no charge counter found", mend="name the column with --map current=COLUMN"
+        )
+    remarks.append(
+        Remark("current-from-counter", "No current column: the current is the slope of the charge counter.")
+    )
+    return replace(trace, current_A=_slope_of_counter(trace.time_s, trace.counter_Ah))
+
+
+def _slope_of_counter(time_s: Column, counter_Ah: Column) -> Column:
+    """Current in A from a counter that ticks: straight lines between the ticks, up counted as given out.
+
+    A counter that runs down from a preset gives the same current; a jump back (a reset) counts as nothing.
+    """
+    current = np.zeros(len(time_s))
+    good = np.flatnonzero(np.isfinite(time_s) & np.isfinite(counter_Ah))
+    if len(good) < 2:
+        return np.full(len(time_s), np.nan)
+    time, counter = time_s[good], counter_Ah[good]
+    ticks = np.flatnonzero(np.diff(counter) != 0.0) + 1
+    steps = np.diff(counter)[ticks - 1]
+    if len(steps) == 0:
+        return current
+    usual = float(np.median(np.abs(steps)))
+    sign = -1.0 if np.sum(steps[np.abs(steps) <= 20 * usual]) < 0 else 1.0
+    knots = np.concatenate([[0], ticks])
+    for start, stop, step in zip(knots[:-1], knots[1:], steps, strict=True):
+        duration = time[stop] - time[start]
+        if duration > 0 and abs(step) <= 20 * usual:
+            # the tick's charge flowed since the tick before it; trapezoids over this hold exactly that charge
+            current[good[start + 1 : stop + 1]] = sign * step * 3600.0 / duration
+    if good[0] < len(current):
+        current[good[0]] = current[good[1]]
+    return current
+
+
+def _without_blanks(trace: Trace, remarks: list[Remark]) -> Trace:
+    current = trace.current
+    bad = 0
+    for start in range(0, len(trace), BLOCK):
+        stop = start + BLOCK
+        total = trace.time_s[start:stop] + trace.voltage_V[start:stop] + current[start:stop]
+        bad += total.size - int(np.count_nonzero(np.isfinite(total)))
+    if bad == 0:
+        return trace
+    keep = np.isfinite(trace.time_s) & np.isfinite(trace.voltage_V) & np.isfinite(current)
+    missing = np.flatnonzero(~keep)
+    remarks.append(
+        Remark(
+            "blank-rows",
+            f"{len(missing)} row{'s' if len(missing) > 1 else ''} without a complete reading left out.",
+            _rows(trace, missing),
+        )
+    )
+    return trace.taking(keep)
+
+
+def _with_rising_time(trace: Trace, repair: Repair, remarks: list[Remark]) -> Trace:
+    steps = np.diff(trace.time_s)
+    if steps.size and float(steps.min()) > 0.0:
+        return trace
+    usual = float(np.median(steps[steps > 0])) if np.any(steps > 0) else 0.0
+    back = np.flatnonzero(steps < 0)
+    time = trace.time_s
+    if len(back):
+        time = time.copy()
+        for index in back:
+            jump = float(trace.time_s[index + 1] - trace.time_s[index])
+            about_an_hour = abs(jump + 3600.0) < max(60.0, 3 * usual)
+            remarks.append(
+                Remark(
+                    "clock-backwards",
+                    f"The clock goes back by {-jump:.0f} s at row {trace.row_at(index + 1)}"
+                    + ("; about an hour: likely the end of daylight saving" if about_an_hour else "")
+                    + (
+                        f"; joined one usual interval ({usual:.3g} s) after the row before."
+                        if repair != "none"
+                        else "; rows up to the old time are left out."
+                    ),
+                    (trace.row_at(index), trace.row_at(index + 1)),
+                )
+            )
+            if repair != "none":
+                time[index + 1 :] += usual - jump
+        trace = replace(trace, time_s=time)
+    ahead = np.maximum.accumulate(trace.time_s)
+    keep = np.ones(len(trace), dtype=np.bool_)
+    keep[1:] = trace.time_s[1:] > ahead[:-1]
+    same = np.flatnonzero(~keep)
+    if len(same) and (repair != "none" or not len(back)):
+        remarks.append(
+            Remark(
+                "duplicate-times",
+                f"{len(same)} row{'s repeat' if len(same) > 1 else ' repeats'} the time of the row before; "
+                "the first of each is kept.",
+                _rows(trace, same),
+            )
+        )
+    return trace.taking(keep) if len(same) else trace
+
+
+def _without_outliers(trace: Trace, remarks: list[Remark]) -> Trace:
+    """Leave out single readings far from both neighbours, which agree with each other."""
+    if len(trace) < 5:
+        return trace
+    voltage_noise, current_noise = noise_of(trace.voltage_V), noise_of(trace.current)
+    reference_V = float(np.median(trace.voltage_V[:: max(1, len(trace) // 5000)]))
+    sampled = np.abs(trace.current[:: max(1, len(trace) // 5000)])
+    reference_A = float(np.quantile(sampled, 0.95))
+    found = set()
+    for index in _spikes(trace.voltage_V, max(0.12 * reference_V, 12 * voltage_noise)):
+        # a real pulse shows in the current too
+        around = abs(trace.current[index] - trace.current[index - 1]) if index else 0.0
+        if around <= max(0.2 * reference_A, 8 * current_noise):
+            found.add(index)
+    for index in _spikes(trace.current, max(0.25 * reference_A, 12 * current_noise, 0.05)):
+        # a true change of current moves the voltage
+        if index == 0 or index == len(trace) - 1:
+            continue
+        moved = abs(
+            trace.voltage_V[index] - 0.5 * (trace.voltage_V[index - 1] + trace.voltage_V[index + 1])
+        )
+        if moved <= max(5 * voltage_noise, 2.5 * trace.resolution.get("voltage_V", 0.0), 1e-4 * reference_V):
+            found.add(index)
+    if not found or len(found) > 0.02 * len(trace) + 3:
+        return trace
+    indices = np.array(sorted(found), dtype=np.int64)
+    shown = ", ".join(
+        f"row {trace.row_at(i)}: {trace.voltage_V[i]:.4g} V, {trace.current[i]:.4g} A" for i in indices[:3]
+    )
+    more = f" and {len(indices) - 3} more" if len(indices) > 3 else ""
+    keep = np.ones(len(trace), dtype=np.bool_)
+    keep[indices] = False
+    remarks.append(
+        Remark("outlier-reading", f"Readings that cannot be, left out: {shown}{more}.", _rows(trace, indices))
+    )
+    return trace.taking(keep)
+
+
+def _spikes(values: Column, threshold: float) -> list[int]:
+    """Indices whose value stands apart from both neighbours by more than `threshold`, the neighbours agreeing."""
+    found: list[int] = []
+    last = len(values) - 1
+    for start in range(0, last, BLOCK):
+        stop = min(last, start + BLOCK)
+        jumps = np.abs(values[start + 1 : stop + 1] - values[start:stop])
+        for offset in np.flatnonzero(jumps > threshold):
+            index = start + int(offset) + 1
+            if index == last or len(found) > 10_000:
+                continue
+            before = values[index] - values[index - 1]
+            after = values[index + 1] - values[index]
+            small = min(abs(before), abs(after))
+            if before * after < 0 and small > threshold and abs(before + after) < 0.25 * small:
+                found.append(index)
+    return found
+
+
+def _stretches(trace: Trace, repair: Repair, remarks: list[Remark]) -> Trace:
+    """Stretches in another unit (mA for A, mV for V): remarked with an offer, changed only when asked."""
+    for name, fields, unit in (("current", "current_A", "mA"), ("voltage", "voltage_V", "mV")):
+        values: Column = getattr(trace, fields)
+        sampled = np.abs(values[:: max(1, len(values) // 20_000)])
+        live = sampled[sampled > 0]
+        if len(live) == 0 or float(live.max()) < 200.0:
+            continue
+        small = live[live < 150.0] if name == "voltage" else live[live < float(live.max()) / 50.0]
+        if name == "voltage" and float(np.median(live)) > 1000.0 and len(small) < 0.02 * len(live):
+            stretch = np.flatnonzero(np.abs(values) > 150.0)
+        elif len(small) >= 3 and float(live.max()) > 300.0 * float(np.median(small)):
+            level = float(np.median(small))
+            stretch = np.flatnonzero(np.abs(values) > 30.0 * level)
+        elif name == "current" and float(np.median(live)) > 1000.0:
+            stretch = np.flatnonzero(np.abs(values) > 0.0)
+        else:
+            continue
+        applied = repair == "offered"
+        remarks.append(
+            Remark(
+                "unit-suspect",
+                f"{len(stretch)} {name} readings around {float(np.median(np.abs(values[stretch]))):.4g} look like "
+                f"{unit}" + ("; divided by 1000 as offered." if applied else "."),
+                _rows(trace, stretch),
+                f"divide rows {trace.row_at(stretch[0])} to {trace.row_at(stretch[-1])} of the {name} by 1000",
+            )
+        )
+        if applied:
+            changed = values.copy()
+            changed[stretch] /= 1000.0
+            trace = replace(trace, **{fields: changed})
+    return trace
+
+
+def _remark_gaps(trace: Trace, remarks: list[Remark]) -> None:
+    usual = usual_interval(trace.time_s)
+    for index in gaps_of(trace.time_s, usual)[:20]:
+        length = float(trace.time_s[index + 1] - trace.time_s[index])
+        about_an_hour = abs(length - usual - 3600.0) < max(30.0, 2 * usual)
+        remarks.append(
+            Remark(
+                "gap",
+                f"No readings for {length:.0f} s after row {trace.row_at(index)} (usual interval {usual:.3g} s); bridged "
+                "with a straight line and its doubt added."
+                + (" About an hour: perhaps the start of daylight saving." if about_an_hour else ""),
+                (trace.row_at(index), trace.row_at(index + 1)),
+            )
+        )
+
+
+def gaps_of(time_s: Column, usual: float) -> NDArray[np.int64]:
+    """Indices n whose interval to n + 1 is a gap."""
+    found = []
+    for start in range(0, len(time_s) - 1, BLOCK):
+        steps = np.diff(time_s[start : start + BLOCK + 1])
+        if steps.max() > GAP_FACTOR * usual:
+            found.append(start + np.flatnonzero(steps > GAP_FACTOR * usual))
+    return np.concatenate(found) if found else np.zeros(0, dtype=np.int64)

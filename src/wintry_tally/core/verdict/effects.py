@@ -1,0 +1,96 @@
+"""What unlike conditions likely did to a capacity: an estimate with its doubt, shown beside the number."""
+
+from __future__ import annotations
+
+import math
+
+from wintry_tally.core.battery import Claim, Family
+from wintry_tally.core.quantity import Quantity
+from wintry_tally.core.verdict.evidence import CapacityEvidence
+from wintry_tally.core.verdict.outcome import Condition
+
+PEUKERT = {"lfp": (1.02, 0.015), "nmc": (1.03, 0.02), "agm": (1.15, 0.05), "gel": (1.18, 0.05), "flooded": (1.22, 0.06)}
+"""Peukert exponent and its standard uncertainty by family; common practice, no published source."""
+
+PER_KELVIN = {"lfp": (0.003, 0.002), "nmc": (0.004, 0.002), "agm": (0.01, 0.003), "gel": (0.01, 0.003), "flooded": (0.01, 0.003)}
+"""Relative capacity per kelvin: 0.01 for lead-acid after IEC 60095-1 (value from memory), lithium by common practice."""
+
+LIKE_RATE = 0.1
+LIKE_KELVIN = 3.0
+
+
+def rate_condition(family: Family, claim: Claim, evidence: CapacityEvidence, rated_Ah: float, share: float) -> Condition | None:
+    """The rate of the test against the claim's (or the family's reference rate), and what that likely did.
+
+    Effect on the amount at the claimed rate: × (I / I_claimed)^(k - 1) - 1. `share` scales Ah to the claim's unit.
+    Source: W. Peukert, ETZ 18 (1897), common form t = H (C/(I H))^k (from memory).
+    """
+    claimed_C = claim.conditions.get("c_rate", family.reference_rate_C)
+    claimed_A = claim.conditions.get("current_A", claimed_C * rated_Ah)
+    actual_C = evidence.mean_current_A / rated_Ah
+    ratio = evidence.mean_current_A / claimed_A if claimed_A > 0 else 1.0
+    mixed = len(evidence.rates) > 1 and max(evidence.rates) > 1.1 * min(evidence.rates)
+    if abs(ratio - 1.0) <= LIKE_RATE and not mixed:
+        return Condition("rate", round(claimed_A / rated_Ah, 4), round(actual_C, 4))
+    exponent, doubt = PEUKERT[family.key]
+    if ratio <= 0:
+        return None
+    change = ratio ** (exponent - 1.0) - 1.0
+    spread = abs(math.log(ratio)) * doubt * (1.0 + change)
+    if mixed:
+        spread = math.hypot(spread, abs(math.log(max(evidence.rates) / min(evidence.rates))) * (exponent - 1.0) / 2)
+    return Condition(
+        "mixed rates" if mixed else "rate",
+        round(claimed_A / rated_Ah, 4),
+        round(actual_C, 4),
+        Quantity(share * change, abs(share) * spread, claim.unit),
+    )
+
+
+def temperature_condition(family: Family, claim: Claim, evidence: CapacityEvidence, share: float) -> Condition | None:
+    """The temperature of the test against the claim's (or 25 °C), and what that likely did."""
+    claimed = claim.conditions.get("temperature_C", 25.0)
+    actual = evidence.temperature_C
+    if actual is None:
+        return None
+    if abs(actual - claimed) <= LIKE_KELVIN:
+        return Condition("temperature", claimed, round(actual, 1))
+    slope, doubt = PER_KELVIN[family.key]
+    kelvin = claimed - actual
+    return Condition(
+        "temperature",
+        claimed,
+        round(actual, 1),
+        Quantity(share * slope * kelvin, abs(share * doubt * kelvin), claim.unit),
+    )
+
+
+def cutoff_condition(family: Family, claim: Claim, evidence: CapacityEvidence, share: float) -> Condition | None:
+    """Where the discharge ended against the claim's cut-off; ended early, charge was left in."""
+    claimed = claim.conditions.get("cutoff_V", family.cutoff_V)
+    if evidence.end_V <= claimed + 0.1 or evidence.ended_by == "battery-protection":
+        return Condition("end of discharge", claimed, round(evidence.end_V, 3))
+    # between the end and the cut-off lies an unknown share: by the family's chart of charge against voltage
+    left = min(0.5, _chart_share(family, evidence.end_V, claimed))
+    return Condition(
+        "end of discharge",
+        claimed,
+        round(evidence.end_V, 3),
+        Quantity(share * left / 2, abs(share) * left / math.sqrt(12.0), claim.unit),
+    )
+
+
+def _chart_share(family: Family, end_V: float, cutoff_V: float) -> float:
+    """An upper estimate of the share of charge between two voltages under load: the chart, 0.3 V lower for the sag."""
+    chart = family.charge_state
+    sag = 0.3
+
+    def state(volts: float) -> float:
+        if volts >= chart[0][0]:
+            return chart[0][1]
+        for (upper_V, upper), (lower_V, lower) in zip(chart, chart[1:], strict=False):
+            if volts >= lower_V:
+                return lower + (upper - lower) * (volts - lower_V) / (upper_V - lower_V)
+        return chart[-1][1]
+
+    return max(0.01, (state(end_V + sag) - state(cutoff_V)) / 100.0)
