@@ -53,7 +53,9 @@ def discharge_groups(stages: list[Stage]) -> list[tuple[int, int]]:
     for position, stage in enumerate(stages):
         if stage.kind != StageKind.DISCHARGE:
             continue
-        if groups and all(between.kind == StageKind.PAUSE for between in stages[groups[-1][1] + 1 : position]):
+        if groups and all(
+            between.kind == StageKind.PAUSE for between in stages[groups[-1][1] + 1 : position]
+        ):
             groups[-1] = (groups[-1][0], position)
         else:
             groups.append((position, position))
@@ -132,7 +134,8 @@ def capacity_test(
         if stage.kind == StageKind.PAUSE
     )
     rates = tuple(
-        count(trace, integral, [span_of(trace, scale, stage)], Instrument()).mean_current.value for stage in discharges
+        count(trace, integral, [span_of(trace, scale, stage)], Instrument()).mean_current.value
+        for stage in discharges
     )
     return CapacityTest(
         count=counted,
@@ -163,7 +166,12 @@ def usable_above(
     """
     discharges = [stage for stage in stages[test.first : test.last + 1] if stage.kind == StageKind.DISCHARGE]
     crossing = find_crossing(trace, scale, discharges, dropout_V, instrument)
-    if crossing is not None and crossing[0] == 0 and crossing[1].tail_s == 0.0 and crossing[1].last == discharges[0].first:
+    if (
+        crossing is not None
+        and crossing[0] == 0
+        and crossing[1].tail_s == 0.0
+        and crossing[1].last == discharges[0].first
+    ):
         return Usable(dropout_V, Quantity(0.0, 0.0, "Ah"), Quantity(0.0, 0.0, "Wh"), 0.0, True)
     if crossing is None:
         return Usable(dropout_V, test.count.charge, test.count.energy, test.count.duration_s, False)

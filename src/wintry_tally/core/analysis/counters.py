@@ -38,14 +38,21 @@ def read_counter(values: Column, first: int, last: int, unit: str, resolution: f
     down = np.count_nonzero(moving < 0) > np.count_nonzero(moving > 0)
     run = -steps if down else steps
     largest = 50.0 * float(np.median(np.abs(moving)))
-    resets = np.flatnonzero((run < -1.5 * resolution) & (np.abs(run) > 3 * np.median(np.abs(moving))) | (run > max(largest, 20 * resolution)))
+    resets = np.flatnonzero(
+        (run < -1.5 * resolution) & (np.abs(run) > 3 * np.median(np.abs(moving)))
+        | (run > max(largest, 20 * resolution))
+    )
     total = float(np.sum(run)) - float(np.sum(run[resets]))
     return CounterReading(
-        Quantity(total, resolution / math.sqrt(6.0), unit), float(part[0]), tuple(int(first + i + 1) for i in resets)
+        Quantity(total, resolution / math.sqrt(6.0), unit),
+        float(part[0]),
+        tuple(int(first + i + 1) for i in resets),
     )
 
 
-def counter_remarks(trace: Trace, integral: Integral, first: int, last: int, charge: Quantity) -> list[Remark]:
+def counter_remarks(
+    trace: Trace, integral: Integral, first: int, last: int, charge: Quantity
+) -> list[Remark]:
     """Not zero at the start, reset in mid-run, or apart from the integral beyond both doubts."""
     if trace.counter_Ah is None:
         return []
@@ -56,7 +63,9 @@ def counter_remarks(trace: Trace, integral: Integral, first: int, last: int, cha
     if not math.isfinite(reading.start):
         return []
     moved = reading.moved.value
-    if abs(reading.start) > max(2 * resolution, 0.005 * max(moved, 0.0)) and not _runs_down(trace.counter_Ah, begin, last):
+    if abs(reading.start) > max(2 * resolution, 0.005 * max(moved, 0.0)) and not _runs_down(
+        trace.counter_Ah, begin, last
+    ):
         remarks.append(
             Remark(
                 "counter-not-zero",

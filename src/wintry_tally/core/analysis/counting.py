@@ -137,7 +137,14 @@ def count(trace: Trace, integral: Integral, spans: Sequence[Span], instrument: I
         gain = instrument.current.gain_standard()
         offset = instrument.current.offset_standard(trace.resolution.get("current_A", 0.0))
         rows.append(("current gain", f"{instrument.name}:current-gain", charge * gain, energy * gain))
-        rows.append(("current offset × time", f"{instrument.name}:current-offset", offset * hours, offset * volt_hours))
+        rows.append(
+            (
+                "current offset × time",
+                f"{instrument.name}:current-offset",
+                offset * hours,
+                offset * volt_hours,
+            )
+        )
     voltage_rows: list[tuple[str, str, float, float]] = []
     if instrument.voltage is not None:
         gain = instrument.voltage.gain_standard()
@@ -157,10 +164,13 @@ def count(trace: Trace, integral: Integral, spans: Sequence[Span], instrument: I
     energy_terms = [Term(name, de, key) for name, key, _, de in rows + voltage_rows]
     # mean V = E/Q: what E and Q share (all of the current's gain) cancels
     ratio_terms = [
-        Term(name, (de - mean_V * dq) / charge if charge else 0.0, key) for name, key, dq, de in rows + voltage_rows
+        Term(name, (de - mean_V * dq) / charge if charge else 0.0, key)
+        for name, key, dq, de in rows + voltage_rows
     ]
     mean_terms = [
-        Term(name, dq / hours if hours else 0.0, key) for name, key, dq, _ in rows if name not in {"time base"}
+        Term(name, dq / hours if hours else 0.0, key)
+        for name, key, dq, _ in rows
+        if name not in {"time base"}
     ]
     return Count(
         charge=_quantity(charge, "Ah", charge_terms, known_I),
@@ -205,7 +215,9 @@ def _record_terms(
     rounding = step_A / math.sqrt(12.0) * hours / math.sqrt(independent)
     terms.append(("resolution of the current", rounding, rounding * mean_V))
     charge = sum(abs(float(trace.current[span.first])) for span in spans) / max(1, len(spans)) * hours
-    terms.append(("resolution of the voltage", 0.0, step_V / math.sqrt(12.0) * charge / math.sqrt(independent)))
+    terms.append(
+        ("resolution of the voltage", 0.0, step_V / math.sqrt(12.0) * charge / math.sqrt(independent))
+    )
     return terms
 
 

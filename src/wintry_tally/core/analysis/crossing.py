@@ -57,7 +57,10 @@ def _first_below(trace: Trace, scale: Scale, stage: Stage, threshold_V: float) -
         smooth_below = low + 2 + np.flatnonzero(smooth <= threshold_V)
         if len(smooth_below):
             return int(smooth_below[0])
-        if high == stage.last + 1 and float(np.mean(voltage[max(stage.first, stage.last - 1) : stage.last + 1])) <= threshold_V:
+        if (
+            high == stage.last + 1
+            and float(np.mean(voltage[max(stage.first, stage.last - 1) : stage.last + 1])) <= threshold_V
+        ):
             return stage.last
     return None
 
@@ -77,7 +80,11 @@ def _at(
         return Crossing(stage.first, 0.0, float(trace.current[stage.first]), 0.0, 0.0)
     before, interval = index - 1, float(trace.time_s[index] - trace.time_s[index - 1])
     upper, lower = float(trace.voltage_V[before]), float(trace.voltage_V[index])
-    fraction = (upper - threshold_V) / (upper - lower) if upper > threshold_V > lower else (1.0 if lower == threshold_V else 0.5)
+    fraction = (
+        (upper - threshold_V) / (upper - lower)
+        if upper > threshold_V > lower
+        else (1.0 if lower == threshold_V else 0.5)
+    )
     fraction = min(1.0, max(0.0, fraction))
     current = float(trace.current[before]) + fraction * float(trace.current[index] - trace.current[before])
     step = trace.resolution.get("voltage_V", 0.0)
@@ -85,7 +92,9 @@ def _at(
     if instrument.voltage is not None:
         error = math.hypot(
             error,
-            math.hypot(instrument.voltage.gain_standard() * threshold_V, instrument.voltage.offset_standard(step)),
+            math.hypot(
+                instrument.voltage.gain_standard() * threshold_V, instrument.voltage.offset_standard(step)
+            ),
         )
     slope = _slope(trace, stage, index, max(2 * error, 0.01))
     doubt = error / slope if slope > 0 else 0.0

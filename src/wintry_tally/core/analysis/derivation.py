@@ -14,7 +14,11 @@ def doubt_working(quantity: Quantity) -> Working:
     """The terms of a quantity's doubt, largest first, each as a standard uncertainty."""
     if quantity.standard is None:
         return Working(
-            "Doubt", "", {}, "unknown: no accuracy was given for the instrument", "give the meter's accuracy to have one"
+            "Doubt",
+            "",
+            {},
+            "unknown: no accuracy was given for the instrument",
+            "give the meter's accuracy to have one",
         )
     terms = sorted(quantity.terms, key=lambda term: -abs(term.standard))
     decimals = decimals_for(quantity.standard) + 1

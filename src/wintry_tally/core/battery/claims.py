@@ -57,10 +57,14 @@ _L, _M, _W, _I = Direction.AT_LEAST, Direction.AT_MOST, Direction.WITHIN, Direct
 CLAIM_KINDS: dict[str, ClaimKind] = {
     kind.key: kind
     for kind in (
-        ClaimKind("capacity", "Capacity", "charge", _L, "capacity", ("capacity", "rated capacity", "c20", "c5")),
+        ClaimKind(
+            "capacity", "Capacity", "charge", _L, "capacity", ("capacity", "rated capacity", "c20", "c5")
+        ),
         ClaimKind("energy", "Energy", "energy", _L, "capacity", ("energy",)),
         ClaimKind("reserve", "Reserve capacity", "duration", _L, "reserve", ("reserve", "rc"), unit="min"),
-        ClaimKind("runtime", "Runtime with a device", "duration", _L, "runtime", ("runtime", "runs for"), unit="h"),
+        ClaimKind(
+            "runtime", "Runtime with a device", "duration", _L, "runtime", ("runtime", "runs for"), unit="h"
+        ),
         ClaimKind(
             "continuous-discharge",
             "Continuous discharge",
@@ -84,7 +88,15 @@ CLAIM_KINDS: dict[str, ClaimKind] = {
             "voltage",
             _W,
             "capacity",
-            ("cuts at", "cut-off", "cutoff", "cut off", "low-voltage cut", "low voltage cut", "end of discharge"),
+            (
+                "cuts at",
+                "cut-off",
+                "cutoff",
+                "cut off",
+                "low-voltage cut",
+                "low voltage cut",
+                "end of discharge",
+            ),
         ),
         ClaimKind(
             "low-voltage-release",
@@ -111,7 +123,12 @@ CLAIM_KINDS: dict[str, ClaimKind] = {
             ("over-voltage release", "over voltage release"),
         ),
         ClaimKind(
-            "charge-voltage", "Charge voltage", "voltage", _W, "charge", ("charge voltage", "charging voltage")
+            "charge-voltage",
+            "Charge voltage",
+            "voltage",
+            _W,
+            "charge",
+            ("charge voltage", "charging voltage"),
         ),
         ClaimKind(
             "charge-current",
@@ -121,7 +138,9 @@ CLAIM_KINDS: dict[str, ClaimKind] = {
             "charge",
             ("charge current", "charging current", "max charge", "maximum charge", "charge"),
         ),
-        ClaimKind("charge-time", "Charge time", "duration", _M, "charge", ("charge time", "charges in"), unit="h"),
+        ClaimKind(
+            "charge-time", "Charge time", "duration", _M, "charge", ("charge time", "charges in"), unit="h"
+        ),
         ClaimKind(
             "cold-charge-block",
             "Low-temperature charge block",
@@ -131,7 +150,12 @@ CLAIM_KINDS: dict[str, ClaimKind] = {
             ("charge block", "low-temperature charge", "no charge below"),
         ),
         ClaimKind(
-            "cold-charge-release", "Charge release after cold", "temperature", _W, "charge-block", ("charge release",)
+            "cold-charge-release",
+            "Charge release after cold",
+            "temperature",
+            _W,
+            "charge-block",
+            ("charge release",),
         ),
         ClaimKind(
             "high-temperature-cut",
@@ -143,11 +167,20 @@ CLAIM_KINDS: dict[str, ClaimKind] = {
             beyond="heating a battery to its cut is not a bench procedure offered here",
         ),
         ClaimKind("heater-power", "Heater, least input", "power", _L, "heater", ("heater power", "heater")),
-        ClaimKind("heater-time", "Time to warm", "duration", _M, "heater", ("warms in", "heater time"), unit="min"),
-        ClaimKind("heater-stop", "Heater stops", "temperature", _W, "heater", ("heater stops", "heater stop")),
+        ClaimKind(
+            "heater-time", "Time to warm", "duration", _M, "heater", ("warms in", "heater time"), unit="min"
+        ),
+        ClaimKind(
+            "heater-stop", "Heater stops", "temperature", _W, "heater", ("heater stops", "heater stop")
+        ),
         ClaimKind("cold-loss", "Loss in the cold", "share", _M, "cold-loss", ("cold loss",)),
         ClaimKind(
-            "self-discharge", "Self-discharge", "monthly share", _M, "self-discharge", ("self-discharge", "self discharge")
+            "self-discharge",
+            "Self-discharge",
+            "monthly share",
+            _M,
+            "self-discharge",
+            ("self-discharge", "self discharge"),
         ),
         ClaimKind(
             "shelf-life",
@@ -192,7 +225,15 @@ CLAIM_KINDS: dict[str, ClaimKind] = {
             beyond="a warranty is a promise to be read, not measured",
             unit="years",
         ),
-        ClaimKind("feature", "Feature", "", _I, "measured", ("handle", "app", "display", "indicator"), repeatable=True),
+        ClaimKind(
+            "feature",
+            "Feature",
+            "",
+            _I,
+            "measured",
+            ("handle", "app", "display", "indicator"),
+            repeatable=True,
+        ),
     )
 }
 """Every claim kind of the trade, in the order of a data sheet."""
@@ -244,7 +285,9 @@ _CONDITIONS = (
     ("duration_s", re.compile(r"\bfor\s+(\d+(?:[.,]\d+)?)\s*s(?:ec|econds?)?\b", re.IGNORECASE), 1.0),
     ("duration_s", re.compile(r"\bfor\s+(\d+(?:[.,]\d+)?)\s*min", re.IGNORECASE), 60.0),
 )
-_VALUE = re.compile(r"(?<![A-Za-z\d])[+\-−]?\d[\d.,'\u00a0]*\s*(?:°\s?[CF]|%/month|[%€$£]|[A-Za-zΩ″\"]+)?|[€$£]\s*\d[\d.,]*")
+_VALUE = re.compile(
+    r"(?<![A-Za-z\d])[+\-−]?\d[\d.,'\u00a0]*\s*(?:°\s?[CF]|%/month|[%€$£]|[A-Za-zΩ″\"]+)?|[€$£]\s*\d[\d.,]*"
+)
 
 
 def parse_claim(text: str, source: str = "label") -> Claim:
@@ -298,18 +341,26 @@ def parse_claim(text: str, source: str = "label") -> Claim:
             raise InputError(f'"{cleaned}" has no unit of time', mend='write it like "90 min" or "10 h"')
         return Claim(kind.key, value, typed.unit, direction, tolerance, conditions, source, text=cleaned)
     raise InputError(
-        f'no value for {kind.label.lower()} in "{cleaned}"', mend=f'write it like "{kind.label.lower()} 10 {kind.shown_unit}"'
+        f'no value for {kind.label.lower()} in "{cleaned}"',
+        mend=f'write it like "{kind.label.lower()} 10 {kind.shown_unit}"',
     )
 
 
 def _kind_of(lowered: str, remaining: str) -> ClaimKind:
     best: ClaimKind | None = None
     length = 0
-    units = {unit.dimension for unit in map(find_unit, re.findall(r"\d\s*([A-Za-z%°€$£/]+)", remaining)) if unit}
+    units = {
+        unit.dimension for unit in map(find_unit, re.findall(r"\d\s*([A-Za-z%°€$£/]+)", remaining)) if unit
+    }
     for kind in CLAIM_KINDS.values():
         for word in kind.words:
             if len(word) > length and re.search(rf"(?<![a-z]){re.escape(word)}(?![a-z])", lowered):
-                if kind.dimension and units and kind.dimension not in units and kind.dimension != "temperature":
+                if (
+                    kind.dimension
+                    and units
+                    and kind.dimension not in units
+                    and kind.dimension != "temperature"
+                ):
                     continue
                 best, length = kind, len(word)
     if best is not None:

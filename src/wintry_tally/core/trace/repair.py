@@ -36,7 +36,8 @@ def mend(raw: Trace, repair: Repair = "safe") -> tuple[Trace, list[Remark]]:
     trace = _without_blanks(trace, remarks)
     if len(trace) < 2:
         raise LogError(
-            f"only {len(trace)} usable reading{'s' if len(trace) != 1 else ''}", mend="a log needs at least two"
+            f"only {len(trace)} usable reading{'s' if len(trace) != 1 else ''}",
+            mend="a log needs at least two",
         )
     trace = _with_rising_time(trace, repair, remarks)
     if len(trace) < 2:
@@ -60,11 +61,14 @@ def _with_current(trace: Trace, remarks: list[Remark]) -> Trace:
     if trace.power_W is not None:
         with np.errstate(divide="ignore", invalid="ignore"):
             current = np.where(trace.voltage_V > 0.1, trace.power_W / trace.voltage_V, 0.0)
-        remarks.append(Remark("current-from-power", "No current column: the current is power divided by voltage."))
+        remarks.append(
+            Remark("current-from-power", "No current column: the current is power divided by voltage.")
+        )
         return replace(trace, current_A=current)
     if trace.counter_Ah is None:
         raise LogError(
-            "no current, no power and no charge counter found", mend="name the column with --map current=COLUMN"
+            "no current, no power and no charge counter found",
+            mend="name the column with --map current=COLUMN",
         )
     remarks.append(
         Remark("current-from-counter", "No current column: the current is the slope of the charge counter.")
@@ -182,9 +186,7 @@ def _without_outliers(trace: Trace, remarks: list[Remark]) -> Trace:
         # a true change of current moves the voltage
         if index == 0 or index == len(trace) - 1:
             continue
-        moved = abs(
-            trace.voltage_V[index] - 0.5 * (trace.voltage_V[index - 1] + trace.voltage_V[index + 1])
-        )
+        moved = abs(trace.voltage_V[index] - 0.5 * (trace.voltage_V[index - 1] + trace.voltage_V[index + 1]))
         if moved <= max(5 * voltage_noise, 2.5 * trace.resolution.get("voltage_V", 0.0), 1e-4 * reference_V):
             found.add(index)
     if not found or len(found) > 0.02 * len(trace) + 3:

@@ -9,17 +9,31 @@ from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.verdict.evidence import CapacityEvidence
 from wintry_tally.core.verdict.outcome import Condition
 
-PEUKERT = {"lfp": (1.02, 0.015), "nmc": (1.03, 0.02), "agm": (1.15, 0.05), "gel": (1.18, 0.05), "flooded": (1.22, 0.06)}
+PEUKERT = {
+    "lfp": (1.02, 0.015),
+    "nmc": (1.03, 0.02),
+    "agm": (1.15, 0.05),
+    "gel": (1.18, 0.05),
+    "flooded": (1.22, 0.06),
+}
 """Peukert exponent and its standard uncertainty by family; common practice, no published source."""
 
-PER_KELVIN = {"lfp": (0.003, 0.002), "nmc": (0.004, 0.002), "agm": (0.01, 0.003), "gel": (0.01, 0.003), "flooded": (0.01, 0.003)}
+PER_KELVIN = {
+    "lfp": (0.003, 0.002),
+    "nmc": (0.004, 0.002),
+    "agm": (0.01, 0.003),
+    "gel": (0.01, 0.003),
+    "flooded": (0.01, 0.003),
+}
 """Relative capacity per kelvin: 0.01 for lead-acid after IEC 60095-1 (value from memory), lithium by common practice."""
 
 LIKE_RATE = 0.1
 LIKE_KELVIN = 3.0
 
 
-def rate_condition(family: Family, claim: Claim, evidence: CapacityEvidence, rated_Ah: float, share: float) -> Condition | None:
+def rate_condition(
+    family: Family, claim: Claim, evidence: CapacityEvidence, rated_Ah: float, share: float
+) -> Condition | None:
     """The rate of the test against the claim's (or the family's reference rate), and what that likely did.
 
     Effect on the amount at the claimed rate: × (I / I_claimed)^(k - 1) - 1. `share` scales Ah to the claim's unit.
@@ -38,7 +52,9 @@ def rate_condition(family: Family, claim: Claim, evidence: CapacityEvidence, rat
     change = ratio ** (exponent - 1.0) - 1.0
     spread = abs(math.log(ratio)) * doubt * (1.0 + change)
     if mixed:
-        spread = math.hypot(spread, abs(math.log(max(evidence.rates) / min(evidence.rates))) * (exponent - 1.0) / 2)
+        spread = math.hypot(
+            spread, abs(math.log(max(evidence.rates) / min(evidence.rates))) * (exponent - 1.0) / 2
+        )
     return Condition(
         "mixed rates" if mixed else "rate",
         round(claimed_A / rated_Ah, 4),
@@ -47,7 +63,9 @@ def rate_condition(family: Family, claim: Claim, evidence: CapacityEvidence, rat
     )
 
 
-def temperature_condition(family: Family, claim: Claim, evidence: CapacityEvidence, share: float) -> Condition | None:
+def temperature_condition(
+    family: Family, claim: Claim, evidence: CapacityEvidence, share: float
+) -> Condition | None:
     """The temperature of the test against the claim's (or 25 °C), and what that likely did."""
     claimed = claim.conditions.get("temperature_C", 25.0)
     actual = evidence.temperature_C
@@ -65,7 +83,9 @@ def temperature_condition(family: Family, claim: Claim, evidence: CapacityEviden
     )
 
 
-def cutoff_condition(family: Family, claim: Claim, evidence: CapacityEvidence, share: float) -> Condition | None:
+def cutoff_condition(
+    family: Family, claim: Claim, evidence: CapacityEvidence, share: float
+) -> Condition | None:
     """Where the discharge ended against the claim's cut-off; ended early, charge was left in."""
     claimed = claim.conditions.get("cutoff_V", family.cutoff_V)
     if evidence.end_V <= claimed + 0.1 or evidence.ended_by == "battery-protection":

@@ -16,7 +16,9 @@ def _phi(z: float) -> float:
     return 0.5 * math.erfc(-z / math.sqrt(2.0))
 
 
-def conformity(value: float, standard: float, required: float, direction: Direction, tolerance: float = 0.0) -> float:
+def conformity(
+    value: float, standard: float, required: float, direction: Direction, tolerance: float = 0.0
+) -> float:
     """Probability that the true value conforms, for a normal error.
 
     At least T: p = Φ((y - T)/u); mirrored for at most; the difference of two for within T ± tolerance.
@@ -40,7 +42,12 @@ def conformity(value: float, standard: float, required: float, direction: Direct
 
 
 def outcome_by(
-    school: School, value: float, probability: float | None, required: float, direction: Direction, tolerance: float
+    school: School,
+    value: float,
+    probability: float | None,
+    required: float,
+    direction: Direction,
+    tolerance: float,
 ) -> Outcome:
     """The outcome a school draws; strict needs a probability, without one it is too close to call."""
     if school is School.STRICT:

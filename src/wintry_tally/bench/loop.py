@@ -1,0 +1,140 @@
+"""The loop that feeds the engine: wait, read, step, carry out, keep. One run, one loop."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+from wintry_tally.bench.interfaces import Channel
+from wintry_tally.bench.journal import Journal
+from wintry_tally.core.engine import Event, Observation, Phase, Request, RunState, begin, step
+from wintry_tally.core.engine.engine import Command, Result
+from wintry_tally.core.errors import BookError, InstrumentError
+from wintry_tally.core.protocol import Recipe
+
+
+@dataclass(frozen=True)
+class Snapshot:
+    """What a run is doing, for whoever looks on."""
+
+    state: RunState
+    elapsed_s: float
+    voltage_V: float
+    current_A: float
+    temperature_C: float | None
+    trouble: str = ""
+
+    @property
+    def ended(self) -> bool:
+        """Whether it is over."""
+        return self.state.phase is Phase.ENDED
+
+
+class RunLoop:
+    """Runs one recipe on one channel. `tick` is one reading; nothing here sleeps or knows the wall clock."""
+
+    def __init__(
+        self,
+        recipe: Recipe,
+        channel: Channel,
+        journal: Journal,
+        interval_s: float = 1.0,
+        state: RunState | None = None,
+        elapsed_s: float = 0.0,
+    ) -> None:
+        self.recipe, self.channel, self.journal = recipe, channel, journal
+        self.interval_s = interval_s
+        self.state = state or RunState()
+        self.elapsed_s = elapsed_s
+        self._seen = Observation(math.nan, 0.0)
+        self._trouble = ""
+        self._unreachable = ""
+
+    def start(self) -> Snapshot:
+        """Begin, or take up a run again after an interruption: the gap is an event, and its load is off in it."""
+        if self.state.phase is Phase.READY:
+            self._after(begin(self.recipe, self.elapsed_s))
+        elif self.state.phase is Phase.DISCHARGING:
+            self._after(step(self.recipe, self.state, Request("pause"), self.elapsed_s))
+            self.journal.events(
+                (Event(self.elapsed_s, "interrupted", "the program was not running; load off"),)
+            )
+            self._after(step(self.recipe, self.state, Request("resume"), self.elapsed_s))
+        self._keep(force=True)
+        return self.snapshot()
+
+    def tick(self) -> Snapshot:
+        """One interval and one reading."""
+        if self.state.phase is Phase.ENDED or self._trouble:
+            self._keep(force=bool(self._trouble))
+            return self.snapshot()
+        self.channel.wait(self.interval_s)
+        self.elapsed_s += self.interval_s
+        try:
+            self._seen = self.channel.read()
+            usable = math.isfinite(self._seen.voltage_V) and math.isfinite(self._seen.current_A)
+        except InstrumentError:
+            self._seen, usable = Observation(math.nan, math.nan), False
+        if usable:
+            self.journal.reading(self.elapsed_s, self._seen)
+        self._after(step(self.recipe, self.state, self._seen, self.elapsed_s))
+        self._keep()
+        return self.snapshot()
+
+    def ask(self, request: Request) -> Snapshot:
+        """Carry out what a person asks.
+
+        Raises:
+            InputError: the run's phase does not allow it.
+        """
+        if request.kind == "resume":
+            self._trouble = ""
+        self._after(step(self.recipe, self.state, request, self.elapsed_s))
+        self._keep(force=True)
+        return self.snapshot()
+
+    def park(self) -> None:
+        """Switch the load off and write everything, leaving the run to be taken up again."""
+        self._carry_out(Command("off"))
+        self._keep(force=True)
+
+    def snapshot(self) -> Snapshot:
+        """What it is doing now."""
+        seen = self._seen
+        return Snapshot(
+            self.state, self.elapsed_s, seen.voltage_V, seen.current_A, seen.temperature_C,
+            self._unreachable or self._trouble,
+        )  # fmt: skip
+
+    def _after(self, result: Result) -> None:
+        self.state = result.state
+        self.journal.events(result.events)
+        for command in result.commands:
+            self._carry_out(command)
+
+    def _carry_out(self, command: Command) -> None:
+        try:
+            self.channel.carry_out(command)
+        except InstrumentError as error:
+            if command.kind == "off":
+                self._unreachable = (
+                    f"The load cannot be switched off ({error}). Unplug the load's lead at the battery."
+                )
+            else:
+                self.journal.events((Event(self.elapsed_s, "refused", str(error)),))
+                self._after(step(self.recipe, self.state, Request("stop"), self.elapsed_s))
+
+    def _keep(self, force: bool = False) -> None:
+        if not (force or self.state.phase is Phase.ENDED or self.journal.due()):
+            return
+        try:
+            self.journal.write(self.state, self.channel.snapshot())
+            self._trouble = ""
+        except BookError as error:
+            # saving may not fail silently: nothing is drawn while it cannot be written down
+            if not self._trouble and self.state.phase is Phase.DISCHARGING:
+                result = step(self.recipe, self.state, Request("pause"), self.elapsed_s)
+                self._after(result)
+            self._trouble = (
+                f"{error}. The load is off; the readings so far are held and written as soon as it can be."
+            )

@@ -1,0 +1,153 @@
+"""The stand-in bench: a battery model, a load and a meter with errors inside their specification.
+
+Nothing here touches anything real. The load and meter speak the same interfaces as real drivers.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import asdict, dataclass
+from random import Random
+from typing import Any
+
+from wintry_tally.bench.interfaces import InstrumentChannel, Measures, Sinks
+from wintry_tally.core.cell import BatteryModel, Parameters
+from wintry_tally.core.engine import Observation
+from wintry_tally.core.errors import InstrumentError
+from wintry_tally.core.quantity import Accuracy, parse_accuracy
+
+
+@dataclass(frozen=True)
+class MeterSpec:
+    """A meter as its manual states it."""
+
+    voltage_accuracy: str = "0.1%+2d"
+    current_accuracy: str = "0.5%+2d"
+    voltage_resolution: float = 0.001
+    current_resolution: float = 0.001
+    noise_V: float = 0.0008
+    noise_A: float = 0.0008
+
+    @property
+    def voltage(self) -> Accuracy:
+        """Of the voltage."""
+        return parse_accuracy(self.voltage_accuracy)
+
+    @property
+    def current(self) -> Accuracy:
+        """Of the current."""
+        return parse_accuracy(self.current_accuracy)
+
+
+class World:
+    """The simulated battery with what is connected to it."""
+
+    def __init__(self, model: BatteryModel) -> None:
+        self.model = model
+        self.mode = ""
+        self.setting = 0.0
+        self.voltage_V = model.rested_V()
+        self.current_A = 0.0
+
+    def advance(self, seconds: float) -> None:
+        """Let time pass."""
+        wanted = self.model.current_for(self.mode, self.setting) if self.mode else 0.0
+        seen = self.model.advance(wanted, seconds)
+        self.voltage_V, self.current_A = seen.voltage_V, seen.current_A
+
+
+class SimulatedLoad(Sinks):
+    """A load with ceilings."""
+
+    def __init__(self, world: World, power_W: float = 180.0, current_A: float = 20.0) -> None:
+        self.world = world
+        self.power_W, self.current_A = power_W, current_A
+
+    def draw(self, mode: str, setting: float) -> None:
+        """See Sinks; refuses what is above its ceilings."""
+        current = self.world.model.current_for(mode, setting)
+        if current > self.current_A * 1.0001 or current * self.world.model.inner_V() > self.power_W * 1.02:
+            self.off()
+            raise InstrumentError(
+                f"the load cannot draw {current:.2f} A: its ceiling is {self.power_W:g} W and {self.current_A:g} A",
+                mend="choose a lower rate",
+            )
+        self.world.mode, self.world.setting = mode, setting
+
+    def off(self) -> None:
+        """See Sinks."""
+        self.world.mode, self.world.setting = "", 0.0
+        self.world.current_A = 0.0
+
+
+class SimulatedMeter(Measures):
+    """A meter whose gain and offset errors are drawn once from its specification, with noise and resolution."""
+
+    def __init__(self, world: World, spec: MeterSpec, random: Random) -> None:
+        self.world, self.spec, self.random = world, spec, random
+        gain_V, gain_A = spec.voltage.percent / 100.0, spec.current.percent / 100.0
+        self.gain_V = 1.0 + random.uniform(-gain_V, gain_V)
+        self.gain_A = 1.0 + random.uniform(-gain_A, gain_A)
+        limit_V = spec.voltage.offset_limit(spec.voltage_resolution)
+        limit_A = spec.current.offset_limit(spec.current_resolution)
+        self.offset_V = random.uniform(-limit_V, limit_V)
+        self.offset_A = random.uniform(-limit_A, limit_A)
+
+    def read(self) -> Observation:
+        """See Measures."""
+        spec, gauss = self.spec, self.random.gauss
+        volts = self.world.voltage_V * self.gain_V + self.offset_V + gauss(0.0, spec.noise_V)
+        amps = 0.0
+        if self.world.current_A != 0.0:
+            amps = self.world.current_A * self.gain_A + self.offset_A + gauss(0.0, spec.noise_A)
+        return Observation(
+            _rounded(volts, spec.voltage_resolution),
+            _rounded(amps, spec.current_resolution),
+            round(self.world.model.temperature_C, 1),
+        )
+
+
+def _rounded(value: float, step: float) -> float:
+    if step <= 0:
+        return value
+    return round(round(value / step) * step, max(0, -math.floor(math.log10(step))))
+
+
+class SimulatedChannel(InstrumentChannel):
+    """The stand-in bench as a channel. The same seed gives the same errors and the same noise."""
+
+    def __init__(
+        self,
+        parameters: Parameters,
+        spec: MeterSpec,
+        seed: int,
+        *,
+        power_W: float = 180.0,
+        current_A: float = 20.0,
+        ambient_C: float = 23.0,
+        state_of_charge: float = 1.0,
+    ) -> None:
+        self.world = World(BatteryModel(parameters, state_of_charge, ambient_C))
+        super().__init__(
+            SimulatedLoad(self.world, power_W, current_A), SimulatedMeter(self.world, spec, Random(seed))
+        )
+
+    def wait(self, interval_s: float) -> None:
+        """Advance the battery; in short strides, so that a protection's delay is not overstepped by much."""
+        strides = max(1, math.ceil(interval_s / 10.0))
+        for _ in range(strides):
+            self.world.advance(interval_s / strides)
+
+    def snapshot(self) -> dict[str, Any]:
+        """The battery's state: a real battery would keep it by itself."""
+        return self.world.model.snapshot()
+
+    def restore(self, state: dict[str, Any]) -> None:
+        """Take up a battery's state."""
+        self.world.model.restore(state)
+        self.world.voltage_V = self.world.model.terminal_V(0.0)
+
+
+def spec_as_dict(spec: MeterSpec) -> dict[str, Any]:
+    """Plain data."""
+    return asdict(spec)

@@ -1,0 +1,104 @@
+"""What the book returns beside core objects: a run with its settings."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from enum import StrEnum
+from typing import Any
+
+from wintry_tally.core.analysis import Instrument, Options
+from wintry_tally.core.battery import family_named
+from wintry_tally.core.quantity import parse_accuracy
+
+
+class RunStatus(StrEnum):
+    """Where a run stands in the book."""
+
+    RUNNING = "running"
+    FINISHED = "finished"
+    INTERRUPTED = "interrupted"
+
+
+@dataclass(frozen=True)
+class RunSettings:
+    """What was known and set for a run; kept as JSON. Accuracies as written in a manual, "" where unknown."""
+
+    family: str = "lfp"
+    rated_Ah: float | None = None
+    cutoff_V: float | None = None
+    voltage_accuracy: str = ""
+    current_accuracy: str = ""
+    voltage_resolution: float = 0.0
+    current_resolution: float = 0.0
+    instrument: str = ""
+    ambient_C: float | None = None
+    rest_before_s: float | None = None
+    interval_s: float = 1.0
+    speed: float = 1.0
+    seed: int = 0
+    mode: str = "current"
+    setting: float = 0.0
+    power_W: float = 180.0
+    load_A: float = 20.0
+    charge_school: str = "usual"
+    clock_s: float = 0.0
+    health: float = 1.0
+    extra: dict[str, Any] = field(default_factory=dict)
+
+    def options(self, dropouts_V: tuple[float, ...] = (), repair: str = "safe") -> Options:
+        """The same as options of an analysis.
+
+        Raises:
+            InputError: an accuracy that cannot be read.
+        """
+        return Options(
+            family=family_named(self.family),
+            rated_Ah=self.rated_Ah,
+            instrument=Instrument(
+                parse_accuracy(self.voltage_accuracy) if self.voltage_accuracy else None,
+                parse_accuracy(self.current_accuracy) if self.current_accuracy else None,
+                self.instrument,
+                self.clock_s,
+            ),
+            cutoff_V=self.cutoff_V,
+            dropouts_V=dropouts_V,
+            ambient_C=self.ambient_C,
+            repair=repair,  # type: ignore[arg-type]
+        )
+
+
+@dataclass(frozen=True)
+class Run:
+    """One run of a sample at a station.
+
+    Parts:
+        method: "simulated", "hand" or "imported".
+        state, bench: the engine's and the stand-in's state, as plain data, to take it up again.
+        owner: which process holds a running run.
+        left_out: set by the user to keep it out of verdicts.
+    """
+
+    id: int
+    sample_id: int
+    station: str
+    title: str
+    method: str
+    status: RunStatus
+    started: datetime
+    ended: datetime | None
+    settings: RunSettings
+    recipe: dict[str, Any]
+    state: dict[str, Any]
+    bench: dict[str, Any]
+    cause: str
+    detail: str
+    owner: str
+    left_out: bool
+    repair: str
+    original_name: str
+
+
+def utc_text(moment: datetime) -> str:
+    """ISO 8601 in UTC."""
+    return moment.astimezone(UTC).isoformat(timespec="milliseconds")

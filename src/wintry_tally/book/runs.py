@@ -1,0 +1,352 @@
+"""Runs in the book: the journal of rows while one goes on, the sealed trace when it ended."""
+
+from __future__ import annotations
+
+import gzip
+import hashlib
+import json
+import math
+import os
+from dataclasses import asdict
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import func, insert, select, update
+from sqlalchemy import delete as delete_from
+
+from wintry_tally.book import tables
+from wintry_tally.book.records import Run, RunSettings, RunStatus, utc_text
+from wintry_tally.book.samples import Transaction
+from wintry_tally.core.engine import Event, RunState
+from wintry_tally.core.errors import BookError
+from wintry_tally.core.trace.trace import Trace
+
+
+def this_process() -> str:
+    """Names this process so that another can tell whether it still lives: pid and its start time."""
+    return f"{os.getpid()}:{_started(os.getpid())}"
+
+
+def _started(pid: int) -> str:
+    try:
+        with open(f"/proc/{pid}/stat", encoding="ascii", errors="replace") as file:  # noqa: PTH123
+            return file.read().rpartition(")")[2].split()[19]
+    except (OSError, IndexError):
+        return ""
+
+
+def owner_lives(owner: str) -> bool:
+    """Whether the process named as a run's owner is still there."""
+    pid, _, started = owner.partition(":")
+    return bool(pid.isdigit() and started and _started(int(pid)) == started)
+
+
+class Runs:
+    """Reads and writes runs; every method is one transaction. Also the journal's store."""
+
+    def __init__(self, transaction: Transaction) -> None:
+        self._transaction = transaction
+
+    # --- reading ---
+
+    def all(self, sample_id: int | None = None) -> list[Run]:
+        """Runs, oldest first; of one sample, or all."""
+        query = select(tables.run).order_by(tables.run.c.started_utc, tables.run.c.id)
+        if sample_id is not None:
+            query = query.where(tables.run.c.sample_id == sample_id)
+        with self._transaction() as connection:
+            return [_run(row) for row in connection.execute(query).mappings()]
+
+    def get(self, run_id: int) -> Run:
+        """One run.
+
+        Raises:
+            BookError: there is none of that number.
+        """
+        with self._transaction() as connection:
+            row = connection.execute(select(tables.run).where(tables.run.c.id == run_id)).mappings().first()
+        if row is None:
+            raise BookError(f"no run {run_id} in the book")
+        return _run(row)
+
+    def events(self, run_id: int) -> list[Event]:
+        """Its events in order."""
+        with self._transaction() as connection:
+            rows = connection.execute(
+                select(tables.event).where(tables.event.c.run_id == run_id).order_by(tables.event.c.id)
+            ).mappings()
+            return [Event(row["at_s"], row["kind"], row["message"]) for row in rows]
+
+    def readings(
+        self, run_id: int
+    ) -> list[tuple[float, float | None, float | None, float | None, float | None, str]]:
+        """The rows journalled so far: elapsed s, V, A, °C, counter Ah, note."""
+        columns = tables.reading.c
+        with self._transaction() as connection:
+            rows = connection.execute(
+                select(
+                    columns.elapsed_s,
+                    columns.voltage_V,
+                    columns.current_A,
+                    columns.temperature_C,
+                    columns.counter_Ah,
+                    columns.note,
+                )
+                .where(columns.run_id == run_id)
+                .order_by(columns.seq)
+            )
+            return [(row[0], row[1], row[2], row[3], row[4], row[5] or "") for row in rows]
+
+    def trace(self, run_id: int) -> Trace:
+        """The run's readings as a trace: sealed, or as journalled so far.
+
+        Raises:
+            BookError: it holds no readings.
+        """
+        import numpy as np
+
+        run = self.get(run_id)
+        with self._transaction() as connection:
+            sealed = connection.execute(
+                select(tables.sealed.c.parquet).where(tables.sealed.c.run_id == run_id)
+            ).scalar()
+        resolution = {
+            name: value
+            for name, value in (
+                ("voltage_V", run.settings.voltage_resolution),
+                ("current_A", run.settings.current_resolution),
+            )
+            if value
+        }
+        if sealed is not None:
+            from wintry_tally.book.seal import unseal
+
+            return unseal(sealed, resolution)
+        rows = self.readings(run_id)
+        if not rows:
+            raise BookError("this run holds no readings yet")
+        columns = np.array([row[:5] for row in rows], dtype=np.float64).T
+
+        def some(column: Any) -> Any:
+            return None if np.all(np.isnan(column)) else column
+
+        current = some(columns[2])
+        return Trace(
+            columns[0], columns[1], current, some(columns[3]), some(columns[4]), resolution=resolution
+        )
+
+    def original(self, run_id: int) -> tuple[str, bytes] | None:
+        """Name and bytes of the file a run was imported from."""
+        with self._transaction() as connection:
+            row = connection.execute(
+                select(tables.original.c.name, tables.original.c.gzip).where(
+                    tables.original.c.run_id == run_id
+                )
+            ).first()
+        return None if row is None else (row[0], gzip.decompress(row[1]))
+
+    # --- writing ---
+
+    def begin(
+        self,
+        sample_id: int,
+        title: str,
+        method: str,
+        started: datetime,
+        settings: RunSettings,
+        recipe: dict[str, Any] | None = None,
+        station: str = "capacity",
+        status: RunStatus = RunStatus.RUNNING,
+    ) -> int:
+        """Enter a run; returns its number."""
+        with self._transaction() as connection:
+            done = connection.execute(
+                insert(tables.run).values(
+                    sample_id=sample_id,
+                    station=station,
+                    title=title,
+                    method=method,
+                    status=status.value,
+                    started_utc=utc_text(started),
+                    recipe=json.dumps(recipe or {}),
+                    settings=json.dumps(asdict(settings)),
+                    owner=this_process() if status is RunStatus.RUNNING and method == "simulated" else "",
+                )
+            )
+            assert done.inserted_primary_key is not None
+            return int(done.inserted_primary_key[0])
+
+    def change(self, run_id: int, **values: Any) -> None:
+        """Change columns of a run: status, left_out, repair, title, cause, detail, owner, ended_utc, settings."""
+        if isinstance(values.get("settings"), RunSettings):
+            values["settings"] = json.dumps(asdict(values["settings"]))
+        with self._transaction() as connection:
+            connection.execute(update(tables.run).where(tables.run.c.id == run_id).values(**values))
+
+    def append(
+        self,
+        run_id: int,
+        rows: list[tuple[float, float, float, float | None]],
+        events: list[Event],
+        state: RunState,
+        bench: dict[str, Any],
+    ) -> None:
+        """Journal readings, events and state in one transaction; see bench.journal.Store."""
+        with self._transaction() as connection:
+            if rows:
+                first = self._next_seq(connection, run_id)
+                connection.execute(
+                    insert(tables.reading),
+                    [
+                        {
+                            "run_id": run_id,
+                            "seq": first + offset,
+                            "elapsed_s": row[0],
+                            "voltage_V": row[1],
+                            "current_A": row[2],
+                            "temperature_C": row[3],
+                        }
+                        for offset, row in enumerate(rows)
+                    ],
+                )
+            if events:
+                connection.execute(
+                    insert(tables.event),
+                    [
+                        {"run_id": run_id, "at_s": e.at_s, "kind": e.kind, "message": e.message}
+                        for e in events
+                    ],
+                )
+            connection.execute(
+                update(tables.run)
+                .where(tables.run.c.id == run_id)
+                .values(state=json.dumps(_plain(state.as_dict())), bench=json.dumps(bench))
+            )
+
+    @staticmethod
+    def _next_seq(connection: Any, run_id: int) -> int:
+        last = connection.execute(
+            select(func.max(tables.reading.c.seq)).where(tables.reading.c.run_id == run_id)
+        ).scalar()
+        return 0 if last is None else int(last) + 1
+
+    def add_hand(
+        self,
+        run_id: int,
+        elapsed_s: float,
+        voltage_V: float | None,
+        current_A: float | None,
+        counter_Ah: float | None,
+        note: str = "",
+    ) -> int:
+        """Keep one reading typed by hand, at once; returns its sequence number."""
+        with self._transaction() as connection:
+            seq = self._next_seq(connection, run_id)
+            connection.execute(
+                insert(tables.reading).values(
+                    run_id=run_id,
+                    seq=seq,
+                    elapsed_s=elapsed_s,
+                    voltage_V=voltage_V,
+                    current_A=current_A,
+                    counter_Ah=counter_Ah,
+                    note=note or None,
+                )
+            )
+            return seq
+
+    def remove_hand(self, run_id: int, seq: int) -> None:
+        """Take back the reading just typed (undo)."""
+        with self._transaction() as connection:
+            connection.execute(
+                delete_from(tables.reading).where(
+                    tables.reading.c.run_id == run_id, tables.reading.c.seq == seq
+                )
+            )
+
+    def add_event(self, run_id: int, event: Event) -> None:
+        """Keep an event."""
+        with self._transaction() as connection:
+            connection.execute(
+                insert(tables.event).values(
+                    run_id=run_id, at_s=event.at_s, kind=event.kind, message=event.message
+                )
+            )
+
+    def keep_original(self, run_id: int, name: str, content: bytes) -> None:
+        """Keep the bytes of an imported file."""
+        with self._transaction() as connection:
+            connection.execute(
+                insert(tables.original).values(
+                    run_id=run_id,
+                    name=name,
+                    sha256=hashlib.sha256(content).hexdigest(),
+                    gzip=gzip.compress(content, compresslevel=6, mtime=0),
+                )
+            )
+            connection.execute(update(tables.run).where(tables.run.c.id == run_id).values(original_name=name))
+
+    def seal(self, run_id: int, trace: Trace | None = None) -> None:
+        """Seal a trace (the journalled one, where none is given) as Parquet; rows go only after it reads back alike.
+
+        Raises:
+            BookError: what was sealed does not read back alike; the rows stay.
+        """
+        from wintry_tally.book.seal import same, seal, unseal
+
+        journalled = trace is None
+        kept = self.trace(run_id) if trace is None else trace
+        content = seal(kept)
+        if not same(kept, unseal(content, kept.resolution)):
+            raise BookError("the sealed trace does not read back as written; its rows are kept as they are")
+        with self._transaction() as connection:
+            connection.execute(delete_from(tables.sealed).where(tables.sealed.c.run_id == run_id))
+            connection.execute(insert(tables.sealed).values(run_id=run_id, rows=len(kept), parquet=content))
+            if journalled:
+                connection.execute(delete_from(tables.reading).where(tables.reading.c.run_id == run_id))
+
+    def finish(
+        self, run_id: int, cause: str, detail: str, ended: datetime, status: RunStatus = RunStatus.FINISHED
+    ) -> None:
+        """Close a run. Simulated and imported runs are sealed; hand readings stay rows, open to later addition."""
+        self.change(
+            run_id, status=status.value, cause=cause, detail=detail, ended_utc=utc_text(ended), owner=""
+        )
+        if self.get(run_id).method == "simulated" and self.readings(run_id):
+            self.seal(run_id)
+
+    def remove(self, run_id: int) -> None:
+        """Remove a run with everything it holds; only for one that was entered by mistake and holds no reading."""
+        with self._transaction() as connection:
+            connection.execute(delete_from(tables.run).where(tables.run.c.id == run_id))
+
+
+def _plain(data: dict[str, Any]) -> dict[str, Any]:
+    return {
+        key: None if isinstance(value, float) and math.isnan(value) else value for key, value in data.items()
+    }
+
+
+def _run(row: Any) -> Run:
+    known = RunSettings.__dataclass_fields__
+    settings = {key: value for key, value in json.loads(row["settings"]).items() if key in known}
+    return Run(
+        id=row["id"],
+        sample_id=row["sample_id"],
+        station=row["station"],
+        title=row["title"],
+        method=row["method"],
+        status=RunStatus(row["status"]),
+        started=datetime.fromisoformat(row["started_utc"]),
+        ended=datetime.fromisoformat(row["ended_utc"]) if row["ended_utc"] else None,
+        settings=RunSettings(**settings),
+        recipe=json.loads(row["recipe"]),
+        state=json.loads(row["state"]),
+        bench=json.loads(row["bench"]),
+        cause=row["cause"],
+        detail=row["detail"],
+        owner=row["owner"],
+        left_out=row["left_out"],
+        repair=row["repair"],
+        original_name=row["original_name"],
+    )

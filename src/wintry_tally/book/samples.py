@@ -1,0 +1,150 @@
+"""Samples and their claims in the book."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from contextlib import AbstractContextManager
+from typing import Any
+
+from sqlalchemy import Connection, insert, select, update
+from sqlalchemy import delete as delete_from
+
+from wintry_tally.book import tables
+from wintry_tally.core.battery import Arrival, Claim, Direction, Sample
+from wintry_tally.core.errors import BookError
+
+Transaction = Callable[[], AbstractContextManager[Connection]]
+_ARRIVAL = tuple(Arrival.__dataclass_fields__)
+
+
+class Samples:
+    """Reads and writes samples; every method is one transaction."""
+
+    def __init__(self, transaction: Transaction) -> None:
+        self._transaction = transaction
+
+    def all(self) -> list[Sample]:
+        """Every sample that is not removed, in the order they came."""
+        with self._transaction() as connection:
+            rows = connection.execute(
+                select(tables.sample).where(tables.sample.c.removed.is_(False)).order_by(tables.sample.c.id)
+            ).mappings()
+            claims: dict[int, list[Claim]] = {}
+            for row in connection.execute(select(tables.claim).order_by(tables.claim.c.id)).mappings():
+                claims.setdefault(row["sample_id"], []).append(_claim(row))
+            return [_sample(row, claims.get(row["id"], [])) for row in rows]
+
+    def get(self, sample_id: int) -> Sample:
+        """One sample.
+
+        Raises:
+            BookError: there is none of that number.
+        """
+        for sample in self.all():
+            if sample.id == sample_id:
+                return sample
+        raise BookError(f"no sample {sample_id} in the book")
+
+    def add(self, code: str, maker: str, model: str, family: str, arrival: Arrival | None = None) -> int:
+        """Hang a tag; returns its number.
+
+        Raises:
+            BookError: the code is taken.
+        """
+        with self._transaction() as connection:
+            taken = connection.execute(select(tables.sample.c.id).where(tables.sample.c.code == code)).first()
+            if taken is not None:
+                raise BookError(f"the code {code} is taken", mend="choose another")
+            done = connection.execute(
+                insert(tables.sample).values(
+                    code=code,
+                    maker=maker,
+                    model=model,
+                    family=family,
+                    **_arrival_values(arrival or Arrival()),
+                )
+            )
+            assert done.inserted_primary_key is not None
+            return int(done.inserted_primary_key[0])
+
+    def change(self, sample_id: int, **values: Any) -> None:
+        """Change columns of a sample: maker, model, family, removed, prose, or a part of its arrival."""
+        with self._transaction() as connection:
+            connection.execute(update(tables.sample).where(tables.sample.c.id == sample_id).values(**values))
+
+    def prose(self, sample_id: int) -> str:
+        """The tester's own words on a sample."""
+        with self._transaction() as connection:
+            value = connection.execute(
+                select(tables.sample.c.prose).where(tables.sample.c.id == sample_id)
+            ).scalar()
+        return str(value or "")
+
+    def next_code(self) -> str:
+        """The first free code of the form B1, B2, …"""
+        with self._transaction() as connection:
+            taken = set(connection.execute(select(tables.sample.c.code)).scalars())
+        number = 1
+        while f"B{number}" in taken:
+            number += 1
+        return f"B{number}"
+
+    def add_claim(self, sample_id: int, claim: Claim) -> int:
+        """Keep a claim; returns its number. A claim that carries a number takes it (undo)."""
+        values = {
+            "sample_id": sample_id,
+            "kind": claim.kind,
+            "value": claim.value,
+            "unit": claim.unit,
+            "direction": claim.direction.value,
+            "tolerance": claim.tolerance,
+            "conditions": json.dumps(dict(claim.conditions)),
+            "source": claim.source,
+            "dated": claim.dated,
+            "text": claim.text,
+            "wanted": claim.wanted,
+        }
+        if claim.id is not None:
+            values["id"] = claim.id
+        with self._transaction() as connection:
+            done = connection.execute(insert(tables.claim).values(**values))
+            assert done.inserted_primary_key is not None
+            return int(done.inserted_primary_key[0])
+
+    def remove_claim(self, claim_id: int) -> None:
+        """Strike a claim from the list."""
+        with self._transaction() as connection:
+            connection.execute(delete_from(tables.claim).where(tables.claim.c.id == claim_id))
+
+
+def _arrival_values(arrival: Arrival) -> dict[str, Any]:
+    return {name: getattr(arrival, name) for name in _ARRIVAL}
+
+
+def _claim(row: Any) -> Claim:
+    return Claim(
+        kind=row["kind"],
+        value=row["value"],
+        unit=row["unit"],
+        direction=Direction(row["direction"]),
+        tolerance=row["tolerance"],
+        conditions=json.loads(row["conditions"]),
+        source=row["source"],
+        dated=row["dated"],
+        text=row["text"],
+        wanted=row["wanted"],
+        id=row["id"],
+    )
+
+
+def _sample(row: Any, claims: list[Claim]) -> Sample:
+    return Sample(
+        id=row["id"],
+        code=row["code"],
+        maker=row["maker"],
+        model=row["model"],
+        family_key=row["family"],
+        claims=tuple(claims),
+        arrival=Arrival(**{name: row[name] for name in _ARRIVAL}),
+    )

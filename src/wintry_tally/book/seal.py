@@ -1,0 +1,59 @@
+"""A finished trace as Parquet bytes, with battery-data style column names, and back."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Mapping
+from dataclasses import replace
+
+import numpy as np
+import polars as pl
+
+from wintry_tally.core.trace.trace import Trace
+
+COLUMNS = {
+    "time_s": "Test Time / s",
+    "voltage_V": "Voltage / V",
+    "current_A": "Discharge Current / A",
+    "temperature_C": "Temperature / degC",
+    "counter_Ah": "Counter / Ah",
+    "counter_Wh": "Counter / Wh",
+    "power_W": "Power / W",
+}
+ROW = "Row"
+
+
+def seal(trace: Trace) -> bytes:
+    """Parquet bytes, zstd-compressed; discharge current positive."""
+    data = {
+        label: getattr(trace, name) for name, label in COLUMNS.items() if getattr(trace, name) is not None
+    }
+    if trace.row is not None:
+        data[ROW] = trace.row
+    buffer = io.BytesIO()
+    pl.DataFrame(data).write_parquet(buffer, compression="zstd", compression_level=9)
+    return buffer.getvalue()
+
+
+def unseal(content: bytes, resolution: Mapping[str, float]) -> Trace:
+    """The trace that `seal` wrote."""
+    frame = pl.read_parquet(io.BytesIO(content))
+    columns = {
+        name: frame[label].to_numpy().astype(np.float64)
+        for name, label in COLUMNS.items()
+        if label in frame.columns
+    }
+    current = columns.pop("current_A", None)
+    trace = Trace(current_A=current, resolution=dict(resolution), **columns)
+    return replace(trace, row=frame[ROW].to_numpy().astype(np.int64)) if ROW in frame.columns else trace
+
+
+def same(first: Trace, second: Trace) -> bool:
+    """Whether two traces hold the same readings, bit for bit."""
+    for name in (*COLUMNS, "row"):
+        a, b = getattr(first, name), getattr(second, name)
+        if (a is None) != (b is None):
+            return False
+        if a is not None and not np.array_equal(a, b, equal_nan=name != "row"):
+            return False
+    return True

@@ -1,0 +1,201 @@
+"""A battery that can be drawn from and charged, a step at a time; plain numbers, quick enough for forecasts."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from wintry_tally.core.cell.parameters import Parameters
+
+_GRID = 400
+_OCV: dict[tuple[tuple[float, float], ...], list[float]] = {}
+
+
+def _curve(points: tuple[tuple[float, float], ...]) -> list[float]:
+    """The rested voltage on an even grid of state of charge, its corners rounded."""
+    known = _OCV.get(points)
+    if known is None:
+        x, y = np.array(points).T
+        grid = np.linspace(0.0, 1.0, _GRID + 1)
+        values = np.interp(grid, x, y)
+        padded = np.concatenate([2 * values[0] - values[6:0:-1], values, 2 * values[-1] - values[-2:-8:-1]])
+        window = np.hanning(15)[1:-1]
+        known = np.convolve(padded, window / window.sum(), mode="valid").tolist()
+        _OCV[points] = known
+    return known
+
+
+@dataclass(frozen=True)
+class Terminal:
+    """What the terminals show: V, A (positive while giving), the case in °C, and whether the protection is open."""
+
+    voltage_V: float
+    current_A: float
+    temperature_C: float
+    open: bool
+
+
+class BatteryModel:
+    """One battery with its state. Currents are positive while it gives.
+
+    `advance` uses the exact two-well solution for a constant current (Manwell & McGowan 1993), so steps may be
+    long; with a protection, the cut is looked for at the end of each step, so its delay is as coarse as the step.
+    """
+
+    __slots__ = (
+        "_curve", "ambient_C", "bound_Ah", "free_Ah", "low_for_s", "open_charge", "open_discharge",
+        "over_for_s", "parameters", "slow_V", "temperature_C",
+    )  # fmt: skip
+
+    def __init__(self, parameters: Parameters, state_of_charge: float = 1.0, ambient_C: float = 23.0) -> None:
+        self.parameters = parameters
+        self._curve = _curve(parameters.ocv)
+        self.ambient_C = ambient_C
+        self.temperature_C = ambient_C
+        self.free_Ah = parameters.capacity_Ah * state_of_charge * parameters.available
+        self.bound_Ah = parameters.capacity_Ah * state_of_charge * (1.0 - parameters.available)
+        self.slow_V = 0.0
+        self.open_discharge = False
+        self.open_charge = False
+        self.low_for_s = 0.0
+        self.over_for_s = 0.0
+
+    # --- state as plain data, for the journal of a simulated bench ---
+
+    def snapshot(self) -> dict[str, Any]:
+        """The state as plain data."""
+        names = ("ambient_C", "temperature_C", "free_Ah", "bound_Ah", "slow_V")
+        flags = ("open_discharge", "open_charge", "low_for_s", "over_for_s")
+        return {name: getattr(self, name) for name in (*names, *flags)}
+
+    def restore(self, state: dict[str, Any]) -> None:
+        """Take up a state written by `snapshot`; unknown names are ignored."""
+        for name in self.snapshot():
+            if name in state:
+                setattr(self, name, state[name])
+
+    # --- reading ---
+
+    @property
+    def state_of_charge(self) -> float:
+        """Share of the capacity at 25 °C that is left."""
+        return (self.free_Ah + self.bound_Ah) / self.parameters.capacity_Ah
+
+    def rested_V(self) -> float:
+        """Open-circuit voltage once settled."""
+        return self._ocv(self.state_of_charge)
+
+    def _ocv(self, state: float) -> float:
+        lost = self.parameters.capacity_per_K * max(0.0, 25.0 - self.temperature_C)
+        x = (state - lost) / (1.0 - lost) if lost else state
+        place = min(max(x, 0.0), 1.0) * _GRID
+        index = int(place)
+        curve = self._curve
+        if index >= _GRID:
+            return curve[_GRID] + (x - 1.0) * 2.0
+        below = curve[index]
+        value = below + (curve[index + 1] - below) * (place - index)
+        return value + x * 40.0 if x < 0.0 else value
+
+    def _resistance(self) -> float:
+        parameters = self.parameters
+        return parameters.resistance_ohm * math.exp(parameters.resistance_per_K * (25.0 - self.temperature_C))
+
+    def inner_V(self) -> float:
+        """Voltage behind the ohmic resistance, now."""
+        parameters = self.parameters
+        value = self._ocv(self.state_of_charge) - self.slow_V
+        if parameters.concentration_V:
+            well = parameters.capacity_Ah * parameters.available
+            share = max(1e-3, self.free_Ah / well)
+            total = max(1e-3, self.state_of_charge)
+            # depleted against the bound well, and near empty: acid in the pores gives out
+            value -= parameters.concentration_V * max(0.0, total / share - 1.0)
+            value -= parameters.concentration_V * 0.25 * max(0.0, 0.12 / share - 1.0)
+        return value
+
+    def terminal_V(self, current_A: float) -> float:
+        """Terminal voltage at a current, now; with the protection open, what a sleeping pack shows."""
+        if self.open_discharge and current_A >= 0.0:
+            return 0.0 if current_A > 0.0 else 0.35
+        return self.inner_V() - current_A * self._resistance()
+
+    def current_for(self, mode: str, setting: float) -> float:
+        """The current a load in "current" (A), "power" (W) or "resistance" (Ω) mode draws now, A."""
+        if mode == "current":
+            return setting
+        inner, resistance = max(0.0, self.inner_V()), self._resistance()
+        if mode == "resistance":
+            return inner / (setting + resistance)
+        if mode == "power":
+            square = inner * inner - 4.0 * resistance * setting
+            return (
+                (inner - math.sqrt(square)) / (2.0 * resistance)
+                if square > 0.0
+                else inner / (2.0 * resistance)
+            )
+        raise ValueError(mode)
+
+    # --- going on ---
+
+    def advance(self, current_A: float, dt_s: float) -> Terminal:
+        """Draw (or give, negative) a constant current for dt_s, and say what the terminals show at its end."""
+        parameters = self.parameters
+        wanted = current_A
+        if self.open_discharge and current_A > 0.0:
+            current_A = 0.0
+        if self.open_charge and current_A < 0.0:
+            current_A = 0.0
+        self._wells(current_A, dt_s / 3600.0)
+        target = current_A * parameters.slow_ohm
+        self.slow_V = target + (self.slow_V - target) * math.exp(-dt_s / parameters.slow_s)
+        self._heat(current_A, dt_s)
+        voltage = self.inner_V() - current_A * self._resistance()
+        if parameters.protection is not None:
+            self._protect(voltage, current_A, dt_s)
+        flowing = current_A
+        if self.open_discharge and current_A >= 0.0:
+            flowing = 0.0
+            voltage = 0.0 if wanted > 0.0 else 0.35
+        elif parameters.protection is None and voltage < 0.0:
+            voltage = 0.0
+        return Terminal(voltage, flowing, self.temperature_C, self.open_discharge)
+
+    def _wells(self, current_A: float, hours: float) -> None:
+        parameters = self.parameters
+        share = parameters.available
+        if share >= 1.0:
+            self.free_Ah = min(self.free_Ah - current_A * hours, parameters.capacity_Ah)
+            return
+        rate = parameters.exchange_per_h
+        total = self.free_Ah + self.bound_Ah
+        decay = math.exp(-rate * hours)
+        free = self.free_Ah * decay + (total * rate * share - current_A) * (1.0 - decay) / rate
+        free -= current_A * share * (rate * hours - 1.0 + decay) / rate
+        total = min(total - current_A * hours, parameters.capacity_Ah)
+        self.free_Ah = max(0.0, min(free, parameters.capacity_Ah * share))
+        self.bound_Ah = total - self.free_Ah
+
+    def _heat(self, current_A: float, dt_s: float) -> None:
+        parameters = self.parameters
+        heat = current_A * current_A * (self._resistance() + parameters.slow_ohm)
+        settled = self.ambient_C + heat / parameters.loss_W_K
+        tau = parameters.mass_kg * parameters.heat_J_kgK / parameters.loss_W_K
+        self.temperature_C = settled + (self.temperature_C - settled) * math.exp(-dt_s / tau)
+
+    def _protect(self, voltage: float, current_A: float, dt_s: float) -> None:
+        protection = self.parameters.protection
+        assert protection is not None
+        self.low_for_s = self.low_for_s + dt_s if voltage <= protection.low_cut_V else 0.0
+        self.over_for_s = self.over_for_s + dt_s if current_A >= protection.over_current_A else 0.0
+        if max(self.low_for_s, self.over_for_s) >= protection.delay_s:
+            self.open_discharge = True
+        elif self.open_discharge and current_A < 0.0 and voltage > protection.low_release_V:
+            self.open_discharge = False
+        if voltage >= protection.high_cut_V:
+            self.open_charge = True
+        elif voltage <= protection.high_release_V:
+            self.open_charge = False

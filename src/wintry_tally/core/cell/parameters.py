@@ -1,0 +1,141 @@
+"""Parameters of a battery model, and usual ones for each family."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+from wintry_tally.core.battery.families import Family
+
+
+@dataclass(frozen=True)
+class Protection:
+    """When a pack opens its own circuit, and when it closes again (V of the pack, A, s, °C)."""
+
+    low_cut_V: float = 10.0
+    low_release_V: float = 12.0
+    high_cut_V: float = 14.8
+    high_release_V: float = 14.0
+    over_current_A: float = 120.0
+    delay_s: float = 2.0
+    cold_block_C: float = 0.0
+
+
+@dataclass(frozen=True)
+class Parameters:
+    """One battery.
+
+    Parts:
+        chemistry: "lithium" or "lead".
+        capacity_Ah: drawn from full to empty, at 25 °C and a rate near nothing.
+        ocv: (state of charge 0 to 1, rested V of the pack), rising.
+        resistance_ohm: of the whole pack at 25 °C; resistance_per_K: its relative rise per kelvin of cold.
+        slow_ohm, slow_s: a slower part of the sag, and its time constant.
+        available: share of the charge in the available well (1 for lithium); exchange_per_h: rate between the wells.
+        concentration_V: extra sag of lead-acid as the available well empties.
+        capacity_per_K: relative loss of capacity per kelvin below 25 °C.
+        mass_kg, heat_J_kgK, loss_W_K: the lumped thermal body.
+        protection: None for packs without their own.
+    """
+
+    chemistry: str
+    capacity_Ah: float
+    ocv: tuple[tuple[float, float], ...]
+    resistance_ohm: float
+    resistance_per_K: float
+    slow_ohm: float
+    slow_s: float
+    available: float
+    exchange_per_h: float
+    concentration_V: float
+    capacity_per_K: float
+    mass_kg: float
+    heat_J_kgK: float
+    loss_W_K: float
+    protection: Protection | None
+
+
+_LFP = (
+    *((0.0, 9.6), (0.01, 10.8), (0.03, 11.75), (0.05, 12.2), (0.08, 12.5), (0.12, 12.72), (0.17, 12.87)),
+    *(
+        (0.25, 12.97),
+        (0.35, 13.06),
+        (0.45, 13.12),
+        (0.55, 13.15),
+        (0.63, 13.18),
+        (0.68, 13.26),
+        (0.78, 13.31),
+    ),
+    *((0.9, 13.33), (0.96, 13.36), (0.985, 13.44), (1.0, 13.7)),
+)
+_NMC = (
+    *(
+        (0.0, 8.1),
+        (0.02, 9.3),
+        (0.05, 10.05),
+        (0.1, 10.5),
+        (0.2, 10.8),
+        (0.3, 10.98),
+        (0.4, 11.1),
+        (0.5, 11.25),
+    ),
+    *((0.6, 11.45), (0.7, 11.7), (0.8, 11.95), (0.9, 12.2), (1.0, 12.55)),
+)
+
+
+def _lead(full_V: float, empty_V: float) -> tuple[tuple[float, float], ...]:
+    return ((0.0, empty_V), (1.0, full_V))
+
+
+def parameters_for(family: Family, rated_Ah: float, resistance_ohm: float | None = None) -> Parameters:
+    """A usual, healthy battery of a family that gives its rating at the reference rate.
+
+    Source of the shapes: handbook charts of rested voltage (common practice, no published source), the two-well
+    kinetic model after Manwell & McGowan, Solar Energy 50 (1993), for lead-acid (from memory).
+    """
+    per_Ah = {"lfp": 1.2, "nmc": 1.8, "agm": 0.55, "gel": 0.7, "flooded": 0.8}[family.key]
+    resistance = resistance_ohm if resistance_ohm is not None else per_Ah / rated_Ah
+    mass = {"lfp": 0.105, "nmc": 0.075, "agm": 0.3, "gel": 0.31, "flooded": 0.27}[family.key] * rated_Ah
+    common = {"mass_kg": mass, "heat_J_kgK": 1000.0, "loss_W_K": 0.35 * mass ** (2 / 3)}
+    if family.lithium:
+        lfp = family.key == "lfp"
+        return Parameters(
+            chemistry="lithium",
+            capacity_Ah=1.01 * rated_Ah,
+            ocv=_LFP if lfp else _NMC,
+            resistance_ohm=resistance,
+            resistance_per_K=0.022,
+            slow_ohm=0.9 * resistance,
+            slow_s=420.0,
+            available=1.0,
+            exchange_per_h=0.0,
+            concentration_V=0.0,
+            capacity_per_K=0.003,
+            protection=Protection() if lfp else Protection(9.0, 10.5, 12.75, 12.3, 3.0 * rated_Ah),
+            **common,
+        )
+    chart = family.charge_state
+    return Parameters(
+        chemistry="lead",
+        capacity_Ah=1.075 * rated_Ah,
+        ocv=_lead(chart[0][1] and chart[0][0], 11.55 if family.key != "flooded" else 11.5),
+        resistance_ohm=resistance,
+        resistance_per_K=0.012,
+        slow_ohm=0.8 * resistance,
+        slow_s=900.0,
+        available=0.45,
+        exchange_per_h={"agm": 1.6, "gel": 1.3, "flooded": 1.0}[family.key],
+        concentration_V=0.16,
+        capacity_per_K=0.01,
+        protection=None,
+        **common,
+    )
+
+
+def aged(parameters: Parameters, health: float) -> Parameters:
+    """The same battery with a share of its capacity left, and its resistance risen to match."""
+    return replace(
+        parameters,
+        capacity_Ah=parameters.capacity_Ah * health,
+        resistance_ohm=parameters.resistance_ohm * (1.0 + 2.0 * (1.0 - health)),
+        slow_ohm=parameters.slow_ohm * (1.0 + 2.0 * (1.0 - health)),
+    )

@@ -1,0 +1,128 @@
+"""When a capacity test will end and what it will give: the same engine and recipe, on the battery model."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+from wintry_tally.core.cell import BatteryModel, Parameters
+from wintry_tally.core.engine import Observation, Phase, begin, step
+from wintry_tally.core.protocol import EndCause, Recipe
+
+
+@dataclass(frozen=True)
+class Forecast:
+    """What the model says of a run: time and charge at the end of the discharge, and the curve to get there."""
+
+    end_s: float
+    charge_Ah: float
+    energy_Wh: float
+    cause: EndCause | None
+    time_s: tuple[float, ...]
+    voltage_V: tuple[float, ...]
+
+
+def forecast(
+    recipe: Recipe,
+    parameters: Parameters,
+    ambient_C: float = 23.0,
+    step_s: float | None = None,
+    full: float = 1.0,
+) -> Forecast:
+    """Run a recipe on the battery model.
+
+    `step_s` is how finely; without it, about five hundred steps for the whole of a usual test, 20 s at least.
+    """
+    if step_s is None:
+        drawing = next(
+            (part.setting for part in recipe.steps if part.mode == "current" and part.setting > 0), 0.0
+        )
+        usual_s = 3600.0 * parameters.capacity_Ah / drawing if drawing else 18_000.0
+        step_s = max(20.0, usual_s / 500.0)
+    model = BatteryModel(parameters, full, ambient_C)
+    result = begin(recipe)
+    state, now = result.state, 0.0
+    mode, setting = "", 0.0
+    times: list[float] = []
+    volts: list[float] = []
+    end_s = charge = energy = 0.0
+    limit = sum(rule.value for part in recipe.steps for rule in part.ends if rule.kind == "time") + step_s
+    while state.phase is not Phase.ENDED and now <= limit:
+        for command in result.commands:
+            mode, setting = (command.mode, command.setting) if command.kind == "draw" else ("", 0.0)
+        if mode == "hand":
+            mode, setting = "current", setting or 0.2 * parameters.capacity_Ah
+        current = model.current_for(mode, setting) if mode else 0.0
+        seen = model.advance(current, step_s)
+        now += step_s
+        discharging = state.phase is Phase.DISCHARGING
+        result = step(recipe, state, Observation(seen.voltage_V, seen.current_A, seen.temperature_C), now)
+        state = result.state
+        if discharging:
+            times.append(now)
+            volts.append(seen.voltage_V)
+            if state.phase is Phase.DISCHARGING:
+                end_s, charge, energy = now, state.charge_Ah, state.energy_Wh
+            else:
+                break
+    return Forecast(end_s, charge, energy, state.cause, tuple(times), tuple(volts))
+
+
+@dataclass(frozen=True)
+class LiveForecast:
+    """A forecast while a test runs: seconds from now and total charge, each with a band that narrows."""
+
+    remaining_s: float
+    early_s: float
+    late_s: float
+    total_Ah: float
+    low_Ah: float
+    high_Ah: float
+
+
+def live_forecast(
+    rated_Ah: float,
+    drawn_Ah: float,
+    current_A: float,
+    voltage_V: float,
+    curve: Forecast | None,
+    prior_share: float = 0.08,
+) -> LiveForecast | None:
+    """The model rescaled to the data so far.
+
+    The model's total is the prior, ± `prior_share`; once the curve bends, where the voltage stands on the model's
+    curve says how far along the test is, and that counts ever more. None before any current flows.
+    """
+    if current_A <= 0.01 or rated_Ah <= 0:
+        return None
+    prior = curve.charge_Ah if curve is not None and curve.charge_Ah > 0 else rated_Ah
+    total, spread = prior, prior_share * prior
+    if curve is not None and len(curve.voltage_V) > 4 and drawn_Ah > 0:
+        place = _place(curve, voltage_V)
+        if place is not None and place[0] > 0.02:
+            share, slope = place
+            seen_total = drawn_Ah / share
+            # a volt's worth of model error moves the place by 1/slope: sure on a knee, blind on a plateau
+            blur = 0.06 / max(slope, 1e-6)
+            weight = 1.0 / (1.0 + (blur / prior_share) ** 2)
+            total = (1.0 - weight) * prior + weight * seen_total
+            spread = (1.0 - weight) * spread + weight * min(spread, blur * seen_total)
+    total = max(total, drawn_Ah)
+    low, high = max(drawn_Ah, total - 2.0 * spread), total + 2.0 * spread
+    per_Ah = 3600.0 / current_A
+    return LiveForecast(
+        (total - drawn_Ah) * per_Ah, (low - drawn_Ah) * per_Ah, (high - drawn_Ah) * per_Ah, total, low, high
+    )
+
+
+def _place(curve: Forecast, voltage_V: float) -> tuple[float, float] | None:
+    """How far along the model's curve this voltage stands (0 to 1), and the fall there per share, in V."""
+    volts = curve.voltage_V
+    size = len(volts)
+    begin_at = max(1, size // 50)
+    for index in range(begin_at, size):
+        if volts[index] <= voltage_V:
+            low, high = max(0, index - max(1, size // 40)), min(size - 1, index + max(1, size // 40))
+            fall = max(0.0, volts[low] - volts[high]) / max(1, high - low) * size
+            return index / size, fall if math.isfinite(fall) else 0.0
+    return None
