@@ -1,0 +1,123 @@
+"""From options given on a command line, or in a claims file, to an analysis."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, fields
+from pathlib import Path
+from typing import Any
+
+from wintry_tally.core.analysis import Analysis, Instrument, Options, analyse
+from wintry_tally.core.analysis.analyse import DEFAULT_REST_S
+from wintry_tally.core.battery import family_named
+from wintry_tally.core.errors import InputError, LogError
+from wintry_tally.core.quantity import parse_accuracy
+from wintry_tally.core.trace import REPAIRS
+from wintry_tally.exchange import Choices, LogFile, read_log
+from wintry_tally.exchange.columns import FIELDS
+
+
+@dataclass(frozen=True)
+class Given:
+    """The options of `analyse`, by their own names with _ for -."""
+
+    family: str | None = None
+    rated_ah: float | None = None
+    mapping: tuple[str, ...] = ()
+    discharge_sign: str = "auto"
+    voltage_accuracy: str | None = None
+    current_accuracy: str | None = None
+    cutoff: float | None = None
+    device_dropout: tuple[float, ...] = ()
+    rated_minutes: float | None = None
+    ambient: float | None = None
+    timezone: str = ""
+    rest_minutes: float | None = None
+    repair: str = "safe"
+
+
+def parse_given(data: dict[str, Any], place: str = "") -> Given:
+    """Check options that come as plain data.
+
+    Raises:
+        InputError: an unknown option, or a value of the wrong kind.
+    """
+    known = {item.name for item in fields(Given)}
+    renamed = {("mapping" if key == "map" else key.replace("-", "_")): value for key, value in data.items()}
+    for key in renamed:
+        if key not in known:
+            raise InputError(
+                f'{place}option "{key}" is not known', mend=f"the options are {', '.join(sorted(known))}"
+            )
+    for key in ("rated_ah", "cutoff", "rated_minutes", "ambient", "rest_minutes"):
+        value = renamed.get(key)
+        if value is not None and (
+            isinstance(value, bool) or not isinstance(value, (int, float)) or not math.isfinite(value)
+        ):
+            raise InputError(f"{place}{key.replace('_', '-')}: {value!r} is not a number")
+    for key in ("rated_ah", "cutoff", "rated_minutes"):
+        if renamed.get(key) is not None and renamed[key] <= 0:
+            raise InputError(
+                f"{place}{key.replace('_', '-')} of {renamed[key]:g} cannot be", mend="give a number above 0"
+            )
+    for key in ("family", "voltage_accuracy", "current_accuracy", "timezone", "discharge_sign", "repair"):
+        if renamed.get(key) is not None and not isinstance(renamed[key], str):
+            raise InputError(f"{place}{key.replace('_', '-')}: {renamed[key]!r} is not a text")
+    dropouts = renamed.get("device_dropout", ())
+    listed = dropouts if isinstance(dropouts, (list, tuple)) else (dropouts,)
+    if any(isinstance(value, bool) or not isinstance(value, (int, float)) for value in listed):
+        raise InputError(f"{place}device-dropout: {dropouts!r} is not a number")
+    renamed["device_dropout"] = tuple(float(value) for value in listed)
+    mapping = renamed.get("mapping", ())
+    if isinstance(mapping, dict):
+        mapping = [f"{key}={value}" for key, value in mapping.items()]
+    renamed["mapping"] = (mapping,) if isinstance(mapping, str) else tuple(mapping)
+    given = Given(**{key: value for key, value in renamed.items() if value is not None})
+    if given.discharge_sign not in {"+", "-", "auto"}:
+        raise InputError(
+            f'{place}discharge-sign: "{given.discharge_sign}" is not known', mend="use +, - or auto"
+        )
+    if given.repair not in REPAIRS:
+        raise InputError(f'{place}repair: "{given.repair}" is not known', mend=f"use {', '.join(REPAIRS)}")
+    return given
+
+
+def options_from(given: Given) -> tuple[Choices, Options]:
+    """Choices for the reader, options for the analysis.
+
+    Raises:
+        InputError: an accuracy, a family or a mapping that cannot be read.
+    """
+    columns: dict[str, str] = {}
+    for item in given.mapping:
+        field, equals, column = item.partition("=")
+        if not equals or field.strip() not in FIELDS:
+            raise InputError(
+                f'map "{item}" cannot be read', mend=f"write FIELD=COLUMN, FIELD one of {', '.join(FIELDS)}"
+            )
+        columns[field.strip()] = column.strip()
+    choices = Choices(columns=columns, discharge_sign=given.discharge_sign, timezone=given.timezone)
+    options = Options(
+        family=family_named(given.family) if given.family else None,
+        rated_Ah=given.rated_ah,
+        instrument=Instrument(
+            parse_accuracy(given.voltage_accuracy) if given.voltage_accuracy else None,
+            parse_accuracy(given.current_accuracy) if given.current_accuracy else None,
+            f"{given.voltage_accuracy}/{given.current_accuracy}",
+        ),
+        cutoff_V=given.cutoff,
+        dropouts_V=given.device_dropout,
+        ambient_C=given.ambient,
+        rest_s=DEFAULT_REST_S if given.rest_minutes is None else 60.0 * given.rest_minutes,
+        repair=given.repair,  # type: ignore[arg-type]
+    )
+    return choices, options
+
+
+def analyse_log(path: Path, choices: Choices, options: Options) -> tuple[LogFile, Analysis]:
+    """Read and analyse one log; every error carries the file's name."""
+    log = read_log(path, choices)
+    try:
+        return log, analyse(log.trace, options)
+    except LogError as error:
+        raise LogError(error.what, error.where or str(path), error.mend) from None

@@ -1,0 +1,195 @@
+"""`wintry-tally`: opens the window, or does one thing and prints it."""
+
+from __future__ import annotations
+
+import json
+import sys
+from pathlib import Path
+from typing import Any
+
+import click
+
+from wintry_tally import __version__
+from wintry_tally.core.errors import LogError, WintryError
+
+ERROR_SCHEMA = "wintry-tally.error/1"
+
+
+def _one_line(text: str) -> str:
+    return " ".join(text.split())
+
+
+@click.group(invoke_without_command=True, context_settings={"help_option_names": ["-h", "--help"]})
+@click.option("--demo", is_flag=True, help="Open a scratch copy of the shipped demo book.")
+@click.option("--book", type=click.Path(path_type=Path), help="Open this test book.")
+@click.option("--theme", type=click.Choice(["day", "night"]), help="Start in this theme.")
+@click.version_option(__version__, prog_name="wintry-tally")
+@click.pass_context
+def cli(context: click.Context, demo: bool, book: Path | None, theme: str | None) -> None:
+    """Plan, watch, count, remember and judge battery tests. Without a command, opens the window."""
+    if context.invoked_subcommand is None:
+        from wintry_tally.desk.app import run
+
+        context.exit(run(demo=demo, book=book, theme=theme))
+
+
+def _log_options(command: Any) -> Any:
+    options = [
+        click.option("--family", help="lfp, agm, gel, flooded or nmc."),
+        click.option("--rated-ah", type=float, help="The claimed capacity, Ah."),
+        click.option(
+            "--map",
+            "mapping",
+            multiple=True,
+            metavar="FIELD=COLUMN",
+            help="Which column is what; repeatable.",
+        ),
+        click.option(
+            "--discharge-sign", type=click.Choice(["+", "-", "auto"]), default="auto", show_default=True
+        ),
+        click.option("--voltage-accuracy", help='Like "0.5%+2d".'),
+        click.option("--current-accuracy", help='Like "1%+0.01".'),
+        click.option("--cutoff", type=float, help="The set cut-off, V."),
+        click.option(
+            "--device-dropout", type=float, multiple=True, help="A device's drop-out, V; repeatable."
+        ),
+        click.option("--rated-minutes", type=float, help="Rated minutes of a reserve test."),
+        click.option("--ambient", type=float, help="Ambient temperature, °C."),
+        click.option("--timezone", default="", help="AREA/CITY of naive local times."),
+        click.option("--rest-minutes", type=float, help="Rest wanted before a discharge."),
+        click.option(
+            "--repair", type=click.Choice(["none", "safe", "offered"]), default="safe", show_default=True
+        ),
+    ]
+    for option in reversed(options):
+        command = option(command)
+    return command
+
+
+@cli.command()
+@click.argument("logs", nargs=-1, required=True, type=click.Path(path_type=Path), metavar="LOG...")
+@_log_options
+@click.option("--json", "as_json", is_flag=True, help="Print JSON.")
+def analyse(logs: tuple[Path, ...], as_json: bool, **given: Any) -> None:
+    """Say what one or more logs hold: stages, charge and energy with their doubt, and every slip."""
+    from wintry_tally.cli.logs import analyse_log, options_from, parse_given
+    from wintry_tally.exchange.analysis_json import analysis_dict
+
+    choices, options = options_from(parse_given(given))
+    failed = False
+    for path in logs:
+        try:
+            log, analysis = analyse_log(path, choices, options)
+        except WintryError as error:
+            if len(logs) == 1:
+                raise
+            failed = True
+            message = {"schema": ERROR_SCHEMA, "path": str(path), "message": str(error)}
+            click.echo(
+                json.dumps(message, ensure_ascii=False) if as_json else f"{path}: {error}", err=not as_json
+            )
+            continue
+        if as_json:
+            click.echo(json.dumps(analysis_dict(log, analysis), ensure_ascii=False, allow_nan=False))
+        else:
+            from wintry_tally.cli.text import analysis_text
+
+            click.echo(analysis_text(path, log, analysis))
+    if failed:
+        raise (
+            LogError("some logs could not be read", mend="see their lines") if not as_json else SystemExit(2)
+        )
+
+
+@cli.command()
+@click.argument("claims", type=click.Path(path_type=Path))
+@click.option(
+    "--school", type=click.Choice(["strict", "plain", "lenient"]), help="How numbers become outcomes."
+)
+@click.option("--json", "as_json", is_flag=True, help="Print JSON.")
+def judge(claims: Path, school: str | None, as_json: bool) -> None:
+    """Hold the claims of a file against its evidence."""
+    from wintry_tally.cli.judging import judge_file
+
+    result = judge_file(claims, school)
+    if as_json:
+        click.echo(json.dumps(result, ensure_ascii=False, allow_nan=False))
+    else:
+        from wintry_tally.cli.text import verdict_text
+
+        click.echo(verdict_text(result))
+
+
+@cli.command()
+@click.argument("book", type=click.Path(path_type=Path))
+@click.argument("sample")
+@click.option("--out", type=click.Path(path_type=Path), required=True, help="The web page to write.")
+@click.option(
+    "--school", type=click.Choice(["strict", "plain", "lenient"]), default="strict", show_default=True
+)
+def report(book: Path, sample: str, out: Path, school: str) -> None:
+    """Write the report of a sample (by its code) as one self-contained web page."""
+    from wintry_tally.cli.books import write_report
+
+    write_report(book, sample, out, school)
+    click.echo(str(out))
+
+
+@cli.command()
+@click.argument("book", type=click.Path(path_type=Path))
+@click.argument("run", type=int)
+@click.option("--out", type=click.Path(path_type=Path), required=True, help="The CSV file to write.")
+@click.option("--original", is_flag=True, help="Write the imported file as it came instead.")
+def export(book: Path, run: int, out: Path, original: bool) -> None:
+    """Write the readings of a run of a book as CSV with battery-data style headers."""
+    from wintry_tally.cli.books import export_run
+
+    export_run(book, run, out, original)
+    click.echo(str(out))
+
+
+@cli.command("list")
+@click.argument("book", type=click.Path(path_type=Path))
+def list_book(book: Path) -> None:
+    """List the samples and runs of a book."""
+    from wintry_tally.cli.books import list_lines
+
+    for line in list_lines(book):
+        click.echo(line)
+
+
+def main(arguments: list[str] | None = None) -> None:
+    """Entry point: exit 0 on success, 2 on unusable arguments or input (one line on standard error), 1 on ours."""
+    sys.exit(invoke(sys.argv[1:] if arguments is None else arguments))
+
+
+def invoke(arguments: list[str]) -> int:
+    """Run one command line and return its exit code."""
+    try:
+        result = cli.main(args=arguments, prog_name="wintry-tally", standalone_mode=False)
+        return result if isinstance(result, int) else 0
+    except click.exceptions.Exit as stop:
+        return stop.exit_code
+    except click.exceptions.Abort:
+        return 1
+    except SystemExit as stop:
+        return stop.code if isinstance(stop.code, int) else 1
+    except click.ClickException as error:
+        click.echo(_one_line(f"wintry-tally: {error.format_message()}; see --help"), err=True)
+        return 2
+    except WintryError as error:
+        click.echo(_one_line(f"wintry-tally: {error}"), err=True)
+        return 2
+    except BrokenPipeError:
+        sys.stderr.close()
+        return 0
+    except MemoryError:
+        click.echo("wintry-tally: not enough memory for this input; give a smaller log", err=True)
+        return 2
+    except Exception as error:
+        click.echo(_one_line(f"wintry-tally: internal failure ({type(error).__name__}: {error})"), err=True)
+        return 1
+
+
+if __name__ == "__main__":
+    main()

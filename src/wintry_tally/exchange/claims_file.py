@@ -1,0 +1,198 @@
+"""The CLAIMS file of `judge`: TOML or JSON, checked part by part; every error with its place."""
+
+from __future__ import annotations
+
+import difflib
+import json
+import tomllib
+from pathlib import Path
+from typing import Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from wintry_tally.core.battery import CLAIM_KINDS, FAMILIES, Claim, Direction
+from wintry_tally.core.errors import InputError
+from wintry_tally.core.quantity.units import KEPT, find_unit
+
+METHODS = (
+    *("capacity", "reserve", "charge", "hold", "surge", "overload", "charge-block", "heater"),
+    *("cold-loss", "self-discharge", "runtime", "measured"),
+)
+
+
+class _Strict(BaseModel):
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
+
+
+class BatteryPart(_Strict):
+    """[battery]"""
+
+    maker: str = ""
+    model: str = ""
+    family: str
+    nominal_V: float | None = Field(default=None, gt=0)
+    rated_Ah: float | None = Field(default=None, gt=0)
+
+
+class ClaimPart(_Strict):
+    """[[claim]]"""
+
+    kind: str
+    value: float | bool | None = None
+    unit: str = ""
+    direction: str | None = None
+    tolerance: float = Field(default=0.0, ge=0)
+    conditions: dict[str, float] = Field(default_factory=dict)
+    source: str = "label"
+    dated: str = ""
+
+
+class MeasuredPart(_Strict):
+    """measured = {…}"""
+
+    value: float | bool
+    expanded: float | None = Field(default=None, ge=0)
+    k: float = Field(default=2.0, gt=0)
+    unit: str = ""
+
+
+class EvidencePart(_Strict):
+    """[[evidence]]"""
+
+    method: str
+    log: str | None = None
+    logs: list[str] = Field(default_factory=list)
+    options: dict[str, Any] = Field(default_factory=dict)
+    claim: str = ""
+    measured: MeasuredPart | None = None
+
+
+class ClaimsFile(_Strict):
+    """The whole file."""
+
+    battery: BatteryPart
+    claim: list[ClaimPart] = Field(default_factory=list)
+    evidence: list[EvidencePart] = Field(default_factory=list)
+    school: Literal["strict", "plain", "lenient"] | None = None
+
+
+def _near(word: str, known: list[str] | tuple[str, ...]) -> str:
+    close = difflib.get_close_matches(word, known, 1)
+    return f'perhaps "{close[0]}"' if close else f"use one of {', '.join(known)}"
+
+
+def read_claims(path: Path) -> ClaimsFile:
+    """Read and check a claims file.
+
+    Raises:
+        InputError: with the place in the file (battery.family, claim[2].unit, …) and the mend.
+    """
+    name = str(path)
+    try:
+        content = path.read_bytes()
+    except FileNotFoundError:
+        raise InputError("there is no such file", name, "check the path") from None
+    except OSError as error:
+        raise InputError(f"cannot be read ({error.strerror or error})", name) from None
+    try:
+        text = content.decode("utf-8-sig")
+        data = (
+            json.loads(text)
+            if path.suffix.lower() == ".json" or text.lstrip()[:1] == "{"
+            else tomllib.loads(text)
+        )
+    except UnicodeDecodeError:
+        raise InputError("this is not UTF-8 text", name, "save it as UTF-8") from None
+    except (json.JSONDecodeError, tomllib.TOMLDecodeError, RecursionError) as error:
+        raise InputError(f"cannot be read as TOML or JSON ({error})", name) from None
+    try:
+        parsed = ClaimsFile.model_validate(data)
+    except ValidationError as error:
+        problems = error.errors()
+        first = problems[0]
+        place = _place(first["loc"])
+        more = f" (and {len(problems) - 1} more)" if len(problems) > 1 else ""
+        raise InputError(f"{place}: {first['msg'].lower()}{more}", name, "see docs/formats.md") from None
+    if parsed.battery.family not in FAMILIES:
+        raise InputError(
+            f'battery.family: "{parsed.battery.family}" is not known',
+            name,
+            _near(parsed.battery.family, list(FAMILIES)),
+        )
+    for index, part in enumerate(parsed.evidence, 1):
+        if part.method not in METHODS:
+            raise InputError(
+                f'evidence[{index}].method: "{part.method}" is not known', name, _near(part.method, METHODS)
+            )
+        if part.method == "measured" and part.claim not in CLAIM_KINDS:
+            raise InputError(
+                f'evidence[{index}].claim: "{part.claim}" is not a kind of claim',
+                name,
+                _near(part.claim, list(CLAIM_KINDS)),
+            )
+        if part.method == "measured" and part.measured is None:
+            raise InputError(
+                f"evidence[{index}].measured is missing", name, "give measured = {value = …, unit = …}"
+            )
+        if part.method != "measured" and not (part.log or part.logs):
+            raise InputError(f"evidence[{index}].log is missing", name, "name the log file")
+    return parsed
+
+
+def _place(loc: tuple[int | str, ...]) -> str:
+    text = ""
+    for part in loc:
+        text += f"[{part + 1}]" if isinstance(part, int) else (f".{part}" if text else str(part))
+    return text or "the file"
+
+
+def to_kept(value: float, unit: str, dimension: str, place: str, name: str) -> tuple[float, str]:
+    """A value in its dimension's kept unit.
+
+    Raises:
+        InputError: a unit that is unknown or of another dimension.
+    """
+    kept = KEPT[dimension]
+    if not unit:
+        return value, kept
+    found = find_unit(unit, dimension)
+    if found is None and dimension == "money":
+        return value, unit
+    if found is None:
+        raise InputError(f'{place}.unit: "{unit}" is not known', name, f'write it in "{kept}"')
+    if found.dimension != dimension:
+        raise InputError(f'{place}.unit: "{unit}" is no unit of {dimension}', name, f'write it in "{kept}"')
+    return value * found.factor + found.shift, kept
+
+
+def claim_of(part: ClaimPart, index: int, name: str) -> Claim:
+    """The core's claim for a part of the file.
+
+    Raises:
+        InputError: an unknown kind, unit or direction, or a missing value, with its place.
+    """
+    place = f"claim[{index}]"
+    kind = CLAIM_KINDS.get(part.kind)
+    if kind is None:
+        raise InputError(
+            f'{place}.kind: "{part.kind}" is not known', name, _near(part.kind, list(CLAIM_KINDS))
+        )
+    directions = [direction.value for direction in Direction]
+    if part.direction is not None and part.direction not in directions:
+        raise InputError(
+            f'{place}.direction: "{part.direction}" is not known', name, _near(part.direction, directions)
+        )
+    direction = Direction(part.direction) if part.direction else kind.direction
+    if not kind.dimension or isinstance(part.value, bool) or part.value is None:
+        if kind.dimension and not isinstance(part.value, bool):
+            raise InputError(f"{place}.value is missing", name, f"give a number in {kind.shown_unit}")
+        if part.unit and not kind.dimension and find_unit(part.unit) is None:
+            raise InputError(f'{place}.unit: "{part.unit}" is not known', name, "leave it out")
+        wanted = part.value if isinstance(part.value, bool) else True
+        return Claim(
+            kind.key, None, "", direction, 0.0, part.conditions, part.source, part.dated, wanted=wanted
+        )
+    value, unit = to_kept(float(part.value), part.unit, kind.dimension, place, name)
+    zero = to_kept(0.0, part.unit, kind.dimension, place, name)[0]
+    tolerance = to_kept(part.tolerance, part.unit, kind.dimension, place, name)[0] - zero
+    return Claim(kind.key, value, unit, direction, tolerance, part.conditions, part.source, part.dated)

@@ -1,0 +1,326 @@
+"""Column names as devices and people write them, in one table; units in headers; which column is what."""
+
+from __future__ import annotations
+
+import re
+import unicodedata
+from dataclasses import dataclass
+
+FIELDS = ("time", "date", "voltage", "current", "temperature", "counter_Ah", "counter_Wh", "power")
+
+SPELLINGS: dict[str, tuple[str, ...]] = {
+    "time": (
+        *(
+            "test time",
+            "elapsed time",
+            "elapsed",
+            "total time",
+            "run time",
+            "runtime",
+            "timestamp",
+            "time stamp",
+        ),
+        *(
+            "datetime",
+            "date time",
+            "date and time",
+            "time",
+            "t",
+            "zeit",
+            "zeitstempel",
+            "laufzeit",
+            "datum zeit",
+        ),
+        *(
+            "temps",
+            "heure",
+            "horodatage",
+            "tiempo",
+            "hora",
+            "fecha hora",
+            "tempo",
+            "ora",
+            "tijd",
+            "tijdstip",
+            "czas",
+        ),
+        *(
+            "tid",
+            "tidpunkt",
+            "aika",
+            "epoch",
+            "unix time",
+            "seconds",
+            "secs",
+            "minutes",
+            "hours",
+            "clock",
+            "uhrzeit",
+        ),
+    ),
+    "date": ("date", "datum", "fecha", "data", "dato", "pvm", "jour"),
+    "voltage": (
+        *(
+            "voltage",
+            "battery voltage",
+            "pack voltage",
+            "terminal voltage",
+            "volts",
+            "volt",
+            "v",
+            "u",
+            "vbat",
+            "ubat",
+        ),
+        *(
+            "spannung",
+            "batteriespannung",
+            "klemmenspannung",
+            "tension",
+            "tension batterie",
+            "voltaje",
+            "tensione",
+        ),
+        *(
+            "spanning",
+            "napiecie",
+            "spanning accu",
+            "spaenning",
+            "jannite",
+            "batt v",
+            "bat voltage",
+            "v batt",
+            "total voltage",
+        ),
+    ),
+    "current": (
+        *(
+            "current",
+            "battery current",
+            "pack current",
+            "discharge current",
+            "load current",
+            "amps",
+            "ampere",
+        ),
+        *(
+            "amperes",
+            "a",
+            "i",
+            "ibat",
+            "strom",
+            "batteriestrom",
+            "entladestrom",
+            "laststrom",
+            "courant",
+            "intensite",
+        ),
+        *("corriente", "corrente", "stroom", "prad", "strom akku", "virta", "batt a", "amp"),
+    ),
+    "temperature": (
+        *(
+            "temperature",
+            "temp",
+            "battery temperature",
+            "case temperature",
+            "temperatur",
+            "temperatura",
+            "t1",
+            "temp1",
+        ),
+        *(
+            "temperatuur",
+            "lampotila",
+            "ambient temperature",
+            "ambient",
+            "batterietemperatur",
+            "surface temperature",
+        ),
+    ),
+    "counter_Ah": (
+        *(
+            "capacity",
+            "charge",
+            "ah",
+            "amp hours",
+            "amphours",
+            "counter",
+            "discharge capacity",
+            "consumed ah",
+            "coulombs",
+        ),
+        *(
+            "kapazitat",
+            "ladung",
+            "capacite",
+            "capacidad",
+            "capacita",
+            "capaciteit",
+            "ladungsmenge",
+            "consumed",
+            "mah",
+        ),
+        *(
+            "cumulative capacity",
+            "accumulated capacity",
+            "used ah",
+            "drawn",
+            "discharged capacity",
+            "entnommene ladung",
+        ),
+    ),
+    "counter_Wh": (
+        *(
+            "energy",
+            "wh",
+            "watt hours",
+            "watthours",
+            "discharge energy",
+            "energie",
+            "energia",
+            "cumulative energy",
+        ),
+        *("accumulated energy", "consumed energy", "entnommene energie"),
+    ),
+    "power": (
+        "power",
+        "watts",
+        "watt",
+        "w",
+        "p",
+        "leistung",
+        "puissance",
+        "potencia",
+        "potenza",
+        "vermogen",
+        "moc",
+    ),
+}
+"""Field to the names it goes by, plain letters; earlier in the list is surer."""
+
+SCALES: dict[str, dict[str, float]] = {
+    "time": {
+        **{
+            "s": 1.0,
+            "sec": 1.0,
+            "secs": 1.0,
+            "second": 1.0,
+            "seconds": 1.0,
+            "sek": 1.0,
+            "ms": 1e-3,
+            "us": 1e-6,
+        },
+        **{"min": 60.0, "mins": 60.0, "minute": 60.0, "minutes": 60.0, "m": 60.0, "h": 3600.0, "hr": 3600.0},
+        **{"hrs": 3600.0, "hour": 3600.0, "hours": 3600.0, "std": 3600.0, "d": 86400.0, "days": 86400.0},
+    },
+    "voltage": {"v": 1.0, "volt": 1.0, "volts": 1.0, "vdc": 1.0, "mv": 1e-3, "uv": 1e-6},
+    "current": {"a": 1.0, "amp": 1.0, "amps": 1.0, "ampere": 1.0, "adc": 1.0, "ma": 1e-3, "ua": 1e-6},
+    "temperature": {
+        "c": 1.0,
+        "degc": 1.0,
+        "°c": 1.0,
+        "celsius": 1.0,
+        "f": 5 / 9,
+        "degf": 5 / 9,
+        "°f": 5 / 9,
+        "k": 1.0,
+    },
+    "counter_Ah": {"ah": 1.0, "mah": 1e-3, "as": 1 / 3600, "c": 1 / 3600},
+    "counter_Wh": {"wh": 1.0, "mwh": 1e-3, "kwh": 1e3, "j": 1 / 3600, "ws": 1 / 3600},
+    "power": {"w": 1.0, "mw": 1e-3, "kw": 1e3, "watt": 1.0, "watts": 1.0},
+}
+SHIFTS = {"f": -160 / 9, "degf": -160 / 9, "°f": -160 / 9, "k": -273.15}
+
+_UNIT = re.compile(
+    r"^(?P<name>.*?)\s*(?:\(\s*(?P<a>[^()]*)\s*\)|\[\s*(?P<b>[^\[\]]*)\s*\]|/\s*(?P<c>[^/]+)|,\s*(?P<d>[^,]+))\s*$"
+)
+
+
+@dataclass(frozen=True)
+class Header:
+    """One column's header, taken apart."""
+
+    text: str
+    name: str
+    unit: str
+
+
+def plain(text: str) -> str:
+    """Lower-case letters and digits with single spaces, accents taken off."""
+    flat = unicodedata.normalize("NFKD", text).encode("ascii", "ignore").decode()
+    flat = re.sub(r"([a-z])([A-Z])", r"\1 \2", flat)
+    return " ".join(re.sub(r"[^A-Za-z0-9]+", " ", flat).lower().split())
+
+
+def parse_header(text: str, unit_below: str = "") -> Header:
+    """Name and unit of a header: "Voltage / V", "U [mV]", "Current(A)", "voltage_mV", "Ah", or a unit row below."""
+    stripped = text.strip().strip('"').strip().lstrip("#").strip()
+    unit = unit_below.strip().strip('"').strip("[]() ")
+    match = _UNIT.match(stripped)
+    if match and match["name"]:
+        found = next((match[key] for key in "abcd" if match[key] is not None), "").strip()
+        if any(found.lower() in scales for scales in SCALES.values()) or found.lower() in {
+            "°c",
+            "°f",
+            "℃",
+            "℉",
+        }:
+            return Header(stripped, plain(match["name"]), found.replace("℃", "°C").replace("℉", "°F"))
+    pieces = re.split(r"[ _]+", stripped)
+    if len(pieces) > 1 and not unit:
+        tail = pieces[-1].lower()
+        if any(tail in scales for scales in SCALES.values()) and len(tail) <= 5:
+            return Header(stripped, plain(" ".join(pieces[:-1])), pieces[-1])
+    return Header(stripped, plain(stripped), unit)
+
+
+def field_scores(header: Header) -> dict[str, float]:
+    """How well a header fits each field; higher is surer, absent is not at all."""
+    scores: dict[str, float] = {}
+    unit = header.unit.lower()
+    for field in FIELDS:
+        names = SPELLINGS[field]
+        score = 0.0
+        if header.name in names:
+            score = 10.0 - 0.01 * names.index(header.name)
+        else:
+            words = header.name.split()
+            for rank, name in enumerate(names):
+                parts = name.split()
+                if len(name) > 2 and all(part in words for part in parts):
+                    score = max(score, 4.0 + len(parts) - 0.01 * rank)
+        scales = SCALES.get(field, {})
+        if unit and field in SCALES:
+            if unit in scales or unit in {"°c", "°f"} & set(scales):
+                score = score + 3.0 if score else (1.5 if field not in {"time"} else 0.5)
+            elif any(unit in other for other in SCALES.values()):
+                score -= 8.0
+        if field == "voltage" and re.search(r"\bcell\b|\bzelle\b|\bmin\b|\bmax\b|\bset\b", header.name):
+            score -= 3.0
+        if field == "current" and re.search(r"\bset\b|\bmax\b|\blimit\b", header.name):
+            score -= 3.0
+        if score > 0.0:
+            scores[field] = score
+    return scores
+
+
+def assign(headers: list[Header]) -> dict[str, int]:
+    """Field to column index: the best fit first, each column and each field once."""
+    offers = [
+        (score, -index, field, index)
+        for index, header in enumerate(headers)
+        for field, score in field_scores(header).items()
+    ]
+    chosen: dict[str, int] = {}
+    taken: set[int] = set()
+    for _, _, field, index in sorted(offers, reverse=True):
+        if field not in chosen and index not in taken:
+            chosen[field] = index
+            taken.add(index)
+    return chosen
+
+
+def scale_of(field: str, unit: str) -> tuple[float, float]:
+    """Factor and shift from a header's unit to the kept one; (1, 0) where the unit is absent or unknown."""
+    key = unit.lower().replace("µ", "u")
+    return SCALES.get(field, {}).get(key, 1.0), SHIFTS.get(key, 0.0) if field == "temperature" else 0.0

@@ -1,0 +1,268 @@
+"""How a delimited log is laid out: encoding, delimiter, decimal mark, header, columns; found, or chosen by the user."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from dataclasses import dataclass, field
+
+from wintry_tally.core.errors import LogError
+from wintry_tally.exchange.columns import Header, assign, parse_header
+
+MOST_COLUMNS = 2000
+DELIMITERS = (",", ";", "\t", "|")
+DELIMITER_WORDS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "bar", " ": "spaces"}
+
+_NUMBER_POINT = re.compile(r"^[+\-−]?(\d+\.?\d*|\.\d+)([eE][+\-]?\d+)?$")
+_NUMBER_COMMA = re.compile(r"^[+\-−]?(\d+,?\d*|,\d+)([eE][+\-]?\d+)?$")
+_TIME_LIKE = re.compile(
+    r"^(\d{1,4}[-./]\d{1,2}[-./]\d{1,4})?[ T]*(\d+:\d{1,2}(:\d{1,2}([.,]\d+)?)?)?\s*([AaPp][Mm])?(Z|[+\-]\d{2}:?\d{2})?$"
+)
+
+
+@dataclass(frozen=True)
+class Choices:
+    """What the user decided against the detection; None or empty leaves it to the detection."""
+
+    delimiter: str | None = None
+    decimal: str | None = None
+    header_line: int | None = None
+    columns: dict[str, str] = field(default_factory=dict)
+    time_unit: str | None = None
+    discharge_sign: str = "auto"
+    timezone: str = ""
+
+
+@dataclass(frozen=True)
+class Layout:
+    """How a log is laid out.
+
+    Parts:
+        header_line: 0-based line of the header; first_line: of the first data row.
+        headers: every column, taken apart; columns: field to column index.
+        decimals: decimals printed in each column of the sample.
+        sample: the first data rows as text, for a preview.
+    """
+
+    encoding: str
+    delimiter: str
+    decimal: str
+    header_line: int
+    first_line: int
+    headers: tuple[Header, ...]
+    columns: dict[str, int]
+    decimals: tuple[int, ...]
+    sample: tuple[tuple[str, ...], ...]
+    preamble: tuple[str, ...] = ()
+
+    def label(self, name: str) -> str | None:
+        """The header text of a field's column."""
+        return self.headers[self.columns[name]].text if name in self.columns else None
+
+
+def split(line: str, delimiter: str) -> list[str]:
+    """Fields of one line, quotes taken off."""
+    if delimiter == " ":
+        return line.split()
+    if '"' not in line:
+        return [part.strip() for part in line.split(delimiter)]
+    parts, quoted, begin = [], False, 0
+    for index, sign in enumerate(line):
+        if sign == '"':
+            quoted = not quoted
+        elif sign == delimiter and not quoted:
+            parts.append(line[begin:index])
+            begin = index + 1
+    parts.append(line[begin:])
+    return [part.strip().strip('"').strip() for part in parts]
+
+
+def is_value(text: str, decimal: str | None = None) -> bool:
+    """Whether a field is a number (with this decimal mark, or either) or a time."""
+    if decimal in {None, "."} and _NUMBER_POINT.match(text):
+        return True
+    if decimal in {None, ","} and _NUMBER_COMMA.match(text):
+        return True
+    return bool(text) and any(sign.isdigit() for sign in text) and _TIME_LIKE.match(text) is not None
+
+
+def find_layout(text: str, encoding: str, choices: Choices, name: str) -> Layout:
+    """Lay out a log from the beginning of its text.
+
+    Raises:
+        LogError: no rows of numbers, too many columns, or a chosen column that is not there.
+    """
+    lines = text.splitlines()
+    if len(lines) > 600:
+        lines = lines[:600]
+    delimiter = choices.delimiter or _delimiter(lines)
+    if delimiter is None:
+        raise LogError("no table of numbers found", name, "export the log as CSV with a header row")
+    first, width = _first_data(lines, delimiter, choices)
+    if first is None:
+        raise LogError(
+            "no rows of numbers found", name, "a log needs a header and rows with times and voltages"
+        )
+    if width > MOST_COLUMNS:
+        raise LogError(
+            f"{width} columns; at most {MOST_COLUMNS} are read", name, "export only the columns needed"
+        )
+    header_line, units_line = _header(lines, delimiter, first, width, choices)
+    if header_line is None:
+        titles = [f"column {index + 1}" for index in range(width)]
+    else:
+        titles = split(lines[header_line], delimiter)
+    if len(titles) == width - 1 and header_line is not None:
+        titles.append("")
+    units = split(lines[units_line], delimiter) if units_line is not None else []
+    headers = tuple(
+        parse_header(title, units[index] if index < len(units) else "") for index, title in enumerate(titles)
+    )
+    data = [split(line, delimiter) for line in lines[first : first + 300] if line.strip()]
+    decimal = choices.decimal or _decimal(data)
+    columns = assign(list(headers))
+    _chosen(columns, headers, choices, name)
+    decimals = tuple(
+        max((_decimals(row[index], decimal) for row in data if index < len(row)), default=0)
+        for index in range(len(headers))
+    )
+    return Layout(
+        encoding=encoding,
+        delimiter=delimiter,
+        decimal=decimal,
+        header_line=-1 if header_line is None else header_line,
+        first_line=first,
+        headers=headers,
+        columns=columns,
+        decimals=decimals,
+        sample=tuple(tuple(row) for row in data[:60]),
+        preamble=tuple(lines[: max(0, header_line or 0)][:20]),
+    )
+
+
+def _delimiter(lines: list[str]) -> str | None:
+    best: tuple[float, str] | None = None
+    tail = [line for line in lines if line.strip()][-80:]
+    if not tail:
+        return None
+    for delimiter in (*DELIMITERS, " "):
+        rows = [split(line, delimiter) for line in tail]
+        width, often = Counter(len(row) for row in rows).most_common(1)[0]
+        if width < 2:
+            continue
+        fields = [part for row in rows if len(row) == width for part in row if part]
+        numeric = sum(is_value(part) for part in fields) / max(1, len(fields))
+        score = numeric * (often / len(rows)) + 0.002 * min(width, 20) - (0.3 if delimiter == " " else 0.0)
+        if numeric > 0.3 and (best is None or score > best[0]):
+            best = (score, delimiter)
+    return None if best is None else best[1]
+
+
+def _first_data(lines: list[str], delimiter: str, choices: Choices) -> tuple[int | None, int]:
+    widths = Counter(len(split(line, delimiter)) for line in lines if line.strip())
+    common = [width for width, _ in widths.most_common() if width >= 2]
+    if not common:
+        return None, 0
+    start = 0 if choices.header_line is None else choices.header_line + 1
+    for width in common[:2]:
+        for index in range(start, len(lines)):
+            row = split(lines[index], delimiter)
+            filled = [part for part in row if part]
+            if len(row) >= width and len(filled) >= 2:
+                values = sum(is_value(part) for part in filled)
+                if values >= 2 and values >= 0.5 * len(filled):
+                    return index, max(width, len(row))
+    return None, 0
+
+
+def _header(
+    lines: list[str], delimiter: str, first: int, width: int, choices: Choices
+) -> tuple[int | None, int | None]:
+    if choices.header_line is not None:
+        line = choices.header_line
+        return line, (line + 1 if first - line == 2 else None)
+    found: list[int] = []
+    for index in range(first - 1, -1, -1):
+        row = split(lines[index], delimiter)
+        if len(row) >= max(2, width - 1) and sum(bool(part) for part in row) >= 2:
+            found.append(index)
+            if len(found) == 2:
+                break
+        elif found or lines[index].strip():
+            break
+    if not found:
+        return None, None
+    if len(found) == 2 and _looks_like_units(split(lines[found[0]], delimiter)):
+        return found[1], found[0]
+    return found[0], None
+
+
+def _looks_like_units(row: list[str]) -> bool:
+    filled = [part for part in row if part]
+    short = [
+        part for part in filled if len(part.strip("[]()")) <= 5 or part.lower() in {"hh:mm:ss", "h:mm:ss"}
+    ]
+    known = {
+        "s",
+        "v",
+        "a",
+        "w",
+        "ah",
+        "wh",
+        "mv",
+        "ma",
+        "mah",
+        "min",
+        "h",
+        "°c",
+        "degc",
+        "c",
+        "ms",
+        "hh:mm:ss",
+        "h:mm:ss",
+    }
+    return (
+        bool(filled)
+        and len(short) == len(filled)
+        and any(part.strip("[]()").lower() in known for part in filled)
+    )
+
+
+def _decimal(rows: list[list[str]]) -> str:
+    commas = points = 0
+    for row in rows:
+        for part in row:
+            if "," in part and _NUMBER_COMMA.match(part):
+                commas += 1
+            elif "." in part and _NUMBER_POINT.match(part):
+                points += 1
+    return "," if commas > points else "."
+
+
+def _decimals(text: str, decimal: str) -> int:
+    body = text.lower().split("e")[0]
+    return (
+        len(body.rsplit(decimal, 1)[1])
+        if decimal in body and is_value(text, decimal) and ":" not in body
+        else 0
+    )
+
+
+def _chosen(columns: dict[str, int], headers: tuple[Header, ...], choices: Choices, name: str) -> None:
+    titles = [header.text for header in headers]
+    for wanted, title in choices.columns.items():
+        if not title:
+            columns.pop(wanted, None)
+            continue
+        if title in titles:
+            index = titles.index(title)
+        elif title.isdigit() and 1 <= int(title) <= len(titles):
+            index = int(title) - 1
+        else:
+            lowered = [text.lower() for text in titles]
+            if title.lower() not in lowered:
+                raise LogError(f'no column "{title}"', name, f"the columns are: {', '.join(titles[:12])}")
+            index = lowered.index(title.lower())
+        for other in [key for key, value in columns.items() if value == index and key != wanted]:
+            del columns[other]
+        columns[wanted] = index

@@ -1,0 +1,362 @@
+"""Reading a log: bytes to a trace, whatever spoke it."""
+
+from __future__ import annotations
+
+import gzip
+import io
+import zlib
+from dataclasses import dataclass, replace
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import polars as pl
+
+from wintry_tally.core.errors import LogError
+from wintry_tally.core.trace import Remark
+from wintry_tally.core.trace.trace import Column, Trace, resolution_of
+from wintry_tally.exchange.columns import assign, parse_header, scale_of
+from wintry_tally.exchange.layout import Choices, Layout, find_layout
+from wintry_tally.exchange.sign import discharge_sign
+from wintry_tally.exchange.times import moment_of, seconds_from_numbers, seconds_from_text
+
+HEAD = 1 << 18
+MOST_BYTES = 4 << 30
+BOMB_RATIO = 250
+_ARCHIVES = {
+    b"PK\x03\x04": "a zip archive",
+    b"Rar!": "a RAR archive",
+    b"7z\xbc\xaf": "a 7z archive",
+    b"%PDF": "a PDF",
+}
+_VALUES = {
+    "voltage": "voltage_V",
+    "current": "current_A",
+    "temperature": "temperature_C",
+    "counter_Ah": "counter_Ah",
+    "counter_Wh": "counter_Wh",
+    "power": "power_W",
+}
+
+
+@dataclass(frozen=True)
+class LogFile:
+    """A log as read: its trace (discharge positive), how it was laid out, and what was noticed in reading."""
+
+    trace: Trace
+    layout: Layout
+    rows: int
+    columns: dict[str, str | None]
+    discharge_sign: str
+    started: datetime | None
+    remarks: tuple[Remark, ...] = ()
+
+
+def read_log(path: Path, choices: Choices | None = None) -> LogFile:
+    """Read a log from CSV and its relatives, Parquet, or `.gz` of either.
+
+    Raises:
+        LogError: with file, place and mend, for anything that is no log.
+    """
+    chosen = choices or Choices()
+    name = str(path)
+    content = file_bytes(path)
+    if content[:4] == b"PAR1":
+        return _from_parquet(content, chosen, name)
+    layout = layout_of(content, chosen, name)
+    _require(layout.columns, name, [header.text for header in layout.headers])
+    try:
+        frame = _frame(content, layout, path)
+    except pl.exceptions.PolarsError as error:
+        raise LogError(f"cannot be read as a table ({str(error).splitlines()[0][:120]})", name) from None
+    return _assemble(frame, layout, chosen, name)
+
+
+def file_bytes(path: Path) -> bytes:
+    """The file's bytes, unpacked if gzipped, bounded.
+
+    Raises:
+        LogError: missing, a directory, unreadable, empty, an archive, or a decompression bomb.
+    """
+    name = str(path)
+    try:
+        if path.is_dir():
+            raise LogError("this is a directory", name, "give a log file")
+        content = path.read_bytes()
+    except FileNotFoundError:
+        raise LogError("there is no such file", name, "check the path") from None
+    except OSError as error:
+        raise LogError(f"cannot be read ({error.strerror or error})", name, "check its permissions") from None
+    if not content:
+        raise LogError("the file is empty", name, "export the log again")
+    if content[:2] == b"\x1f\x8b":
+        content = _unpacked(content, name)
+    for mark, words in _ARCHIVES.items():
+        if content.startswith(mark):
+            raise LogError(f"this is {words}, not a log", name, "unpack it and give the CSV inside")
+    return content
+
+
+def _unpacked(content: bytes, name: str) -> bytes:
+    parts: list[bytes] = []
+    size = 0
+    try:
+        with gzip.GzipFile(fileobj=io.BytesIO(content)) as file:
+            while chunk := file.read(1 << 22):
+                size += len(chunk)
+                if size > MOST_BYTES or (size > (64 << 20) and size > BOMB_RATIO * len(content)):
+                    raise LogError(
+                        f"unpacks to more than {size >> 20} MiB from {len(content) >> 10} KiB", name,
+                        "this is no honest log; unpack it by hand if you trust it",
+                    )  # fmt: skip
+                parts.append(chunk)
+    except (OSError, EOFError, zlib.error) as error:
+        raise LogError(f"the gzip file is damaged ({error})", name, "copy or export it again") from None
+    if not size:
+        raise LogError("the file is empty once unpacked", name, "export the log again")
+    return b"".join(parts)
+
+
+def layout_of(content: bytes, choices: Choices, name: str) -> Layout:
+    """Encoding and layout, from the beginning of the bytes."""
+    head = content[:HEAD]
+    encoding = _encoding(head, name)
+    text = head.decode(encoding, errors="replace")
+    if len(content) > HEAD:
+        text = text[: text.rfind("\n") + 1] or text
+        if "\n" not in text and "\r" not in text:
+            raise LogError("no line ends within the first 256 KiB", name, "a log has one reading to a line")
+    return find_layout(text.lstrip("\ufeff"), encoding, choices, name)
+
+
+def _encoding(head: bytes, name: str) -> str:
+    if head[:2] in {b"\xff\xfe", b"\xfe\xff"}:
+        return "utf-16"
+    if head[:3] == b"\xef\xbb\xbf":
+        return "utf-8-sig"
+    zeros = head.count(0)
+    if zeros > 0.3 * len(head):
+        odd = head[1::2].count(0)
+        encoding = "utf-16-le" if odd > zeros / 2 else "utf-16-be"
+        if head.decode(encoding, errors="replace").isprintable() or b"\n" in head:
+            return encoding
+    control = sum(head.count(bytes([code])) for code in (*range(9), *range(14, 32)))
+    if control > 0.01 * len(head):
+        raise LogError("this is a binary file, not a log", name, "export the log as CSV")
+    try:
+        head.decode("utf-8")
+        return "utf-8"
+    except UnicodeDecodeError as error:
+        if error.start >= len(head) - 4:
+            return "utf-8"
+    from charset_normalizer import from_bytes
+
+    best = from_bytes(
+        head[:20_000], cp_isolation=["cp1252", "latin_1", "iso8859_15", "mac_roman", "cp1250"]
+    ).best()
+    return best.encoding if best is not None else "latin-1"
+
+
+def _require(columns: dict[str, int], name: str, titles: list[str]) -> None:
+    shown = ", ".join(title for title in titles[:12] if title) or "none named"
+    if "voltage" not in columns:
+        raise LogError(
+            "no voltage column found", name, f"name it with --map voltage=COLUMN; the columns are: {shown}"
+        )
+    if "time" not in columns and "date" not in columns:
+        raise LogError(
+            "no time column found", name, f"name it with --map time=COLUMN; the columns are: {shown}"
+        )
+    if not {"current", "power", "counter_Ah"} & set(columns):
+        raise LogError(
+            "no current, power or counter column found", name,
+            f"name it with --map current=COLUMN; the columns are: {shown}",
+        )  # fmt: skip
+
+
+def _frame(content: bytes, layout: Layout, path: Path) -> pl.DataFrame:
+    """The needed columns, numbers as Float64 (null where unreadable), texts as they are."""
+    plain = layout.encoding in {"utf-8", "utf-8-sig"}
+    source: Any = content if plain else content.decode(layout.encoding, errors="replace").encode()
+    if layout.delimiter == " ":
+        text = source.decode("utf-8", errors="replace")
+        source = "\n".join(" ".join(line.split()) for line in text.splitlines()).encode()
+    wanted = sorted(set(layout.columns.values()))
+    types: dict[str, Any] = {}
+    for field, index in layout.columns.items():
+        textual = field == "date" or (field == "time" and _textual(layout, index))
+        types[f"column_{index}"] = pl.String if textual else pl.Float64
+    return pl.read_csv(
+        source,
+        has_header=False,
+        columns=wanted,
+        schema_overrides=types,
+        separator=layout.delimiter,
+        decimal_comma=layout.decimal == "," and layout.delimiter != ",",
+        skip_rows=layout.first_line,
+        ignore_errors=True,
+        truncate_ragged_lines=True,
+        infer_schema_length=0,
+        encoding="utf8-lossy",
+        null_values=["", "-", "--", "nan", "NaN", "null", "n/a", "N/A", "#N/A"],
+    )
+
+
+def _textual(layout: Layout, index: int) -> bool:
+    values = [row[index] for row in layout.sample if index < len(row) and row[index]]
+    decimal = layout.decimal
+    numbers = sum(
+        1
+        for value in values
+        if value.replace(decimal, ".", 1).replace("-", "", 1).replace(".", "", 1).isdigit()
+        or _float(value, decimal)
+    )
+    return numbers < 0.5 * max(1, len(values))
+
+
+def _float(text: str, decimal: str) -> bool:
+    try:
+        float(text.replace(decimal, "."))
+        return True
+    except ValueError:
+        return False
+
+
+def _numbers(series: pl.Series) -> Column:
+    if series.dtype == pl.String:
+        series = series.str.strip_chars().str.replace(",", ".").cast(pl.Float64, strict=False)
+    values = series.cast(pl.Float64, strict=False)
+    return np.asarray(values.fill_null(float("nan")).to_numpy() if values.null_count() else values.to_numpy())
+
+
+def _assemble(frame: pl.DataFrame, layout: Layout, choices: Choices, name: str) -> LogFile:
+    if frame.height == 0:
+        raise LogError("no data rows", name, "export the log again")
+    position = {index: place for place, index in enumerate(sorted(set(layout.columns.values())))}
+    series = {field: frame.to_series(position[index]) for field, index in layout.columns.items()}
+    remarks: list[Remark] = []
+    time_s, epoch = _time(series, layout, choices, name, remarks)
+    values: dict[str, Column] = {}
+    resolution: dict[str, float] = {}
+    for field, target in _VALUES.items():
+        if field not in series:
+            continue
+        index = layout.columns[field]
+        factor, shift = scale_of(field, layout.headers[index].unit)
+        column = _numbers(series[field])
+        values[target] = column if factor == 1.0 and shift == 0.0 else column * factor + shift
+        resolution[target] = float(10.0 ** -layout.decimals[index]) * factor
+    if not np.any(np.isfinite(values["voltage_V"])):
+        raise LogError(
+            "the voltage column holds no numbers", name, "choose another with --map voltage=COLUMN"
+        )
+    if not np.any(np.isfinite(time_s)):
+        raise LogError("the time column holds no times", name, "choose another with --map time=COLUMN")
+    sign = choices.discharge_sign
+    if "current_A" in values:
+        if sign == "auto":
+            sign = discharge_sign(values["current_A"], values["voltage_V"], layout.label("current") or "")
+        if sign == "-":
+            values["current_A"] = -values["current_A"]
+            if "power_W" in values:
+                values["power_W"] = -values["power_W"]
+    elif sign == "auto":
+        sign = "+"
+    current = values.pop("current_A", None)
+    voltage = values.pop("voltage_V")
+    trace = Trace(time_s, voltage, current, resolution=resolution, **values)
+    labels = {field: layout.label(field) for field in ("time", *_VALUES) if field != "time" or True}
+    if "time" not in layout.columns:
+        labels["time"] = layout.label("date")
+    return LogFile(trace, layout, frame.height, labels, sign, moment_of(epoch), tuple(remarks))
+
+
+def _time(
+    series: dict[str, pl.Series], layout: Layout, choices: Choices, name: str, remarks: list[Remark]
+) -> tuple[Column, float | None]:
+    if "date" in series and ("time" not in series or series["time"].dtype == pl.String):
+        joined = series["date"].cast(pl.String).str.strip_chars()
+        if "time" in series:
+            joined = joined + " " + series["time"].cast(pl.String).str.strip_chars()
+        try:
+            seconds, epoch, naive = seconds_from_text(joined, choices.timezone, name)
+            _hour_jumps(seconds, naive, remarks)
+            return seconds, epoch
+        except LogError:
+            if "time" not in series:
+                raise
+    column = series["time"]
+    index = layout.columns["time"]
+    if column.dtype == pl.String:
+        seconds, epoch, naive = seconds_from_text(column, choices.timezone, name)
+        _hour_jumps(seconds, naive, remarks)
+        return seconds, epoch
+    header = layout.headers[index]
+    unit = choices.time_unit or header.unit
+    if not unit and header.name in {"minutes", "hours"}:
+        unit = header.name
+    factor, _ = scale_of("time", unit)
+    return seconds_from_numbers(_numbers(column), factor, bool(unit))
+
+
+def _hour_jumps(seconds: Column, naive: bool, remarks: list[Remark]) -> None:
+    """A naive local clock that jumps by about an hour: likely daylight saving."""
+    if not naive or len(seconds) < 3:
+        return
+    steps = np.diff(seconds)
+    usual = float(np.nanmedian(steps))
+    for index in np.flatnonzero(np.abs(np.abs(steps - usual) - 3600.0) < max(30.0, 2 * usual))[:4]:
+        way = "ahead" if steps[index] > 0 else "back"
+        remarks.append(
+            Remark(
+                "daylight-saving",
+                f"The clock jumps {way} by about an hour at row {index + 2}: a likely change of daylight saving; "
+                "give --timezone to settle it.",
+                (int(index) + 1, int(index) + 2),
+            )
+        )
+
+
+def _from_parquet(content: bytes, choices: Choices, name: str) -> LogFile:
+    try:
+        frame = pl.read_parquet(io.BytesIO(content))
+    except Exception as error:
+        raise LogError(f"the Parquet file is damaged ({str(error).splitlines()[0][:100]})", name) from None
+    if frame.width > MOST_PARQUET:
+        raise LogError(f"{frame.width} columns; at most {MOST_PARQUET} are read", name)
+    headers = tuple(parse_header(title) for title in frame.columns)
+    columns = assign(list(headers))
+    titles = [header.text for header in headers]
+    for wanted, title in choices.columns.items():
+        if title not in frame.columns:
+            raise LogError(f'no column "{title}"', name, f"the columns are: {', '.join(titles[:12])}")
+        columns[wanted] = frame.columns.index(title)
+    _require(columns, name, titles)
+    picked = sorted(set(columns.values()))
+    narrowed = frame.select([frame.columns[index] for index in picked])
+    for column in narrowed.columns:
+        if narrowed[column].dtype.is_temporal():
+            narrowed = narrowed.with_columns(narrowed[column].dt.epoch("us").cast(pl.Float64) / 1e6)
+    decimals = tuple(
+        _parquet_decimals(narrowed.to_series(picked.index(index))) if index in picked else 0
+        for index in range(len(headers))
+    )
+    layout = Layout("parquet", "", ".", -1, 0, headers, columns, decimals, ())
+    return _assemble(narrowed, layout, choices, name)
+
+
+MOST_PARQUET = 2000
+
+
+def _parquet_decimals(series: pl.Series) -> int:
+    if not series.dtype.is_numeric():
+        return 0
+    step = resolution_of(_numbers(series))
+    return 6 if step <= 0 else round(-np.log10(step))
+
+
+def with_row_numbers(log: LogFile) -> LogFile:
+    """The log with explicit row numbers in its trace."""
+    rows = np.arange(1, len(log.trace) + 1, dtype=np.int64)
+    return replace(log, trace=replace(log.trace, row=rows))

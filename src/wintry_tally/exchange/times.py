@@ -1,0 +1,168 @@
+"""Times in a log, whatever they are written as, to elapsed seconds."""
+
+from __future__ import annotations
+
+import re
+from datetime import datetime
+
+import numpy as np
+import polars as pl
+
+from wintry_tally.core.errors import LogError
+from wintry_tally.core.trace.trace import Column
+
+_CLOCK = r"^\s*(?:(\d+)\s*d\S*\s+)?(\d+):(\d{1,2})(?::(\d{1,2}(?:[.,]\d+)?))?\s*$"
+DAY = 86400.0
+_FORMATS = (
+    *(
+        "%Y-%m-%dT%H:%M:%S%.f",
+        "%Y-%m-%d %H:%M:%S%.f",
+        "%Y-%m-%dT%H:%M",
+        "%Y-%m-%d %H:%M",
+        "%Y/%m/%d %H:%M:%S%.f",
+    ),
+    *(
+        "%d.%m.%Y %H:%M:%S%.f",
+        "%d.%m.%Y %H:%M",
+        "%d/%m/%Y %H:%M:%S%.f",
+        "%m/%d/%Y %H:%M:%S%.f",
+        "%d-%m-%Y %H:%M:%S%.f",
+    ),
+    *(
+        "%m/%d/%Y %I:%M:%S %p",
+        "%d/%m/%Y %I:%M:%S %p",
+        "%m/%d/%Y %H:%M",
+        "%d/%m/%Y %H:%M",
+        "%d.%m.%y %H:%M:%S",
+    ),
+    *("%Y%m%d %H%M%S", "%Y%m%dT%H%M%S", "%Y/%m/%d %H:%M", "%m/%d/%Y %I:%M %p"),
+)
+
+
+def seconds_from_numbers(values: Column, factor: float, unit_known: bool) -> tuple[Column, float | None]:
+    """Elapsed seconds, and the epoch of the first reading where the numbers are epoch times (s, ms or µs)."""
+    finite = values[np.isfinite(values)]
+    if len(finite) == 0:
+        return values, None
+    typical = float(np.median(finite))
+    if 1e8 < typical < 1e11:
+        scaled = values
+    elif 1e11 <= typical < 1e14:
+        scaled = values / 1e3
+    elif 1e14 <= typical < 1e17:
+        scaled = values / 1e6
+    elif 30_000 < typical < 80_000 and not unit_known and _day_steps(finite):
+        scaled = (values - 25_569.0) * DAY  # a spreadsheet's day number
+    else:
+        return values * factor, None
+    start = float(scaled[np.isfinite(scaled)][0])
+    return scaled - start, start
+
+
+def _day_steps(finite: Column) -> bool:
+    return len(finite) > 2 and float(np.median(np.abs(np.diff(finite)))) < 0.05
+
+
+def seconds_from_text(series: pl.Series, timezone: str, name: str) -> tuple[Column, float | None, bool]:
+    """Elapsed seconds from clock times or dated times; the epoch of the first where it is dated; whether naive local.
+
+    A time of day that falls back by more than half a day has passed midnight.
+
+    Raises:
+        LogError: the texts are no times, or the time zone is unknown.
+    """
+    text = series.cast(pl.String).str.strip_chars()
+    sample = [value for value in text.drop_nulls().head(50).to_list() if value]
+    if not sample:
+        raise LogError("the time column is empty", name, "choose another column as the time")
+    if re.match(_CLOCK, sample[0]):
+        parts = text.str.extract_groups(_CLOCK).struct.unnest()
+        days, hours, minutes, seconds = (
+            parts.to_series(index).str.replace(",", ".").cast(pl.Float64, strict=False) for index in range(4)
+        )
+        total = (days.fill_null(0) * DAY + hours * 3600 + minutes * 60 + seconds.fill_null(0)).to_numpy()
+        return _over_midnight(np.asarray(total, dtype=np.float64)), None, False
+    moments, naive = _dated(text, sample, timezone, name)
+    epoch = np.asarray(moments.dt.epoch("us").cast(pl.Float64).to_numpy(), dtype=np.float64) / 1e6
+    finite = epoch[np.isfinite(epoch)]
+    if len(finite) == 0:
+        raise LogError(
+            f'times like "{sample[0]}" cannot be read', name, "write them like 2026-01-31 14:05:33"
+        )
+    return epoch - finite[0], float(finite[0]), naive
+
+
+def _over_midnight(seconds: Column) -> Column:
+    steps = np.diff(seconds)
+    back = (steps < -0.5 * DAY) & np.isfinite(steps)
+    if not np.any(back) or float(np.nanmax(seconds)) >= DAY:
+        return seconds
+    lifted = seconds.copy()
+    lifted[1:] += DAY * np.cumsum(back)
+    return lifted
+
+
+def _dated(text: pl.Series, sample: list[str], timezone: str, name: str) -> tuple[pl.Series, bool]:
+    zoned = all(
+        re.search(r"(Z|[+\-]\d{2}:?\d{2})$", value)
+        and "T" in value
+        or value.endswith("Z")
+        or re.search(r"\d[+\-]\d{2}:\d{2}$", value)
+        for value in sample
+    )
+    if zoned:
+        plain = text.str.replace(r"Z$", "+00:00").str.replace(" ", "T")
+        parsed = plain.str.to_datetime(
+            "%Y-%m-%dT%H:%M:%S%.f%:z", strict=False, time_unit="us", time_zone="UTC"
+        )
+        if parsed.null_count() < len(parsed):
+            return parsed.dt.replace_time_zone(None), False
+    best: pl.Series | None = None
+    for form in _FORMATS:
+        try:
+            parsed = text.str.to_datetime(form, strict=False, time_unit="us")
+        except pl.exceptions.PolarsError:
+            continue
+        if parsed.null_count() > 0.5 * len(parsed) + 0.5:
+            continue
+        if best is None or parsed.null_count() < best.null_count():
+            best = parsed
+        if best.null_count() == text.null_count():
+            break
+    if best is None:
+        raise LogError(
+            f'times like "{sample[0]}" cannot be read', name, "write them like 2026-01-31 14:05:33"
+        )
+    if timezone:
+        try:
+            zoned_times = best.dt.replace_time_zone(timezone, ambiguous="earliest", non_existent="null")
+        except (pl.exceptions.PolarsError, ValueError):
+            raise LogError(
+                f'time zone "{timezone}" is not known', name, 'write it like "Europe/Oslo"'
+            ) from None
+        in_utc = zoned_times.dt.convert_time_zone("UTC").dt.replace_time_zone(None)
+        return _hour_taken_twice(in_utc, best, timezone), False
+    return best, True
+
+
+def _hour_taken_twice(in_utc: pl.Series, local: pl.Series, timezone: str) -> pl.Series:
+    """Where clocks were set back, the second passage of the hour is an hour later than its local time says."""
+    later = local.dt.replace_time_zone(timezone, ambiguous="latest", non_existent="null")
+    latest = later.dt.convert_time_zone("UTC").dt.replace_time_zone(None)
+    first = np.asarray(in_utc.dt.epoch("us").cast(pl.Float64).to_numpy())
+    second = np.asarray(latest.dt.epoch("us").cast(pl.Float64).to_numpy())
+    if np.array_equal(first, second, equal_nan=True):
+        return in_utc
+    back = np.flatnonzero(np.diff(first) < 0)
+    if len(back) == 0:
+        return in_utc
+    chosen = first.copy()
+    chosen[back[0] + 1 :] = second[back[0] + 1 :]
+    return pl.Series(chosen.astype("int64")).cast(pl.Datetime("us"))
+
+
+def moment_of(epoch: float | None) -> datetime | None:
+    """The epoch as a moment in UTC."""
+    from datetime import UTC
+
+    return None if epoch is None else datetime.fromtimestamp(epoch, UTC)
