@@ -50,8 +50,7 @@ def parse_moment(text: str, now: datetime, previous: datetime | None) -> datetim
         return now.replace(microsecond=0)
     if stripped.startswith("+") and previous is not None:
         return previous + timedelta(
-            seconds=parse_typed(stripped[1:], "duration").value
-            * (60.0 if re.fullmatch(r"\+\s*\d+", stripped) else 1.0)
+            seconds=parse_typed(stripped[1:], "duration").value * (60.0 if re.fullmatch(r"\+\s*\d+", stripped) else 1.0)
         )
     match = re.fullmatch(r"(\d{1,2})[:.h](\d{2})(?:[:.](\d{2}))?\s*(am|pm)?", stripped)
     if match is None or int(match[1]) > 23 or int(match[2]) > 59 or int(match[3] or 0) > 59:
@@ -92,9 +91,7 @@ def check_reading(
                 )
             )
         elif elapsed > 20 * 3600:
-            slips.append(
-                Slip("time", f"{elapsed / 3600:.1f} h after the reading before: is it the right day?")
-            )
+            slips.append(Slip("time", f"{elapsed / 3600:.1f} h after the reading before: is it the right day?"))
     if reading.at > now + timedelta(minutes=10):
         slips.append(Slip("time", "this time is still to come"))
     return slips

@@ -19,9 +19,7 @@ Row = tuple[float, float, float, float | None]
 class Store(Protocol):
     """What the journal writes into: one transaction for all of it, or an exception and nothing."""
 
-    def append(
-        self, run_id: int, rows: list[Row], events: list[Event], state: RunState, bench: dict[str, Any]
-    ) -> None:
+    def append(self, run_id: int, rows: list[Row], events: list[Event], state: RunState, bench: dict[str, Any]) -> None:
         """Write readings, events and the engine's state together."""
 
 

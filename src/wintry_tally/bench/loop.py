@@ -56,9 +56,7 @@ class RunLoop:
             self._after(begin(self.recipe, self.elapsed_s))
         elif self.state.phase is Phase.DISCHARGING:
             self._after(step(self.recipe, self.state, Request("pause"), self.elapsed_s))
-            self.journal.events(
-                (Event(self.elapsed_s, "interrupted", "the program was not running; load off"),)
-            )
+            self.journal.events((Event(self.elapsed_s, "interrupted", "the program was not running; load off"),))
             self._after(step(self.recipe, self.state, Request("resume"), self.elapsed_s))
         self._keep(force=True)
         return self.snapshot()
@@ -117,9 +115,7 @@ class RunLoop:
             self.channel.carry_out(command)
         except InstrumentError as error:
             if command.kind == "off":
-                self._unreachable = (
-                    f"The load cannot be switched off ({error}). Unplug the load's lead at the battery."
-                )
+                self._unreachable = f"The load cannot be switched off ({error}). Unplug the load's lead at the battery."
             else:
                 self.journal.events((Event(self.elapsed_s, "refused", str(error)),))
                 self._after(step(self.recipe, self.state, Request("stop"), self.elapsed_s))
@@ -135,6 +131,4 @@ class RunLoop:
             if not self._trouble and self.state.phase is Phase.DISCHARGING:
                 result = step(self.recipe, self.state, Request("pause"), self.elapsed_s)
                 self._after(result)
-            self._trouble = (
-                f"{error}. The load is off; the readings so far are held and written as soon as it can be."
-            )
+            self._trouble = f"{error}. The load is off; the readings so far are held and written as soon as it can be."

@@ -128,9 +128,7 @@ class SimulatedChannel(InstrumentChannel):
         state_of_charge: float = 1.0,
     ) -> None:
         self.world = World(BatteryModel(parameters, state_of_charge, ambient_C))
-        super().__init__(
-            SimulatedLoad(self.world, power_W, current_A), SimulatedMeter(self.world, spec, Random(seed))
-        )
+        super().__init__(SimulatedLoad(self.world, power_W, current_A), SimulatedMeter(self.world, spec, Random(seed)))
 
     def wait(self, interval_s: float) -> None:
         """Advance the battery; in short strides, so that a protection's delay is not overstepped by much."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 import queue
 import threading
 import time
+from collections.abc import Callable
 
 from wintry_tally.bench.loop import RunLoop, Snapshot
 from wintry_tally.core.engine import Request
@@ -19,8 +20,9 @@ class RunWorker:
     With a simulated bench the speed is free; with a real one it is 1.
     """
 
-    def __init__(self, loop: RunLoop, speed: float = 1.0) -> None:
+    def __init__(self, loop: RunLoop, speed: float = 1.0, closing: Callable[[Snapshot], None] | None = None) -> None:
         self._loop = loop
+        self._closing = closing
         self.speed = speed
         self._requests: queue.SimpleQueue[Request] = queue.SimpleQueue()
         self._halt = threading.Event()
@@ -96,8 +98,13 @@ class RunWorker:
             if self._latest.trouble:
                 self._publish(self._loop.tick())
             self._halt.wait(0.02 if owed < self._loop.interval_s else 0.001)
-        if self._halt.is_set() and not self._latest.ended:
+        if not self._latest.ended:
             self._loop.park()
+        elif self._closing is not None:
+            try:
+                self._closing(self._latest)
+            except WintryError as error:
+                self.refusal = str(error)
 
     def _answer(self) -> None:
         while True:

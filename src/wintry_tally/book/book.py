@@ -50,9 +50,7 @@ class Book:
             connection.commit()
             connection.close()
         except sqlite3.Error as error:
-            raise BookError(
-                f"cannot be made ({error})", str(path), "choose a folder you may write to"
-            ) from None
+            raise BookError(f"cannot be made ({error})", str(path), "choose a folder you may write to") from None
         book = cls(path, _engine(path))
         book._migrate()
         book.set_meta("name", name or path.stem)
@@ -71,9 +69,7 @@ class Book:
             head = file.read(100)
         mark = int.from_bytes(head[68:72], "big") if head.startswith(b"SQLite format 3\0") else 0
         if mark != APPLICATION_ID:
-            raise BookError(
-                "this file is not a test book", str(path), "import logs from within a book instead"
-            )
+            raise BookError("this file is not a test book", str(path), "import logs from within a book instead")
         if not os.access(path, os.W_OK) or not os.access(path.parent, os.W_OK):
             raise BookError(
                 "the book or its folder is read-only", str(path), "copy the book to a folder you may write to"
@@ -118,11 +114,7 @@ class Book:
                 yield connection
         except DBAPIError as error:
             reason = str(error.orig)
-            mend = (
-                "free some space on the disk"
-                if "full" in reason
-                else "check the disk and the file's permissions"
-            )
+            mend = "free some space on the disk" if "full" in reason else "check the disk and the file's permissions"
             raise BookError(f"the book cannot be read or written ({reason})", str(self.path), mend) from None
         except SQLAlchemyError as error:
             raise BookError(f"the book cannot be read or written ({error})", str(self.path)) from None

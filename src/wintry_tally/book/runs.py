@@ -11,8 +11,8 @@ from dataclasses import asdict
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import func, insert, select, update
 from sqlalchemy import delete as delete_from
+from sqlalchemy import func, insert, select, update
 
 from wintry_tally.book import tables
 from wintry_tally.book.records import Run, RunSettings, RunStatus, utc_text
@@ -77,9 +77,7 @@ class Runs:
             ).mappings()
             return [Event(row["at_s"], row["kind"], row["message"]) for row in rows]
 
-    def readings(
-        self, run_id: int
-    ) -> list[tuple[float, float | None, float | None, float | None, float | None, str]]:
+    def readings(self, run_id: int) -> list[tuple[float, float | None, float | None, float | None, float | None, str]]:
         """The rows journalled so far: elapsed s, V, A, °C, counter Ah, note."""
         columns = tables.reading.c
         with self._transaction() as connection:
@@ -131,17 +129,13 @@ class Runs:
             return None if np.all(np.isnan(column)) else column
 
         current = some(columns[2])
-        return Trace(
-            columns[0], columns[1], current, some(columns[3]), some(columns[4]), resolution=resolution
-        )
+        return Trace(columns[0], columns[1], current, some(columns[3]), some(columns[4]), resolution=resolution)
 
     def original(self, run_id: int) -> tuple[str, bytes] | None:
         """Name and bytes of the file a run was imported from."""
         with self._transaction() as connection:
             row = connection.execute(
-                select(tables.original.c.name, tables.original.c.gzip).where(
-                    tables.original.c.run_id == run_id
-                )
+                select(tables.original.c.name, tables.original.c.gzip).where(tables.original.c.run_id == run_id)
             ).first()
         return None if row is None else (row[0], gzip.decompress(row[1]))
 
@@ -212,10 +206,7 @@ class Runs:
             if events:
                 connection.execute(
                     insert(tables.event),
-                    [
-                        {"run_id": run_id, "at_s": e.at_s, "kind": e.kind, "message": e.message}
-                        for e in events
-                    ],
+                    [{"run_id": run_id, "at_s": e.at_s, "kind": e.kind, "message": e.message} for e in events],
                 )
             connection.execute(
                 update(tables.run)
@@ -259,18 +250,14 @@ class Runs:
         """Take back the reading just typed (undo)."""
         with self._transaction() as connection:
             connection.execute(
-                delete_from(tables.reading).where(
-                    tables.reading.c.run_id == run_id, tables.reading.c.seq == seq
-                )
+                delete_from(tables.reading).where(tables.reading.c.run_id == run_id, tables.reading.c.seq == seq)
             )
 
     def add_event(self, run_id: int, event: Event) -> None:
         """Keep an event."""
         with self._transaction() as connection:
             connection.execute(
-                insert(tables.event).values(
-                    run_id=run_id, at_s=event.at_s, kind=event.kind, message=event.message
-                )
+                insert(tables.event).values(run_id=run_id, at_s=event.at_s, kind=event.kind, message=event.message)
             )
 
     def keep_original(self, run_id: int, name: str, content: bytes) -> None:
@@ -309,9 +296,7 @@ class Runs:
         self, run_id: int, cause: str, detail: str, ended: datetime, status: RunStatus = RunStatus.FINISHED
     ) -> None:
         """Close a run. Simulated and imported runs are sealed; hand readings stay rows, open to later addition."""
-        self.change(
-            run_id, status=status.value, cause=cause, detail=detail, ended_utc=utc_text(ended), owner=""
-        )
+        self.change(run_id, status=status.value, cause=cause, detail=detail, ended_utc=utc_text(ended), owner="")
         if self.get(run_id).method == "simulated" and self.readings(run_id):
             self.seal(run_id)
 
@@ -322,9 +307,7 @@ class Runs:
 
 
 def _plain(data: dict[str, Any]) -> dict[str, Any]:
-    return {
-        key: None if isinstance(value, float) and math.isnan(value) else value for key, value in data.items()
-    }
+    return {key: None if isinstance(value, float) and math.isnan(value) else value for key, value in data.items()}
 
 
 def _run(row: Any) -> Run:

@@ -76,9 +76,7 @@ class Samples:
     def prose(self, sample_id: int) -> str:
         """The tester's own words on a sample."""
         with self._transaction() as connection:
-            value = connection.execute(
-                select(tables.sample.c.prose).where(tables.sample.c.id == sample_id)
-            ).scalar()
+            value = connection.execute(select(tables.sample.c.prose).where(tables.sample.c.id == sample_id)).scalar()
         return str(value or "")
 
     def next_code(self) -> str:

@@ -25,9 +25,7 @@ ROW = "Row"
 
 def seal(trace: Trace) -> bytes:
     """Parquet bytes, zstd-compressed; discharge current positive."""
-    data = {
-        label: getattr(trace, name) for name, label in COLUMNS.items() if getattr(trace, name) is not None
-    }
+    data = {label: getattr(trace, name) for name, label in COLUMNS.items() if getattr(trace, name) is not None}
     if trace.row is not None:
         data[ROW] = trace.row
     buffer = io.BytesIO()
@@ -39,9 +37,7 @@ def unseal(content: bytes, resolution: Mapping[str, float]) -> Trace:
     """The trace that `seal` wrote."""
     frame = pl.read_parquet(io.BytesIO(content))
     columns = {
-        name: frame[label].to_numpy().astype(np.float64)
-        for name, label in COLUMNS.items()
-        if label in frame.columns
+        name: frame[label].to_numpy().astype(np.float64) for name, label in COLUMNS.items() if label in frame.columns
     }
     current = columns.pop("current_A", None)
     trace = Trace(current_A=current, resolution=dict(resolution), **columns)

@@ -12,24 +12,23 @@ from wintry_tally.exchange.writer import write_csv
 
 def write_report(book_path: Path, code: str, out: Path, school: str) -> None:
     """See `wintry-tally report`."""
-    from wintry_tally.report.dossier import dossier_of
+    from wintry_tally.book.facts import facts_values
+    from wintry_tally.report.dossier import RunFacts, assemble, report_run
     from wintry_tally.report.page import write_page
 
     with Book.open(book_path) as book:
         samples = book.samples.all()
         sample = next((item for item in samples if item.code == code), None)
         if sample is None:
-            raise InputError(
-                f'no sample "{code}" in the book',
-                str(book_path),
-                f"there are {', '.join(s.code for s in samples)}",
-            )
+            known = ", ".join(item.code for item in samples)
+            raise InputError(f'no sample "{code}" in the book', str(book_path), f"there are {known}")
         runs = [
-            (run, book.runs.trace(run.id)) for run in book.runs.all(sample.id) if run.status == "finished"
+            report_run(RunFacts(**facts_values(run)), book.runs.trace(run.id))
+            for run in book.runs.all(sample.id)
+            if run.status == "finished"
         ]
-        dossier = dossier_of(
-            sample, runs, School(school), book.samples.prose(sample.id), demo=book.meta("demo") == "yes"
-        )
+        prose = book.samples.prose(sample.id)
+        dossier = assemble(sample, runs, School(school), prose, book.meta("demo") == "yes")
     write_page(dossier, out)
 
 
@@ -55,7 +54,6 @@ def list_lines(book_path: Path) -> list[str]:
         for sample in book.samples.all():
             lines.append(f"{sample.code}  {sample.title}  ({sample.family.words})")
             lines += [
-                f"  run {run.id}  {run.title}  {run.method}, {run.status.value}"
-                for run in book.runs.all(sample.id)
+                f"  run {run.id}  {run.title}  {run.method}, {run.status.value}" for run in book.runs.all(sample.id)
             ]
     return lines

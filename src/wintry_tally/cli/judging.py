@@ -31,9 +31,7 @@ def judge_file(path: Path, school: str | None = None) -> dict[str, Any]:
     if rated is None:
         rated = next((claim.value for claim in claims if claim.kind == "capacity" and claim.value), None)
     evidence = [
-        item
-        for index, part in enumerate(parsed.evidence, 1)
-        for item in _evidence(part, index, parsed, rated, path)
+        item for index, part in enumerate(parsed.evidence, 1) for item in _evidence(part, index, parsed, rated, path)
     ]
     chosen = School(school or parsed.school or "strict")
     verdicts = judge(family, rated, claims, evidence, chosen)
@@ -57,9 +55,7 @@ def judge_file(path: Path, school: str | None = None) -> dict[str, Any]:
     }
 
 
-def _evidence(
-    part: EvidencePart, index: int, parsed: ClaimsFile, rated: float | None, path: Path
-) -> list[Evidence]:
+def _evidence(part: EvidencePart, index: int, parsed: ClaimsFile, rated: float | None, path: Path) -> list[Evidence]:
     place = f"evidence[{index}]"
     if part.method == "measured":
         assert part.measured is not None
@@ -68,9 +64,7 @@ def _evidence(
             return [MeasuredEvidence(place, kind.key, Quantity(float(part.measured.value), 0.0, ""))]
         if not kind.dimension:
             return [MeasuredEvidence(place, kind.key, Quantity(part.measured.value, 0.0, ""))]
-        value, unit = to_kept(
-            part.measured.value, part.measured.unit, kind.dimension, f"{place}.measured", str(path)
-        )
+        value, unit = to_kept(part.measured.value, part.measured.unit, kind.dimension, f"{place}.measured", str(path))
         zero, _ = to_kept(0.0, part.measured.unit, kind.dimension, f"{place}.measured", str(path))
         standard = None
         if part.measured.expanded is not None:

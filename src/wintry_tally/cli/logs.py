@@ -46,9 +46,7 @@ def parse_given(data: dict[str, Any], place: str = "") -> Given:
     renamed = {("mapping" if key == "map" else key.replace("-", "_")): value for key, value in data.items()}
     for key in renamed:
         if key not in known:
-            raise InputError(
-                f'{place}option "{key}" is not known', mend=f"the options are {', '.join(sorted(known))}"
-            )
+            raise InputError(f'{place}option "{key}" is not known', mend=f"the options are {', '.join(sorted(known))}")
     for key in ("rated_ah", "cutoff", "rated_minutes", "ambient", "rest_minutes"):
         value = renamed.get(key)
         if value is not None and (
@@ -74,9 +72,7 @@ def parse_given(data: dict[str, Any], place: str = "") -> Given:
     renamed["mapping"] = (mapping,) if isinstance(mapping, str) else tuple(mapping)
     given = Given(**{key: value for key, value in renamed.items() if value is not None})
     if given.discharge_sign not in {"+", "-", "auto"}:
-        raise InputError(
-            f'{place}discharge-sign: "{given.discharge_sign}" is not known', mend="use +, - or auto"
-        )
+        raise InputError(f'{place}discharge-sign: "{given.discharge_sign}" is not known', mend="use +, - or auto")
     if given.repair not in REPAIRS:
         raise InputError(f'{place}repair: "{given.repair}" is not known', mend=f"use {', '.join(REPAIRS)}")
     return given

@@ -44,22 +44,16 @@ def _log_options(command: Any) -> Any:
             metavar="FIELD=COLUMN",
             help="Which column is what; repeatable.",
         ),
-        click.option(
-            "--discharge-sign", type=click.Choice(["+", "-", "auto"]), default="auto", show_default=True
-        ),
+        click.option("--discharge-sign", type=click.Choice(["+", "-", "auto"]), default="auto", show_default=True),
         click.option("--voltage-accuracy", help='Like "0.5%+2d".'),
         click.option("--current-accuracy", help='Like "1%+0.01".'),
         click.option("--cutoff", type=float, help="The set cut-off, V."),
-        click.option(
-            "--device-dropout", type=float, multiple=True, help="A device's drop-out, V; repeatable."
-        ),
+        click.option("--device-dropout", type=float, multiple=True, help="A device's drop-out, V; repeatable."),
         click.option("--rated-minutes", type=float, help="Rated minutes of a reserve test."),
         click.option("--ambient", type=float, help="Ambient temperature, °C."),
         click.option("--timezone", default="", help="AREA/CITY of naive local times."),
         click.option("--rest-minutes", type=float, help="Rest wanted before a discharge."),
-        click.option(
-            "--repair", type=click.Choice(["none", "safe", "offered"]), default="safe", show_default=True
-        ),
+        click.option("--repair", type=click.Choice(["none", "safe", "offered"]), default="safe", show_default=True),
     ]
     for option in reversed(options):
         command = option(command)
@@ -85,9 +79,7 @@ def analyse(logs: tuple[Path, ...], as_json: bool, **given: Any) -> None:
                 raise
             failed = True
             message = {"schema": ERROR_SCHEMA, "path": str(path), "message": str(error)}
-            click.echo(
-                json.dumps(message, ensure_ascii=False) if as_json else f"{path}: {error}", err=not as_json
-            )
+            click.echo(json.dumps(message, ensure_ascii=False) if as_json else f"{path}: {error}", err=not as_json)
             continue
         if as_json:
             click.echo(json.dumps(analysis_dict(log, analysis), ensure_ascii=False, allow_nan=False))
@@ -96,16 +88,12 @@ def analyse(logs: tuple[Path, ...], as_json: bool, **given: Any) -> None:
 
             click.echo(analysis_text(path, log, analysis))
     if failed:
-        raise (
-            LogError("some logs could not be read", mend="see their lines") if not as_json else SystemExit(2)
-        )
+        raise (LogError("some logs could not be read", mend="see their lines") if not as_json else SystemExit(2))
 
 
 @cli.command()
 @click.argument("claims", type=click.Path(path_type=Path))
-@click.option(
-    "--school", type=click.Choice(["strict", "plain", "lenient"]), help="How numbers become outcomes."
-)
+@click.option("--school", type=click.Choice(["strict", "plain", "lenient"]), help="How numbers become outcomes.")
 @click.option("--json", "as_json", is_flag=True, help="Print JSON.")
 def judge(claims: Path, school: str | None, as_json: bool) -> None:
     """Hold the claims of a file against its evidence."""
@@ -124,9 +112,7 @@ def judge(claims: Path, school: str | None, as_json: bool) -> None:
 @click.argument("book", type=click.Path(path_type=Path))
 @click.argument("sample")
 @click.option("--out", type=click.Path(path_type=Path), required=True, help="The web page to write.")
-@click.option(
-    "--school", type=click.Choice(["strict", "plain", "lenient"]), default="strict", show_default=True
-)
+@click.option("--school", type=click.Choice(["strict", "plain", "lenient"]), default="strict", show_default=True)
 def report(book: Path, sample: str, out: Path, school: str) -> None:
     """Write the report of a sample (by its code) as one self-contained web page."""
     from wintry_tally.cli.books import write_report

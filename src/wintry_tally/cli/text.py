@@ -24,9 +24,7 @@ def analysis_text(path: Path, log: LogFile, analysis: Analysis) -> str:
         )
     test = analysis.capacity
     if test is not None:
-        lines.append(
-            f"  Capacity {format_quantity(test.count.charge)}, energy {format_quantity(test.count.energy)},"
-        )
+        lines.append(f"  Capacity {format_quantity(test.count.charge)}, energy {format_quantity(test.count.energy)},")
         lines.append(
             f"    mean {format_quantity(test.count.mean_voltage)} over {format_duration(test.count.duration_s)}, "
             f"ended: {ENDING_WORDS[test.ended_by]}"

@@ -1,1 +1,1 @@
-
+"""The Qt 6 Widgets application."""

@@ -22,9 +22,7 @@ def analysis_dict(log: LogFile, analysis: Analysis) -> dict[str, Any]:
     columns: dict[str, str | None] = {
         name: log.columns.get(name) for name in ("time", "voltage", "current", "temperature")
     }
-    columns.update(
-        {name: log.columns[name] for name in ("counter_Ah", "counter_Wh", "power") if log.columns.get(name)}
-    )
+    columns.update({name: log.columns[name] for name in ("counter_Ah", "counter_Wh", "power") if log.columns.get(name)})
     return {
         "schema": SCHEMA,
         "log": {

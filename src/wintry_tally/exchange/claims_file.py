@@ -96,11 +96,7 @@ def read_claims(path: Path) -> ClaimsFile:
         raise InputError(f"cannot be read ({error.strerror or error})", name) from None
     try:
         text = content.decode("utf-8-sig")
-        data = (
-            json.loads(text)
-            if path.suffix.lower() == ".json" or text.lstrip()[:1] == "{"
-            else tomllib.loads(text)
-        )
+        data = json.loads(text) if path.suffix.lower() == ".json" or text.lstrip()[:1] == "{" else tomllib.loads(text)
     except UnicodeDecodeError:
         raise InputError("this is not UTF-8 text", name, "save it as UTF-8") from None
     except (json.JSONDecodeError, tomllib.TOMLDecodeError, RecursionError) as error:
@@ -131,9 +127,7 @@ def read_claims(path: Path) -> ClaimsFile:
                 _near(part.claim, list(CLAIM_KINDS)),
             )
         if part.method == "measured" and part.measured is None:
-            raise InputError(
-                f"evidence[{index}].measured is missing", name, "give measured = {value = …, unit = …}"
-            )
+            raise InputError(f"evidence[{index}].measured is missing", name, "give measured = {value = …, unit = …}")
         if part.method != "measured" and not (part.log or part.logs):
             raise InputError(f"evidence[{index}].log is missing", name, "name the log file")
     return parsed
@@ -174,14 +168,10 @@ def claim_of(part: ClaimPart, index: int, name: str) -> Claim:
     place = f"claim[{index}]"
     kind = CLAIM_KINDS.get(part.kind)
     if kind is None:
-        raise InputError(
-            f'{place}.kind: "{part.kind}" is not known', name, _near(part.kind, list(CLAIM_KINDS))
-        )
+        raise InputError(f'{place}.kind: "{part.kind}" is not known', name, _near(part.kind, list(CLAIM_KINDS)))
     directions = [direction.value for direction in Direction]
     if part.direction is not None and part.direction not in directions:
-        raise InputError(
-            f'{place}.direction: "{part.direction}" is not known', name, _near(part.direction, directions)
-        )
+        raise InputError(f'{place}.direction: "{part.direction}" is not known', name, _near(part.direction, directions))
     direction = Direction(part.direction) if part.direction else kind.direction
     if not kind.dimension or isinstance(part.value, bool) or part.value is None:
         if kind.dimension and not isinstance(part.value, bool):
@@ -189,9 +179,7 @@ def claim_of(part: ClaimPart, index: int, name: str) -> Claim:
         if part.unit and not kind.dimension and find_unit(part.unit) is None:
             raise InputError(f'{place}.unit: "{part.unit}" is not known', name, "leave it out")
         wanted = part.value if isinstance(part.value, bool) else True
-        return Claim(
-            kind.key, None, "", direction, 0.0, part.conditions, part.source, part.dated, wanted=wanted
-        )
+        return Claim(kind.key, None, "", direction, 0.0, part.conditions, part.source, part.dated, wanted=wanted)
     value, unit = to_kept(float(part.value), part.unit, kind.dimension, place, name)
     zero = to_kept(0.0, part.unit, kind.dimension, place, name)[0]
     tolerance = to_kept(part.tolerance, part.unit, kind.dimension, place, name)[0] - zero

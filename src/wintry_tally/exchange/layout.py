@@ -100,13 +100,9 @@ def find_layout(text: str, encoding: str, choices: Choices, name: str) -> Layout
         raise LogError("no table of numbers found", name, "export the log as CSV with a header row")
     first, width = _first_data(lines, delimiter, choices)
     if first is None:
-        raise LogError(
-            "no rows of numbers found", name, "a log needs a header and rows with times and voltages"
-        )
+        raise LogError("no rows of numbers found", name, "a log needs a header and rows with times and voltages")
     if width > MOST_COLUMNS:
-        raise LogError(
-            f"{width} columns; at most {MOST_COLUMNS} are read", name, "export only the columns needed"
-        )
+        raise LogError(f"{width} columns; at most {MOST_COLUMNS} are read", name, "export only the columns needed")
     header_line, units_line = _header(lines, delimiter, first, width, choices)
     if header_line is None:
         titles = [f"column {index + 1}" for index in range(width)]
@@ -199,9 +195,7 @@ def _header(
 
 def _looks_like_units(row: list[str]) -> bool:
     filled = [part for part in row if part]
-    short = [
-        part for part in filled if len(part.strip("[]()")) <= 5 or part.lower() in {"hh:mm:ss", "h:mm:ss"}
-    ]
+    short = [part for part in filled if len(part.strip("[]()")) <= 5 or part.lower() in {"hh:mm:ss", "h:mm:ss"}]
     known = {
         "s",
         "v",
@@ -221,11 +215,7 @@ def _looks_like_units(row: list[str]) -> bool:
         "hh:mm:ss",
         "h:mm:ss",
     }
-    return (
-        bool(filled)
-        and len(short) == len(filled)
-        and any(part.strip("[]()").lower() in known for part in filled)
-    )
+    return bool(filled) and len(short) == len(filled) and any(part.strip("[]()").lower() in known for part in filled)
 
 
 def _decimal(rows: list[list[str]]) -> str:
@@ -241,11 +231,7 @@ def _decimal(rows: list[list[str]]) -> str:
 
 def _decimals(text: str, decimal: str) -> int:
     body = text.lower().split("e")[0]
-    return (
-        len(body.rsplit(decimal, 1)[1])
-        if decimal in body and is_value(text, decimal) and ":" not in body
-        else 0
-    )
+    return len(body.rsplit(decimal, 1)[1]) if decimal in body and is_value(text, decimal) and ":" not in body else 0
 
 
 def _chosen(columns: dict[str, int], headers: tuple[Header, ...], choices: Choices, name: str) -> None:

@@ -152,22 +152,16 @@ def _encoding(head: bytes, name: str) -> str:
             return "utf-8"
     from charset_normalizer import from_bytes
 
-    best = from_bytes(
-        head[:20_000], cp_isolation=["cp1252", "latin_1", "iso8859_15", "mac_roman", "cp1250"]
-    ).best()
+    best = from_bytes(head[:20_000], cp_isolation=["cp1252", "latin_1", "iso8859_15", "mac_roman", "cp1250"]).best()
     return best.encoding if best is not None else "latin-1"
 
 
 def _require(columns: dict[str, int], name: str, titles: list[str]) -> None:
     shown = ", ".join(title for title in titles[:12] if title) or "none named"
     if "voltage" not in columns:
-        raise LogError(
-            "no voltage column found", name, f"name it with --map voltage=COLUMN; the columns are: {shown}"
-        )
+        raise LogError("no voltage column found", name, f"name it with --map voltage=COLUMN; the columns are: {shown}")
     if "time" not in columns and "date" not in columns:
-        raise LogError(
-            "no time column found", name, f"name it with --map time=COLUMN; the columns are: {shown}"
-        )
+        raise LogError("no time column found", name, f"name it with --map time=COLUMN; the columns are: {shown}")
     if not {"current", "power", "counter_Ah"} & set(columns):
         raise LogError(
             "no current, power or counter column found", name,
@@ -209,8 +203,7 @@ def _textual(layout: Layout, index: int) -> bool:
     numbers = sum(
         1
         for value in values
-        if value.replace(decimal, ".", 1).replace("-", "", 1).replace(".", "", 1).isdigit()
-        or _float(value, decimal)
+        if value.replace(decimal, ".", 1).replace("-", "", 1).replace(".", "", 1).isdigit() or _float(value, decimal)
     )
     return numbers < 0.5 * max(1, len(values))
 
@@ -248,9 +241,7 @@ def _assemble(frame: pl.DataFrame, layout: Layout, choices: Choices, name: str) 
         values[target] = column if factor == 1.0 and shift == 0.0 else column * factor + shift
         resolution[target] = float(10.0 ** -layout.decimals[index]) * factor
     if not np.any(np.isfinite(values["voltage_V"])):
-        raise LogError(
-            "the voltage column holds no numbers", name, "choose another with --map voltage=COLUMN"
-        )
+        raise LogError("the voltage column holds no numbers", name, "choose another with --map voltage=COLUMN")
     if not np.any(np.isfinite(time_s)):
         raise LogError("the time column holds no times", name, "choose another with --map time=COLUMN")
     sign = choices.discharge_sign
@@ -266,7 +257,7 @@ def _assemble(frame: pl.DataFrame, layout: Layout, choices: Choices, name: str) 
     current = values.pop("current_A", None)
     voltage = values.pop("voltage_V")
     trace = Trace(time_s, voltage, current, resolution=resolution, **values)
-    labels = {field: layout.label(field) for field in ("time", *_VALUES) if field != "time" or True}
+    labels = {field: layout.label(field) for field in ("time", *_VALUES)}
     if "time" not in layout.columns:
         labels["time"] = layout.label("date")
     return LogFile(trace, layout, frame.height, labels, sign, moment_of(epoch), tuple(remarks))

@@ -86,9 +86,7 @@ def seconds_from_text(series: pl.Series, timezone: str, name: str) -> tuple[Colu
     epoch = np.asarray(moments.dt.epoch("us").cast(pl.Float64).to_numpy(), dtype=np.float64) / 1e6
     finite = epoch[np.isfinite(epoch)]
     if len(finite) == 0:
-        raise LogError(
-            f'times like "{sample[0]}" cannot be read', name, "write them like 2026-01-31 14:05:33"
-        )
+        raise LogError(f'times like "{sample[0]}" cannot be read', name, "write them like 2026-01-31 14:05:33")
     return epoch - finite[0], float(finite[0]), naive
 
 
@@ -104,17 +102,14 @@ def _over_midnight(seconds: Column) -> Column:
 
 def _dated(text: pl.Series, sample: list[str], timezone: str, name: str) -> tuple[pl.Series, bool]:
     zoned = all(
-        re.search(r"(Z|[+\-]\d{2}:?\d{2})$", value)
-        and "T" in value
+        (re.search(r"(Z|[+\-]\d{2}:?\d{2})$", value) and "T" in value)
         or value.endswith("Z")
         or re.search(r"\d[+\-]\d{2}:\d{2}$", value)
         for value in sample
     )
     if zoned:
         plain = text.str.replace(r"Z$", "+00:00").str.replace(" ", "T")
-        parsed = plain.str.to_datetime(
-            "%Y-%m-%dT%H:%M:%S%.f%:z", strict=False, time_unit="us", time_zone="UTC"
-        )
+        parsed = plain.str.to_datetime("%Y-%m-%dT%H:%M:%S%.f%:z", strict=False, time_unit="us", time_zone="UTC")
         if parsed.null_count() < len(parsed):
             return parsed.dt.replace_time_zone(None), False
     best: pl.Series | None = None
@@ -130,16 +125,12 @@ def _dated(text: pl.Series, sample: list[str], timezone: str, name: str) -> tupl
         if best.null_count() == text.null_count():
             break
     if best is None:
-        raise LogError(
-            f'times like "{sample[0]}" cannot be read', name, "write them like 2026-01-31 14:05:33"
-        )
+        raise LogError(f'times like "{sample[0]}" cannot be read', name, "write them like 2026-01-31 14:05:33")
     if timezone:
         try:
             zoned_times = best.dt.replace_time_zone(timezone, ambiguous="earliest", non_existent="null")
         except (pl.exceptions.PolarsError, ValueError):
-            raise LogError(
-                f'time zone "{timezone}" is not known', name, 'write it like "Europe/Oslo"'
-            ) from None
+            raise LogError(f'time zone "{timezone}" is not known', name, 'write it like "Europe/Oslo"') from None
         in_utc = zoned_times.dt.convert_time_zone("UTC").dt.replace_time_zone(None)
         return _hour_taken_twice(in_utc, best, timezone), False
     return best, True

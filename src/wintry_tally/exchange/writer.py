@@ -40,6 +40,4 @@ def write_csv(trace: Trace, path: Path) -> None:
     try:
         pl.DataFrame(columns).write_csv(path)
     except OSError as error:
-        raise LogError(
-            f"cannot be written ({error.strerror or error})", str(path), "choose another folder"
-        ) from None
+        raise LogError(f"cannot be written ({error.strerror or error})", str(path), "choose another folder") from None

@@ -125,8 +125,7 @@ def analyse(raw: Trace, options: Options, progress: Callable[[float], None] | No
         remarks += family_remarks(trace, options.family, stages)
     if test is not None:
         usable = tuple(
-            usable_above(trace, integral, scale, stages, test, dropout, instrument)
-            for dropout in options.dropouts_V
+            usable_above(trace, integral, scale, stages, test, dropout, instrument) for dropout in options.dropouts_V
         )
         remarks += unclear.get(test.last, []) if test.ended_by == endings[test.last] else []
         remarks += test_remarks(trace, integral, scale, stages, test, options.family, options.rest_s)
@@ -135,9 +134,7 @@ def analyse(raw: Trace, options: Options, progress: Callable[[float], None] | No
         spans = test.count.spans
         remarks += counter_remarks(trace, integral, spans[0].first, spans[-1].last, test.count.charge)
     tell(1.0)
-    return Analysis(
-        trace, options, len(raw), scale, results, test, usable, _trips(results, trace), tuple(remarks)
-    )
+    return Analysis(trace, options, len(raw), scale, results, test, usable, _trips(results, trace), tuple(remarks))
 
 
 def _turned(trace: Trace, rows: list[tuple[int, int]]) -> Trace:

@@ -36,11 +36,7 @@ def family_remarks(trace: Trace, family: Family, stages: list[Stage]) -> list[Re
     if not total:
         return []
     offer = ""
-    if (
-        len(trace) > 10
-        and total > 0.5 * len(trace)
-        and family.plausible_V[0] <= worst / 10 <= family.plausible_V[1]
-    ):
+    if len(trace) > 10 and total > 0.5 * len(trace) and family.plausible_V[0] <= worst / 10 <= family.plausible_V[1]:
         offer = "divide the voltages by 10"
     elif 1000 * low <= worst <= 1000 * high:
         offer = "divide the voltages by 1000 (mV)"
@@ -113,12 +109,7 @@ def test_remarks(
                 step = np.diff(trace.time_s[start : stop + 1])
                 if float(step.max()) * scale.reference_A / HOUR < 0.005 * charge:
                     continue
-                parts = (
-                    0.5
-                    * step
-                    * np.abs(trace.current[start + 1 : stop + 1] + trace.current[start:stop])
-                    / HOUR
-                )
+                parts = 0.5 * step * np.abs(trace.current[start + 1 : stop + 1] + trace.current[start:stop]) / HOUR
                 at = int(np.argmax(parts))
                 if float(parts[at]) > largest:
                     largest, where = float(parts[at]), start + at
@@ -135,9 +126,7 @@ def test_remarks(
     if family is not None and family.lithium and test.ended_by != PROTECTION:
         left = _share_left(family, trace, test)
         if left > 0.01:
-            cause = (
-                "the set cut-off" if test.ended_by == SET_CUTOFF else "something other than its protection"
-            )
+            cause = "the set cut-off" if test.ended_by == SET_CUTOFF else "something other than its protection"
             last = test.count.spans[-1].last
             remarks.append(
                 Remark(

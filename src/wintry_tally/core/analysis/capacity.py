@@ -53,9 +53,7 @@ def discharge_groups(stages: list[Stage]) -> list[tuple[int, int]]:
     for position, stage in enumerate(stages):
         if stage.kind != StageKind.DISCHARGE:
             continue
-        if groups and all(
-            between.kind == StageKind.PAUSE for between in stages[groups[-1][1] + 1 : position]
-        ):
+        if groups and all(between.kind == StageKind.PAUSE for between in stages[groups[-1][1] + 1 : position]):
             groups[-1] = (groups[-1][0], position)
         else:
             groups.append((position, position))
@@ -134,8 +132,7 @@ def capacity_test(
         if stage.kind == StageKind.PAUSE
     )
     rates = tuple(
-        count(trace, integral, [span_of(trace, scale, stage)], Instrument()).mean_current.value
-        for stage in discharges
+        count(trace, integral, [span_of(trace, scale, stage)], Instrument()).mean_current.value for stage in discharges
     )
     return CapacityTest(
         count=counted,

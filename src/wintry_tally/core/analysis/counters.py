@@ -50,9 +50,7 @@ def read_counter(values: Column, first: int, last: int, unit: str, resolution: f
     )
 
 
-def counter_remarks(
-    trace: Trace, integral: Integral, first: int, last: int, charge: Quantity
-) -> list[Remark]:
+def counter_remarks(trace: Trace, integral: Integral, first: int, last: int, charge: Quantity) -> list[Remark]:
     """Not zero at the start, reset in mid-run, or apart from the integral beyond both doubts."""
     if trace.counter_Ah is None:
         return []

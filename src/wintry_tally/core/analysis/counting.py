@@ -153,9 +153,7 @@ def count(trace: Trace, integral: Integral, spans: Sequence[Span], instrument: I
         voltage_rows.append(("voltage offset", f"{instrument.name}:voltage-offset", 0.0, offset * charge))
     for name, dq, de in _record_terms(trace, spans, mean_V, hours):
         rows.append((name, "", dq, de))
-    rows.append(
-        ("time base", f"{instrument.name}:time-base", charge * _ppm(instrument), energy * _ppm(instrument))
-    )
+    rows.append(("time base", f"{instrument.name}:time-base", charge * _ppm(instrument), energy * _ppm(instrument)))
     ends = math.sqrt(2.0) * instrument.clock_s / HOUR
     if ends:
         rows.append(("reading of the clock", "", mean_A * ends, mean_A * mean_V * ends))
@@ -164,13 +162,10 @@ def count(trace: Trace, integral: Integral, spans: Sequence[Span], instrument: I
     energy_terms = [Term(name, de, key) for name, key, _, de in rows + voltage_rows]
     # mean V = E/Q: what E and Q share (all of the current's gain) cancels
     ratio_terms = [
-        Term(name, (de - mean_V * dq) / charge if charge else 0.0, key)
-        for name, key, dq, de in rows + voltage_rows
+        Term(name, (de - mean_V * dq) / charge if charge else 0.0, key) for name, key, dq, de in rows + voltage_rows
     ]
     mean_terms = [
-        Term(name, dq / hours if hours else 0.0, key)
-        for name, key, dq, _ in rows
-        if name not in {"time base"}
+        Term(name, dq / hours if hours else 0.0, key) for name, key, dq, _ in rows if name not in {"time base"}
     ]
     return Count(
         charge=_quantity(charge, "Ah", charge_terms, known_I),
@@ -190,9 +185,7 @@ def _quantity(value: float, unit: str, terms: Sequence[Term], known: bool) -> Qu
     return Quantity.from_terms(value, unit, terms) if known else Quantity(value, None, unit)
 
 
-def _record_terms(
-    trace: Trace, spans: Sequence[Span], mean_V: float, hours: float
-) -> list[tuple[str, float, float]]:
+def _record_terms(trace: Trace, spans: Sequence[Span], mean_V: float, hours: float) -> list[tuple[str, float, float]]:
     """Terms that come from how the record was made: resolution, sampling, switching instants, gaps."""
     edge = gap = sampling = readings = changes = 0.0
     usual = usual_interval(trace.time_s)
@@ -215,9 +208,7 @@ def _record_terms(
     rounding = step_A / math.sqrt(12.0) * hours / math.sqrt(independent)
     terms.append(("resolution of the current", rounding, rounding * mean_V))
     charge = sum(abs(float(trace.current[span.first])) for span in spans) / max(1, len(spans)) * hours
-    terms.append(
-        ("resolution of the voltage", 0.0, step_V / math.sqrt(12.0) * charge / math.sqrt(independent))
-    )
+    terms.append(("resolution of the voltage", 0.0, step_V / math.sqrt(12.0) * charge / math.sqrt(independent)))
     return terms
 
 

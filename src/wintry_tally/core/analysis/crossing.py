@@ -73,9 +73,7 @@ def _steep(trace: Trace, scale: Scale, stage: Stage, index: int) -> bool:
     return fall > 3.0 * scale.noise_V or scale.noise_V == 0.0
 
 
-def _at(
-    trace: Trace, scale: Scale, stage: Stage, index: int, threshold_V: float, instrument: Instrument
-) -> Crossing:
+def _at(trace: Trace, scale: Scale, stage: Stage, index: int, threshold_V: float, instrument: Instrument) -> Crossing:
     if index <= stage.first:
         return Crossing(stage.first, 0.0, float(trace.current[stage.first]), 0.0, 0.0)
     before, interval = index - 1, float(trace.time_s[index] - trace.time_s[index - 1])
@@ -92,9 +90,7 @@ def _at(
     if instrument.voltage is not None:
         error = math.hypot(
             error,
-            math.hypot(
-                instrument.voltage.gain_standard() * threshold_V, instrument.voltage.offset_standard(step)
-            ),
+            math.hypot(instrument.voltage.gain_standard() * threshold_V, instrument.voltage.offset_standard(step)),
         )
     slope = _slope(trace, stage, index, max(2 * error, 0.01))
     doubt = error / slope if slope > 0 else 0.0

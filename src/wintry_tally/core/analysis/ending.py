@@ -77,9 +77,7 @@ def _discharge_ending(
     lowest = float(np.min(after[: min(len(after), 12)]))
     nominal = options.family.nominal_V if options.family else 12.0
     # a pack whose protection opened shows next to nothing at its terminals; an open circuit always rebounds
-    collapsed = settled < 0.55 * min(nominal, max(last_V, 1.0)) or (
-        lowest < 0.3 * nominal and settled < last_V - 0.5
-    )
+    collapsed = settled < 0.55 * min(nominal, max(last_V, 1.0)) or (lowest < 0.3 * nominal and settled < last_V - 0.5)
     if collapsed:
         return PROTECTION, []
     if at_cutoff:
@@ -139,9 +137,7 @@ def _round_voltage(volts: float, slack: float) -> bool:
     return near_half <= min(slack, 0.06) or near_tenth <= 0.012
 
 
-def _charge_ending(
-    trace: Trace, scale: Scale, stage: Stage, following: Stage | None, options: EndOptions
-) -> str:
+def _charge_ending(trace: Trace, scale: Scale, stage: Stage, following: Stage | None, options: EndOptions) -> str:
     size = stage.last - stage.first
     tail = np.abs(trace.current[max(stage.first, stage.last - min(10, size)) : stage.last + 1])
     last_A = float(np.median(tail))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -93,7 +94,7 @@ def _runs(current: Column, dead: float) -> list[tuple[int, int, int]]:
         previous = int(state[-1])
     edges.append(len(current))
     runs = []
-    for first, stop in zip(edges[:-1], edges[1:], strict=True):
+    for first, stop in itertools.pairwise(edges):
         value = float(current[first])
         runs.append((first, stop - 1, (value > dead) - (value < -dead)))
     return runs
@@ -147,7 +148,7 @@ def _by_steps(trace: Trace, scale: Scale, kind: StageKind, first: int, last: int
     edges = [first, *cuts, last + 1]
     return [
         Stage(kind, start, stop - 1, control_of(trace, scale, start, stop - 1))
-        for start, stop in zip(edges[:-1], edges[1:], strict=True)
+        for start, stop in itertools.pairwise(edges)
     ]
 
 

@@ -57,14 +57,10 @@ _L, _M, _W, _I = Direction.AT_LEAST, Direction.AT_MOST, Direction.WITHIN, Direct
 CLAIM_KINDS: dict[str, ClaimKind] = {
     kind.key: kind
     for kind in (
-        ClaimKind(
-            "capacity", "Capacity", "charge", _L, "capacity", ("capacity", "rated capacity", "c20", "c5")
-        ),
+        ClaimKind("capacity", "Capacity", "charge", _L, "capacity", ("capacity", "rated capacity", "c20", "c5")),
         ClaimKind("energy", "Energy", "energy", _L, "capacity", ("energy",)),
         ClaimKind("reserve", "Reserve capacity", "duration", _L, "reserve", ("reserve", "rc"), unit="min"),
-        ClaimKind(
-            "runtime", "Runtime with a device", "duration", _L, "runtime", ("runtime", "runs for"), unit="h"
-        ),
+        ClaimKind("runtime", "Runtime with a device", "duration", _L, "runtime", ("runtime", "runs for"), unit="h"),
         ClaimKind(
             "continuous-discharge",
             "Continuous discharge",
@@ -138,9 +134,7 @@ CLAIM_KINDS: dict[str, ClaimKind] = {
             "charge",
             ("charge current", "charging current", "max charge", "maximum charge", "charge"),
         ),
-        ClaimKind(
-            "charge-time", "Charge time", "duration", _M, "charge", ("charge time", "charges in"), unit="h"
-        ),
+        ClaimKind("charge-time", "Charge time", "duration", _M, "charge", ("charge time", "charges in"), unit="h"),
         ClaimKind(
             "cold-charge-block",
             "Low-temperature charge block",
@@ -167,12 +161,8 @@ CLAIM_KINDS: dict[str, ClaimKind] = {
             beyond="heating a battery to its cut is not a bench procedure offered here",
         ),
         ClaimKind("heater-power", "Heater, least input", "power", _L, "heater", ("heater power", "heater")),
-        ClaimKind(
-            "heater-time", "Time to warm", "duration", _M, "heater", ("warms in", "heater time"), unit="min"
-        ),
-        ClaimKind(
-            "heater-stop", "Heater stops", "temperature", _W, "heater", ("heater stops", "heater stop")
-        ),
+        ClaimKind("heater-time", "Time to warm", "duration", _M, "heater", ("warms in", "heater time"), unit="min"),
+        ClaimKind("heater-stop", "Heater stops", "temperature", _W, "heater", ("heater stops", "heater stop")),
         ClaimKind("cold-loss", "Loss in the cold", "share", _M, "cold-loss", ("cold loss",)),
         ClaimKind(
             "self-discharge",
@@ -349,18 +339,11 @@ def parse_claim(text: str, source: str = "label") -> Claim:
 def _kind_of(lowered: str, remaining: str) -> ClaimKind:
     best: ClaimKind | None = None
     length = 0
-    units = {
-        unit.dimension for unit in map(find_unit, re.findall(r"\d\s*([A-Za-z%°€$£/]+)", remaining)) if unit
-    }
+    units = {unit.dimension for unit in map(find_unit, re.findall(r"\d\s*([A-Za-z%°€$£/]+)", remaining)) if unit}
     for kind in CLAIM_KINDS.values():
         for word in kind.words:
             if len(word) > length and re.search(rf"(?<![a-z]){re.escape(word)}(?![a-z])", lowered):
-                if (
-                    kind.dimension
-                    and units
-                    and kind.dimension not in units
-                    and kind.dimension != "temperature"
-                ):
+                if kind.dimension and units and kind.dimension not in units and kind.dimension != "temperature":
                     continue
                 best, length = kind, len(word)
     if best is not None:

@@ -5,6 +5,7 @@ Source of every value here: common practice, no published source. The manual of 
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass
 
 from wintry_tally.core.errors import InputError
@@ -217,7 +218,7 @@ def charge_state_band(family: Family, rested_V: float, reading_limit_V: float = 
 def _interpolate(chart: tuple[tuple[float, float], ...], voltage: float) -> float:
     if voltage >= chart[0][0]:
         return chart[0][1]
-    for (upper_V, upper), (lower_V, lower) in zip(chart, chart[1:], strict=False):
+    for (upper_V, upper), (lower_V, lower) in itertools.pairwise(chart):
         if voltage >= lower_V:
             return lower + (upper - lower) * (voltage - lower_V) / (upper_V - lower_V)
     return chart[-1][1]

@@ -85,11 +85,7 @@ def contradictions(claims: Sequence[Claim]) -> list[Finding]:
         for index, first in enumerate(same):
             for second in same[index + 1 :]:
                 assert first.value is not None and second.value is not None
-                if (
-                    dict(first.conditions) != dict(second.conditions)
-                    and first.conditions
-                    and second.conditions
-                ):
+                if dict(first.conditions) != dict(second.conditions) and first.conditions and second.conditions:
                     continue
                 span = first.tolerance + second.tolerance
                 if abs(first.value - second.value) > span + 1e-9 * abs(first.value):
@@ -107,7 +103,5 @@ def contradictions(claims: Sequence[Claim]) -> list[Finding]:
 def _claimed(claim: Claim) -> str:
     assert claim.value is not None
     unit = claim.definition.shown_unit
-    value = claim.value / {"min": 60.0, "h": 3600.0, "months": 30.44 * 86400, "years": 365.25 * 86400}.get(
-        unit, 1.0
-    )
+    value = claim.value / {"min": 60.0, "h": 3600.0, "months": 30.44 * 86400, "years": 365.25 * 86400}.get(unit, 1.0)
     return f"{_shown(value)} {unit}".strip()

@@ -132,11 +132,7 @@ class BatteryModel:
             return inner / (setting + resistance)
         if mode == "power":
             square = inner * inner - 4.0 * resistance * setting
-            return (
-                (inner - math.sqrt(square)) / (2.0 * resistance)
-                if square > 0.0
-                else inner / (2.0 * resistance)
-            )
+            return (inner - math.sqrt(square)) / (2.0 * resistance) if square > 0.0 else inner / (2.0 * resistance)
         raise ValueError(mode)
 
     # --- going on ---

@@ -141,9 +141,7 @@ class Result:
     events: tuple[Event, ...] = ()
 
 
-def _moved(
-    state: RunState, trigger: Trigger, now_s: float, message: str, **changes: Any
-) -> tuple[RunState, Event]:
+def _moved(state: RunState, trigger: Trigger, now_s: float, message: str, **changes: Any) -> tuple[RunState, Event]:
     try:
         phase = TRANSITIONS[state.phase, trigger]
     except KeyError:
@@ -250,20 +248,14 @@ def _end_rules(recipe: Recipe, state: RunState, seen: Observation, now_s: float)
             hit = seen.voltage_V <= rule.value and seen.current_A > 0.02
             state = replace(state, below=state.below + 1 if hit else 0)
             if state.below >= rule.readings:
-                return _step_over(
-                    recipe, state, rule.cause, f"{seen.voltage_V:.2f} V ≤ {rule.value:g} V", now_s
-                )
+                return _step_over(recipe, state, rule.cause, f"{seen.voltage_V:.2f} V ≤ {rule.value:g} V", now_s)
         elif rule.kind == "protection" and discharging:
             idle = seen.current_A <= 0.02 and seen.voltage_V < rule.value
             state = replace(state, open=state.open + 1 if idle else 0)
             if state.open >= rule.readings:
                 return _step_over(recipe, state, rule.cause, f"no current, {seen.voltage_V:.2f} V", now_s)
         elif rule.kind == "time":
-            lasted = (
-                now_s - state.step_since_s
-                if not discharging
-                else state.step_live_s + now_s - state.step_since_s
-            )
+            lasted = now_s - state.step_since_s if not discharging else state.step_live_s + now_s - state.step_since_s
             if lasted >= rule.value:
                 return _step_over(recipe, state, rule.cause, f"after {lasted:.0f} s", now_s)
     return Result(state)
@@ -310,14 +302,10 @@ def _asked(recipe: Recipe, state: RunState, request: Request, now_s: float) -> R
         return Result(moved, (OFF,), (event,))
     if request.kind == "resume":
         _allow(state.phase is Phase.PAUSED, "only a paused run can be resumed")
-        moved, event = _moved(
-            state, Trigger.RESUME, now_s, "resumed", step_since_s=now_s, last_s=None, below=0, open=0
-        )
+        moved, event = _moved(state, Trigger.RESUME, now_s, "resumed", step_since_s=now_s, last_s=None, below=0, open=0)
         return Result(moved, (Command("draw", recipe.steps[state.index].mode, state.setting),), (event,))
     if request.kind == "set":
-        _allow(
-            state.phase in {Phase.DISCHARGING, Phase.PAUSED}, "the rate can be changed only in a discharge"
-        )
+        _allow(state.phase in {Phase.DISCHARGING, Phase.PAUSED}, "the rate can be changed only in a discharge")
         current_step = recipe.steps[state.index]
         _allow(
             math.isfinite(request.setting) and request.setting > 0,
@@ -331,9 +319,7 @@ def _asked(recipe: Recipe, state: RunState, request: Request, now_s: float) -> R
         changed = replace(state, setting=request.setting, below=0)
         event = Event(now_s, "set", f"setting changed from {state.setting:g} to {request.setting:g}")
         live = state.phase is Phase.DISCHARGING
-        return Result(
-            changed, (Command("draw", current_step.mode, request.setting),) if live else (), (event,)
-        )
+        return Result(changed, (Command("draw", current_step.mode, request.setting),) if live else (), (event,))
     raise InputError(f'"{request.kind}" is not a request', mend="pause, resume, set or stop")
 
 

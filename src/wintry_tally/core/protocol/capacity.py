@@ -58,15 +58,11 @@ def reference_current(family: Family, rated_Ah: float, limits: LoadLimits | None
     )
 
 
-def capacity_recipe(
-    family: Family, rated_Ah: float, plan: CapacityPlan, limits: LoadLimits | None = None
-) -> Recipe:
+def capacity_recipe(family: Family, rated_Ah: float, plan: CapacityPlan, limits: LoadLimits | None = None) -> Recipe:
     """The recipe as data, with limits that follow from the family and the load."""
     steps = []
     if plan.rest_s > 0:
-        steps.append(
-            Step("rest", "Rest before the discharge", ends=(EndRule("time", plan.rest_s, EndCause.TIME),))
-        )
+        steps.append(Step("rest", "Rest before the discharge", ends=(EndRule("time", plan.rest_s, EndCause.TIME),)))
     current = plan.setting if plan.mode == "current" else family.reference_rate_C * rated_Ah
     longest = plan.limit_s or 2.0 * 3600.0 * rated_Ah / max(current, 0.01) + 3600.0
     ends = [

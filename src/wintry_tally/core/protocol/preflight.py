@@ -35,9 +35,7 @@ def preflight(
 ) -> list[Check]:
     """The checks of a capacity test, in the order a person would make them."""
     checks = [
-        Check(
-            "Counter", "good", "Counted from zero by this run itself; set the load's own counter to zero too."
-        )
+        Check("Counter", "good", "Counted from zero by this run itself; set the load's own counter to zero too.")
         if not hand
         else Check(
             "Counter",
@@ -98,9 +96,7 @@ def _cutoff(family: Family, plan: CapacityPlan) -> Check:
 
 def _rating(rated_Ah: float | None, plan: CapacityPlan) -> Check:
     if not rated_Ah:
-        return Check(
-            "Rating", "bar", "No capacity is claimed: type one as printed on the label, like “40 Ah”."
-        )
+        return Check("Rating", "bar", "No capacity is claimed: type one as printed on the label, like “40 Ah”.")
     if plan.mode == "current" and plan.setting > 0:
         rate = plan.setting / rated_Ah
         return Check("Rate", "good", f"{plan.setting:g} A is {rate:.3g} C of {rated_Ah:g} Ah.")
@@ -170,6 +166,5 @@ def _end(family: Family, forecast_s: float) -> Check:
     return Check(
         "End",
         "heed",
-        words
-        + " Be there, or use a load whose cut-off is proven: without one a lead-acid battery is driven flat.",
+        words + " Be there, or use a load whose cut-off is proven: without one a lead-acid battery is driven flat.",
     )

@@ -74,7 +74,7 @@ def parse_accuracy(text: str) -> Accuracy:
         unit = (match["unit"] or "").lower()
         if unit in {"%", "percent"}:
             percent += number
-        elif unit.startswith("d") and unit != "degc" or unit.startswith("count") or unit == "lsd":
+        elif (unit.startswith("d") and unit != "degc") or unit.startswith("count") or unit == "lsd":
             digits += number
         else:
             absolute += number * _SCALE.get(unit, 1.0)

@@ -77,21 +77,14 @@ def parse_duration(text: str) -> float:
         seconds = float((clock["s"] or "0").replace(",", "."))
         return int(clock["h"]) * 3600 + int(clock["m"]) * 60 + seconds
     mixed = _MIXED_DURATION.match(stripped)
-    if (
-        mixed
-        and stripped
-        and (mixed["d"] or mixed["h"] or mixed["s"])
-        or (mixed and _ends_in_minutes(stripped))
-    ):
+    if (mixed and stripped and (mixed["d"] or mixed["h"] or mixed["s"])) or (mixed and _ends_in_minutes(stripped)):
         assert mixed is not None
         parts = [(mixed["d"], 86400.0), (mixed["h"], 3600.0), (mixed["m"], 60.0), (mixed["s"], 1.0)]
         return sum(float(part.replace(",", ".")) * scale for part, scale in parts if part)
     number = _NUMBER.match(stripped)
     unit = find_unit(stripped[number.end() :], "duration") if number else None
     if number is None or unit is None or unit.dimension != "duration":
-        raise InputError(
-            f'"{stripped}" is not a duration', mend='write it like "8h42", "90 min", "1.5 h" or "10:53"'
-        )
+        raise InputError(f'"{stripped}" is not a duration', mend='write it like "8h42", "90 min", "1.5 h" or "10:53"')
     return parse_number(stripped[: number.end()]) * unit.factor
 
 
@@ -132,9 +125,7 @@ def parse_typed(text: str, dimension: str) -> Typed:
     unit = find_unit(written, dimension)
     if unit is None:
         known = ", ".join(units_of(dimension)[:6])
-        raise InputError(
-            f'the unit "{written}" is not known', mend=f"use one of {known}" if known else "leave it out"
-        )
+        raise InputError(f'the unit "{written}" is not known', mend=f"use one of {known}" if known else "leave it out")
     if unit.dimension != dimension:
         article = "an" if unit.dimension[0] in "aeiou" else "a"
         raise InputError(

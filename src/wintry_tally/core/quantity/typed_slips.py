@@ -38,17 +38,11 @@ def digit_neighbours(value: float, decimals: int | None = None) -> list[float]:
     found.add(value * 10)
     found.add(value / 10)
     found.discard(value)
-    return sorted(
-        (candidate for candidate in found if candidate >= 0), key=lambda candidate: abs(candidate - value)
-    )
+    return sorted((candidate for candidate in found if candidate >= 0), key=lambda candidate: abs(candidate - value))
 
 
 def plausible_neighbour(value: float, expected: Quantity, decimals: int | None = None) -> float | None:
     """The one-slip neighbour within what is expected, nearest its middle; None when there is none."""
     reach = 3.0 * (expected.standard or 0.0)
-    fits = [
-        candidate
-        for candidate in digit_neighbours(value, decimals)
-        if abs(candidate - expected.value) <= reach
-    ]
+    fits = [candidate for candidate in digit_neighbours(value, decimals) if abs(candidate - expected.value) <= reach]
     return min(fits, key=lambda candidate: abs(candidate - expected.value)) if fits else None

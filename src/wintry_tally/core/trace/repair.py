@@ -61,18 +61,14 @@ def _with_current(trace: Trace, remarks: list[Remark]) -> Trace:
     if trace.power_W is not None:
         with np.errstate(divide="ignore", invalid="ignore"):
             current = np.where(trace.voltage_V > 0.1, trace.power_W / trace.voltage_V, 0.0)
-        remarks.append(
-            Remark("current-from-power", "No current column: the current is power divided by voltage.")
-        )
+        remarks.append(Remark("current-from-power", "No current column: the current is power divided by voltage."))
         return replace(trace, current_A=current)
     if trace.counter_Ah is None:
         raise LogError(
             "no current, no power and no charge counter found",
             mend="name the column with --map current=COLUMN",
         )
-    remarks.append(
-        Remark("current-from-counter", "No current column: the current is the slope of the charge counter.")
-    )
+    remarks.append(Remark("current-from-counter", "No current column: the current is the slope of the charge counter."))
     return replace(trace, current_A=_slope_of_counter(trace.time_s, trace.counter_Ah))
 
 

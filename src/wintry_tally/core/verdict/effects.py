@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 
 from wintry_tally.core.battery import Claim, Family
@@ -52,9 +53,7 @@ def rate_condition(
     change = ratio ** (exponent - 1.0) - 1.0
     spread = abs(math.log(ratio)) * doubt * (1.0 + change)
     if mixed:
-        spread = math.hypot(
-            spread, abs(math.log(max(evidence.rates) / min(evidence.rates))) * (exponent - 1.0) / 2
-        )
+        spread = math.hypot(spread, abs(math.log(max(evidence.rates) / min(evidence.rates))) * (exponent - 1.0) / 2)
     return Condition(
         "mixed rates" if mixed else "rate",
         round(claimed_A / rated_Ah, 4),
@@ -63,9 +62,7 @@ def rate_condition(
     )
 
 
-def temperature_condition(
-    family: Family, claim: Claim, evidence: CapacityEvidence, share: float
-) -> Condition | None:
+def temperature_condition(family: Family, claim: Claim, evidence: CapacityEvidence, share: float) -> Condition | None:
     """The temperature of the test against the claim's (or 25 °C), and what that likely did."""
     claimed = claim.conditions.get("temperature_C", 25.0)
     actual = evidence.temperature_C
@@ -83,9 +80,7 @@ def temperature_condition(
     )
 
 
-def cutoff_condition(
-    family: Family, claim: Claim, evidence: CapacityEvidence, share: float
-) -> Condition | None:
+def cutoff_condition(family: Family, claim: Claim, evidence: CapacityEvidence, share: float) -> Condition | None:
     """Where the discharge ended against the claim's cut-off; ended early, charge was left in."""
     claimed = claim.conditions.get("cutoff_V", family.cutoff_V)
     if evidence.end_V <= claimed + 0.1 or evidence.ended_by == "battery-protection":
@@ -108,7 +103,7 @@ def _chart_share(family: Family, end_V: float, cutoff_V: float) -> float:
     def state(volts: float) -> float:
         if volts >= chart[0][0]:
             return chart[0][1]
-        for (upper_V, upper), (lower_V, lower) in zip(chart, chart[1:], strict=False):
+        for (upper_V, upper), (lower_V, lower) in itertools.pairwise(chart):
             if volts >= lower_V:
                 return lower + (upper - lower) * (volts - lower_V) / (upper_V - lower_V)
         return chart[-1][1]

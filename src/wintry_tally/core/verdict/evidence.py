@@ -50,9 +50,7 @@ class MeasuredEvidence:
     quantity: Quantity
 
 
-def capacity_evidence(
-    name: str, analysis: Analysis, ambient_C: float | None = None
-) -> CapacityEvidence | None:
+def capacity_evidence(name: str, analysis: Analysis, ambient_C: float | None = None) -> CapacityEvidence | None:
     """What a log says of capacity and energy; None when nothing was discharged in it."""
     test = analysis.capacity
     if test is None:

@@ -162,9 +162,7 @@ def _low_voltage_cut(case: Case) -> Verdict | None:
 
 def _by_measurement(case: Case, direct: Sequence[MeasuredEvidence]) -> Verdict:
     latest = direct[-1]
-    step = Working(
-        case.claim.definition.label, "as measured", {"from": latest.name}, format_quantity(latest.quantity)
-    )
+    step = Working(case.claim.definition.label, "as measured", {"from": latest.name}, format_quantity(latest.quantity))
     if case.claim.value is None:
         holds = bool(latest.quantity.value) == (case.claim.wanted is not False)
         return Verdict(
@@ -246,9 +244,7 @@ def _decide(
         outcome = Outcome.TOO_CLOSE
     if notes:
         advice = "; ".join([*notes, *([advice] if advice else [])])
-    working = _working(
-        case, measured, tolerance, steps, conditions, as_measured, adjusted, probability, outcome
-    )
+    working = _working(case, measured, tolerance, steps, conditions, as_measured, adjusted, probability, outcome)
     return Verdict(claim, outcome, measured, probability, tuple(conditions), evidence, advice, working)
 
 
@@ -293,11 +289,7 @@ def _working(
                     "Peukert (1897) for the rate; IEC 60095-1 for lead-acid temperature; else common practice",
                 )
             )
-    shown = (
-        "no probability without the instrument's accuracy"
-        if probability is None
-        else f"p = {probability:.3f}"
-    )
+    shown = "no probability without the instrument's accuracy" if probability is None else f"p = {probability:.3f}"
     return Working(
         f"{claim.definition.label}: {OUTCOME_WORDS[outcome].lower()}",
         formula,

@@ -16,9 +16,7 @@ def _phi(z: float) -> float:
     return 0.5 * math.erfc(-z / math.sqrt(2.0))
 
 
-def conformity(
-    value: float, standard: float, required: float, direction: Direction, tolerance: float = 0.0
-) -> float:
+def conformity(value: float, standard: float, required: float, direction: Direction, tolerance: float = 0.0) -> float:
     """Probability that the true value conforms, for a normal error.
 
     At least T: p = Φ((y - T)/u); mirrored for at most; the difference of two for within T ± tolerance.

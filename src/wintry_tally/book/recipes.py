@@ -1,0 +1,28 @@
+"""Recipes to and from the plain data kept with a run."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+from typing import Any
+
+from wintry_tally.core.errors import BookError
+from wintry_tally.core.protocol import Recipe
+
+
+def recipe_data(recipe: Recipe) -> dict[str, Any]:
+    """Plain data."""
+    return asdict(recipe)
+
+
+def recipe_from(data: dict[str, Any]) -> Recipe:
+    """The recipe that `recipe_data` wrote.
+
+    Raises:
+        BookError: the data is no recipe.
+    """
+    from pydantic import TypeAdapter, ValidationError
+
+    try:
+        return TypeAdapter(Recipe).validate_python(data)
+    except ValidationError as error:
+        raise BookError(f"the run's recipe cannot be read ({error.error_count()} problems)") from None

@@ -1,0 +1,254 @@
+"""Building the demo book from stated seeds: `python -m wintry_tally.demo.build FILE`.
+
+Everything in it is invented: a workshop that readies masts watching snow and weather on a pass, and the batteries its
+technician tries for them. Makers, models, numbers and people are made up; the runs come from the battery model.
+"""
+
+from __future__ import annotations
+
+import sqlite3
+import sys
+import tempfile
+from dataclasses import dataclass, replace
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+from wintry_tally.bench.journal import Journal
+from wintry_tally.bench.loop import RunLoop
+from wintry_tally.bench.simulated import MeterSpec, SimulatedChannel
+from wintry_tally.book import Book, RunSettings, RunStatus
+from wintry_tally.book.recipes import recipe_data
+from wintry_tally.core.battery import Arrival, family_named, parse_claim
+from wintry_tally.core.cell import parameters_for
+from wintry_tally.core.cell.parameters import Protection, aged
+from wintry_tally.core.protocol import CapacityPlan, LoadLimits, capacity_recipe
+from wintry_tally.exchange.reader import read_log
+
+GOOD_METER = MeterSpec("0.05%+2d", "0.2%+2d")
+USUAL_METER = MeterSpec()
+
+
+@dataclass(frozen=True)
+class Battery:
+    """One invented battery."""
+
+    code: str
+    maker: str
+    model: str
+    family: str
+    claims: tuple[tuple[str, str], ...]
+    arrival: Arrival
+    prose: str = ""
+
+
+BATTERIES = (
+    Battery(
+        "M1", "Firnwerk", "Spur 40", "lfp",
+        (("40 Ah", "label"), ("512 Wh", "label"), ("cuts at 10 V", "manual"), ("40 A continuous", "label"),
+         ("charge voltage 14.4 V", "manual"), ("4.4 kg", "web page"), ("4000 cycles", "web page"),
+         ("self-discharge < 3 %/month", "manual"), ("price 229", "web page")),
+        Arrival(13.14, True, 4.36, 0.01, "bought", "2026-01-12", True, True, "Two studs M6, covers, leaflet. No damage."),
+        "For: gives what its label says, cuts where its manual says.\nAgainst: no heater, so no charge below 0 °C.\n"
+        "Good for the lower masts, where the box stays above freezing.",
+    ),
+    Battery(
+        "M2", "Firnwerk", "Spur 40", "lfp",
+        (("40 Ah", "label"), ("512 Wh", "label"), ("cuts at 10 V", "manual"), ("4.4 kg", "web page")),
+        Arrival(13.09, True, 4.37, 0.01, "bought", "2026-01-12", True, True, "Second unit, for comparison."),
+    ),
+    Battery(
+        "M3", "Halden & Rask", "Glimt 60 H", "lfp",
+        (("60 Ah", "label"), ("768 Wh", "label"), ("capacity 62 Ah", "manual"), ("heater 60 W", "manual"),
+         ("warms in 40 min", "manual"), ("cuts at 10.5 V", "manual"), ("6.9 kg", "web page"), ("IP67", "label")),
+        Arrival(13.21, True, 6.97, 0.01, "supplied by the maker", "2026-01-19", True, True,
+                "Self-heating. Label says 60 Ah, the manual 62 Ah."),
+    ),
+    Battery(
+        "M4", "Tarnbeck", "Stille 75", "agm",
+        (("75 Ah at C/20", "label"), ("RC 125 min", "label"), ("22.5 kg", "label"), ("price 139", "web page")),
+        Arrival(12.78, True, 22.1, 0.05, "bought", "2026-01-20", True, True, "Carrying handle, terminal covers."),
+    ),
+    Battery(
+        "M5", "Vesterli", "Grubekraft 95", "flooded",
+        (("95 Ah at C/20", "label"), ("24 kg", "label"), ("2 years warranty", "packaging")),
+        Arrival(12.52, True, 23.6, 0.05, "lent", "2026-02-02", True, True, "From the old mast shed, two winters used."),
+    ),
+    Battery(
+        "M6", "Klarvann", "Lett 30", "nmc",
+        (("30 Ah", "label"), ("384 Wh", "label"), ("charge voltage 14.6 V", "web page"), ("2.2 kg", "web page")),
+        Arrival(11.42, True, 2.31, 0.01, "bought", "2026-02-03", True, True,
+                "Sold as a drop-in for a 12 V lead-acid battery."),
+    ),
+)  # fmt: skip
+
+
+def build(path: Path) -> None:
+    """Write the demo book; the same bytes of readings each time."""
+    with Book.create(path, "Mast workshop") as book:
+        book.set_meta("demo", "yes")
+        book.set_meta(
+            "about",
+            "Invented: a winter telemetry workshop and its candidate batteries. Made from the battery model with stated seeds.",
+        )
+        ids = {}
+        for battery in BATTERIES:
+            number = book.samples.add(battery.code, battery.maker, battery.model, battery.family, battery.arrival)
+            ids[battery.code] = number
+            for text, source in battery.claims:
+                book.samples.add_claim(number, parse_claim(text, source))
+            if battery.prose:
+                book.samples.change(number, prose=battery.prose)
+        begun = datetime(2026, 1, 14, 8, 5, tzinfo=UTC)
+        # M1: two runs that meet the label; M2: too close to call; M3 misses; M4 runs slower than its load allows
+        _simulated(book, ids["M1"], "Capacity 1", begun, 40.0, 8.0, 10.0, 1.035, 11, GOOD_METER)
+        _simulated(book, ids["M1"], "Capacity 2", begun + timedelta(days=2), 40.0, 8.0, 10.0, 1.035, 12, GOOD_METER)
+        _simulated(book, ids["M2"], "Capacity 1", begun + timedelta(days=4), 40.0, 8.0, 10.0, 1.004, 21, USUAL_METER)
+        _simulated(book, ids["M3"], "Capacity 1", begun + timedelta(days=8), 60.0, 12.0, 10.5, 0.94, 31, GOOD_METER)
+        _simulated(
+            book,
+            ids["M4"],
+            "Capacity 1",
+            begun + timedelta(days=10),
+            75.0,
+            3.75,
+            10.5,
+            1.02,
+            41,
+            USUAL_METER,
+            20.0,
+        )
+        _imported_with_a_slip(book, ids["M6"], begun + timedelta(days=21))
+        _running(book, ids["M5"], begun + timedelta(days=24))
+    connection = sqlite3.connect(path)
+    connection.execute("PRAGMA journal_mode=DELETE")
+    connection.execute("VACUUM")
+    connection.close()
+
+
+def _settings(
+    family: str,
+    rated: float,
+    amps: float,
+    cutoff: float,
+    health: float,
+    seed: int,
+    spec: MeterSpec,
+    interval: float,
+) -> RunSettings:
+    return RunSettings(
+        family=family,
+        rated_Ah=rated,
+        cutoff_V=cutoff,
+        voltage_accuracy=spec.voltage_accuracy,
+        current_accuracy=spec.current_accuracy,
+        voltage_resolution=spec.voltage_resolution,
+        current_resolution=spec.current_resolution,
+        instrument="workshop meter" if spec is GOOD_METER else "hand-held meter",
+        ambient_C=22.0,
+        rest_before_s=3600.0,
+        interval_s=interval,
+        speed=60.0,
+        seed=seed,
+        mode="current",
+        setting=amps,
+        health=health,
+    )
+
+
+def _loop(book: Book, run_id: int, settings: RunSettings) -> RunLoop:
+    family = family_named(settings.family)
+    rated = settings.rated_Ah or 1.0
+    cutoff = settings.cutoff_V or family.cutoff_V
+    recipe = capacity_recipe(
+        family, rated, CapacityPlan("current", settings.setting, cutoff - 0.2 if family.own_protection else cutoff, 600.0),
+        LoadLimits(settings.power_W, settings.load_A),
+    )  # fmt: skip
+    book.runs.change(run_id, recipe=_json(recipe_data(recipe)))
+    parameters = aged(parameters_for(family, rated), settings.health)
+    if family.key == "lfp":
+        parameters = replace(parameters, protection=Protection(low_cut_V=cutoff))
+    spec = GOOD_METER if settings.instrument == "workshop meter" else USUAL_METER
+    channel = SimulatedChannel(
+        parameters, spec, settings.seed, power_W=settings.power_W, current_A=settings.load_A, ambient_C=22.0
+    )
+    return RunLoop(recipe, channel, Journal(book.runs, run_id, clock=lambda: 0.0), settings.interval_s)
+
+
+def _json(data: object) -> str:
+    import json
+
+    return json.dumps(data)
+
+
+def _simulated(
+    book: Book, sample_id: int, title: str, begun: datetime, rated: float, amps: float, cutoff: float,
+    health: float, seed: int, spec: MeterSpec, interval: float = 5.0,
+) -> None:  # fmt: skip
+    family = book.samples.get(sample_id).family_key
+    settings = _settings(family, rated, amps, cutoff, health, seed, spec, interval)
+    run_id = book.runs.begin(sample_id, title, "simulated", begun, settings)
+    loop = _loop(book, run_id, settings)
+    loop.start()
+    while not loop.tick().ended:
+        pass
+    cause = loop.state.cause.value if loop.state.cause else ""
+    book.runs.finish(run_id, cause, loop.state.detail, begun + timedelta(seconds=loop.elapsed_s))
+
+
+def _running(book: Book, sample_id: int, begun: datetime) -> None:
+    """A flooded battery, a third through its discharge at 5 A, left as a closed window would leave it."""
+    settings = _settings("flooded", 95.0, 5.0, 10.5, 0.8, 51, USUAL_METER, 10.0)
+    run_id = book.runs.begin(sample_id, "Capacity 1", "simulated", begun, settings)
+    loop = _loop(book, run_id, settings)
+    loop.start()
+    while loop.elapsed_s < 5.5 * 3600:
+        loop.tick()
+    loop.park()
+    book.runs.change(run_id, owner="")
+
+
+def _imported_with_a_slip(book: Book, sample_id: int, begun: datetime) -> None:
+    """A log typed by a logger that switched to mA for a stretch: remarked on import, with an offer."""
+    settings = _settings("nmc", 30.0, 6.0, 9.0, 0.99, 61, USUAL_METER, 30.0)
+    with tempfile.TemporaryDirectory() as folder:
+        inner = Book.create(Path(folder) / "inner.wintry")
+        sample = inner.samples.add("X", "", "", "nmc")
+        run_id = inner.runs.begin(sample, "x", "simulated", begun, settings)
+        loop = _loop(inner, run_id, settings)
+        loop.start()
+        while not loop.tick().ended:
+            pass
+        loop.park()
+        rows = inner.runs.readings(run_id)
+        inner.close()
+        file = Path(folder) / "mast-logger-0204.csv"
+        lines = ["Mast logger export;invented data", "", "Zeit;Spannung / V;Strom / A;Temperatur / °C"]
+        for index, (elapsed, volts, amps, celsius, _, _) in enumerate(rows):
+            moment = begun + timedelta(seconds=elapsed)
+            current = -(amps or 0.0) * (1000.0 if 210 <= index < 250 else 1.0)
+            text = f"{moment:%Y-%m-%d %H:%M:%S};{volts:.3f};{current:.3f};{celsius:.1f}"
+            lines.append(text.replace(".", ","))
+        file.write_text("\r\n".join(lines) + "\r\n", encoding="latin-1")
+        log = read_log(file)
+        trace = log.trace
+        kept = replace(
+            settings,
+            cutoff_V=9.0,
+            voltage_accuracy="0.5%+2d",
+            current_accuracy="1%+2d",
+            voltage_resolution=trace.resolution["voltage_V"],
+            current_resolution=trace.resolution["current_A"],
+            instrument="mast logger",
+            mode="imported",
+        )
+        number = book.runs.begin(sample_id, "Capacity 1", "imported", begun, kept, status=RunStatus.RUNNING)
+        book.runs.keep_original(number, file.name, file.read_bytes())
+        book.runs.seal(number, trace)
+        book.runs.finish(number, "set-cutoff", "", begun + timedelta(seconds=rows[-1][0]))
+
+
+if __name__ == "__main__":
+    target = Path(sys.argv[1]) if len(sys.argv) > 1 else Path(__file__).with_name("demo.wintry")
+    target.unlink(missing_ok=True)
+    build(target)
+    print(target)

@@ -1,0 +1,61 @@
+"""Starting the application: the window first, everything heavy after it is up."""
+
+from __future__ import annotations
+
+import sys
+import traceback
+from pathlib import Path
+from types import TracebackType
+
+from PySide6.QtCore import QCoreApplication, QSettings, QTimer
+from PySide6.QtGui import QIcon
+from PySide6.QtWidgets import QApplication
+
+from wintry_tally import __version__
+from wintry_tally.desk.session import Session
+from wintry_tally.desk.theme import DAY, NIGHT
+from wintry_tally.desk.theme.style import apply
+from wintry_tally.desk.window import Window
+
+ICON = Path(__file__).parent / "theme" / "icons" / "wintry-tally.svg"
+
+
+def make_application(theme: str | None = None) -> QApplication:
+    """The application object with fonts, icon and theme; the one there is, if there is one."""
+    existing = QApplication.instance()
+    application = existing if isinstance(existing, QApplication) else QApplication(sys.argv[:1])
+    QCoreApplication.setOrganizationName("wintry-tally")
+    QCoreApplication.setApplicationName("wintry-tally")
+    QCoreApplication.setApplicationVersion(__version__)
+    application.setApplicationDisplayName("Wintry Tally")
+    application.setDesktopFileName("wintry-tally")
+    application.setWindowIcon(QIcon(str(ICON)))
+    chosen = theme or str(QSettings().value("theme", "day"))
+    apply(application, NIGHT if chosen == "night" else DAY)
+    return application
+
+
+def run(demo: bool = False, book: Path | None = None, theme: str | None = None) -> int:
+    """Show the window and stay until it is closed."""
+    application = make_application(theme)
+    window = Window(Session())
+
+    def last_resort(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
+        traceback.print_exception(kind, error, trace)
+        window.show_problem(f"An internal failure ({kind.__name__}: {error}). Readings are kept; please report it.")
+
+    sys.excepthook = last_resort
+    window.show()
+
+    def begin() -> None:
+        if demo:
+            window.open_demo()
+        elif book is not None:
+            window.open_book(book)
+        else:
+            last = Path(str(QSettings().value("book", "")))
+            if last.is_file():
+                window.open_book(last)
+
+    QTimer.singleShot(0, begin)
+    return application.exec()

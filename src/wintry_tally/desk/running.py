@@ -1,0 +1,210 @@
+"""The tests going on in the open book: starting, following, taking up again, ending."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from datetime import UTC, datetime, timedelta
+from typing import TYPE_CHECKING, Any
+
+from wintry_tally.bench.journal import Journal
+from wintry_tally.bench.loop import RunLoop, Snapshot
+from wintry_tally.bench.simulated import MeterSpec, SimulatedChannel
+from wintry_tally.bench.worker import RunWorker
+from wintry_tally.book import Run, RunSettings, RunStatus
+from wintry_tally.book.recipes import recipe_data, recipe_from
+from wintry_tally.book.runs import owner_lives, this_process
+from wintry_tally.core.battery import Sample, family_named
+from wintry_tally.core.cell import parameters_for
+from wintry_tally.core.cell.parameters import aged
+from wintry_tally.core.engine import Event, RunState
+from wintry_tally.core.plan import Forecast, LiveForecast, forecast, live_forecast
+from wintry_tally.core.protocol import CapacityPlan, LoadLimits, Recipe, capacity_recipe
+
+if TYPE_CHECKING:
+    from wintry_tally.desk.session import Session
+
+METER = MeterSpec()
+
+
+@dataclass
+class LiveRun:
+    """A simulated run with its worker and its forecast."""
+
+    run: Run
+    recipe: Recipe
+    worker: RunWorker
+    curve: Forecast
+    seen: list[int] = field(default_factory=list)
+
+    @property
+    def latest(self) -> Snapshot:
+        """What it is doing."""
+        return self.worker.latest
+
+    def ahead(self) -> LiveForecast | None:
+        """The forecast of its end, from what was drawn so far."""
+        seen = self.latest
+        return live_forecast(
+            self.run.settings.rated_Ah or 0.0,
+            seen.state.charge_Ah,
+            seen.current_A,
+            seen.voltage_V,
+            self.curve,
+        )
+
+    def ends_at(self) -> datetime | None:
+        """When it will likely end, on the wall clock, at the speed it runs."""
+        ahead = self.ahead()
+        if ahead is None:
+            return None
+        return datetime.now().astimezone() + timedelta(seconds=ahead.remaining_s / max(1.0, self.worker.speed))
+
+
+class Running:
+    """The live runs of a session's book."""
+
+    def __init__(self, session: Session) -> None:
+        self._session = session
+        self.live: dict[int, LiveRun] = {}
+
+    def of_sample(self, sample_id: int) -> LiveRun | None:
+        """The live run of a sample."""
+        return next((item for item in self.live.values() if item.run.sample_id == sample_id), None)
+
+    def open_hand_run(self, sample_id: int) -> Run | None:
+        """The run by hand of a sample that is not finished."""
+        return next(
+            (
+                run
+                for run in self._session.book.runs.all(sample_id)
+                if run.method == "hand" and run.status is RunStatus.RUNNING
+            ),
+            None,
+        )
+
+    def interrupted(self) -> list[Run]:
+        """Simulated runs that nobody holds any more: the program ended, or was killed, in the middle of them."""
+        return [
+            run
+            for run in self._session.book.runs.all()
+            if run.status is RunStatus.RUNNING
+            and run.method == "simulated"
+            and run.id not in self.live
+            and not owner_lives(run.owner)
+        ]
+
+    def elsewhere(self, run: Run) -> bool:
+        """Whether another window holds this run."""
+        return run.id not in self.live and run.status is RunStatus.RUNNING and owner_lives(run.owner)
+
+    def plan_of(self, sample: Sample, plan: CapacityPlan, limits: LoadLimits) -> tuple[Recipe, Forecast]:
+        """The recipe for a plan, and its forecast on the battery model (the dry run)."""
+        rated = sample.rated_Ah or 1.0
+        recipe = capacity_recipe(sample.family, rated, plan, limits)
+        return recipe, forecast(recipe, parameters_for(sample.family, rated))
+
+    def start(
+        self,
+        sample: Sample,
+        plan: CapacityPlan,
+        limits: LoadLimits,
+        settings: RunSettings,
+        acknowledged: tuple[str, ...],
+    ) -> int:
+        """Start a run on the simulated bench; returns its number."""
+        book = self._session.book
+        recipe, _ = self.plan_of(sample, plan, limits)
+        number = sum(1 for run in book.runs.all(sample.id) if run.station == "capacity") + 1
+        run_id = book.runs.begin(
+            sample.id, f"Capacity {number}", "simulated", datetime.now(UTC), settings, recipe_data(recipe)
+        )
+        for text in acknowledged:
+            book.runs.add_event(run_id, Event(0.0, "acknowledged", text))
+        self._launch(book.runs.get(run_id), recipe, None, 0.0)
+        return run_id
+
+    def take_up(self, run: Run) -> None:
+        """Go on with an interrupted run where its last kept reading stands; the gap is an event."""
+        book = self._session.book
+        rows = book.runs.readings(run.id)
+        elapsed = rows[-1][0] if rows else 0.0
+        state = RunState.from_dict(run.state) if run.state else None
+        book.runs.change(run.id, owner=this_process())
+        self._launch(book.runs.get(run.id), recipe_from(run.recipe), state, elapsed)
+        self._session.touch_runs(run.sample_id)
+
+    def _launch(self, run: Run, recipe: Recipe, state: RunState | None, elapsed_s: float) -> None:
+        book, settings = self._session.book, run.settings
+        rated = settings.rated_Ah or 1.0
+        parameters = parameters_for(family_named(settings.family), rated)
+        channel = SimulatedChannel(
+            aged(parameters, settings.health),
+            METER,
+            settings.seed,
+            power_W=settings.power_W,
+            current_A=settings.load_A,
+            ambient_C=23.0 if settings.ambient_C is None else settings.ambient_C,
+        )
+        if run.bench:
+            channel.restore(run.bench)
+        loop = RunLoop(recipe, channel, Journal(book.runs, run.id), settings.interval_s, state, elapsed_s)
+
+        def closing(snapshot: Snapshot) -> None:
+            ended = run.started + timedelta(seconds=snapshot.elapsed_s)
+            cause = snapshot.state.cause.value if snapshot.state.cause else ""
+            book.runs.finish(run.id, cause, snapshot.state.detail, ended)
+
+        worker = RunWorker(loop, settings.speed, closing)
+        past = book.runs.readings(run.id)
+        if past:
+            worker.seed_curve(_with_charge(past))
+        self.live[run.id] = LiveRun(run, recipe, worker, forecast(recipe, parameters))
+        worker.start()
+
+    def set_speed(self, run_id: int, speed: float) -> None:
+        """How many times real time the simulated bench runs; kept with the run."""
+        from dataclasses import replace
+
+        item = self.live.get(run_id)
+        if item is not None:
+            item.worker.speed = speed
+            settings = replace(item.run.settings, speed=speed)
+            item.run = replace(item.run, settings=settings)
+            self._session.book.runs.change(run_id, settings=settings)
+
+    def close_interrupted(self, run: Run) -> None:
+        """Close an interrupted run as it stands."""
+        book = self._session.book
+        rows = book.runs.readings(run.id)
+        elapsed = rows[-1][0] if rows else 0.0
+        book.runs.add_event(run.id, Event(elapsed, "interrupted", "closed as interrupted"))
+        book.runs.finish(run.id, "interrupted", "", run.started + timedelta(seconds=elapsed), RunStatus.INTERRUPTED)
+        self._session.touch_runs(run.sample_id)
+
+    def follow(self) -> bool:
+        """Notice runs that ended; whether anything is going on."""
+        over = [item for item in self.live.values() if not item.worker.alive]
+        for item in over:
+            del self.live[item.run.id]
+            if item.worker.refusal:
+                self._session.failed.emit(item.worker.refusal)
+            self._session.touch_runs(item.run.sample_id)
+            self._session.said.emit(f"{item.run.title} has ended.")
+        return bool(self.live) or bool(over)
+
+    def park(self) -> None:
+        """Leave every live run written and switched off, to be taken up again."""
+        for item in self.live.values():
+            item.worker.stop_thread()
+        self.live.clear()
+
+
+def _with_charge(rows: list[Any]) -> list[tuple[float, float, float, float]]:
+    points, charge, before = [], 0.0, None
+    for row in rows:
+        elapsed, volts, amps = row[0], row[1] or 0.0, row[2] or 0.0
+        if before is not None:
+            charge += 0.5 * (amps + before[1]) * (elapsed - before[0]) / 3600.0
+        points.append((elapsed, volts, amps, charge))
+        before = (elapsed, amps)
+    return points

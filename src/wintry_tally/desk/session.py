@@ -1,0 +1,325 @@
+"""What is open: the book, its samples, the running tests, and the verdicts. Views ask it and follow its signals."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from PySide6.QtCore import QObject, QTimer, Signal
+from PySide6.QtGui import QUndoStack
+
+from wintry_tally.core.battery import Claim, Sample
+from wintry_tally.core.errors import BookError, WintryError
+from wintry_tally.core.verdict.outcome import School
+from wintry_tally.desk.background import Workshop
+from wintry_tally.desk.changes import Change
+
+if TYPE_CHECKING:
+    from wintry_tally.book import Book, Run
+    from wintry_tally.desk.running import Running
+    from wintry_tally.report.dossier import Dossier, RunReport
+
+
+class Session(QObject):
+    """One open book and everything that goes on in it."""
+
+    book_changed = Signal()
+    samples_changed = Signal()
+    sample_changed = Signal(int)
+    runs_changed = Signal(int)
+    dossier_changed = Signal(int)
+    ticked = Signal()
+    failed = Signal(str)
+    said = Signal(str)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._book: Book | None = None
+        self._samples: list[Sample] = []
+        self._reports: dict[tuple[Any, ...], RunReport] = {}
+        self._dossiers: dict[int, Dossier] = {}
+        self._pending: set[int] = set()
+        self._running: Running | None = None
+        self.school = School.STRICT
+        self.workshop = Workshop()
+        self.undo_stack = QUndoStack(self)
+        self._timer = QTimer(self)
+        self._timer.setInterval(120)
+        self._timer.timeout.connect(self._tick)
+
+    # --- the book ---
+
+    @property
+    def book(self) -> Book:
+        """The open book.
+
+        Raises:
+            BookError: none is open.
+        """
+        if self._book is None:
+            raise BookError("no book is open", mend="start a new book or open one")
+        return self._book
+
+    @property
+    def has_book(self) -> bool:
+        """Whether one is open."""
+        return self._book is not None
+
+    @contextmanager
+    def guard(self) -> Iterator[None]:
+        """Turn the world's errors into a line the window shows; ours go on to the top."""
+        try:
+            yield
+        except WintryError as error:
+            self.failed.emit(str(error))
+
+    def open_book(self, path: Path) -> None:
+        """Open a book in place of the one open."""
+        from wintry_tally.book import Book
+
+        self._take(Book.open(path))
+
+    def new_book(self, path: Path) -> None:
+        """Make a book and open it."""
+        from wintry_tally.book import Book
+
+        self._take(Book.create(path))
+
+    def _take(self, book: Book) -> None:
+        from wintry_tally.desk.running import Running
+
+        self.close_book()
+        self._book = book
+        self._running = Running(self)
+        self._samples = book.samples.all()
+        self.undo_stack.clear()
+        self._timer.start()
+        self.book_changed.emit()
+        if book.meta("demo") == "yes":
+            for run in self.running.interrupted():
+                self.running.take_up(run)
+
+    def close_book(self) -> None:
+        """Park the running tests and close the book; everything is written."""
+        self._timer.stop()
+        if self._running is not None:
+            self._running.park()
+            self._running = None
+        if self._book is not None:
+            self._book.close()
+            self._book = None
+        self._samples, self._reports, self._dossiers = [], {}, {}
+        self._pending.clear()
+
+    def shut_down(self) -> None:
+        """At the very end."""
+        self.workshop.close()
+        self.close_book()
+
+    @property
+    def running(self) -> Running:
+        """The running tests."""
+        assert self._running is not None
+        return self._running
+
+    def _tick(self) -> None:
+        with self.guard():
+            if self._running is not None and self._running.follow():
+                self.ticked.emit()
+
+    # --- samples and claims ---
+
+    def samples(self) -> list[Sample]:
+        """Every sample."""
+        return list(self._samples)
+
+    def sample(self, sample_id: int) -> Sample:
+        """One sample."""
+        return next(sample for sample in self._samples if sample.id == sample_id)
+
+    def change(self, words: str, do: Callable[[], object], undo: Callable[[], object]) -> None:
+        """Make an edit that can be undone."""
+        with self.guard():
+            self.undo_stack.push(Change(words, self._guarded(do), self._guarded(undo)))
+
+    def _guarded(self, act: Callable[[], object]) -> Callable[[], None]:
+        def guarded() -> None:
+            with self.guard():
+                act()
+
+        return guarded
+
+    def add_sample(self) -> int | None:
+        """Hang a new tag; returns its number."""
+        made: list[int] = []
+
+        def do() -> None:
+            if made:
+                self.book.samples.change(made[0], removed=False)
+            else:
+                made.append(self.book.samples.add(self.book.samples.next_code(), "", "", "lfp"))
+            self._reload()
+
+        def undo() -> None:
+            self.book.samples.change(made[0], removed=True)
+            self._reload()
+
+        self.change("hang a tag", do, undo)
+        return made[0] if made else None
+
+    def remove_sample(self, sample_id: int) -> None:
+        """Take a tag off the rack; undo hangs it back, nothing is deleted."""
+
+        def put(removed: bool) -> None:
+            self.book.samples.change(sample_id, removed=removed)
+            self._reload()
+
+        self.change("take off the tag", lambda: put(True), lambda: put(False))
+
+    def set_sample(self, sample_id: int, words: str, **values: Any) -> None:
+        """Change columns of a sample, undoably."""
+        sample = self.sample(sample_id)
+        before = {}
+        for name in values:
+            column = "family_key" if name == "family" else name
+            source = (
+                sample if hasattr(sample, column) and name in {"code", "maker", "model", "family"} else sample.arrival
+            )
+            before[name] = getattr(source, column)
+        if before == values:
+            return
+
+        def put(data: dict[str, Any]) -> None:
+            self.book.samples.change(sample_id, **data)
+            self._reload(sample_id)
+
+        self.change(words, lambda: put(values), lambda: put(before))
+
+    def set_prose(self, sample_id: int, text: str) -> None:
+        """Keep the tester's words."""
+        with self.guard():
+            if text != self.book.samples.prose(sample_id):
+                self.book.samples.change(sample_id, prose=text)
+                self._dossiers.pop(sample_id, None)
+
+    def add_claim(self, sample_id: int, claim: Claim) -> None:
+        """Keep a claim."""
+        made: list[int] = []
+
+        def do() -> None:
+            kept = replace(claim, id=made[0]) if made else claim
+            number = self.book.samples.add_claim(sample_id, kept)
+            if not made:
+                made.append(number)
+            self._reload(sample_id)
+
+        def undo() -> None:
+            self.book.samples.remove_claim(made[0])
+            self._reload(sample_id)
+
+        self.change(f"add the claim “{claim.text or claim.kind}”", do, undo)
+
+    def remove_claim(self, sample_id: int, claim: Claim) -> None:
+        """Strike a claim; undo puts it back with its own number."""
+        assert claim.id is not None
+        number = claim.id
+
+        def do() -> None:
+            self.book.samples.remove_claim(number)
+            self._reload(sample_id)
+
+        def undo() -> None:
+            self.book.samples.add_claim(sample_id, claim)
+            self._reload(sample_id)
+
+        self.change(f"strike the claim “{claim.text or claim.kind}”", do, undo)
+
+    def _reload(self, sample_id: int | None = None) -> None:
+        before = [sample.id for sample in self._samples]
+        self._samples = self.book.samples.all()
+        if sample_id is None or before != [sample.id for sample in self._samples]:
+            self.samples_changed.emit()
+        if sample_id is not None:
+            self._dossiers.pop(sample_id, None)
+            self.sample_changed.emit(sample_id)
+            self.dossier_changed.emit(sample_id)
+
+    # --- runs ---
+
+    def runs(self, sample_id: int) -> list[Run]:
+        """The runs of a sample, oldest first."""
+        return self.book.runs.all(sample_id)
+
+    def set_run(self, run: Run, words: str, **values: Any) -> None:
+        """Change columns of a run (left_out, repair), undoably."""
+        before = {name: getattr(run, name) for name in values}
+
+        def put(data: dict[str, Any]) -> None:
+            self.book.runs.change(run.id, **data)
+            self.touch_runs(run.sample_id)
+
+        self.change(words, lambda: put(values), lambda: put(before))
+
+    def touch_runs(self, sample_id: int) -> None:
+        """Runs of a sample changed."""
+        self._dossiers.pop(sample_id, None)
+        self.runs_changed.emit(sample_id)
+        self.dossier_changed.emit(sample_id)
+
+    # --- verdicts ---
+
+    def set_school(self, school: School) -> None:
+        """Judge by another school from now on."""
+        if school is not self.school:
+            self.school = school
+            self._dossiers.clear()
+            for sample in self._samples:
+                self.dossier_changed.emit(sample.id)
+
+    def dossier(self, sample_id: int) -> Dossier | None:
+        """Everything on a sample; None while it is being worked out, `dossier_changed` follows."""
+        known = self._dossiers.get(sample_id)
+        if known is None and sample_id not in self._pending and self._book is not None:
+            self._pending.add(sample_id)
+            book, sample, school = self._book, self.sample(sample_id), self.school
+            self.workshop.start(
+                lambda job: self._work_out(book, sample, school),
+                lambda made: self._worked_out(sample_id, school, made),
+                lambda text: self._not_worked_out(sample_id, text),
+            )
+        return known
+
+    def _work_out(self, book: Book, sample: Sample, school: School) -> Dossier:
+        from wintry_tally.book import RunStatus
+        from wintry_tally.book.facts import facts_values
+        from wintry_tally.report.dossier import RunFacts, assemble, report_run
+
+        reports = []
+        for run in book.runs.all(sample.id):
+            if run.status is RunStatus.RUNNING:
+                continue
+            facts = RunFacts(**facts_values(run))
+            key = (id(book), run.id, run.repair, run.ended)
+            known = self._reports.get(key)
+            if known is None:
+                try:
+                    known = report_run(facts, book.runs.trace(run.id))
+                except BookError:
+                    continue
+                self._reports[key] = known
+            reports.append(replace(known, facts=facts))
+        return assemble(sample, reports, school, book.samples.prose(sample.id), book.meta("demo") == "yes")
+
+    def _worked_out(self, sample_id: int, school: School, made: Dossier) -> None:
+        self._pending.discard(sample_id)
+        fresh = self._book is not None and any(sample == made.sample for sample in self._samples)
+        if fresh and school is self.school:
+            self._dossiers[sample_id] = made
+        self.dossier_changed.emit(sample_id)
+
+    def _not_worked_out(self, sample_id: int, text: str) -> None:
+        self._pending.discard(sample_id)
+        self.failed.emit(text)

@@ -1,0 +1,228 @@
+"""Arrival: who made it, what it claims, how it came, and at once what the tool makes of that."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QGridLayout,
+    QHBoxLayout,
+    QLineEdit,
+    QPlainTextEdit,
+    QVBoxLayout,
+    QWidget,
+)
+
+from wintry_tally.core.battery import FAMILIES, Claim, arrival_findings, parse_claim
+from wintry_tally.desk.session import Session
+from wintry_tally.desk.views.station import StationView
+from wintry_tally.desk.widgets.findings import FindingList
+from wintry_tally.desk.widgets.parts import button, card, clear, column, label, row, scrolling
+from wintry_tally.desk.widgets.quantity_field import QuantityField, TypedField
+from wintry_tally.report.words import claim_words
+
+SOURCES = ("label", "manual", "web page", "packaging")
+OBTAINED = ("", "bought", "supplied by the maker", "lent")
+
+
+class ArrivalView(StationView):
+    """Claims on the left, facts of the arrival on the right, findings below."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self._filling = False
+        self.code, self.maker, self.model = QLineEdit(), QLineEdit(), QLineEdit()
+        for name, line in (("code", self.code), ("maker", self.maker), ("model", self.model)):
+            line.setAccessibleName(name)
+            line.editingFinished.connect(lambda key=name, field=line: self._set_text(key, field))
+        self.code.setMaximumWidth(90)
+        self.maker.setPlaceholderText("maker")
+        self.model.setPlaceholderText("model")
+        self.family = QComboBox()
+        self.family.setAccessibleName("Family")
+        for family in FAMILIES.values():
+            self.family.addItem(family.words, family.key)
+        self.family.activated.connect(lambda _i: self._set(family=self.family.currentData()))
+
+        self.claim = TypedField(
+            "Claim as printed", lambda text: parse_claim(text, self.source.currentText()), self._say, "40 Ah"
+        )
+        self.claim.entered.connect(self.add_claim)
+        self.source = QComboBox()
+        self.source.setAccessibleName("Where it is printed")
+        self.source.addItems(list(SOURCES))
+        self.source.activated.connect(lambda _i: None)
+        self.add = button("Add claim", self.add_claim, "main")
+        self._claims = QVBoxLayout()
+        self._claims.setSpacing(2)
+        self._claims_box = QWidget()
+        self._claims_box.setLayout(self._claims)
+        self._claims.setContentsMargins(0, 0, 0, 0)
+
+        self.rested_V = QuantityField("As-received voltage", "voltage", "13.1 V")
+        self.rested_V.committed.connect(lambda value: self._set(rested_V=value))
+        self.rested = QCheckBox("rested, nothing connected")
+        self.rested.clicked.connect(lambda checked: self._set(rested=bool(checked)))
+        self.mass = QuantityField("Mass", "mass", "4.3 kg")
+        self.mass.committed.connect(lambda value: self._set(mass_kg=value))
+        self.mass_limit = QuantityField("Scale good to", "mass", "10 g")
+        self.mass_limit.committed.connect(lambda value: self._set(mass_limit_kg=value))
+        self.obtained = QComboBox()
+        self.obtained.setAccessibleName("How it was obtained")
+        for text in OBTAINED:
+            self.obtained.addItem(text or "not noted", text)
+        self.obtained.activated.connect(lambda _i: self._set(obtained=self.obtained.currentData()))
+        self.polarity = QCheckBox("polarity checked by meter")
+        self.polarity.clicked.connect(lambda checked: self._set(polarity=bool(checked)))
+        self.tight = QCheckBox("terminals tight")
+        self.tight.clicked.connect(lambda checked: self._set(tight=bool(checked)))
+        self.notes = QPlainTextEdit()
+        self.notes.setAccessibleName("What came in the box, and damage")
+        self.notes.setPlaceholderText("what came in the box, and damage")
+        self.notes.setTabChangesFocus(True)
+        self.notes.setMaximumHeight(76)
+        self.findings = FindingList()
+        self.findings.opened.connect(self.opened)
+        self._lay_out()
+
+    def _lay_out(self) -> None:
+        identity = QHBoxLayout()
+        identity.setSpacing(8)
+        for widget, stretch in ((self.code, 0), (self.maker, 2), (self.model, 2), (self.family, 3)):
+            identity.addWidget(widget, stretch)
+        entry = QGridLayout()
+        entry.setContentsMargins(0, 0, 0, 0)
+        entry.setHorizontalSpacing(8)
+        entry.addWidget(self.claim, 0, 0, Qt.AlignmentFlag.AlignTop)
+        entry.addWidget(self.source, 0, 1, Qt.AlignmentFlag.AlignTop)
+        entry.addWidget(self.add, 0, 2, Qt.AlignmentFlag.AlignTop)
+        entry.setColumnStretch(0, 1)
+        hint = label(
+            "Type each claim as printed: “40 Ah”, “512 Wh”, “cuts at 10 V”, “4.3 kg”, “289 €”.",
+            "small",
+            wrap=True,
+        )
+        claims = card(label("Claims", "heading"), hint, entry, self._claims_box)
+
+        facts = QGridLayout()
+        facts.setContentsMargins(0, 0, 0, 0)
+        facts.setHorizontalSpacing(10)
+        facts.setVerticalSpacing(6)
+        lines = (
+            ("As received", self.rested_V),
+            ("", self.rested),
+            ("Weighed", self.mass),
+            ("Scale good to", self.mass_limit),
+            ("Obtained", self.obtained),
+            ("", row(self.polarity, self.tight, None)),
+            ("Notes", self.notes),
+        )
+        for index, (name, widget) in enumerate(lines):
+            facts.addWidget(label(name, "quiet"), index, 0, Qt.AlignmentFlag.AlignTop)
+            if isinstance(widget, QWidget):
+                facts.addWidget(widget, index, 1)
+            else:
+                facts.addLayout(widget, index, 1)
+        facts.setColumnStretch(1, 1)
+        arrival = card(label("As it came", "heading"), facts)
+        halves = QHBoxLayout()
+        halves.setSpacing(12)
+        halves.addWidget(claims, 3, Qt.AlignmentFlag.AlignTop)
+        halves.addWidget(arrival, 2, Qt.AlignmentFlag.AlignTop)
+        made_of = card(label("What this makes of it", "heading"), self.findings)
+        inner = QWidget()
+        inner.setLayout(column(identity, halves, made_of, None, gap=3))
+        self.setLayout(column(scrolling(inner)))
+
+    # --- showing ---
+
+    def refresh(self) -> None:
+        """Everything as the book has it; what is being typed stays."""
+        sample = self.session.sample(self.sample_id)
+        self._filling = True
+        for line, text in ((self.code, sample.code), (self.maker, sample.maker), (self.model, sample.model)):
+            if not line.hasFocus() or line.text() != text:
+                line.setText(text)
+        self.family.setCurrentIndex(self.family.findData(sample.family_key))
+        arrival = sample.arrival
+        for field, value in (
+            (self.rested_V, arrival.rested_V),
+            (self.mass, arrival.mass_kg),
+            (self.mass_limit, arrival.mass_limit_kg),
+        ):
+            if field.number != value:
+                field.set_number(value)
+        self.rested.setChecked(arrival.rested)
+        self.polarity.setChecked(bool(arrival.polarity))
+        self.tight.setChecked(bool(arrival.tight))
+        self.obtained.setCurrentIndex(max(0, self.obtained.findData(arrival.obtained)))
+        if not self.notes.hasFocus() and self.notes.toPlainText() != arrival.notes:
+            self.notes.setPlainText(arrival.notes)
+        self._show_claims(sample.claims)
+        self.findings.show_findings(arrival_findings(sample), "Nothing yet: type a claim and the as-received voltage.")
+        self._filling = False
+
+    def _show_claims(self, claims: tuple[Claim, ...]) -> None:
+        clear(self._claims)
+        for claim in claims:
+            words = label(claim_words(claim), wrap=True)
+            source = label(claim.source, "small")
+            strike = button(
+                "Strike",
+                lambda found=claim: self.session.remove_claim(self.sample_id, found),
+                "link",
+                f"Strike {claim_words(claim)}",
+            )
+            line = row(words, source, strike)
+            line.setStretch(0, 1)
+            self._claims.addLayout(line)
+
+    def begin(self) -> None:
+        """A new tag: type the maker first."""
+        self.maker.setFocus()
+
+    def sample_switched(self) -> None:
+        """Half-typed claims belong to the sample before."""
+        self.claim.set_text("")
+        self.rested_V.set_text("")
+        self.mass.set_text("")
+        self.mass_limit.set_text("")
+
+    def leave(self) -> None:
+        """Keep the notes."""
+        if self.sample_id and any(sample.id == self.sample_id for sample in self.session.samples()):
+            notes = self.notes.toPlainText()
+            if notes != self.session.sample(self.sample_id).arrival.notes:
+                self._set(notes=notes)
+
+    # --- editing ---
+
+    def _say(self, value: object) -> str:
+        assert isinstance(value, Claim)
+        return f"= {claim_words(value)}"
+
+    def add_claim(self) -> None:
+        """Keep the claim that is typed."""
+        value = self.claim.value
+        if isinstance(value, Claim):
+            kept = parse_claim(self.claim.line.text(), self.source.currentText())
+            self.session.add_claim(self.sample_id, kept)
+            self.claim.set_text("")
+            self.claim.line.setFocus()
+
+    def _set_text(self, key: str, line: QLineEdit) -> None:
+        text = " ".join(line.text().split())
+        if key == "code" and (
+            not text or any(s.code == text and s.id != self.sample_id for s in self.session.samples())
+        ):
+            if text:
+                self.session.failed.emit(f"The code {text} is taken; choose another.")
+            line.setText(self.session.sample(self.sample_id).code)
+            return
+        self._set(**{key: text})
+
+    def _set(self, **values: object) -> None:
+        if not self._filling and self.sample_id:
+            name = next(iter(values)).replace("_", " ")
+            self.session.set_sample(self.sample_id, f"change {name}", **values)

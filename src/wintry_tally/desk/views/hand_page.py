@@ -1,0 +1,354 @@
+"""Hand readings: typed as they are taken; slips caught with an offer, never changed without a click."""
+
+from __future__ import annotations
+
+import itertools
+from datetime import UTC, datetime, timedelta
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import (
+    QComboBox,
+    QGridLayout,
+    QHBoxLayout,
+    QHeaderView,
+    QLineEdit,
+    QTableWidget,
+    QTableWidgetItem,
+    QWidget,
+)
+
+from wintry_tally.bench.hand import HandReading, Slip, check_reading, parse_moment
+from wintry_tally.book import RunSettings, RunStatus
+from wintry_tally.core.errors import WintryError
+from wintry_tally.core.quantity import format_duration, parse_accuracy
+from wintry_tally.core.working import Working
+from wintry_tally.desk.session import Session
+from wintry_tally.desk.views.station import StationView
+from wintry_tally.desk.widgets.figure import Figure
+from wintry_tally.desk.widgets.findings import FindingList
+from wintry_tally.desk.widgets.parts import button, card, clear, column, label, row
+from wintry_tally.desk.widgets.quantity_field import QuantityField, TypedField, shown
+
+if TYPE_CHECKING:
+    from wintry_tally.book import Run
+
+ENDS = (
+    ("the pack's protection opened", "battery-protection"),
+    ("the load's cut-off", "set-cutoff"),
+    ("I switched it off", "operator"),
+)
+
+
+class HandPage(StationView):
+    """Set-up first; then the line to type into, the readings, and the end."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self._run: Run | None = None
+        self._readings: list[tuple[int, HandReading]] = []
+        self.setting = QuantityField("Load set to", "current", "8 A")
+        self.cutoff = QuantityField("Cut-off", "voltage", "10 V")
+        self.accuracy_V = TypedField("Meter's voltage accuracy", parse_accuracy, lambda a: f"= {a}", "0.5% + 2 digits")
+        self.accuracy_A = TypedField("Meter's current accuracy", parse_accuracy, lambda a: f"= {a}", "1% + 2 digits")
+        self.begin_button = button("Begin", self._begin_run, "main")
+        self.time = QLineEdit()
+        self.time.setAccessibleName("Time")
+        self.time.setPlaceholderText("now")
+        self.volts = QuantityField("Voltage", "voltage", "12.94")
+        self.amps = QuantityField("Current", "current", "8.0")
+        self.counter = QuantityField("Counter", "charge", "0.00")
+        self.note = QLineEdit()
+        self.note.setAccessibleName("Note")
+        self.note.setPlaceholderText("note")
+        self.keep = button("Keep reading", self.enter, "main")
+        self.slips = FindingList()
+        self.keep_anyway = button("Keep as typed", lambda: self.enter(anyway=True))
+        self.keep_anyway.hide()
+        self.table = QTableWidget(0, 5)
+        self.table.setAccessibleName("Readings")
+        self.table.setHorizontalHeaderLabels(["Time", "V", "A", "Counter Ah", "Note"])
+        self.table.verticalHeader().hide()
+        self.table.setEditTriggers(QTableWidget.EditTrigger.NoEditTriggers)
+        self.table.setAlternatingRowColors(True)
+        self.table.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
+        self.table.setTabKeyNavigation(False)
+        self.elapsed, self.charge = Figure("Since the first reading"), Figure("Charge so far")
+        self.charge.opened.connect(self.opened)
+        self.end = QComboBox()
+        self.end.setAccessibleName("How it ended")
+        for words, key in ENDS:
+            self.end.addItem(words, key)
+        self.finish_button = button("Finish the run", self.finish)
+        self.undo_hint = label("Ctrl+Z takes back the last reading.", "small")
+        for line in (self.volts.line, self.amps.line, self.counter.line, self.time, self.note):
+            line.returnPressed.connect(self.enter)
+            line.textEdited.connect(self._typing)
+        self._lay_out()
+
+    def _lay_out(self) -> None:
+        grid = QGridLayout()
+        grid.setHorizontalSpacing(10)
+        items = (
+            ("Load set to", self.setting),
+            ("Cut-off", self.cutoff),
+            ("Voltage good to", self.accuracy_V),
+            ("Current good to", self.accuracy_A),
+        )
+        for index, (name, widget) in enumerate(items):
+            grid.addWidget(label(name, "quiet"), index, 0, Qt.AlignmentFlag.AlignTop)
+            grid.addWidget(widget, index, 1)
+        grid.setColumnStretch(1, 1)
+        self._setup = card(
+            label("Capacity test read by hand", "heading"),
+            label(
+                "Type readings as you take them: the time (or nothing, for now), voltage, and the current or the load's "
+                "counter. The accuracies are in the meter's manual; without them the verdict has no probability. Each "
+                "reading of the clock is taken as good to 30 s.",
+                "quiet",
+                wrap=True,
+            ),
+            grid,
+            row(None, button("Back", lambda: self.go.emit("capacity")), self.begin_button),
+        )
+        entry = QHBoxLayout()
+        entry.setSpacing(8)
+        for name, widget, stretch in (
+            ("Time", self.time, 2),
+            ("Voltage", self.volts, 2),
+            ("Current", self.amps, 2),
+            ("Counter", self.counter, 2),
+            ("Note", self.note, 3),
+        ):
+            holder = QWidget()
+            holder.setLayout(column(label(name, "small"), widget, gap=0))
+            entry.addWidget(holder, stretch, Qt.AlignmentFlag.AlignTop)
+        keep = QWidget()
+        keep.setLayout(column(label(" ", "small"), self.keep, gap=0))
+        entry.addWidget(keep, 0, Qt.AlignmentFlag.AlignTop)
+        figures = row(
+            column(label("Since the first reading", "small"), self.elapsed, gap=0),
+            column(label("Charge so far", "small"), self.charge, gap=0),
+            None,
+            self.end,
+            self.finish_button,
+            gap=4,
+        )
+        self._offers = QHBoxLayout()
+        self._entry = QWidget()
+        self._entry.setLayout(
+            column(card(entry, self.slips, self._offers), card(figures), self.table, self.undo_hint, gap=3)
+        )
+        self.setLayout(column(self._setup, self._entry, None))
+        self.layout().setStretch(1, 1)
+
+    # --- showing ---
+
+    def sample_switched(self) -> None:
+        """What is usual for the sample."""
+        sample = self.session.sample(self.sample_id)
+        if sample.rated_Ah:
+            self.setting.set_number(round(sample.family.reference_rate_C * sample.rated_Ah, 2))
+        self.cutoff.set_number(sample.cutoff_V)
+        self._clear_line()
+
+    def refresh(self) -> None:
+        """The open run, or the set-up of one."""
+        self._run = self.session.running.open_hand_run(self.sample_id)
+        self._setup.setVisible(self._run is None)
+        self._entry.setVisible(self._run is not None)
+        if self._run is None:
+            return
+        rows = self.session.book.runs.readings(self._run.id)
+        self._readings = [
+            (index, HandReading(self._run.started + timedelta(seconds=r[0]), r[1], r[2], r[4], r[5]))
+            for index, r in enumerate(rows)
+        ]
+        self.table.setRowCount(len(rows))
+        for line, (_, reading) in enumerate(self._readings):
+            at = reading.at.astimezone()
+            cells = (
+                f"{at:%d %b %H:%M:%S}",
+                _cell(reading.voltage_V),
+                _cell(reading.current_A),
+                _cell(reading.counter_Ah),
+                reading.note,
+            )
+            for place, text in enumerate(cells):
+                self.table.setItem(line, place, QTableWidgetItem(text))
+        self.table.scrollToBottom()
+        self._figures()
+
+    def _figures(self) -> None:
+        if not self._readings:
+            self.elapsed.set_text("–", "", "", None)
+            self.charge.set_text("–", "", "", None)
+            return
+        first, last = self._readings[0][1], self._readings[-1][1]
+        self.elapsed.set_text(format_duration((last.at - first.at).total_seconds()), "", "", None)
+        counted = [reading for _, reading in self._readings if reading.counter_Ah is not None]
+        with_current = [reading for _, reading in self._readings if reading.current_A is not None]
+        if len(counted) > 1:
+            moved = abs((counted[-1].counter_Ah or 0) - (counted[0].counter_Ah or 0))
+            working = Working(
+                "Charge so far",
+                "the counter's last reading less its first",
+                {},
+                f"{moved:.3g} Ah",
+                "the load's counter",
+            )
+            self.charge.set_text(f"{moved:.2f}", "", "Ah", working)
+        elif len(with_current) > 1:
+            total = sum(
+                0.5 * ((a.current_A or 0) + (b.current_A or 0)) * (b.at - a.at).total_seconds() / 3600.0
+                for a, b in itertools.pairwise(with_current)
+            )
+            working = Working(
+                "Charge so far",
+                "Q = Σ ½ (I₁ + I₂) Δt",
+                {"readings": str(len(with_current))},
+                f"{total:.3g} Ah",
+                "common practice",
+            )
+            self.charge.set_text(f"{total:.2f}", "", "Ah", working)
+
+    # --- doing ---
+
+    def _begin_run(self) -> None:
+        sample = self.session.sample(self.sample_id)
+        if any(field.problem for field in (self.setting, self.cutoff, self.accuracy_V, self.accuracy_A)):
+            self.session.failed.emit("A field cannot be read: see the words beneath it.")
+            return
+        settings = RunSettings(
+            family=sample.family_key,
+            rated_Ah=sample.rated_Ah,
+            cutoff_V=self.cutoff.number,
+            voltage_accuracy=str(self.accuracy_V.value or ""),
+            current_accuracy=str(self.accuracy_A.value or ""),
+            voltage_resolution=0.01,
+            current_resolution=0.01,
+            instrument="hand meter",
+            mode="hand",
+            setting=self.setting.number or 0.0,
+            clock_s=30.0 / 3**0.5,
+        )
+        with self.session.guard():
+            number = sum(1 for run in self.session.runs(self.sample_id) if run.station == "capacity") + 1
+            self.session.book.runs.begin(self.sample_id, f"Capacity {number}", "hand", datetime.now(UTC), settings)
+            self.session.touch_runs(self.sample_id)
+            self.refresh()
+            self.volts.line.setFocus()
+
+    def _typing(self) -> None:
+        self.slips.reset()
+        clear(self._offers)
+
+    def _clear_line(self) -> None:
+        for field in (self.volts, self.amps, self.counter):
+            field.set_text("")
+        self.time.clear()
+        self.note.clear()
+        self._typing()
+
+    def reading(self) -> HandReading | None:
+        """What is typed, or None with the reason shown."""
+        now = datetime.now().astimezone()
+        before = self._readings[-1][1].at.astimezone() if self._readings else None
+        try:
+            at = parse_moment(self.time.text(), now, before)
+        except WintryError as error:
+            self._complain(str(error))
+            return None
+        if any(field.problem for field in (self.volts, self.amps, self.counter)):
+            return None
+        if self.volts.number is None and self.counter.number is None and self.amps.number is None:
+            self._complain("Type a voltage, and the current or the counter.")
+            return None
+        return HandReading(at, self.volts.number, self.amps.number, self.counter.number, self.note.text().strip())
+
+    def _complain(self, text: str) -> None:
+        self.slips.reset()
+        self.slips.add("warning", text)
+
+    def enter(self, anyway: bool = False) -> None:
+        """Keep the reading; with likely slips, ask first."""
+        if self._run is None:
+            return
+        reading = self.reading()
+        if reading is None:
+            return
+        sample = self.session.sample(self.sample_id)
+        earlier = [kept for _, kept in self._readings]
+        slips = check_reading(
+            reading, earlier, sample.family, self._run.settings.setting or None, datetime.now().astimezone()
+        )
+        if any(slip.field == "time" and "forward" in slip.message for slip in slips):
+            self._complain(slips[0].message if slips else "")
+            return
+        if slips and not anyway:
+            self._offer(slips)
+            return
+        self._keep(reading)
+
+    def _offer(self, slips: list[Slip]) -> None:
+        self._typing()
+        fields = {"voltage": self.volts, "current": self.amps, "counter": self.counter}
+        for slip in slips:
+            self.slips.add("warning", f"{slip.field.capitalize()}: {slip.message}")
+            if slip.offered is not None and slip.field in fields:
+                field, value = fields[slip.field], slip.offered
+
+                def take(target: QuantityField = field, number: float = value) -> None:
+                    target.line.setText(f"{number:g}")
+                    self._typing()
+                    target.line.setFocus()
+
+                unit = {"voltage": "V", "current": "A", "counter": "Ah"}[slip.field]
+                self._offers.addWidget(button(f"Use {shown(value, unit)}", take))
+        self._offers.addWidget(button("Keep as typed", lambda: self.enter(anyway=True)))
+        self._offers.addStretch(1)
+
+    def _keep(self, reading: HandReading) -> None:
+        assert self._run is not None
+        run = self._run
+        book = self.session.book
+        if not self._readings:
+            with self.session.guard():
+                book.runs.change(run.id, started_utc=reading.at.astimezone(UTC).isoformat(timespec="milliseconds"))
+            run = book.runs.get(run.id)
+        elapsed = (reading.at - run.started).total_seconds()
+        kept: list[int] = []
+
+        def do() -> None:
+            kept.append(
+                book.runs.add_hand(
+                    run.id, elapsed, reading.voltage_V, reading.current_A, reading.counter_Ah, reading.note
+                )
+            )
+            self.refresh()
+
+        def undo() -> None:
+            book.runs.remove_hand(run.id, kept.pop())
+            self.refresh()
+
+        self.session.change(f"keep the reading of {reading.at:%H:%M}", do, undo)
+        self._clear_line()
+        self.volts.line.setFocus()
+
+    def finish(self) -> None:
+        """End the run as said."""
+        if self._run is None:
+            return
+        if len(self._readings) < 2:
+            self._complain("A run needs at least two readings.")
+            return
+        with self.session.guard():
+            last = self._readings[-1][1].at
+            self.session.book.runs.finish(self._run.id, str(self.end.currentData()), "", last, RunStatus.FINISHED)
+            self.session.undo_stack.clear()
+            self.session.touch_runs(self.sample_id)
+            self.go.emit("capacity")
+
+
+def _cell(value: float | None) -> str:
+    return "" if value is None else f"{value:g}"

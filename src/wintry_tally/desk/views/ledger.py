@@ -1,0 +1,171 @@
+"""The Ledger: every claim with its outcome, value, doubt, probability and working."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QSize, Qt
+from PySide6.QtGui import QPainter, QPaintEvent
+from PySide6.QtWidgets import QComboBox, QFrame, QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
+
+from wintry_tally.core.quantity import format_quantity
+from wintry_tally.core.verdict.outcome import OUTCOME_WORDS, SCHOOL_WORDS, Outcome, School, Verdict
+from wintry_tally.desk.session import Session
+from wintry_tally.desk.theme.style import font
+from wintry_tally.desk.views.station import StationView
+from wintry_tally.desk.widgets.figure import Figure
+from wintry_tally.desk.widgets.findings import FindingList
+from wintry_tally.desk.widgets.parts import button, card, clear, column, empty, label, row, scrolling
+from wintry_tally.desk.widgets.tally import STEP, Tally, draw_stroke, tally_words
+from wintry_tally.report.words import claim_words
+
+
+class Stroke(QWidget):
+    """One outcome's stroke, larger."""
+
+    def __init__(self, outcome: Outcome) -> None:
+        super().__init__()
+        self.outcome = outcome
+        self.setAccessibleName(OUTCOME_WORDS[outcome])
+        self.setFixedSize(QSize(16, 24))
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Draw it."""
+        draw_stroke(QPainter(self), self.outcome, (self.width() - STEP) / 2, 1.0, 22.0)
+
+
+class LedgerView(StationView):
+    """A line a claim; the school chosen above."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self.school = QComboBox()
+        self.school.setAccessibleName("School of judgement")
+        for school in School:
+            self.school.addItem(school.value, school)
+        self.school.activated.connect(lambda _i: self.session.set_school(self.school.currentData()))
+        self.school_words = label("", "small", wrap=True)
+        self.tally = Tally(height=26)
+        self.words = label("", "quiet")
+        self._grid = QGridLayout()
+        self._grid.setHorizontalSpacing(14)
+        self._grid.setVerticalSpacing(8)
+        self._grid.setColumnStretch(1, 5)
+        self._grid.setColumnStretch(2, 4)
+        self._table = card(self._grid)
+        self.findings = FindingList()
+        self.findings.opened.connect(self.opened)
+        self._contradictions = card(label("Printed claims that contradict each other", "heading"), self.findings)
+        head = row(self.tally, self.words, None, label("School", "quiet"), self.school, gap=3)
+        inner = QWidget()
+        self._body = QVBoxLayout(inner)
+        self._body.setContentsMargins(0, 0, 0, 0)
+        self._body.setSpacing(12)
+        self._head = QWidget()
+        self._head.setLayout(column(head, self.school_words, gap=1))
+        self._none = empty(
+            "No claims yet",
+            "Type the claims as printed at Arrival; each gets a line here, whatever becomes of it.",
+            button("Go to Arrival", lambda: self.go.emit("arrival"), "main"),
+        )
+        for part in (self._head, self._table, self._contradictions, self._none):
+            self._body.addWidget(part)
+        self._body.addStretch(1)
+        self.figures: dict[int, Figure] = {}
+        self.setLayout(column(scrolling(inner)))
+
+    def refresh(self) -> None:
+        """As the dossier says."""
+        self.dossier_changed()
+
+    def dossier_changed(self) -> None:
+        """Draw the verdicts."""
+        if not self.sample_id or not self.session.has_book:
+            return
+        self.school.setCurrentIndex(self.school.findData(self.session.school))
+        self.school_words.setText(SCHOOL_WORDS[self.session.school] + ". Values ± expanded uncertainty, k = 2.")
+        dossier = self.session.dossier(self.sample_id)
+        claims = self.session.sample(self.sample_id).claims
+        for part in (self._head, self._table):
+            part.setVisible(bool(claims))
+        self._none.setVisible(not claims)
+        if dossier is None:
+            self.words.setText("working it out…")
+            self._contradictions.hide()
+            return
+        outcomes = [verdict.outcome for verdict in dossier.verdicts]
+        self.tally.set_outcomes(outcomes)
+        self.words.setText(tally_words(outcomes))
+        clear(self._grid)
+        self.figures = {}
+        for place, name in enumerate(("", "Claim", "Measured", "Probability", "")):
+            self._grid.addWidget(label(name, "small"), 0, place)
+        line = 1
+        for index, verdict in enumerate(dossier.verdicts):
+            line = self._verdict(index, verdict, line)
+        contradictions = [finding for finding in dossier.findings if finding.weight == "contradiction"]
+        self.findings.show_findings(contradictions)
+        self._contradictions.setVisible(bool(contradictions))
+
+    def _verdict(self, index: int, verdict: Verdict, line: int) -> int:
+        top = Qt.AlignmentFlag.AlignTop
+        if index:
+            rule = QFrame()
+            rule.setProperty("role", "rule")
+            self._grid.addWidget(rule, line, 0, 1, 5)
+            line += 1
+        self._grid.addWidget(Stroke(verdict.outcome), line, 0, top)
+        outcome = label(OUTCOME_WORDS[verdict.outcome], "heading")
+        words = column(
+            outcome,
+            label(claim_words(verdict.claim), wrap=True),
+            label(f"on the {verdict.claim.source}", "small"),
+            gap=0,
+        )
+        holder = QWidget()
+        holder.setLayout(words)
+        self._grid.addWidget(holder, line, 1, top)
+        measured = QVBoxLayout()
+        measured.setSpacing(2)
+        if verdict.measured is not None:
+            figure = Figure(f"{verdict.claim.definition.label}, measured")
+            figure.set_quantity(verdict.measured, verdict.working)
+            figure.opened.connect(self.opened)
+            self.figures[index] = figure
+            measured.addWidget(figure)
+        for condition in verdict.conditions:
+            if condition.effect is not None:
+                sign = "+" if condition.effect.value >= 0 else ""
+                text = f"{condition.name}: {condition.actual} instead of {condition.claimed}; likely {sign}{format_quantity(condition.effect)} at the claim's own"
+                measured.addWidget(label(text, "small", wrap=True))
+        if verdict.evidence:
+            measured.addWidget(label("from " + ", ".join(verdict.evidence), "small", wrap=True))
+        if verdict.advice:
+            measured.addWidget(label(verdict.advice, "small", wrap=True))
+        box = QWidget()
+        measured.setContentsMargins(0, 0, 0, 0)
+        box.setLayout(measured)
+        self._grid.addWidget(box, line, 2, top)
+        chance = "–" if verdict.probability is None else _chance(verdict.probability)
+        probability = label(chance)
+        probability.setFont(font("body"))
+        self._grid.addWidget(probability, line, 3, top)
+        if verdict.working is not None:
+            link = button(
+                "Working",
+                lambda found=verdict.working: self.opened.emit(found),
+                "link",
+                f"Working of {claim_words(verdict.claim)}",
+            )
+            holder = QWidget()
+            holder.setLayout(QHBoxLayout())
+            holder.layout().setContentsMargins(0, 0, 0, 0)
+            holder.layout().addWidget(link)
+            self._grid.addWidget(holder, line, 4, top)
+        return line + 1
+
+
+def _chance(p: float) -> str:
+    if p > 0.9995:
+        return "> 0.999"
+    if p < 0.0005:
+        return "< 0.001"
+    return f"{p:.3f}"

@@ -1,0 +1,257 @@
+"""Planning a capacity test on the simulated bench: rate, cut-off, rest, load, forecast, pre-flight, cautions."""
+
+from __future__ import annotations
+
+import random
+from dataclasses import dataclass
+
+from PySide6.QtCore import Qt, QTimer
+from PySide6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QHBoxLayout, QWidget
+
+from wintry_tally.book import RunSettings
+from wintry_tally.core.plan import Forecast
+from wintry_tally.core.protocol import CapacityPlan, LoadLimits, preflight
+from wintry_tally.core.protocol.capacity import reference_current
+from wintry_tally.core.protocol.cautions import discharge_cautions
+from wintry_tally.core.protocol.preflight import bars
+from wintry_tally.core.quantity import format_duration
+from wintry_tally.desk.running import METER
+from wintry_tally.desk.session import Session
+from wintry_tally.desk.views.station import StationView
+from wintry_tally.desk.widgets.findings import FindingList
+from wintry_tally.desk.widgets.parts import button, card, column, label, row, scrolling
+from wintry_tally.desk.widgets.quantity_field import QuantityField
+
+MODES = (
+    ("constant current", "current", "current"),
+    ("constant power", "power", "power"),
+    ("fixed resistor", "resistance", "resistance"),
+)
+SPEEDS = (
+    ("real time", 1.0),
+    ("60 × real time", 60.0),
+    ("600 × real time", 600.0),
+    ("3600 × real time", 3600.0),
+)
+
+
+@dataclass(frozen=True)
+class Asked:
+    """What the fields say, when all of them can be read."""
+
+    plan: CapacityPlan
+    limits: LoadLimits
+
+
+class PlanPage(StationView):
+    """Fields on the left, pre-flight list on the right, cautions to acknowledge, start."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self.mode = QComboBox()
+        self.mode.setAccessibleName("How the load draws")
+        for words, key, _ in MODES:
+            self.mode.addItem(words, key)
+        self.mode.activated.connect(self._mode_changed)
+        self.settings = {key: QuantityField(f"Set to, {words}", dimension) for words, key, dimension in MODES}
+        self.cutoff = QuantityField("Cut-off", "voltage")
+        self.rest = QuantityField("Rest before", "duration", "1 h")
+        self.power = QuantityField("Load's power ceiling", "power")
+        self.ceiling = QuantityField("Load's current ceiling", "current")
+        self.ambient = QuantityField("Ambient", "temperature", "23 °C")
+        self.speed = QComboBox()
+        self.speed.setAccessibleName("Speed of the simulated bench")
+        for words, value in SPEEDS:
+            self.speed.addItem(words, value)
+        self.speed.setCurrentIndex(3)
+        self.why = label("", "small", wrap=True)
+        self.outlook = label("", wrap=True)
+        self.checks = FindingList()
+        self.checks.opened.connect(self.opened)
+        self.caution_text = label("", wrap=True)
+        self.acknowledged = QCheckBox("I have read and heeded these cautions")
+        self.acknowledged.clicked.connect(self._able)
+        self.start_button = button("Start the test", self.start, "main")
+        self.back = button("Back", lambda: self.go.emit("capacity"))
+        for field in (
+            *self.settings.values(),
+            self.cutoff,
+            self.rest,
+            self.power,
+            self.ceiling,
+            self.ambient,
+        ):
+            field.line.textChanged.connect(self._later)
+        self._timer = QTimer(self)
+        self._timer.setSingleShot(True)
+        self._timer.setInterval(150)
+        self._timer.timeout.connect(self.review)
+        self._lay_out()
+
+    def _lay_out(self) -> None:
+        grid = QGridLayout()
+        grid.setContentsMargins(0, 0, 0, 0)
+        grid.setHorizontalSpacing(10)
+        grid.setVerticalSpacing(6)
+        lines: tuple[tuple[str, QWidget], ...] = (
+            ("Load draws", self.mode),
+            *((("Set to", self.settings[key])) for _, key, _ in MODES),
+            ("", self.why),
+            ("Cut-off", self.cutoff),
+            ("Rest before", self.rest),
+            ("Load: at most", self.power),
+            ("", self.ceiling),
+            ("Ambient", self.ambient),
+            ("Speed", self.speed),
+        )
+        self._set_labels = []
+        for index, (name, widget) in enumerate(lines):
+            words = label(name, "quiet")
+            if name == "Set to":
+                self._set_labels.append(words)
+            grid.addWidget(words, index, 0, Qt.AlignmentFlag.AlignTop)
+            grid.addWidget(widget, index, 1)
+        grid.setColumnStretch(1, 1)
+        left = card(
+            label("Capacity test on the simulated bench", "heading"),
+            label("Nothing real is switched: a battery model stands in, in fast time.", "small", wrap=True),
+            grid,
+        )
+        right = column(
+            card(label("Before it starts", "heading"), self.checks, self.outlook),
+            card(label("Cautions", "heading"), self.caution_text, self.acknowledged),
+            row(None, self.back, self.start_button),
+            None,
+            gap=3,
+        )
+        halves = QHBoxLayout()
+        halves.setSpacing(12)
+        halves.addWidget(left, 2, Qt.AlignmentFlag.AlignTop)
+        holder = QWidget()
+        holder.setLayout(right)
+        halves.addWidget(holder, 3, Qt.AlignmentFlag.AlignTop)
+        inner = QWidget()
+        inner.setLayout(column(halves, None))
+        self.setLayout(column(scrolling(inner)))
+
+    def sample_switched(self) -> None:
+        """Fill in what is usual for the sample."""
+        sample = self.session.sample(self.sample_id)
+        self.power.set_number(180.0)
+        self.ceiling.set_number(20.0)
+        rated = sample.rated_Ah or 0.0
+        limits = LoadLimits(180.0, 20.0)
+        current, why = reference_current(sample.family, rated, limits) if rated else (0.0, "no capacity is claimed yet")
+        self.settings["current"].set_number(current)
+        self.settings["power"].set_number(round(current * sample.family.nominal_V, 1))
+        self.settings["resistance"].set_number(round(sample.family.nominal_V / current, 3) if current else None)
+        self.why.setText(f"{current:g} A: {why}.")
+        self.cutoff.set_number(sample.cutoff_V)
+        self.rest.set_number(sample.family.rest_s)
+        self.ambient.set_number(23.0)
+        self.acknowledged.setChecked(False)
+        self.caution_text.setText("\n".join(f"• {text}" for text in discharge_cautions(sample.family)))
+        self._mode_changed()
+
+    def refresh(self) -> None:
+        """Check again: a claim may have changed."""
+        self.review()
+
+    def _mode_changed(self) -> None:
+        chosen = self.mode.currentData()
+        for (_, key, _), words in zip(MODES, self._set_labels, strict=True):
+            self.settings[key].setVisible(key == chosen)
+            words.setVisible(key == chosen)
+        self.why.setVisible(chosen == "current")
+        self.review()
+
+    def _later(self) -> None:
+        self._timer.start()
+
+    def asked(self) -> Asked | None:
+        """The plan as the fields say; None while one of them cannot be read."""
+        mode = self.mode.currentData()
+        fields = (self.settings[mode], self.cutoff, self.power, self.ceiling)
+        if (
+            any(field.number is None or field.number <= 0 for field in fields)
+            or self.rest.problem
+            or self.ambient.problem
+        ):
+            return None
+        setting, cutoff, power, current = (field.number or 0.0 for field in fields)
+        return Asked(CapacityPlan(mode, setting, cutoff, self.rest.number or 0.0), LoadLimits(power, current))
+
+    def review(self) -> None:
+        """The pre-flight list and the forecast, for what the fields say now."""
+        if not self.sample_id:
+            return
+        sample = self.session.sample(self.sample_id)
+        asked = self.asked()
+        self.checks.reset()
+        if asked is None:
+            self.checks.add("bar", "A field cannot be read, or is not above zero: see the words beneath it.")
+            self.outlook.setText("")
+            self._ready = False
+            self._able()
+            return
+        outlook: Forecast | None = None
+        if sample.rated_Ah:
+            _, outlook = self.session.running.plan_of(sample, asked.plan, asked.limits)
+        list_ = preflight(
+            sample.family, sample.rated_Ah, asked.plan, asked.limits, sample.arrival.rested_V and None,
+            outlook.end_s if outlook else None,
+        )  # fmt: skip
+        for check in list_:
+            working = check.working
+            self.checks.add(
+                check.state,
+                f"{check.name}: {check.message}",
+                "Working" if working else "",
+                (lambda found=working: self.opened.emit(found)) if working else None,
+            )
+        if outlook is not None:
+            speed = float(self.speed.currentData())
+            self.outlook.setText(
+                f"Forecast: {outlook.charge_Ah:.1f} Ah in {format_duration(outlook.end_s)} from the start; at this speed "
+                f"{format_duration(outlook.end_s / speed)} on the clock."
+            )
+        self._ready = not bars(list_)
+        self._able()
+
+    _ready = False
+
+    def _able(self) -> None:
+        self.start_button.setEnabled(self._ready and self.acknowledged.isChecked())
+
+    def start(self) -> None:
+        """Start the run as planned."""
+        asked = self.asked()
+        if asked is None or not self.start_button.isEnabled():
+            return
+        sample = self.session.sample(self.sample_id)
+        seed = random.SystemRandom().randrange(1, 10**9)
+        settings = RunSettings(
+            family=sample.family_key,
+            rated_Ah=sample.rated_Ah,
+            cutoff_V=asked.plan.cutoff_V,
+            voltage_accuracy=METER.voltage_accuracy,
+            current_accuracy=METER.current_accuracy,
+            voltage_resolution=METER.voltage_resolution,
+            current_resolution=METER.current_resolution,
+            instrument="simulated meter",
+            ambient_C=23.0 if self.ambient.number is None else self.ambient.number,
+            rest_before_s=asked.plan.rest_s,
+            speed=float(self.speed.currentData()),
+            seed=seed,
+            mode=asked.plan.mode,
+            setting=asked.plan.setting,
+            power_W=asked.limits.power_W,
+            load_A=asked.limits.current_A,
+            # the stand-in battery's own truth: near its rating, and not known to whoever tests it
+            health=random.Random(seed).uniform(0.95, 1.04),
+        )
+        with self.session.guard():
+            self.session.running.start(sample, asked.plan, asked.limits, settings, discharge_cautions(sample.family))
+            self.acknowledged.setChecked(False)
+            self.session.touch_runs(self.sample_id)
+            self.go.emit("capacity")

@@ -1,0 +1,97 @@
+"""The rack: every sample as a hang-tag."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QVBoxLayout, QWidget
+
+from wintry_tally.desk.session import Session
+from wintry_tally.desk.widgets.parts import button, clear, column, label, row, scrolling
+from wintry_tally.desk.widgets.tag import Tag
+
+
+class Rack(QWidget):
+    """The tags in the order they came. `chosen` carries a sample's number; `hang` asks for a new tag."""
+
+    chosen = Signal(int)
+    hang = Signal()
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self._session = session
+        self.setProperty("role", "rack")
+        self.setAccessibleName("Rack")
+        self._tags: dict[int, Tag] = {}
+        inner = QWidget()
+        self._column = QVBoxLayout(inner)
+        self._column.setContentsMargins(0, 0, 6, 0)
+        self._column.setSpacing(4)
+        self.add = button("Hang a tag", self.hang.emit)
+        self.setLayout(column(row(label("Rack", "heading"), None, self.add), scrolling(inner), margin=3))
+
+    def fill(self) -> None:
+        """All tags anew."""
+        clear(self._column)
+        self._tags = {}
+        for sample in self._session.samples():
+            tag = Tag(sample.code, sample.title, sample.family.words)
+            tag.clicked.connect(lambda _checked=False, number=sample.id: self.chosen.emit(number))
+            self._tags[sample.id] = tag
+            self._column.addWidget(tag)
+            self.refresh(sample.id)
+        self._column.addStretch(1)
+
+    def tag(self, sample_id: int) -> Tag:
+        """The tag of a sample."""
+        return self._tags[sample_id]
+
+    def mark(self, sample_id: int) -> None:
+        """Mark the one shown."""
+        if sample_id in self._tags:
+            self._tags[sample_id].setChecked(True)
+
+    def refresh(self, sample_id: int) -> None:
+        """One tag: what it is doing, and its tally."""
+        tag = self._tags.get(sample_id)
+        if tag is None:
+            return
+        sample = self._session.sample(sample_id)
+        tag.set_facts(sample.title, sample.family.words)
+        dossier = self._session.dossier(sample_id)
+        if dossier is not None:
+            tag.set_outcomes([verdict.outcome for verdict in dossier.verdicts])
+        elif not sample.claims:
+            tag.set_outcomes(())
+        else:
+            tag.set_outcomes(None)
+        self._doing(sample_id, tag)
+
+    def tick(self) -> None:
+        """What the running ones are doing."""
+        for sample_id, tag in self._tags.items():
+            if self._session.running.of_sample(sample_id) is not None:
+                self._doing(sample_id, tag)
+
+    def _doing(self, sample_id: int, tag: Tag) -> None:
+        running = self._session.running
+        live = running.of_sample(sample_id)
+        if live is not None:
+            seen = live.latest
+            phase = seen.state.phase.value
+            if phase == "discharging":
+                at = live.ends_at()
+                when = f" · ends about {at:%H:%M}" if at is not None else ""
+                tag.set_doing(f"drawing {seen.current_A:.1f} A · {seen.voltage_V:.2f} V{when}", True)
+            else:
+                tag.set_doing(f"{phase} · {seen.voltage_V:.2f} V", True)
+            return
+        runs = self._session.runs(sample_id)
+        last = runs[-1] if runs else None
+        if last is None:
+            sample = self._session.sample(sample_id)
+            tag.set_doing("just arrived" if sample.arrival.rested_V is None else "ready for its capacity test")
+        elif last.status == "running":
+            tag.set_doing("hand readings under way" if last.method == "hand" else "a test was interrupted")
+        else:
+            done = (last.ended or last.started).astimezone()
+            tag.set_doing(f"{last.title.lower()} {last.status.value} {done:%d %b %H:%M}")

@@ -1,0 +1,198 @@
+"""A run while it goes on: few, large figures, the curve, and what can be asked of it."""
+
+from __future__ import annotations
+
+from PySide6.QtWidgets import QComboBox, QGridLayout
+
+from wintry_tally.core.engine import Phase, Request
+from wintry_tally.core.quantity import format_duration
+from wintry_tally.core.working import Working
+from wintry_tally.desk.session import Session
+from wintry_tally.desk.views.plan_page import SPEEDS
+from wintry_tally.desk.views.station import StationView
+from wintry_tally.desk.widgets.curve import Curve
+from wintry_tally.desk.widgets.figure import Figure
+from wintry_tally.desk.widgets.parts import button, card, column, label, row
+from wintry_tally.desk.widgets.quantity_field import QuantityField
+
+PHASES = {
+    Phase.READY: "about to start",
+    Phase.RESTING: "resting, load off",
+    Phase.DISCHARGING: "discharging",
+    Phase.PAUSED: "paused, load off; the count stands",
+    Phase.ENDED: "ended, load off",
+}
+
+
+class RunPage(StationView):
+    """Follows the live run of the sample."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self.state = label("", "heading")
+        self.trouble = label("", "problem", wrap=True)
+        self.figures = {name: Figure(name, "huge") for name in ("Voltage", "Current", "Charge")}
+        self.minor = {name: Figure(name) for name in ("Power", "Energy", "Under load", "Ends about", "To come")}
+        for figure in (*self.figures.values(), *self.minor.values()):
+            figure.opened.connect(self.opened)
+        big = QGridLayout()
+        big.setHorizontalSpacing(24)
+        for index, (name, figure) in enumerate(self.figures.items()):
+            big.addWidget(label(name, "small"), 0, index)
+            big.addWidget(figure, 1, index)
+            big.setColumnStretch(index, 1)
+        small = QGridLayout()
+        small.setHorizontalSpacing(24)
+        for index, (name, figure) in enumerate(self.minor.items()):
+            small.addWidget(label(name, "small"), 0, index)
+            small.addWidget(figure, 1, index)
+            small.setColumnStretch(index, 1)
+        self.curve = Curve("Voltage over time", "time / h", "voltage / V")
+        self.pause = button("Pause", self._pause)
+        self.rate = QuantityField("New setting", "current", "new current")
+        self.rate.line.setMaximumWidth(130)
+        self.change = button("Change the rate", self._change)
+        self.rate.entered.connect(self._change)
+        self.stop = button("Stop the test", self._stop)
+        self.speed = QComboBox()
+        self.speed.setAccessibleName("Speed of the simulated bench")
+        for words, value in SPEEDS:
+            self.speed.addItem(words, value)
+        self.speed.activated.connect(self._speed)
+        bar = row(self.pause, self.stop, None, self.rate, self.change, self.speed)
+        self._sure = False
+        self.setLayout(
+            column(row(self.state, None), self.trouble, card(big, small, gap=3), card(self.curve), bar, gap=3)
+        )
+        self.layout().setStretch(3, 1)
+
+    def refresh(self) -> None:
+        """Another run, or the same."""
+        live = self.session.running.of_sample(self.sample_id)
+        if live is None:
+            return
+        mode = live.recipe.steps[live.latest.state.index].mode
+        self.rate.setVisible(mode == "current")
+        self.change.setVisible(mode == "current")
+        index = self.speed.findData(live.worker.speed)
+        self.speed.setCurrentIndex(index if index >= 0 else 0)
+        self._sure = False
+        self.stop.setText("Stop the test")
+        self.tick()
+
+    def tick(self) -> None:
+        """The newest figures."""
+        live = self.session.running.of_sample(self.sample_id)
+        if live is None:
+            return
+        seen = live.latest
+        state = seen.state
+        self.state.setText(f"{live.run.title} · {PHASES[state.phase]} · simulated bench")
+        self.trouble.setText(seen.trouble or live.worker.refusal)
+        self.trouble.setVisible(bool(self.trouble.text()))
+        meter = f"{live.run.settings.voltage_accuracy} of voltage, {live.run.settings.current_accuracy} of current"
+        raw = Working("Reading", "as shown by the meter", {"accuracy": meter}, "", "the meter's manual")
+        self.figures["Voltage"].set_text(_fixed(seen.voltage_V, 2), "", "V", raw)
+        self.figures["Current"].set_text(_fixed(seen.current_A, 2), "", "A", raw)
+        counted = Working(
+            "Charge so far",
+            "Q = Σ ½ (I₁ + I₂) Δt over the readings under load",
+            {"under load": format_duration(state.load_s), "meter": meter},
+            f"{state.charge_Ah:.3f} Ah",
+            "common practice; the doubt is worked out when the run ends",
+        )
+        self.figures["Charge"].set_text(f"{state.charge_Ah:.2f}", "", "Ah", counted)
+        self.minor["Power"].set_text(_fixed(seen.voltage_V * seen.current_A, 1), "", "W", None)
+        self.minor["Energy"].set_text(f"{state.energy_Wh:.1f}", "", "Wh", None)
+        self.minor["Under load"].set_text(format_duration(state.load_s), "", "", None)
+        self._outlook(live)
+        self.pause.setText("Resume" if state.phase is Phase.PAUSED else "Pause")
+        self.pause.setEnabled(state.phase in {Phase.PAUSED, Phase.DISCHARGING})
+        self.change.setEnabled(state.phase in {Phase.PAUSED, Phase.DISCHARGING})
+        self._draw(live)
+
+    def _outlook(self, live) -> None:  # type: ignore[no-untyped-def]
+        ahead, at = live.ahead(), live.ends_at()
+        discharging = live.latest.state.phase is Phase.DISCHARGING
+        if ahead is None or at is None or not discharging:
+            self.minor["Ends about"].set_text("–", "", "", None)
+            self.minor["To come"].set_text("–", "", "", None)
+            return
+        half = (ahead.high_Ah - ahead.low_Ah) / 2
+        working = Working(
+            "Forecast of the end",
+            "the recipe on the battery model, rescaled to the data so far",
+            {
+                "model's total": f"{live.curve.charge_Ah:.1f} Ah",
+                "total now expected": f"{ahead.total_Ah:.1f} Ah ({ahead.low_Ah:.1f} to {ahead.high_Ah:.1f})",
+                "drawn so far": f"{live.latest.state.charge_Ah:.2f} Ah",
+                "still to come": format_duration(ahead.remaining_s)
+                + f" ({format_duration(ahead.early_s)} to {format_duration(ahead.late_s)})",
+                "bench runs at": f"{live.worker.speed:g} × real time",
+            },
+            f"{at:%H:%M}",
+            "battery model (core/cell); the band narrows as the curve bends",
+        )
+        self.minor["Ends about"].set_text(f"{at:%H:%M}", "", "", working)
+        self.minor["To come"].set_text(
+            f"{max(0.0, ahead.total_Ah - live.latest.state.charge_Ah):.1f}", f"± {half:.1f}", "Ah", working
+        )
+
+    def _draw(self, live) -> None:  # type: ignore[no-untyped-def]
+        points = live.worker.curve()
+        step = max(1, len(points) // 1500)
+        thinned = points[::step] + points[-1:]
+        x = [point[0] / 3600.0 for point in thinned]
+        y = [point[1] for point in thinned]
+        base = (
+            live.latest.state.step_since_s / 3600.0 if live.latest.state.phase is Phase.RESTING else _first_load(points)
+        )
+        ahead = ("model", [base + t / 3600.0 for t in live.curve.time_s], list(live.curve.voltage_V))
+        if live.recipe.steps[0].kind == "rest":
+            rest = live.recipe.steps[0].ends[0].value / 3600.0
+            ahead = (
+                "model",
+                [max(0.0, t / 3600.0 - rest) + base for t in live.curve.time_s],
+                list(live.curve.voltage_V),
+            )
+        self.curve.show_curves([("measured", x, y)], ahead)
+
+    # --- what can be asked ---
+
+    def _ask(self, request: Request) -> None:
+        live = self.session.running.of_sample(self.sample_id)
+        if live is not None:
+            live.worker.ask(request)
+
+    def _pause(self) -> None:
+        self._ask(Request("resume" if self.pause.text() == "Resume" else "pause"))
+
+    def _change(self) -> None:
+        if self.rate.number is not None:
+            self._ask(Request("set", self.rate.number))
+            self.rate.set_text("")
+
+    def _stop(self) -> None:
+        if not self._sure:
+            self._sure = True
+            self.stop.setText("Really stop? Press again")
+            return
+        self._ask(Request("stop"))
+
+    def _speed(self) -> None:
+        live = self.session.running.of_sample(self.sample_id)
+        if live is not None:
+            with self.session.guard():
+                self.session.running.set_speed(live.run.id, float(self.speed.currentData()))
+
+    def theme_changed(self) -> None:
+        """The curve follows."""
+        self.curve.theme_changed()
+
+
+def _fixed(value: float, decimals: int) -> str:
+    return f"{value:.{decimals}f}".replace("-", "−") if value == value else "–"
+
+
+def _first_load(points: list[tuple[float, float, float, float]]) -> float:
+    return next((point[0] / 3600.0 for point in points if point[2] > 0.02), 0.0)

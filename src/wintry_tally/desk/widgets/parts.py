@@ -1,0 +1,122 @@
+"""Small makers of labels, buttons and cards, so that views stay short and alike."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import (
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QLayout,
+    QPushButton,
+    QScrollArea,
+    QVBoxLayout,
+    QWidget,
+)
+
+from wintry_tally.desk.theme import SPACE
+
+
+def label(text: str = "", role: str = "", wrap: bool = False) -> QLabel:
+    """A label with a role from the style sheet; its text can be copied."""
+    made = QLabel(text)
+    if role:
+        made.setProperty("role", role)
+    made.setWordWrap(wrap)
+    made.setTextFormat(Qt.TextFormat.PlainText)
+    return made
+
+
+def set_role(widget: QWidget, role: str) -> None:
+    """Change a widget's role and have it drawn anew."""
+    if widget.property("role") != role:
+        widget.setProperty("role", role)
+        widget.style().unpolish(widget)
+        widget.style().polish(widget)
+
+
+def button(text: str, act: Callable[[], object], role: str = "", name: str = "") -> QPushButton:
+    """A push button; `name` is its accessible name where the text alone does not say enough."""
+    made = QPushButton(text)
+    if role:
+        made.setProperty("role", role)
+    if role == "link":
+        made.setCursor(Qt.CursorShape.PointingHandCursor)
+    made.setAccessibleName(name or text.replace("&", ""))
+    made.setAutoDefault(True)
+    made.clicked.connect(lambda _checked=False: act())
+    return made
+
+
+def column(*items: QWidget | QLayout | None, gap: int = 2, margin: int = 0) -> QVBoxLayout:
+    """A column; None is a stretch."""
+    return _filled(QVBoxLayout(), items, gap, margin)
+
+
+def row(*items: QWidget | QLayout | None, gap: int = 2, margin: int = 0) -> QHBoxLayout:
+    """A row; None is a stretch."""
+    return _filled(QHBoxLayout(), items, gap, margin)
+
+
+def _filled(layout, items, gap: int, margin: int):  # type: ignore[no-untyped-def]
+    layout.setSpacing(gap * SPACE)
+    layout.setContentsMargins(*(margin * SPACE,) * 4)
+    for item in items:
+        if item is None:
+            layout.addStretch(1)
+        elif isinstance(item, QWidget):
+            layout.addWidget(item)
+        else:
+            layout.addLayout(item)
+    return layout
+
+
+def card(*items: QWidget | QLayout | None, gap: int = 2, role: str = "card") -> QFrame:
+    """A framed card holding a column."""
+    frame = QFrame()
+    frame.setProperty("role", role)
+    frame.setLayout(column(*items, gap=gap, margin=3))
+    return frame
+
+
+def scrolling(inner: QWidget) -> QScrollArea:
+    """A vertical scroll area around a widget; never scrolls sideways."""
+    area = QScrollArea()
+    area.setWidgetResizable(True)
+    area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+    area.setWidget(inner)
+    area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+    return area
+
+
+def clear(layout: QLayout) -> None:
+    """Take everything out of a layout and let go of it."""
+    while layout.count():
+        item = layout.takeAt(0)
+        if item is None:
+            continue
+        widget, inner = item.widget(), item.layout()
+        if widget is not None:
+            widget.hide()
+            widget.setParent(None)
+            widget.deleteLater()
+        elif inner is not None:
+            clear(inner)
+
+
+def empty(title: str, text: str, *buttons: QPushButton) -> QWidget:
+    """An empty state: what is missing and what to do next."""
+    widget = QWidget()
+    heading, words = label(title, "title"), label(text, "quiet", wrap=True)
+    words.setMaximumWidth(520)
+    inner = column(heading, words, row(*buttons, None), gap=3)
+    widget.setLayout(column(None, row(None, _boxed(inner), None), None, None, margin=6))
+    return widget
+
+
+def _boxed(layout: QLayout) -> QWidget:
+    box = QWidget()
+    box.setLayout(layout)
+    return box

@@ -1,0 +1,127 @@
+"""A field for what people type: "12,9", "1280 Wh", "21.7 lb", "8h42". Parsed live; refused with the reason beside it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PySide6.QtCore import Signal
+from PySide6.QtGui import QKeyEvent
+from PySide6.QtWidgets import QLineEdit, QVBoxLayout, QWidget
+
+from wintry_tally.core.errors import WintryError
+from wintry_tally.core.quantity import format_duration, parse_typed
+from wintry_tally.core.quantity.display import decimals_without_doubt, format_number
+from wintry_tally.desk.widgets.parts import label, set_role
+
+
+def shown(value: float, unit: str) -> str:
+    """A typed value written back, without a doubt: 4.31 kg, 8 h 42 min."""
+    if unit == "s":
+        return format_duration(value)
+    text = format_number(value, decimals_without_doubt(value))
+    text = text.rstrip("0").rstrip(".") if "." in text else text
+    return f"{text} {unit}".strip()
+
+
+class _Line(QLineEdit):
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        super().keyPressEvent(event)
+
+
+class TypedField(QWidget):
+    """A line with a word beneath: what was read, or why it cannot be. `read` turns text into a value or raises.
+
+    `committed` carries the value (None when emptied) once the line is left or Enter pressed, if it changed.
+    """
+
+    committed = Signal(object)
+    entered = Signal()
+
+    def __init__(self, name: str, read: Callable[[str], object], say: Callable[[object], str], hint: str = "") -> None:
+        super().__init__()
+        self._read, self._say = read, say
+        self.line = _Line()
+        self.line.setAccessibleName(name)
+        self.line.setPlaceholderText(hint)
+        self.word = label("", "small", wrap=True)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(2)
+        layout.addWidget(self.line)
+        layout.addWidget(self.word)
+        self._value: object = None
+        self._problem = ""
+        self._kept = ""
+        self.line.textChanged.connect(self._parse)
+        self.line.editingFinished.connect(self._commit)
+        self.line.returnPressed.connect(self.entered)
+        self._parse("")
+
+    @property
+    def value(self) -> object:
+        """What was read, or None."""
+        return self._value
+
+    @property
+    def problem(self) -> str:
+        """Why it cannot be read; empty when it can."""
+        return self._problem
+
+    def set_text(self, text: str) -> None:
+        """Put a text in, as kept: no commit follows from it."""
+        self._kept = text
+        if self.line.text() != text:
+            self.line.setText(text)
+
+    def _parse(self, text: str) -> None:
+        self._problem, self._value, word, role = "", None, "", "small"
+        if text.strip():
+            try:
+                self._value = self._read(text)
+                word, role = self._say(self._value), "read"
+            except WintryError as error:
+                self._problem = f"{error.what}; {error.mend}" if error.mend else error.what
+                word, role = self._problem, "problem"
+        self.word.setText(word)
+        set_role(self.word, role)
+        state = "problem" if self._problem else ""
+        if self.line.property("state") != state:
+            self.line.setProperty("state", state)
+            self.line.style().unpolish(self.line)
+            self.line.style().polish(self.line)
+        self.line.setAccessibleDescription(word)
+
+    def _commit(self) -> None:
+        text = self.line.text().strip()
+        if text != self._kept and not self._problem:
+            self._kept = text
+            self.committed.emit(self._value)
+
+
+class QuantityField(TypedField):
+    """A typed field for one dimension; its value is a float in the dimension's kept unit."""
+
+    def __init__(self, name: str, dimension: str, hint: str = "") -> None:
+        def read(text: str) -> object:
+            return parse_typed(text, dimension).value
+
+        def say(value: object) -> str:
+            assert isinstance(value, float)
+            from wintry_tally.core.quantity.units import KEPT
+
+            return "= " + shown(value, "" if dimension == "money" else KEPT[dimension])
+
+        super().__init__(name, read, say, hint)
+        self.dimension = dimension
+
+    @property
+    def number(self) -> float | None:
+        """The value read."""
+        return self._value if isinstance(self._value, float) else None
+
+    def set_number(self, value: float | None) -> None:
+        """Show a kept value."""
+        from wintry_tally.core.quantity.units import KEPT
+
+        unit = "" if self.dimension == "money" else KEPT[self.dimension]
+        self.set_text("" if value is None else shown(value, unit).replace("−", "-"))

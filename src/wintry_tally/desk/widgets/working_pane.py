@@ -1,0 +1,82 @@
+"""The Working pane: formula, numbers, the terms of the doubt and the source, for whichever figure was asked."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QGuiApplication
+from PySide6.QtWidgets import QGridLayout, QVBoxLayout, QWidget
+
+from wintry_tally.core.working import Working
+from wintry_tally.desk.theme.style import font
+from wintry_tally.desk.widgets.parts import button, clear, column, label, row, scrolling
+
+
+class WorkingPane(QWidget):
+    """Draws a Working tree; closable, copies as text."""
+
+    closed = Signal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setAccessibleName("Working")
+        self._working: Working | None = None
+        head = row(
+            label("Working", "heading"),
+            None,
+            button("Copy", self._copy, "link"),
+            button("Close", self.closed.emit, "link"),
+        )
+        self._inner = QWidget()
+        self._steps = QVBoxLayout(self._inner)
+        self._steps.setContentsMargins(0, 0, 8, 0)
+        self._steps.setSpacing(10)
+        self.setLayout(column(head, scrolling(self._inner), margin=3))
+        self.show_working(None)
+
+    def working(self) -> Working | None:
+        """What is shown."""
+        return self._working
+
+    def show_working(self, working: Working | None) -> None:
+        """Draw this tree, or the invitation."""
+        self._working = working
+        clear(self._steps)
+        if working is None:
+            text = "Choose any figure (click it, or reach it with Tab) to see how it was come by."
+            self._steps.addWidget(label(text, "quiet", wrap=True))
+        else:
+            for depth, step in working.walk():
+                self._steps.addWidget(self._step(depth, step))
+        self._steps.addStretch(1)
+
+    def _step(self, depth: int, step: Working) -> QWidget:
+        box = QWidget()
+        layout = QVBoxLayout(box)
+        layout.setContentsMargins(10 * min(depth, 3), 0, 0, 0)
+        layout.setSpacing(3)
+        layout.addWidget(label(step.label, "heading", wrap=True))
+        if step.formula:
+            formula = label(step.formula, wrap=True)
+            formula.setFont(font("mono"))
+            layout.addWidget(formula)
+        if step.inputs:
+            grid = QGridLayout()
+            grid.setContentsMargins(0, 0, 0, 0)
+            grid.setHorizontalSpacing(10)
+            grid.setVerticalSpacing(2)
+            grid.setColumnStretch(1, 1)
+            for index, (name, value) in enumerate(step.inputs.items()):
+                left, right = label(name, "small", wrap=True), label(str(value), wrap=True)
+                right.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+                grid.addWidget(left, index, 0, Qt.AlignmentFlag.AlignTop)
+                grid.addWidget(right, index, 1)
+            layout.addLayout(grid)
+        if step.result:
+            layout.addWidget(label(f"→ {step.result}", wrap=True))
+        if step.source:
+            layout.addWidget(label(step.source, "small", wrap=True))
+        return box
+
+    def _copy(self) -> None:
+        if self._working is not None:
+            QGuiApplication.clipboard().setText(self._working.as_text())

@@ -1,0 +1,440 @@
+"""The window: rack on the left, trail on top, the station's view in the middle, Working on the right."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import QSettings, Qt, QTimer
+from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QResizeEvent
+from PySide6.QtWidgets import (
+    QApplication,
+    QFileDialog,
+    QFrame,
+    QLabel,
+    QMainWindow,
+    QSplitter,
+    QStackedWidget,
+    QWidget,
+)
+
+from wintry_tally.core.working import Working
+from wintry_tally.desk.commands import COMMANDS
+from wintry_tally.desk.session import Session
+from wintry_tally.desk.theme import DAY, NIGHT
+from wintry_tally.desk.theme import current as current_tokens
+from wintry_tally.desk.theme.style import apply
+from wintry_tally.desk.views.rack import Rack
+from wintry_tally.desk.views.welcome import welcome
+from wintry_tally.desk.widgets.parts import button, card, column, empty, label, row
+from wintry_tally.desk.widgets.trail import StationState, Trail
+from wintry_tally.desk.widgets.working_pane import WorkingPane
+
+if TYPE_CHECKING:
+    from wintry_tally.desk.views.station import StationView
+
+NARROW = 1150
+"""Below this width the Working pane takes the place of the rack while it is open."""
+
+
+class Window(QMainWindow):
+    """The one window of the application."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.sample_id: int | None = None
+        self.station = "arrival"
+        self.setWindowTitle("Wintry Tally")
+        self.resize(1280, 800)
+        self.setMinimumSize(900, 560)
+        self.setAcceptDrops(True)
+        self._views: dict[str, StationView] = {}
+        self._build()
+        self._menus()
+        session.book_changed.connect(self._book_changed)
+        session.samples_changed.connect(self._samples_changed)
+        session.sample_changed.connect(self._sample_changed)
+        session.runs_changed.connect(self._sample_changed)
+        session.dossier_changed.connect(self._dossier_changed)
+        session.failed.connect(self.show_problem)
+        session.said.connect(lambda text: self.statusBar().showMessage(text, 8000))
+        session.ticked.connect(self._ticked)
+
+    # --- building ---
+
+    def _build(self) -> None:
+        self.rack = Rack(self.session)
+        self.rack.chosen.connect(self.show_sample)
+        self.rack.hang.connect(self.hang_tag)
+        self.trail = Trail()
+        self.trail.opened.connect(self.show_station)
+        self.stack = QStackedWidget()
+        self.head = label("", "title")
+        self.sub = label("", "quiet")
+        self._problem_text = QLabel()
+        self._problem_text.setWordWrap(True)
+        self._problem = card(row(self._problem_text, button("Dismiss", self._hide_problem, "link")), role="banner")
+        self._problem.hide()
+        middle = QWidget()
+        self._top = QWidget()
+        self._top.setLayout(column(row(self.head, self.sub, None, gap=3), self.trail, gap=1))
+        middle.setLayout(column(self._top, self._problem, self.stack, gap=2, margin=4))
+        self.pane = WorkingPane()
+        self.pane.closed.connect(self.hide_working)
+        self._pane_box = QFrame()
+        self._pane_box.setProperty("role", "card")
+        self._pane_box.setLayout(column(self.pane))
+        self.splitter = QSplitter(Qt.Orientation.Horizontal)
+        self.splitter.setChildrenCollapsible(False)
+        for part in (self.rack, middle, self._pane_box):
+            self.splitter.addWidget(part)
+        for index, stretch in enumerate((0, 1, 0)):
+            self.splitter.setStretchFactor(index, stretch)
+        self.rack.setMinimumWidth(200)
+        middle.setMinimumWidth(480)
+        self._pane_box.setMinimumWidth(250)
+        self._pane_box.hide()
+        self.splitter.setSizes([270, 1010, 0])
+        self.pages = QStackedWidget()
+        self.pages.addWidget(welcome(self.ask_new_book, self.ask_open_book, self.open_demo))
+        self.pages.addWidget(self.splitter)
+        self.setCentralWidget(self.pages)
+        self._nothing = empty(
+            "No battery on the rack yet",
+            "Hang a tag for the battery that just arrived. Then type its claims as printed, like “40 Ah”, “512 Wh” or "
+            "“cuts at 10 V”, and its voltage before anything else is done to it.",
+            button("Hang a tag", self.hang_tag, "main"),
+        )
+        self.stack.addWidget(self._nothing)
+        self.statusBar().setSizeGripEnabled(False)
+
+    def _menus(self) -> None:
+        menus = {}
+        for spec in COMMANDS:
+            if spec.menu not in menus:
+                menus[spec.menu] = self.menuBar().addMenu(spec.menu)
+                if spec.menu == "&Sample":
+                    edit = self.menuBar().addMenu("&Edit")
+                    self._undo_actions(edit)
+            menu = menus[spec.menu]
+            if not spec.text:
+                menu.addSeparator()
+                continue
+            action = QAction(spec.text, self)
+            if spec.shortcut:
+                action.setShortcut(QKeySequence(spec.shortcut))
+            action.triggered.connect(lambda _checked=False, name=spec.method: getattr(self, name)())
+            menu.addAction(action)
+
+    def _undo_actions(self, menu: object) -> None:
+        undo = self.session.undo_stack.createUndoAction(self, "Undo")
+        undo.setShortcut(QKeySequence.StandardKey.Undo)
+        redo = self.session.undo_stack.createRedoAction(self, "Redo")
+        redo.setShortcuts([QKeySequence("Ctrl+Shift+Z"), QKeySequence("Ctrl+Y")])
+        for action in (undo, redo):
+            menu.addAction(action)  # type: ignore[attr-defined]
+
+    def view(self, key: str) -> StationView:
+        """The view of a station, made when first shown."""
+        if key not in self._views:
+            from wintry_tally.desk.views import make_view
+
+            made = make_view(key, self.session)
+            made.opened.connect(self.show_working)
+            made.go.connect(self.show_station)
+            self._views[key] = made
+            self.stack.addWidget(made)
+        return self._views[key]
+
+    # --- what is shown ---
+
+    def _book_changed(self) -> None:
+        for made in self._views.values():
+            self.stack.removeWidget(made)
+            made.deleteLater()
+        self._views = {}
+        self.sample_id = None
+        self.pages.setCurrentIndex(1)
+        book = self.session.book
+        demo = " · demonstration data, invented" if book.meta("demo") == "yes" else ""
+        self.setWindowTitle(f"{book.meta('name', book.path.stem)}{demo} – Wintry Tally")
+        self.hide_working()
+        self._samples_changed()
+
+    def _samples_changed(self) -> None:
+        self.rack.fill()
+        ids = [sample.id for sample in self.session.samples()]
+        if self.sample_id not in ids:
+            self.sample_id = None
+        if self.sample_id is None and ids:
+            self.show_sample(ids[0])
+        elif not ids:
+            self._top.hide()
+            self.stack.setCurrentWidget(self._nothing)
+
+    def show_sample(self, sample_id: int) -> None:
+        """Show a sample at the station shown before."""
+        self.sample_id = sample_id
+        self.rack.mark(sample_id)
+        self._top.show()
+        self.show_station(self.station)
+
+    def show_station(self, key: str) -> None:
+        """Show a station of the sample."""
+        if self.sample_id is None:
+            return
+        self.station = key
+        self.trail.show_station(key)
+        view = self.view(key)
+        self.stack.setCurrentWidget(view)
+        self._heading()
+        view.show_sample(self.sample_id)
+
+    def _heading(self) -> None:
+        if self.sample_id is None:
+            return
+        sample = self.session.sample(self.sample_id)
+        self.head.setText(sample.code)
+        rated = f" · {sample.rated_Ah:g} Ah" if sample.rated_Ah else ""
+        self.sub.setText(f"{sample.title} · {sample.family.words}{rated}")
+        self.trail.set_states(self._states())
+
+    def _states(self) -> dict[str, StationState]:
+        assert self.sample_id is not None
+        sample = self.session.sample(self.sample_id)
+        runs = self.session.runs(self.sample_id)
+        arrived = bool(sample.claims) and sample.arrival.rested_V is not None
+        running = any(run.status == "running" for run in runs)
+        finished = any(run.status == "finished" for run in runs)
+        capacity = StationState.RUNNING if running else StationState.DONE if finished else StationState.OPEN
+        if arrived and capacity is StationState.OPEN:
+            capacity = StationState.NEXT
+        return {
+            "arrival": StationState.DONE if arrived else StationState.NEXT,
+            "capacity": capacity,
+            "ledger": StationState.DONE if finished and not running else StationState.OPEN,
+            "report": StationState.NEXT if finished and not running else StationState.OPEN,
+        }
+
+    def _sample_changed(self, sample_id: int) -> None:
+        self.rack.refresh(sample_id)
+        if sample_id == self.sample_id:
+            self._heading()
+            self.view(self.station).refresh()
+
+    def _dossier_changed(self, sample_id: int) -> None:
+        self.rack.refresh(sample_id)
+        if sample_id == self.sample_id:
+            self.view(self.station).dossier_changed()
+
+    def _ticked(self) -> None:
+        self.rack.tick()
+        if self.sample_id is not None and self.station in self._views:
+            self._views[self.station].tick()
+
+    # --- Working ---
+
+    def show_working(self, working: Working | None) -> None:
+        """Open the pane on a derivation."""
+        self.pane.show_working(working)
+        if not self._pane_box.isVisible():
+            self._pane_box.show()
+            self._fit_pane()
+
+    def hide_working(self) -> None:
+        """Close the pane."""
+        self._pane_box.hide()
+        self.rack.show()
+
+    def toggle_working(self) -> None:
+        """Open or close the pane."""
+        if self._pane_box.isVisible():
+            self.hide_working()
+        else:
+            self.show_working(self.pane.working())
+
+    def _fit_pane(self) -> None:
+        open_ = self._pane_box.isVisible()
+        narrow = self.width() < NARROW
+        self.rack.setVisible(not (open_ and narrow))
+        if open_:
+            total = self.width()
+            pane = 300
+            rack = 0 if narrow else 240
+            self.splitter.setSizes([rack, total - pane - rack, pane])
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """The pane and the rack share a narrow window by turns."""
+        super().resizeEvent(event)
+        if self._pane_box.isVisible():
+            self._fit_pane()
+
+    # --- problems ---
+
+    def show_problem(self, text: str) -> None:
+        """A line across the top of the view; it stays until dismissed."""
+        self._problem_text.setText(text)
+        self._problem.show()
+
+    def _hide_problem(self) -> None:
+        self._problem.hide()
+
+    @property
+    def problem(self) -> str:
+        """The problem shown, or nothing."""
+        return self._problem_text.text() if self._problem.isVisibleTo(self) else ""
+
+    # --- commands ---
+
+    def ask_new_book(self) -> None:
+        """Choose where the new book goes."""
+        name, _ = QFileDialog.getSaveFileName(
+            self, "New book", str(Path.home() / "tests.wintry"), "Test books (*.wintry)"
+        )
+        if name:
+            self.new_book(Path(name if name.endswith(".wintry") else f"{name}.wintry"))
+
+    def new_book(self, path: Path) -> None:
+        """Make a book and show it; an old file of the name is put aside only by the user."""
+        with self.session.guard():
+            self.session.new_book(path)
+            self._remember(path)
+
+    def ask_open_book(self) -> None:
+        """Choose a book."""
+        name, _ = QFileDialog.getOpenFileName(
+            self, "Open book", str(Path.home()), "Test books (*.wintry);;All files (*)"
+        )
+        if name:
+            self.open_book(Path(name))
+
+    def open_book(self, path: Path) -> None:
+        """Open a book."""
+        try:
+            with self.session.guard():
+                self.session.open_book(path)
+                self._remember(path)
+        finally:
+            if not self.session.has_book:
+                self.pages.setCurrentIndex(0)
+
+    def open_demo(self) -> None:
+        """Open a scratch copy of the demo."""
+        from wintry_tally.demo import scratch_copy
+
+        with self.session.guard():
+            self.session.open_book(scratch_copy())
+
+    def _remember(self, path: Path) -> None:
+        QSettings().setValue("book", str(path))
+
+    def hang_tag(self) -> None:
+        """A new sample, shown at Arrival."""
+        made = self.session.add_sample()
+        if made is not None:
+            self.station = "arrival"
+            self.show_sample(made)
+            self.view("arrival").begin()
+
+    def remove_tag(self) -> None:
+        """Take the sample shown off the rack (Ctrl+Z hangs it back)."""
+        if self.sample_id is not None:
+            if self.session.running.of_sample(self.sample_id) is not None:
+                self.show_problem("A test of this sample is running; stop it first.")
+                return
+            self.session.remove_sample(self.sample_id)
+
+    def import_log(self, path: Path | None = None) -> None:
+        """Choose a log and show the import page."""
+        if self.sample_id is None:
+            self.show_problem("Hang a tag first: a log belongs to a sample.")
+            return
+        if path is None:
+            name, _ = QFileDialog.getOpenFileName(
+                self,
+                "Import a log",
+                str(Path.home()),
+                "Logs (*.csv *.txt *.tsv *.log *.gz *.parquet);;All files (*)",
+            )
+            if not name:
+                return
+            path = Path(name)
+        self.show_station("capacity")
+        self.view("capacity").import_file(path)  # type: ignore[attr-defined]
+
+    def save_report(self) -> None:
+        """Show the report and ask where it goes."""
+        if self.sample_id is not None:
+            self.show_station("report")
+            self.view("report").save()  # type: ignore[attr-defined]
+
+    def go_arrival(self) -> None:
+        """Show Arrival."""
+        self.show_station("arrival")
+
+    def go_capacity(self) -> None:
+        """Show Capacity."""
+        self.show_station("capacity")
+
+    def go_ledger(self) -> None:
+        """Show the Ledger."""
+        self.show_station("ledger")
+
+    def go_report(self) -> None:
+        """Show the Report."""
+        self.show_station("report")
+
+    def next_tag(self) -> None:
+        """Show the next sample."""
+        self._step_tag(1)
+
+    def previous_tag(self) -> None:
+        """Show the one before."""
+        self._step_tag(-1)
+
+    def _step_tag(self, step: int) -> None:
+        ids = [sample.id for sample in self.session.samples()]
+        if ids and self.sample_id in ids:
+            self.show_sample(ids[(ids.index(self.sample_id) + step) % len(ids)])
+
+    def toggle_theme(self) -> None:
+        """Day or night."""
+        self.set_theme("day" if current_tokens() is NIGHT else "night")
+
+    def set_theme(self, name: str) -> None:
+        """Put a theme in force and remember it."""
+        application = QApplication.instance()
+        assert isinstance(application, QApplication)
+        apply(application, NIGHT if name == "night" else DAY)
+        QSettings().setValue("theme", name)
+        for made in self._views.values():
+            made.theme_changed()
+
+    # --- the window's own events ---
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        """Files may be dropped anywhere."""
+        if event.mimeData().hasUrls():
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        """A book is opened, anything else is imported."""
+        files = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
+        if files:
+            self.take_file(files[0])
+
+    def take_file(self, path: Path) -> None:
+        """Open a book, import a log."""
+        if path.suffix == ".wintry":
+            self.open_book(path)
+        else:
+            self.import_log(path)
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        """Everything is written; running tests can be taken up again."""
+        for made in self._views.values():
+            made.leave()
+        self.session.shut_down()
+        QTimer.singleShot(0, QApplication.quit)
+        super().closeEvent(event)

@@ -1,0 +1,96 @@
+"""A sample with everything known of it: findings, runs analysed, claims judged. The window and the page draw it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+
+from wintry_tally.core.analysis import Analysis, Options, analyse
+from wintry_tally.core.analysis.derivation import charge_working, energy_working, mean_voltage_working
+from wintry_tally.core.battery import Finding, Sample, arrival_findings
+from wintry_tally.core.errors import WintryError
+from wintry_tally.core.quantity import Quantity
+from wintry_tally.core.trace.trace import Trace
+from wintry_tally.core.verdict import MeasuredEvidence, School, Verdict, judge
+from wintry_tally.core.verdict.evidence import CapacityEvidence, capacity_evidence
+from wintry_tally.core.verdict.judge import Evidence
+from wintry_tally.core.working import Working
+
+
+@dataclass(frozen=True)
+class RunFacts:
+    """What the dossier needs of a run; the book's runs fit as they are."""
+
+    id: int
+    title: str
+    method: str
+    started: datetime
+    cause: str
+    detail: str
+    left_out: bool
+    options: Options
+    original_name: str = ""
+
+
+@dataclass(frozen=True)
+class RunReport:
+    """One finished run: its analysis, or why there is none."""
+
+    facts: RunFacts
+    analysis: Analysis | None
+    evidence: CapacityEvidence | None
+    problem: str = ""
+
+    def working(self, which: str) -> Working | None:
+        """The working of "charge", "energy" or "voltage"."""
+        if self.analysis is None or self.analysis.capacity is None:
+            return None
+        count, instrument = self.analysis.capacity.count, self.analysis.options.instrument
+        if which == "charge":
+            return charge_working(count, instrument, self.analysis.readings_counted)
+        if which == "energy":
+            return energy_working(count, instrument, self.analysis.readings_counted)
+        family = self.analysis.options.family
+        return mean_voltage_working(count, family.mean_V if family else None)
+
+
+@dataclass(frozen=True)
+class Dossier:
+    """Everything on one sample."""
+
+    sample: Sample
+    findings: tuple[Finding, ...]
+    runs: tuple[RunReport, ...]
+    verdicts: tuple[Verdict, ...]
+    school: School
+    prose: str
+    demo: bool
+
+
+def report_run(facts: RunFacts, trace: Trace) -> RunReport:
+    """Analyse one run; a trace that cannot be analysed is reported with its reason."""
+    try:
+        analysis = analyse(trace, facts.options)
+    except WintryError as error:
+        return RunReport(facts, None, None, str(error))
+    evidence = capacity_evidence(facts.title, analysis, facts.options.ambient_C)
+    return RunReport(facts, analysis, evidence)
+
+
+def arrival_evidence(sample: Sample) -> list[MeasuredEvidence]:
+    """What was measured on arrival, as evidence."""
+    arrival = sample.arrival
+    if arrival.mass_kg is None:
+        return []
+    limit = arrival.mass_limit_kg
+    standard = None if limit is None else limit / 3**0.5
+    return [MeasuredEvidence("weighed on arrival", "mass", Quantity(arrival.mass_kg, standard, "kg"))]
+
+
+def assemble(sample: Sample, runs: Sequence[RunReport], school: School, prose: str = "", demo: bool = False) -> Dossier:
+    """Judge every claim of a sample on its finished runs and what was measured on arrival."""
+    evidence: list[Evidence] = [item.evidence for item in runs if item.evidence is not None and not item.facts.left_out]
+    evidence += arrival_evidence(sample)
+    verdicts = judge(sample.family, sample.rated_Ah, sample.claims, evidence, school)
+    return Dossier(sample, tuple(arrival_findings(sample)), tuple(runs), tuple(verdicts), school, prose, demo)

@@ -1,0 +1,148 @@
+"""The report as one self-contained web page: no script, no link out, prints well."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from importlib import resources
+from pathlib import Path
+from typing import Any
+
+from wintry_tally import __version__
+from wintry_tally.core.analysis.ending import ENDING_WORDS
+from wintry_tally.core.errors import InputError
+from wintry_tally.core.protocol.cautions import discharge_cautions
+from wintry_tally.core.protocol.recipe import CAUSE_WORDS, EndCause
+from wintry_tally.core.quantity import format_duration, format_quantity
+from wintry_tally.core.verdict.outcome import OUTCOME_WORDS, SCHOOL_WORDS, Outcome
+from wintry_tally.report.curve import curve_svg, discharge_curve
+from wintry_tally.report.dossier import Dossier, RunReport
+from wintry_tally.report.words import claim_words
+
+METHOD_WORDS = {
+    "simulated": "on the simulated bench: a battery model, not a battery",
+    "hand": "read by hand",
+    "imported": "logged by another device and imported",
+}
+
+
+def stroke_svg(outcome: Outcome) -> str:
+    """The tally stroke of an outcome as a small drawing."""
+    shapes = {
+        Outcome.MET: '<path d="M6 2V18"/>',
+        Outcome.MISSED: '<path d="M6 2V18M1 13L11 7"/>',
+        Outcome.TOO_CLOSE: '<path d="M3.5 18L8.5 2" stroke-dasharray="3 3"/>',
+        Outcome.NOT_TESTED: '<circle cx="6" cy="10" r="2.2" class="dot"/>',
+        Outcome.CANNOT_TEST: '<rect x="3.6" y="3" width="4.8" height="14" rx="2"/>',
+    }
+    return f'<svg class="stroke {outcome.value}" viewBox="0 0 12 20" aria-hidden="true">{shapes[outcome]}</svg>'
+
+
+def render(dossier: Dossier, made: datetime | None = None) -> str:
+    """The page as text."""
+    from jinja2 import Environment
+
+    source = resources.files("wintry_tally.report").joinpath("page.html.j2").read_text(encoding="utf-8")
+    environment = Environment(autoescape=True, trim_blocks=True, lstrip_blocks=True)
+    return environment.from_string(source).render(_view(dossier, made or datetime.now(UTC)))
+
+
+def write_page(dossier: Dossier, path: Path) -> None:
+    """Write the page; a half-written one never replaces a whole one.
+
+    Raises:
+        InputError: the file cannot be written.
+    """
+    text = render(dossier)
+    partial = path.with_name(path.name + ".part")
+    try:
+        partial.write_text(text, encoding="utf-8")
+        partial.replace(path)
+    except OSError as error:
+        raise InputError(f"cannot be written ({error.strerror or error})", str(path), "choose another folder") from None
+
+
+def _view(dossier: Dossier, made: datetime) -> dict[str, Any]:
+    sample = dossier.sample
+    analysed = [run for run in dossier.runs if run.analysis is not None]
+    curves = []
+    for run in analysed:
+        assert run.analysis is not None
+        curve = discharge_curve(run.analysis)
+        if curve is not None and not run.facts.left_out:
+            curves.append((run.facts.title, *curve))
+    return {
+        "sample": sample,
+        "family": sample.family,
+        "obtained": sample.arrival.obtained,
+        "made": made.strftime("%Y-%m-%d %H:%M UTC"),
+        "version": __version__,
+        "demo": dossier.demo,
+        "prose": dossier.prose,
+        "school": dossier.school.value,
+        "school_words": SCHOOL_WORDS[dossier.school],
+        "verdicts": [
+            {
+                "verdict": verdict,
+                "stroke": stroke_svg(verdict.outcome),
+                "words": OUTCOME_WORDS[verdict.outcome],
+                "claim": claim_words(verdict.claim),
+                "measured": "" if verdict.measured is None else format_quantity(verdict.measured),
+                "probability": "" if verdict.probability is None else f"{verdict.probability:.3f}",
+                "effects": [
+                    f"{condition.name}: {condition.actual} instead of {condition.claimed}, likely "
+                    f"{'+' if condition.effect.value >= 0 else ''}{format_quantity(condition.effect)} at the claim's own"
+                    for condition in verdict.conditions
+                    if condition.effect is not None
+                ],
+                "working": [] if verdict.working is None else list(verdict.working.walk()),
+            }
+            for verdict in dossier.verdicts
+        ],
+        "strokes": "".join(stroke_svg(verdict.outcome) for verdict in dossier.verdicts),
+        "contradictions": [finding.message for finding in dossier.findings if finding.weight == "contradiction"],
+        "findings": [finding.message for finding in dossier.findings if finding.weight != "contradiction"],
+        "runs": [_run(run) for run in dossier.runs],
+        "curve": curve_svg(curves, sample.rated_Ah, sample.cutoff_V),
+        "curves": [f"{chr(ord('a') + index % 26)}: {title}" for index, (title, _, _) in enumerate(curves)],
+        "cautions": discharge_cautions(sample.family),
+    }
+
+
+def _run(run: RunReport) -> dict[str, Any]:
+    facts = run.facts
+    data: dict[str, Any] = {
+        "title": facts.title,
+        "method": METHOD_WORDS.get(facts.method, facts.method),
+        "started": facts.started.strftime("%Y-%m-%d %H:%M UTC"),
+        "problem": run.problem,
+        "left_out": facts.left_out,
+        "original": facts.original_name,
+        "figures": [],
+        "remarks": [],
+    }
+    if run.analysis is None:
+        return data
+    test, options = run.analysis.capacity, run.analysis.options
+    data["remarks"] = [remark.message for remark in run.analysis.remarks]
+    if test is not None:
+        cause = ENDING_WORDS.get(test.ended_by, test.ended_by)
+        if facts.cause and facts.cause in EndCause._value2member_map_ and facts.cause != test.ended_by:
+            cause = f"{CAUSE_WORDS[EndCause(facts.cause)]}; the trace looks like: {cause}"
+        data["figures"] = [
+            ("Charge", format_quantity(test.count.charge)),
+            ("Energy", format_quantity(test.count.energy)),
+            ("Mean voltage", format_quantity(test.count.mean_voltage)),
+            ("Mean current", format_quantity(test.count.mean_current)),
+            ("Time under load", format_duration(test.count.duration_s)),
+            ("Rate", "–" if test.c_rate is None else f"{test.c_rate:.3f} C"),
+            (
+                "Share of the rating",
+                "–" if test.percent_of_rated is None else format_quantity(test.percent_of_rated),
+            ),
+            ("Voltage under load", f"{test.voltage_start:.2f} to {test.voltage_end:.2f} V"),
+            ("Ended by", cause),
+            ("Voltage accuracy", str(options.instrument.voltage or "not given")),
+            ("Current accuracy", str(options.instrument.current or "not given")),
+            ("Ambient", "not noted" if options.ambient_C is None else f"{options.ambient_C:g} °C"),
+        ]
+    return data

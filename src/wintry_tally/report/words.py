@@ -1,0 +1,42 @@
+"""Claims in words, alike in the window and on the page."""
+
+from __future__ import annotations
+
+from wintry_tally.core.battery import Claim, Direction
+from wintry_tally.core.quantity.display import decimals_without_doubt, format_number
+
+_FACTORS = {"min": 60.0, "h": 3600.0, "months": 30.44 * 86400, "years": 365.25 * 86400}
+_SIGNS = {
+    Direction.AT_LEAST: "at least ",
+    Direction.AT_MOST: "at most ",
+    Direction.WITHIN: "",
+    Direction.IS: "",
+}
+
+
+def number_words(value: float, unit: str) -> str:
+    """A plain number with its unit, no needless zeros."""
+    text = format_number(value, decimals_without_doubt(value))
+    text = text.rstrip("0").rstrip(".") if "." in text else text
+    return f"{text} {unit}".strip()
+
+
+def claim_words(claim: Claim) -> str:
+    """ "Capacity at least 40 Ah at 0.2 C"."""
+    kind = claim.definition
+    if claim.value is None:
+        return f"{kind.label}: {claim.text or ('yes' if claim.wanted else 'no')}"
+    unit = kind.shown_unit
+    value = claim.value / _FACTORS.get(unit, 1.0)
+    text = f"{kind.label} {_SIGNS[claim.direction]}{number_words(value, '' if unit == 'money' else unit)}"
+    if claim.tolerance:
+        text += f" ± {number_words(claim.tolerance, unit)}"
+    conditions = {
+        "c_rate": lambda v: f"at {v:g} C",
+        "cutoff_V": lambda v: f"to {v:g} V",
+        "temperature_C": lambda v: f"at {v:g} °C",
+        "duration_s": lambda v: f"for {v:g} s",
+        "current_A": lambda v: f"at {v:g} A",
+    }
+    extra = [conditions[name](value) for name, value in claim.conditions.items() if name in conditions]
+    return " ".join([text, *extra])
