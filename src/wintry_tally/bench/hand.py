@@ -76,7 +76,7 @@ def check_reading(
     slips: list[Slip] = []
     last = earlier[-1] if earlier else None
     if reading.voltage_V is not None:
-        slips += _voltage(reading.voltage_V, last, family)
+        slips += _voltage(reading.voltage_V, last, family, reading.current_A)
     if reading.current_A is not None:
         slips += _current(reading.current_A, last, expected_A)
     if reading.counter_Ah is not None:
@@ -102,10 +102,10 @@ def _nearest(typed: float, low: float, high: float, aim: float) -> float | None:
     return min(fits, key=lambda candidate: abs(candidate - aim)) if fits else None
 
 
-def _voltage(volts: float, last: HandReading | None, family: Family) -> list[Slip]:
+def _voltage(volts: float, last: HandReading | None, family: Family, amps: float | None) -> list[Slip]:
     low, high = family.plausible_V
     aim = last.voltage_V if last is not None and last.voltage_V is not None else 0.5 * (low + high)
-    if family.lithium and 0.0 <= volts < 1.5:
+    if family.lithium and 0.0 <= volts < 1.5 and not amps:
         return []
     if 1000 * low <= volts <= 1000 * high:
         return [Slip("voltage", f"{volts:g} looks like millivolts", volts / 1000)]

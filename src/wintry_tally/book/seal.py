@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 from collections.abc import Mapping
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 import polars as pl
@@ -36,7 +37,7 @@ def seal(trace: Trace) -> bytes:
 def unseal(content: bytes, resolution: Mapping[str, float]) -> Trace:
     """The trace that `seal` wrote."""
     frame = pl.read_parquet(io.BytesIO(content))
-    columns = {
+    columns: dict[str, Any] = {
         name: frame[label].to_numpy().astype(np.float64) for name, label in COLUMNS.items() if label in frame.columns
     }
     current = columns.pop("current_A", None)

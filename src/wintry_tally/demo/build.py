@@ -102,7 +102,7 @@ def build(path: Path) -> None:
         # M1: two runs that meet the label; M2: too close to call; M3 misses; M4 runs slower than its load allows
         _simulated(book, ids["M1"], "Capacity 1", begun, 40.0, 8.0, 10.0, 1.035, 11, GOOD_METER)
         _simulated(book, ids["M1"], "Capacity 2", begun + timedelta(days=2), 40.0, 8.0, 10.0, 1.035, 12, GOOD_METER)
-        _simulated(book, ids["M2"], "Capacity 1", begun + timedelta(days=4), 40.0, 8.0, 10.0, 1.004, 21, USUAL_METER)
+        _simulated(book, ids["M2"], "Capacity 1", begun + timedelta(days=4), 40.0, 8.0, 10.0, 0.9965, 21, USUAL_METER)
         _simulated(book, ids["M3"], "Capacity 1", begun + timedelta(days=8), 60.0, 12.0, 10.5, 0.94, 31, GOOD_METER)
         _simulated(
             book,
@@ -226,7 +226,7 @@ def _imported_with_a_slip(book: Book, sample_id: int, begun: datetime) -> None:
         for index, (elapsed, volts, amps, celsius, _, _) in enumerate(rows):
             moment = begun + timedelta(seconds=elapsed)
             current = -(amps or 0.0) * (1000.0 if 210 <= index < 250 else 1.0)
-            text = f"{moment:%Y-%m-%d %H:%M:%S};{volts:.3f};{current:.3f};{celsius:.1f}"
+            text = f"{moment:%Y-%m-%d %H:%M:%S};{volts:.3f};{current + 0.0:.3f};{celsius:.1f}"
             lines.append(text.replace(".", ","))
         file.write_text("\r\n".join(lines) + "\r\n", encoding="latin-1")
         log = read_log(file)

@@ -33,6 +33,7 @@ from wintry_tally.desk.widgets.working_pane import WorkingPane
 if TYPE_CHECKING:
     from wintry_tally.desk.views.station import StationView
 
+RACK = 292
 NARROW = 1150
 """Below this width the Working pane takes the place of the rack while it is open."""
 
@@ -87,6 +88,7 @@ class Window(QMainWindow):
         self._pane_box.setLayout(column(self.pane))
         self.splitter = QSplitter(Qt.Orientation.Horizontal)
         self.splitter.setChildrenCollapsible(False)
+        self.splitter.setHandleWidth(1)
         for part in (self.rack, middle, self._pane_box):
             self.splitter.addWidget(part)
         for index, stretch in enumerate((0, 1, 0)):
@@ -95,7 +97,7 @@ class Window(QMainWindow):
         middle.setMinimumWidth(480)
         self._pane_box.setMinimumWidth(250)
         self._pane_box.hide()
-        self.splitter.setSizes([270, 1010, 0])
+        self.splitter.setSizes([RACK, 1280 - RACK, 0])
         self.pages = QStackedWidget()
         self.pages.addWidget(welcome(self.ask_new_book, self.ask_open_book, self.open_demo))
         self.pages.addWidget(self.splitter)
@@ -244,7 +246,9 @@ class Window(QMainWindow):
 
     def hide_working(self) -> None:
         """Close the pane."""
-        self._pane_box.hide()
+        if self._pane_box.isVisible():
+            self._pane_box.hide()
+            self.splitter.setSizes([RACK, self.width() - RACK, 0])
         self.rack.show()
 
     def toggle_working(self) -> None:

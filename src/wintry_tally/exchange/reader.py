@@ -230,7 +230,7 @@ def _assemble(frame: pl.DataFrame, layout: Layout, choices: Choices, name: str) 
     series = {field: frame.to_series(position[index]) for field, index in layout.columns.items()}
     remarks: list[Remark] = []
     time_s, epoch = _time(series, layout, choices, name, remarks)
-    values: dict[str, Column] = {}
+    values: dict[str, Any] = {}
     resolution: dict[str, float] = {}
     for field, target in _VALUES.items():
         if field not in series:

@@ -160,7 +160,8 @@ def _lasting(current: Column, at: int, first: int, last: int, threshold: float) 
     after = current[at : min(last + 1, at + 6)]
     apart = float(np.median(after) - np.median(before))
     jump = float(current[at] - current[at - 1])
-    return abs(apart) > threshold and jump * apart > 0 and abs(jump) >= 0.55 * abs(apart)
+    level = max(abs(float(np.median(after))), abs(float(np.median(before))))
+    return abs(apart) > max(threshold, 0.03 * level) and jump * apart > 0 and abs(jump) >= 0.55 * abs(apart)
 
 
 def _constant_voltage_apart(trace: Trace, scale: Scale, stage: Stage) -> list[Stage]:

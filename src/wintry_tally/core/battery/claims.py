@@ -317,11 +317,12 @@ def parse_claim(text: str, source: str = "label") -> Claim:
         return Claim(kind.key, None, "", Direction.IS, 0.0, conditions, source, text=cleaned, wanted=wanted)
     for candidate in _VALUE.findall(_QUALIFIER.sub(" ", remaining)):
         written = candidate.strip()
-        number = re.match(r"[€$£+\-−\d.,'\u00a0\s]+", written)
-        unit = written[number.end() :].strip() if number else ""
-        if unit and (find_unit(unit, kind.dimension) is None):
-            written = number.group(0).strip() if number else written
-        elif unit and find_unit(unit, kind.dimension).dimension != kind.dimension:  # type: ignore[union-attr]
+        lead = re.match(r"[€$£+\-−\d.,'\u00a0\s]+", written)
+        unit = written[lead.end() :].strip() if lead else ""
+        found = find_unit(unit, kind.dimension) if unit else None
+        if unit and found is None and lead is not None:
+            written = lead.group(0).strip()
+        elif found is not None and found.dimension != kind.dimension:
             continue
         typed = parse_typed(written.rstrip(".,"), kind.dimension)
         if typed.value < 0 and kind.dimension != "temperature":

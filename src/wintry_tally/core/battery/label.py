@@ -56,7 +56,7 @@ def label_findings(
                     Finding(
                         "label-agrees",
                         f"{_shown(nominal)} V × {_shown(capacity.value)} Ah = {_shown(computed)} Wh: agrees with the "
-                        f"{_shown(energy.value)} Wh on the {energy.source}.",
+                        f"{_shown(energy.value)} Wh {printed(energy.source)}.",
                         "good",
                         working,
                     )
@@ -66,7 +66,7 @@ def label_findings(
                     Finding(
                         "label-arithmetic",
                         f"{_shown(nominal)} V × {_shown(capacity.value)} Ah ({capacity.source}) = {_shown(computed)} Wh, "
-                        f"but {_shown(energy.value)} Wh is printed on the {energy.source}; "
+                        f"but {_shown(energy.value)} Wh is printed {printed(energy.source)}; "
                         f"that would need {_shown(implied)} V.",
                         "contradiction",
                         working,
@@ -92,12 +92,17 @@ def contradictions(claims: Sequence[Claim]) -> list[Finding]:
                     findings.append(
                         Finding(
                             "contradiction",
-                            f"{kind.label}: {_claimed(first)} on the {first.source}, "
-                            f"{_claimed(second)} on the {second.source}. Both are kept and judged.",
+                            f"{kind.label}: {_claimed(first)} {printed(first.source)}, "
+                            f"{_claimed(second)} {printed(second.source)}. Both are kept and judged.",
                             "contradiction",
                         )
                     )
     return findings
+
+
+def printed(source: str) -> str:
+    """Where, in words: on the label, in the manual."""
+    return f"in the {source}" if source.startswith("manual") else f"on the {source}"
 
 
 def _claimed(claim: Claim) -> str:

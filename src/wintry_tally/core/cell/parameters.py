@@ -92,7 +92,7 @@ def parameters_for(family: Family, rated_Ah: float, resistance_ohm: float | None
     Source of the shapes: handbook charts of rested voltage (common practice, no published source), the two-well
     kinetic model after Manwell & McGowan, Solar Energy 50 (1993), for lead-acid (from memory).
     """
-    per_Ah = {"lfp": 1.2, "nmc": 1.8, "agm": 0.55, "gel": 0.7, "flooded": 0.8}[family.key]
+    per_Ah = {"lfp": 0.6, "nmc": 1.2, "agm": 0.55, "gel": 0.7, "flooded": 0.8}[family.key]
     resistance = resistance_ohm if resistance_ohm is not None else per_Ah / rated_Ah
     mass = {"lfp": 0.105, "nmc": 0.075, "agm": 0.3, "gel": 0.31, "flooded": 0.27}[family.key] * rated_Ah
     common = {"mass_kg": mass, "heat_J_kgK": 1000.0, "loss_W_K": 0.35 * mass ** (2 / 3)}

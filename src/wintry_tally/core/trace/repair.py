@@ -250,7 +250,7 @@ def _stretches(trace: Trace, repair: Repair, remarks: list[Remark]) -> Trace:
         if applied:
             changed = values.copy()
             changed[stretch] /= 1000.0
-            trace = replace(trace, **{fields: changed})
+            trace = replace(trace, current_A=changed) if name == "current" else replace(trace, voltage_V=changed)
     return trace
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -43,7 +44,7 @@ class Trace:
         assert self.current_A is not None
         return self.current_A
 
-    def row_at(self, index: int) -> int:
+    def row_at(self, index: int | np.signedinteger[Any]) -> int:
         """The 1-based data row of a reading."""
         return int(index) + 1 if self.row is None else int(self.row[index])
 

@@ -12,6 +12,9 @@ from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.trace.repair import GAP_FACTOR
 from wintry_tally.core.working import Working
 
+ALTERS = frozenset({"sign-flipped", "unit-suspect"})
+"""Remarks whose offered repair would change values: until it is taken or the run left out, nothing is settled."""
+
 
 @dataclass(frozen=True)
 class CapacityEvidence:
@@ -80,8 +83,11 @@ def capacity_evidence(name: str, analysis: Analysis, ambient_C: float | None = N
         default=0.0,
     )
     charge = test.count.charge
-    if longest > 0.05 * test.count.duration_s or (charge.standard and gap > 0.7 * charge.standard):
-        undecided = f"a gap of {longest:.0f} s in the test could change the verdict"
+    waiting = [remark for remark in analysis.remarks if remark.code in ALTERS and remark.offer]
+    if waiting and analysis.options.repair != "offered":
+        undecided = f"readings of the log wait for a decision ({waiting[0].message.rstrip('.')})"
+    elif longest > 0.05 * test.count.duration_s or (charge.standard and gap > 0.7 * charge.standard):
+        undecided = f"a gap of {longest:.0f} s in the test could change the verdict; repeat the run without it"
     return CapacityEvidence(
         name=name,
         charge=charge,

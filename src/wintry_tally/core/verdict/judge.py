@@ -240,7 +240,7 @@ def _decide(
         if apart != also:
             outcome = Outcome.TOO_CLOSE
     advice = _advice(case, measured, outcome, shift, spread, undecided)
-    if undecided and school is School.STRICT:
+    if undecided:
         outcome = Outcome.TOO_CLOSE
     if notes:
         advice = "; ".join([*notes, *([advice] if advice else [])])
@@ -304,7 +304,7 @@ def _advice(
     case: Case, measured: Quantity, outcome: Outcome, shift: float, spread: float, undecided: str
 ) -> str | None:
     if undecided:
-        return f"{undecided}; repeat the run without the gap"
+        return undecided
     if measured.standard is None:
         return "give the instrument's accuracy (from its manual), so that the doubt is known"
     if outcome is not Outcome.TOO_CLOSE:

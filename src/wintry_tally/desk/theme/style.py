@@ -95,6 +95,7 @@ def _palette(t: Tokens) -> QPalette:
 
 def _sheet(t: Tokens, points: float) -> str:
     small = points * 0.88
+    icons = (_FOLDER / "icons").as_posix()
     return f"""
     * {{ outline: none; }}
     QToolTip {{ background: {t.card}; color: {t.ink}; border: 1px solid {t.rule}; padding: 4px; }}
@@ -129,7 +130,11 @@ def _sheet(t: Tokens, points: float) -> str:
     QLineEdit:focus, QPlainTextEdit:focus, QComboBox:focus, QSpinBox:focus {{ border: 2px solid {t.accent}; padding: 4px 6px; }}
     QLineEdit[state="problem"] {{ border: 2px solid {t.missed}; padding: 4px 6px; }}
     QLineEdit:disabled, QComboBox:disabled, QSpinBox:disabled {{ color: {t.quiet}; background: {t.paper}; }}
-    QComboBox::drop-down {{ border: none; width: 18px; }}
+    QComboBox::drop-down {{ border: none; width: 22px; }}
+    QComboBox::down-arrow {{ image: url({icons}/chevron-{t.name}.svg); width: 12px; height: 12px; }}
+    QCheckBox::indicator {{ width: 14px; height: 14px; border: 1.5px solid {t.quiet}; border-radius: 2px; background: {t.card}; }}
+    QCheckBox::indicator:focus {{ border-color: {t.accent}; }}
+    QCheckBox::indicator:checked {{ background: {t.accent}; border-color: {t.accent}; image: url({icons}/check-{t.name}.svg); }}
     QComboBox QAbstractItemView {{ background: {t.card}; color: {t.ink}; border: 1px solid {t.rule};
         selection-background-color: {t.wash}; selection-color: {t.ink}; }}
     QPushButton {{ background: {t.card}; color: {t.ink}; border: 1px solid {t.rule}; border-radius: 3px; padding: 6px 14px; }}

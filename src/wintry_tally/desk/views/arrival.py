@@ -52,7 +52,6 @@ class ArrivalView(StationView):
         self.source = QComboBox()
         self.source.setAccessibleName("Where it is printed")
         self.source.addItems(list(SOURCES))
-        self.source.activated.connect(lambda _i: None)
         self.add = button("Add claim", self.add_claim, "main")
         self._claims = QVBoxLayout()
         self._claims.setSpacing(2)
@@ -89,15 +88,16 @@ class ArrivalView(StationView):
     def _lay_out(self) -> None:
         identity = QHBoxLayout()
         identity.setSpacing(8)
-        for widget, stretch in ((self.code, 0), (self.maker, 2), (self.model, 2), (self.family, 3)):
-            identity.addWidget(widget, stretch)
+        for part, stretch in ((self.code, 0), (self.maker, 2), (self.model, 2), (self.family, 3)):
+            identity.addWidget(part, stretch)
         entry = QGridLayout()
         entry.setContentsMargins(0, 0, 0, 0)
         entry.setHorizontalSpacing(8)
-        entry.addWidget(self.claim, 0, 0, Qt.AlignmentFlag.AlignTop)
-        entry.addWidget(self.source, 0, 1, Qt.AlignmentFlag.AlignTop)
-        entry.addWidget(self.add, 0, 2, Qt.AlignmentFlag.AlignTop)
-        entry.setColumnStretch(0, 1)
+        entry.addWidget(self.claim, 0, 0, 1, 4)
+        entry.addWidget(label("printed on", "quiet"), 1, 0)
+        entry.addWidget(self.source, 1, 1)
+        entry.addWidget(self.add, 1, 3)
+        entry.setColumnStretch(2, 1)
         hint = label(
             "Type each claim as printed: “40 Ah”, “512 Wh”, “cuts at 10 V”, “4.3 kg”, “289 €”.",
             "small",
@@ -109,21 +109,20 @@ class ArrivalView(StationView):
         facts.setContentsMargins(0, 0, 0, 0)
         facts.setHorizontalSpacing(10)
         facts.setVerticalSpacing(6)
-        lines = (
+        checks = QWidget()
+        checks.setLayout(row(self.polarity, self.tight, None))
+        lines: tuple[tuple[str, QWidget], ...] = (
             ("As received", self.rested_V),
             ("", self.rested),
             ("Weighed", self.mass),
             ("Scale good to", self.mass_limit),
             ("Obtained", self.obtained),
-            ("", row(self.polarity, self.tight, None)),
+            ("", checks),
             ("Notes", self.notes),
         )
         for index, (name, widget) in enumerate(lines):
             facts.addWidget(label(name, "quiet"), index, 0, Qt.AlignmentFlag.AlignTop)
-            if isinstance(widget, QWidget):
-                facts.addWidget(widget, index, 1)
-            else:
-                facts.addLayout(widget, index, 1)
+            facts.addWidget(widget, index, 1)
         facts.setColumnStretch(1, 1)
         arrival = card(label("As it came", "heading"), facts)
         halves = QHBoxLayout()

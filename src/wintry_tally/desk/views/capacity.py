@@ -32,7 +32,7 @@ class CapacityView(StationView):
         """A page by name, made when first shown."""
         known = self.findChild(StationView, name)
         if known is not None:
-            return known  # type: ignore[return-value]
+            return known
         made: StationView
         if name == "plan":
             from wintry_tally.desk.views.plan_page import PlanPage

@@ -113,7 +113,7 @@ class HandPage(StationView):
         )
         entry = QHBoxLayout()
         entry.setSpacing(8)
-        for name, widget, stretch in (
+        for name, part, stretch in (
             ("Time", self.time, 2),
             ("Voltage", self.volts, 2),
             ("Current", self.amps, 2),
@@ -121,7 +121,7 @@ class HandPage(StationView):
             ("Note", self.note, 3),
         ):
             holder = QWidget()
-            holder.setLayout(column(label(name, "small"), widget, gap=0))
+            holder.setLayout(column(label(name, "small"), part, gap=0))
             entry.addWidget(holder, stretch, Qt.AlignmentFlag.AlignTop)
         keep = QWidget()
         keep.setLayout(column(label(" ", "small"), self.keep, gap=0))
@@ -139,8 +139,10 @@ class HandPage(StationView):
         self._entry.setLayout(
             column(card(entry, self.slips, self._offers), card(figures), self.table, self.undo_hint, gap=3)
         )
+        self._entry.layout().setStretch(2, 1)
         self.setLayout(column(self._setup, self._entry, None))
-        self.layout().setStretch(1, 1)
+        self.layout().setStretch(1, 1000)
+        self.layout().setStretch(2, 1)
 
     # --- showing ---
 

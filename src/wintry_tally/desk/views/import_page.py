@@ -9,6 +9,7 @@ from pathlib import Path
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtGui import QColor
 from PySide6.QtWidgets import (
+    QCheckBox,
     QComboBox,
     QGridLayout,
     QHBoxLayout,
@@ -26,6 +27,7 @@ from wintry_tally.core.analysis import Analysis, Instrument, Options, analyse
 from wintry_tally.core.analysis.derivation import charge_working, energy_working, mean_voltage_working
 from wintry_tally.core.battery import Sample
 from wintry_tally.core.quantity import Accuracy, format_duration, parse_accuracy
+from wintry_tally.core.verdict.evidence import ALTERS
 from wintry_tally.desk.background import Job
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.theme.style import colour
@@ -50,7 +52,7 @@ FIELD_WORDS = (
     ("counter_Wh", "counter Wh"),
     ("power", "power"),
 )
-PREVIEW_ROWS = 8
+PREVIEW_ROWS = 4
 
 
 @dataclass(frozen=True)
@@ -96,6 +98,8 @@ class ImportPage(StationView):
         self.header = QSpinBox()
         self.header.setAccessibleName("Header line")
         self.header.setRange(1, 500)
+        self.header.setMinimumWidth(64)
+        self.header.setButtonSymbols(QSpinBox.ButtonSymbols.NoButtons)
         self.unit = QComboBox()
         self.unit.setAccessibleName("Unit of the time")
         for words, key in (
@@ -120,7 +124,8 @@ class ImportPage(StationView):
         self.preview.verticalHeader().hide()
         self.preview.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
         self.preview.horizontalHeader().setStretchLastSection(True)
-        self.preview.setFixedHeight(30 * (PREVIEW_ROWS + 2))
+        self.preview.setFixedHeight(30 * (PREVIEW_ROWS + 2) + 12)
+        self.problem.hide()
         self._boxes: list[QComboBox] = []
         self.accuracy_V = TypedField(
             "Instrument's voltage accuracy", parse_accuracy, lambda a: f"= {a}", "0.5% + 2 digits"
@@ -137,6 +142,8 @@ class ImportPage(StationView):
         self.remarks = FindingList()
         self.curve = Curve("Voltage against charge", "charge drawn / Ah", "voltage / V")
         self.curve.setFixedHeight(190)
+        self.repair = QCheckBox("Apply what is offered (the readings stay as logged; it can be taken back)")
+        self.repair.clicked.connect(lambda _checked: self._look())
         self.keep_button = button("Keep in the book", self.keep, "main")
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)
@@ -160,7 +167,7 @@ class ImportPage(StationView):
         layout.addStretch(1)
         known = QGridLayout()
         known.setHorizontalSpacing(12)
-        for index, (name, widget) in enumerate(
+        for index, (name, field) in enumerate(
             (
                 ("Voltage good to", self.accuracy_V),
                 ("Current good to", self.accuracy_A),
@@ -169,7 +176,7 @@ class ImportPage(StationView):
             )
         ):
             known.addWidget(label(name, "small"), 0, index)
-            known.addWidget(widget, 1, index, Qt.AlignmentFlag.AlignTop)
+            known.addWidget(field, 1, index, Qt.AlignmentFlag.AlignTop)
             known.setColumnStretch(index, 1)
         figures = row(
             column(label("Charge", "small"), self.charge, gap=0),
@@ -178,7 +185,9 @@ class ImportPage(StationView):
             None,
             gap=5,
         )
-        self._found = card(label("What it holds", "heading"), figures, self.summary, self.remarks, self.curve)
+        self._found = card(
+            label("What it holds", "heading"), figures, self.summary, self.remarks, self.repair, self.curve
+        )
         working = QWidget()
         working.setLayout(row(self.progress, self.cancel))
         self._working = working
@@ -195,8 +204,8 @@ class ImportPage(StationView):
                 label("Each column's use stands above it; change it where it is wrong.", "small"),
                 self.preview,
             ),
-            card(label("The instrument it was logged with", "heading"), known),
             self._found,
+            card(label("The instrument it was logged with", "heading"), known),
         ):
             body.addWidget(part)
         body.addStretch(1)
@@ -211,6 +220,7 @@ class ImportPage(StationView):
         self._looked = None
         sample = self.session.sample(self.sample_id)
         self.cutoff.set_number(None)
+        self.repair.setChecked(False)
         self.title.setText(f"{path.name} → {sample.code}")
         self.unit.setCurrentIndex(0)
         self.sign.setCurrentIndex(0)
@@ -242,6 +252,7 @@ class ImportPage(StationView):
             ),
             cutoff_V=self.cutoff.number,
             ambient_C=self.ambient.number,
+            repair="offered" if self.repair.isChecked() else "safe",
         )
 
     def _look(self) -> None:
@@ -249,7 +260,7 @@ class ImportPage(StationView):
             return
         self._cancel()
         path, choices, options = self._path, self._choices, self._options(self.session.sample(self.sample_id))
-        self.problem.setText("")
+        self.problem.hide()
         self.keep_button.setEnabled(False)
         self._working.show()
         self.progress.setValue(0)
@@ -265,6 +276,7 @@ class ImportPage(StationView):
     def _failed(self, text: str) -> None:
         self._working.hide()
         self.problem.setText(text)
+        self.problem.show()
         self._looked = None
         self._found.hide()
 
@@ -337,6 +349,7 @@ class ImportPage(StationView):
             for figure in (self.charge, self.energy, self.mean):
                 figure.set_quantity(None)
         self.remarks.reset()
+        self.repair.setVisible(any(remark.code in ALTERS for remark in analysis.remarks))
         for remark in (*log.remarks, *analysis.remarks):
             place = f" (rows {remark.rows[0]} to {remark.rows[1]})" if remark.rows else ""
             offer = f" Offer: {remark.offer}." if remark.offer else ""
@@ -406,6 +419,7 @@ class ImportPage(StationView):
             try:
                 book.runs.keep_original(run_id, path.name, file_bytes(path))
                 book.runs.seal(run_id, trace)
+                book.runs.change(run_id, repair=options.repair)
                 test = self._looked.analysis.capacity
                 book.runs.finish(run_id, test.ended_by if test else "", "", started)
             except Exception:

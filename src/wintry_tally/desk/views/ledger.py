@@ -6,6 +6,7 @@ from PySide6.QtCore import QSize, Qt
 from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import QComboBox, QFrame, QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 
+from wintry_tally.core.battery.label import printed
 from wintry_tally.core.quantity import format_quantity
 from wintry_tally.core.verdict.outcome import OUTCOME_WORDS, SCHOOL_WORDS, Outcome, School, Verdict
 from wintry_tally.desk.session import Session
@@ -117,7 +118,7 @@ class LedgerView(StationView):
         words = column(
             outcome,
             label(claim_words(verdict.claim), wrap=True),
-            label(f"on the {verdict.claim.source}", "small"),
+            label(printed(verdict.claim.source), "small"),
             gap=0,
         )
         holder = QWidget()

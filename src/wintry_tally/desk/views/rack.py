@@ -81,7 +81,12 @@ class Rack(QWidget):
             if phase == "discharging":
                 at = live.ends_at()
                 when = f" · ends about {at:%H:%M}" if at is not None else ""
-                tag.set_doing(f"drawing {seen.current_A:.1f} A · {seen.voltage_V:.2f} V{when}", True)
+                tag.set_doing(
+                    f"drawing {seen.current_A:.1f} A · {seen.voltage_V:.2f} V{when}",
+                    True,
+                    f"{seen.current_A:.1f} A · {seen.voltage_V:.2f} V"
+                    + (f" · to {at:%H:%M}" if at is not None else ""),
+                )
             else:
                 tag.set_doing(f"{phase} · {seen.voltage_V:.2f} V", True)
             return

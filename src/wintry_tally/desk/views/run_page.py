@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QComboBox, QGridLayout
 
 from wintry_tally.core.engine import Phase, Request
@@ -60,6 +61,8 @@ class RunPage(StationView):
             self.speed.addItem(words, value)
         self.speed.activated.connect(self._speed)
         bar = row(self.pause, self.stop, None, self.rate, self.change, self.speed)
+        for widget in (self.pause, self.stop, self.rate, self.change, self.speed):
+            bar.setAlignment(widget, Qt.AlignmentFlag.AlignTop)
         self._sure = False
         self.setLayout(
             column(row(self.state, None), self.trouble, card(big, small, gap=3), card(self.curve), bar, gap=3)

@@ -90,9 +90,10 @@ class FindingList(QWidget):
         self.messages.append(message)
         words = label(message, wrap=True)
         words.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-        line = row(Mark(weight), words)
+        mark = Mark(weight)
+        line = row(mark, words)
         line.setStretch(1, 1)
-        line.setAlignment(line.itemAt(0).widget(), Qt.AlignmentFlag.AlignTop)
+        line.setAlignment(mark, Qt.AlignmentFlag.AlignTop)
         if act is not None:
             link = button(action, act, "link", f"{action}: {message}")
             line.addWidget(link)

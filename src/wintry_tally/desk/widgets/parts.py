@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import Any, cast
 
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
@@ -52,15 +53,15 @@ def button(text: str, act: Callable[[], object], role: str = "", name: str = "")
 
 def column(*items: QWidget | QLayout | None, gap: int = 2, margin: int = 0) -> QVBoxLayout:
     """A column; None is a stretch."""
-    return _filled(QVBoxLayout(), items, gap, margin)
+    return cast(QVBoxLayout, _filled(QVBoxLayout(), items, gap, margin))
 
 
 def row(*items: QWidget | QLayout | None, gap: int = 2, margin: int = 0) -> QHBoxLayout:
     """A row; None is a stretch."""
-    return _filled(QHBoxLayout(), items, gap, margin)
+    return cast(QHBoxLayout, _filled(QHBoxLayout(), items, gap, margin))
 
 
-def _filled(layout, items, gap: int, margin: int):  # type: ignore[no-untyped-def]
+def _filled(layout: Any, items: tuple[QWidget | QLayout | None, ...], gap: int, margin: int) -> Any:
     layout.setSpacing(gap * SPACE)
     layout.setContentsMargins(*(margin * SPACE,) * 4)
     for item in items:

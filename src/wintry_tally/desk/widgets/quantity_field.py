@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PySide6.QtCore import Signal
-from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QLineEdit, QVBoxLayout, QWidget
 
 from wintry_tally.core.errors import WintryError
@@ -23,11 +22,6 @@ def shown(value: float, unit: str) -> str:
     return f"{text} {unit}".strip()
 
 
-class _Line(QLineEdit):
-    def keyPressEvent(self, event: QKeyEvent) -> None:
-        super().keyPressEvent(event)
-
-
 class TypedField(QWidget):
     """A line with a word beneath: what was read, or why it cannot be. `read` turns text into a value or raises.
 
@@ -40,7 +34,7 @@ class TypedField(QWidget):
     def __init__(self, name: str, read: Callable[[str], object], say: Callable[[object], str], hint: str = "") -> None:
         super().__init__()
         self._read, self._say = read, say
-        self.line = _Line()
+        self.line = QLineEdit()
         self.line.setAccessibleName(name)
         self.line.setPlaceholderText(hint)
         self.word = label("", "small", wrap=True)
@@ -79,10 +73,13 @@ class TypedField(QWidget):
             try:
                 self._value = self._read(text)
                 word, role = self._say(self._value), "read"
+                if _same(word, text):
+                    word = ""
             except WintryError as error:
                 self._problem = f"{error.what}; {error.mend}" if error.mend else error.what
                 word, role = self._problem, "problem"
         self.word.setText(word)
+        self.word.setVisible(bool(word))
         set_role(self.word, role)
         state = "problem" if self._problem else ""
         if self.line.property("state") != state:
@@ -96,6 +93,11 @@ class TypedField(QWidget):
         if text != self._kept and not self._problem:
             self._kept = text
             self.committed.emit(self._value)
+
+
+def _same(word: str, text: str) -> bool:
+    """Whether an echo says just what stands in the line already."""
+    return "".join(word.removeprefix("=").split()) == "".join(text.replace("-", "−").split())
 
 
 class QuantityField(TypedField):

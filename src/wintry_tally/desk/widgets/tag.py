@@ -21,6 +21,7 @@ class Tag(QAbstractButton):
         self.code, self._title, self._family = code, title, family
         self._doing = ""
         self._live = False
+        self._short = ""
         self._outcomes: tuple[Outcome, ...] | None = None
         self.setCheckable(True)
         self.setAutoExclusive(True)
@@ -34,10 +35,10 @@ class Tag(QAbstractButton):
         self._title, self._family = title, family
         self._describe()
 
-    def set_doing(self, text: str, live: bool = False) -> None:
-        """What it is doing now."""
-        if (text, live) != (self._doing, self._live):
-            self._doing, self._live = text, live
+    def set_doing(self, text: str, live: bool = False, short: str = "") -> None:
+        """What it is doing now; `short` where the tag is too narrow for all of it."""
+        if (text, live, short) != (self._doing, self._live, self._short):
+            self._doing, self._live, self._short = text, live, short
             self._describe()
 
     def set_outcomes(self, outcomes: Sequence[Outcome] | None) -> None:
@@ -110,7 +111,8 @@ class Tag(QAbstractButton):
             painter.setPen(colour("accent"))
             painter.setBrush(colour("accent"))
             painter.drawEllipse(QPointF(left - 9, y - small.ascent() / 2 + 1), 3.0, 3.0)
-        painter.drawText(left, y, small.elidedText(self._doing, Qt.TextElideMode.ElideRight, width))
+        doing = self._doing if not self._short or small.horizontalAdvance(self._doing) <= width else self._short
+        painter.drawText(left, y, small.elidedText(doing, Qt.TextElideMode.ElideRight, width))
         top = y + 6
         if self._outcomes is None:
             painter.setPen(colour("quiet"))

@@ -1,0 +1,170 @@
+"""Render every main view of the demo book to PNG files, offscreen, at any size and in either theme.
+
+python scripts/render_views.py [--size 1280x800] [--theme day|night] [--out docs/screenshots] [--only NAME ...]
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from datetime import datetime, timedelta
+from pathlib import Path
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+from PySide6.QtCore import QSettings
+from PySide6.QtWidgets import QApplication
+
+from wintry_tally.book import Book
+from wintry_tally.demo import scratch_copy
+from wintry_tally.desk.app import make_application
+from wintry_tally.desk.session import Session
+from wintry_tally.desk.window import Window
+
+
+def wait(until: Callable[[], bool], seconds: float = 20.0) -> None:
+    """Let the application live until something is so."""
+    deadline = time.monotonic() + seconds
+    while not until():
+        QApplication.processEvents()
+        time.sleep(0.01)
+        if time.monotonic() > deadline:
+            raise SystemExit("a view did not come up in time")
+
+
+def settle(seconds: float = 0.4) -> None:
+    """Let it live for a moment."""
+    deadline = time.monotonic() + seconds
+    while time.monotonic() < deadline:
+        QApplication.processEvents()
+        time.sleep(0.01)
+
+
+def main() -> None:
+    """Render the views asked for."""
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--size", default="1280x800")
+    parser.add_argument("--theme", default="day", choices=["day", "night"])
+    parser.add_argument("--out", type=Path, default=Path("docs/screenshots"))
+    parser.add_argument("--only", nargs="*", default=[])
+    asked = parser.parse_args()
+    width, height = (int(part) for part in asked.size.split("x"))
+    asked.out.mkdir(parents=True, exist_ok=True)
+    folder = Path(tempfile.mkdtemp())
+    QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, str(folder))
+    make_application(asked.theme)
+    session = Session()
+    window = Window(session)
+    window.resize(width, height)
+    window.show()
+    demo = scratch_copy(folder)
+    with Book.open(demo) as book:
+        exported = book.runs.original(next(run.id for run in book.runs.all() if run.original_name))
+    assert exported is not None
+    log = folder / exported[0]
+    log.write_bytes(exported[1])
+
+    def sample(code: str) -> int:
+        return next(item.id for item in session.samples() if item.code == code)
+
+    def show(code: str, station: str) -> None:
+        window.station = station
+        window.show_sample(sample(code))
+        wait(lambda: all(session.dossier(item.id) is not None for item in session.samples()))
+        settle()
+
+    def welcome() -> None:
+        settle(0.2)
+
+    def arrival() -> None:
+        show("M3", "arrival")
+
+    def capacity() -> None:
+        show("M1", "capacity")
+        report = session.dossier(sample("M1")).runs[-1]
+        window.show_working(report.working("charge"))
+
+    def plan() -> None:
+        window.hide_working()
+        show("M2", "capacity")
+        window.view("capacity").show_plan()
+
+    def run() -> None:
+        show("M5", "capacity")
+        settle(1.5)
+
+    def hand() -> None:
+        show("M2", "capacity")
+        view = window.view("capacity")
+        view.begin_hand()
+        page = view.page("hand")
+        page.accuracy_V.line.setText("0.5% + 2 digits")
+        page.accuracy_A.line.setText("1% + 2 digits")
+        page._begin_run()
+        for volts, amps, counter in (("13.32", "8.00", "0.00"), ("13.14", "8.00", "0.02")):
+            hour = datetime.now() - timedelta(hours=2)
+            page.time.setText("+10 s" if counter != "0.00" else f"{hour:%H:%M}")
+            page.volts.line.setText(volts)
+            page.amps.line.setText(amps)
+            page.counter.line.setText(counter)
+            page.enter(anyway=True)
+        page.time.setText("+30 min")
+        page.volts.line.setText("1.311")
+        page.amps.line.setText("8")
+        page.enter()
+
+    def importing() -> None:
+        show("M6", "capacity")
+        window.import_log(log)
+        page = window.view("capacity").page("import")
+        page.accuracy_V.line.setText("0.5%+2d")
+        page.accuracy_A.line.setText("1%+2d")
+        wait(lambda: page.keep_button.isEnabled())
+        page._look()
+        settle(0.3)
+        wait(lambda: page.keep_button.isEnabled())
+        settle(0.5)
+
+    def ledger() -> None:
+        show("M2", "ledger")
+        view = window.view("ledger")
+        window.show_working(next(iter(view.figures.values())).working())
+
+    def missed() -> None:
+        window.hide_working()
+        show("M3", "ledger")
+
+    def report() -> None:
+        show("M1", "report")
+
+    steps = {
+        "welcome": welcome,
+        "arrival": arrival,
+        "capacity": capacity,
+        "plan": plan,
+        "run": run,
+        "hand": hand,
+        "import": importing,
+        "ledger": ledger,
+        "ledger-missed": missed,
+        "report": report,
+    }
+    for name, step in steps.items():
+        if name == "arrival":
+            window.open_book(demo)
+        if asked.only and name not in asked.only:
+            continue
+        step()
+        settle()
+        suffix = "" if asked.theme == "day" else "-night"
+        window.grab().save(str(asked.out / f"{name}{suffix}.png"))
+    window.close()
+    sys.stdout.flush()
+
+
+if __name__ == "__main__":
+    main()
