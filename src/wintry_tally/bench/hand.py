@@ -85,10 +85,7 @@ def check_reading(
         elapsed = (reading.at - last.at).total_seconds()
         if elapsed <= 0:
             slips.append(
-                Slip(
-                    "time",
-                    "the clock does not go forward: the reading before has the same time or a later one",
-                )
+                Slip("time", "the clock does not go forward: the reading before has the same time or a later one")
             )
         elif elapsed > 20 * 3600:
             slips.append(Slip("time", f"{elapsed / 3600:.1f} h after the reading before: is it the right day?"))
@@ -148,13 +145,7 @@ def _counter(reading: HandReading, earlier: list[HandReading], expected_A: float
     assert value is not None
     if not counted:
         if 0 < value < 5:
-            return [
-                Slip(
-                    "counter",
-                    f"the counter begins at {value:g} Ah: reset it, or keep this as the start",
-                    None,
-                )
-            ]
+            return [Slip("counter", f"the counter begins at {value:g} Ah: reset it, or keep this as the start", None)]
         return []
     last = counted[-1]
     assert last.counter_Ah is not None
@@ -166,12 +157,7 @@ def _counter(reading: HandReading, earlier: list[HandReading], expected_A: float
         else value - last.counter_Ah
     )
     if moved < -0.05:
-        return [
-            Slip(
-                "counter",
-                f"the counter went from {last.counter_Ah:g} back to {value:g} Ah: reset, or misread?",
-            )
-        ]
+        return [Slip("counter", f"the counter went from {last.counter_Ah:g} back to {value:g} Ah: reset, or misread?")]
     current = expected_A or reading.current_A or last.current_A
     if current and hours > 0:
         should = current * hours

@@ -58,11 +58,7 @@ class Samples:
                 raise BookError(f"the code {code} is taken", mend="choose another")
             done = connection.execute(
                 insert(tables.sample).values(
-                    code=code,
-                    maker=maker,
-                    model=model,
-                    family=family,
-                    **_arrival_values(arrival or Arrival()),
+                    code=code, maker=maker, model=model, family=family, **_arrival_values(arrival or Arrival())
                 )
             )
             assert done.inserted_primary_key is not None

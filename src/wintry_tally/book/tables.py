@@ -9,12 +9,7 @@ HEAD = "0001"
 
 metadata = MetaData()
 
-meta = Table(
-    "meta",
-    metadata,
-    Column("key", String, primary_key=True),
-    Column("value", Text, nullable=False),
-)
+meta = Table("meta", metadata, Column("key", String, primary_key=True), Column("value", Text, nullable=False))
 
 sample = Table(
     "sample",

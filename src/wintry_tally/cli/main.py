@@ -38,11 +38,7 @@ def _log_options(command: Any) -> Any:
         click.option("--family", help="lfp, agm, gel, flooded or nmc."),
         click.option("--rated-ah", type=float, help="The claimed capacity, Ah."),
         click.option(
-            "--map",
-            "mapping",
-            multiple=True,
-            metavar="FIELD=COLUMN",
-            help="Which column is what; repeatable.",
+            "--map", "mapping", multiple=True, metavar="FIELD=COLUMN", help="Which column is what; repeatable."
         ),
         click.option("--discharge-sign", type=click.Choice(["+", "-", "auto"]), default="auto", show_default=True),
         click.option("--voltage-accuracy", help='Like "0.5%+2d".'),

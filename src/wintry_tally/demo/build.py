@@ -105,17 +105,7 @@ def build(path: Path) -> None:
         _simulated(book, ids["M2"], "Capacity 1", begun + timedelta(days=4), 40.0, 8.0, 10.0, 0.9965, 21, USUAL_METER)
         _simulated(book, ids["M3"], "Capacity 1", begun + timedelta(days=8), 60.0, 12.0, 10.5, 0.94, 31, GOOD_METER)
         _simulated(
-            book,
-            ids["M4"],
-            "Capacity 1",
-            begun + timedelta(days=10),
-            75.0,
-            3.75,
-            10.5,
-            1.02,
-            41,
-            USUAL_METER,
-            20.0,
+            book, ids["M4"], "Capacity 1", begun + timedelta(days=10), 75.0, 3.75, 10.5, 1.02, 41, USUAL_METER, 20.0
         )
         _imported_with_a_slip(book, ids["M6"], begun + timedelta(days=21))
         _running(book, ids["M5"], begun + timedelta(days=24))
@@ -126,14 +116,7 @@ def build(path: Path) -> None:
 
 
 def _settings(
-    family: str,
-    rated: float,
-    amps: float,
-    cutoff: float,
-    health: float,
-    seed: int,
-    spec: MeterSpec,
-    interval: float,
+    family: str, rated: float, amps: float, cutoff: float, health: float, seed: int, spec: MeterSpec, interval: float
 ) -> RunSettings:
     return RunSettings(
         family=family,

@@ -64,10 +64,7 @@ class Workshop:
         self._jobs: set[Job] = set()
 
     def start(
-        self,
-        work: Callable[[Job], Any],
-        done: Callable[[Any], None],
-        failed: Callable[[str], None] | None = None,
+        self, work: Callable[[Job], Any], done: Callable[[Any], None], failed: Callable[[str], None] | None = None
     ) -> Job:
         """Queue a job."""
         job = Job(work)

@@ -45,11 +45,7 @@ class LiveRun:
         """The forecast of its end, from what was drawn so far."""
         seen = self.latest
         return live_forecast(
-            self.run.settings.rated_Ah or 0.0,
-            seen.state.charge_Ah,
-            seen.current_A,
-            seen.voltage_V,
-            self.curve,
+            self.run.settings.rated_Ah or 0.0, seen.state.charge_Ah, seen.current_A, seen.voltage_V, self.curve
         )
 
     def ends_at(self) -> datetime | None:

@@ -7,16 +7,7 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QSettings, Qt, QTimer
 from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QResizeEvent
-from PySide6.QtWidgets import (
-    QApplication,
-    QFileDialog,
-    QFrame,
-    QLabel,
-    QMainWindow,
-    QSplitter,
-    QStackedWidget,
-    QWidget,
-)
+from PySide6.QtWidgets import QApplication, QFileDialog, QFrame, QLabel, QMainWindow, QSplitter, QStackedWidget, QWidget
 
 from wintry_tally.core.working import Working
 from wintry_tally.desk.commands import COMMANDS
@@ -356,10 +347,7 @@ class Window(QMainWindow):
             return
         if path is None:
             name, _ = QFileDialog.getOpenFileName(
-                self,
-                "Import a log",
-                str(Path.home()),
-                "Logs (*.csv *.txt *.tsv *.log *.gz *.parquet);;All files (*)",
+                self, "Import a log", str(Path.home()), "Logs (*.csv *.txt *.tsv *.log *.gz *.parquet);;All files (*)"
             )
             if not name:
                 return

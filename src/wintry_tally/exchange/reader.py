@@ -24,12 +24,7 @@ from wintry_tally.exchange.times import moment_of, seconds_from_numbers, seconds
 HEAD = 1 << 18
 MOST_BYTES = 4 << 30
 BOMB_RATIO = 250
-_ARCHIVES = {
-    b"PK\x03\x04": "a zip archive",
-    b"Rar!": "a RAR archive",
-    b"7z\xbc\xaf": "a 7z archive",
-    b"%PDF": "a PDF",
-}
+_ARCHIVES = {b"PK\x03\x04": "a zip archive", b"Rar!": "a RAR archive", b"7z\xbc\xaf": "a 7z archive", b"%PDF": "a PDF"}
 _VALUES = {
     "voltage": "voltage_V",
     "current": "current_A",

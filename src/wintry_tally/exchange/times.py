@@ -14,27 +14,9 @@ from wintry_tally.core.trace.trace import Column
 _CLOCK = r"^\s*(?:(\d+)\s*d\S*\s+)?(\d+):(\d{1,2})(?::(\d{1,2}(?:[.,]\d+)?))?\s*$"
 DAY = 86400.0
 _FORMATS = (
-    *(
-        "%Y-%m-%dT%H:%M:%S%.f",
-        "%Y-%m-%d %H:%M:%S%.f",
-        "%Y-%m-%dT%H:%M",
-        "%Y-%m-%d %H:%M",
-        "%Y/%m/%d %H:%M:%S%.f",
-    ),
-    *(
-        "%d.%m.%Y %H:%M:%S%.f",
-        "%d.%m.%Y %H:%M",
-        "%d/%m/%Y %H:%M:%S%.f",
-        "%m/%d/%Y %H:%M:%S%.f",
-        "%d-%m-%Y %H:%M:%S%.f",
-    ),
-    *(
-        "%m/%d/%Y %I:%M:%S %p",
-        "%d/%m/%Y %I:%M:%S %p",
-        "%m/%d/%Y %H:%M",
-        "%d/%m/%Y %H:%M",
-        "%d.%m.%y %H:%M:%S",
-    ),
+    *("%Y-%m-%dT%H:%M:%S%.f", "%Y-%m-%d %H:%M:%S%.f", "%Y-%m-%dT%H:%M", "%Y-%m-%d %H:%M", "%Y/%m/%d %H:%M:%S%.f"),
+    *("%d.%m.%Y %H:%M:%S%.f", "%d.%m.%Y %H:%M", "%d/%m/%Y %H:%M:%S%.f", "%m/%d/%Y %H:%M:%S%.f", "%d-%m-%Y %H:%M:%S%.f"),
+    *("%m/%d/%Y %I:%M:%S %p", "%d/%m/%Y %I:%M:%S %p", "%m/%d/%Y %H:%M", "%d/%m/%Y %H:%M", "%d.%m.%y %H:%M:%S"),
     *("%Y%m%d %H%M%S", "%Y%m%dT%H%M%S", "%Y/%m/%d %H:%M", "%m/%d/%Y %I:%M %p"),
 )
 

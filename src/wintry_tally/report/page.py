@@ -135,10 +135,7 @@ def _run(run: RunReport) -> dict[str, Any]:
             ("Mean current", format_quantity(test.count.mean_current)),
             ("Time under load", format_duration(test.count.duration_s)),
             ("Rate", "–" if test.c_rate is None else f"{test.c_rate:.3f} C"),
-            (
-                "Share of the rating",
-                "–" if test.percent_of_rated is None else format_quantity(test.percent_of_rated),
-            ),
+            ("Share of the rating", "–" if test.percent_of_rated is None else format_quantity(test.percent_of_rated)),
             ("Voltage under load", f"{test.voltage_start:.2f} to {test.voltage_end:.2f} V"),
             ("Ended by", cause),
             ("Voltage accuracy", str(options.instrument.voltage or "not given")),

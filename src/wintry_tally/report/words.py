@@ -6,12 +6,7 @@ from wintry_tally.core.battery import Claim, Direction
 from wintry_tally.core.quantity.display import decimals_without_doubt, format_number
 
 _FACTORS = {"min": 60.0, "h": 3600.0, "months": 30.44 * 86400, "years": 365.25 * 86400}
-_SIGNS = {
-    Direction.AT_LEAST: "at least ",
-    Direction.AT_MOST: "at most ",
-    Direction.WITHIN: "",
-    Direction.IS: "",
-}
+_SIGNS = {Direction.AT_LEAST: "at least ", Direction.AT_MOST: "at most ", Direction.WITHIN: "", Direction.IS: ""}
 
 
 def number_words(value: float, unit: str) -> str:

@@ -63,19 +63,13 @@ def mean_voltage_remarks(family: Family, charge_Ah: float, energy_Wh: float) -> 
     if low <= mean <= high:
         return []
     offers = []
-    for name, typed, unit, other in (
-        ("charge", charge_Ah, "Ah", energy_Wh),
-        ("energy", energy_Wh, "Wh", charge_Ah),
-    ):
+    for name, typed, unit, other in (("charge", charge_Ah, "Ah", energy_Wh), ("energy", energy_Wh, "Wh", charge_Ah)):
         for neighbour in digit_neighbours(typed):
             if neighbour > 0:
                 would = other / neighbour if name == "charge" else neighbour / other
                 if low + 0.15 <= would <= high - 0.15:
                     offers.append(
-                        (
-                            abs(would - 0.5 * (low + high)),
-                            f"{name} {neighbour:g} {unit} would give {would:.2f} V",
-                        )
+                        (abs(would - 0.5 * (low + high)), f"{name} {neighbour:g} {unit} would give {would:.2f} V")
                     )
     offers.sort()
     return [

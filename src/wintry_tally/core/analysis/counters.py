@@ -44,9 +44,7 @@ def read_counter(values: Column, first: int, last: int, unit: str, resolution: f
     )
     total = float(np.sum(run)) - float(np.sum(run[resets]))
     return CounterReading(
-        Quantity(total, resolution / math.sqrt(6.0), unit),
-        float(part[0]),
-        tuple(int(first + i + 1) for i in resets),
+        Quantity(total, resolution / math.sqrt(6.0), unit), float(part[0]), tuple(int(first + i + 1) for i in resets)
     )
 
 

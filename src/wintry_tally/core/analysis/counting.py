@@ -137,14 +137,7 @@ def count(trace: Trace, integral: Integral, spans: Sequence[Span], instrument: I
         gain = instrument.current.gain_standard()
         offset = instrument.current.offset_standard(trace.resolution.get("current_A", 0.0))
         rows.append(("current gain", f"{instrument.name}:current-gain", charge * gain, energy * gain))
-        rows.append(
-            (
-                "current offset × time",
-                f"{instrument.name}:current-offset",
-                offset * hours,
-                offset * volt_hours,
-            )
-        )
+        rows.append(("current offset × time", f"{instrument.name}:current-offset", offset * hours, offset * volt_hours))
     voltage_rows: list[tuple[str, str, float, float]] = []
     if instrument.voltage is not None:
         gain = instrument.voltage.gain_standard()

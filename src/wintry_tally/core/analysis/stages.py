@@ -55,11 +55,7 @@ def scale_of(trace: Trace) -> Scale:
     step = trace.resolution.get("current_A", 0.0)
     dead = max(0.004 * reference, 1.5 * step, min(4 * noise_A, 0.1 * reference), 1e-4)
     return Scale(
-        usual_interval(trace.time_s),
-        reference,
-        min(dead, 0.3 * reference) or 1e-4,
-        noise_A,
-        noise_of(trace.voltage_V),
+        usual_interval(trace.time_s), reference, min(dead, 0.3 * reference) or 1e-4, noise_A, noise_of(trace.voltage_V)
     )
 
 

@@ -199,11 +199,7 @@ def _mass_findings(sample: Sample) -> list[Finding]:
                 Working(
                     "Specific energy by the label",
                     "V_nominal × C / m",
-                    {
-                        "V_nominal": f"{sample.family.nominal_V:g} V",
-                        "C": f"{rated:g} Ah",
-                        "m": f"{weighed:g} kg",
-                    },
+                    {"V_nominal": f"{sample.family.nominal_V:g} V", "C": f"{rated:g} Ah", "m": f"{weighed:g} kg"},
                     f"{density:.0f} Wh/kg",
                     "common practice, no published source (window from experience)",
                 ),

@@ -84,15 +84,7 @@ CLAIM_KINDS: dict[str, ClaimKind] = {
             "voltage",
             _W,
             "capacity",
-            (
-                "cuts at",
-                "cut-off",
-                "cutoff",
-                "cut off",
-                "low-voltage cut",
-                "low voltage cut",
-                "end of discharge",
-            ),
+            ("cuts at", "cut-off", "cutoff", "cut off", "low-voltage cut", "low voltage cut", "end of discharge"),
         ),
         ClaimKind(
             "low-voltage-release",
@@ -118,14 +110,7 @@ CLAIM_KINDS: dict[str, ClaimKind] = {
             "measured",
             ("over-voltage release", "over voltage release"),
         ),
-        ClaimKind(
-            "charge-voltage",
-            "Charge voltage",
-            "voltage",
-            _W,
-            "charge",
-            ("charge voltage", "charging voltage"),
-        ),
+        ClaimKind("charge-voltage", "Charge voltage", "voltage", _W, "charge", ("charge voltage", "charging voltage")),
         ClaimKind(
             "charge-current",
             "Charge current",
@@ -144,12 +129,7 @@ CLAIM_KINDS: dict[str, ClaimKind] = {
             ("charge block", "low-temperature charge", "no charge below"),
         ),
         ClaimKind(
-            "cold-charge-release",
-            "Charge release after cold",
-            "temperature",
-            _W,
-            "charge-block",
-            ("charge release",),
+            "cold-charge-release", "Charge release after cold", "temperature", _W, "charge-block", ("charge release",)
         ),
         ClaimKind(
             "high-temperature-cut",
@@ -215,15 +195,7 @@ CLAIM_KINDS: dict[str, ClaimKind] = {
             beyond="a warranty is a promise to be read, not measured",
             unit="years",
         ),
-        ClaimKind(
-            "feature",
-            "Feature",
-            "",
-            _I,
-            "measured",
-            ("handle", "app", "display", "indicator"),
-            repeatable=True,
-        ),
+        ClaimKind("feature", "Feature", "", _I, "measured", ("handle", "app", "display", "indicator"), repeatable=True),
     )
 }
 """Every claim kind of the trade, in the order of a data sheet."""
@@ -355,6 +327,5 @@ def _kind_of(lowered: str, remaining: str) -> ClaimKind:
             return CLAIM_KINDS[key]
     known = ", ".join(kind.words[0] for kind in list(CLAIM_KINDS.values())[:10] if kind.words)
     raise InputError(
-        f'cannot tell what "{remaining.strip()}" claims',
-        mend=f"say what it is: {known} … with a value and unit",
+        f'cannot tell what "{remaining.strip()}" claims', mend=f"say what it is: {known} … with a value and unit"
     )

@@ -13,15 +13,4 @@ from wintry_tally.core.engine.engine import (
     step,
 )
 
-__all__ = [
-    "TRANSITIONS",
-    "Command",
-    "Event",
-    "Observation",
-    "Phase",
-    "Request",
-    "RunState",
-    "Trigger",
-    "begin",
-    "step",
-]
+__all__ = ["TRANSITIONS", "Command", "Event", "Observation", "Phase", "Request", "RunState", "Trigger", "begin", "step"]

@@ -212,10 +212,7 @@ def _unusable(recipe: Recipe, state: RunState, seen: Observation | None, now_s: 
         return Result(state)
     if bad >= BAD_READINGS or silent > recipe.stops.silence_s:
         return _stop(
-            state,
-            EndCause.INSTRUMENT,
-            f"no usable reading for {silent:.0f} s; the load is switched off",
-            now_s,
+            state, EndCause.INSTRUMENT, f"no usable reading for {silent:.0f} s; the load is switched off", now_s
         )
     return Result(state)
 
@@ -307,10 +304,7 @@ def _asked(recipe: Recipe, state: RunState, request: Request, now_s: float) -> R
     if request.kind == "set":
         _allow(state.phase in {Phase.DISCHARGING, Phase.PAUSED}, "the rate can be changed only in a discharge")
         current_step = recipe.steps[state.index]
-        _allow(
-            math.isfinite(request.setting) and request.setting > 0,
-            f"a setting of {request.setting:g} cannot be",
-        )
+        _allow(math.isfinite(request.setting) and request.setting > 0, f"a setting of {request.setting:g} cannot be")
         if current_step.mode == "current":
             _allow(
                 request.setting <= recipe.stops.current_high_A,

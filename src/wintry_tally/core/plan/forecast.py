@@ -23,11 +23,7 @@ class Forecast:
 
 
 def forecast(
-    recipe: Recipe,
-    parameters: Parameters,
-    ambient_C: float = 23.0,
-    step_s: float | None = None,
-    full: float = 1.0,
+    recipe: Recipe, parameters: Parameters, ambient_C: float = 23.0, step_s: float | None = None, full: float = 1.0
 ) -> Forecast:
     """Run a recipe on the battery model.
 

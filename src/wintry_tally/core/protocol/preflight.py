@@ -38,9 +38,7 @@ def preflight(
         Check("Counter", "good", "Counted from zero by this run itself; set the load's own counter to zero too.")
         if not hand
         else Check(
-            "Counter",
-            "heed",
-            "Set the counter of the load to zero, or note what it shows as the first reading.",
+            "Counter", "heed", "Set the counter of the load to zero, or note what it shows as the first reading."
         ),
         _cutoff(family, plan),
     ]
@@ -61,11 +59,7 @@ def preflight(
     if forecast_s is not None:
         checks.append(_end(family, forecast_s))
     checks.append(
-        Check(
-            "Leads",
-            "heed",
-            "Clamps tight on clean terminals, sense leads on the battery itself, fuse fitted.",
-        )
+        Check("Leads", "heed", "Clamps tight on clean terminals, sense leads on the battery itself, fuse fitted.")
     )
     return checks
 
@@ -101,9 +95,7 @@ def _rating(rated_Ah: float | None, plan: CapacityPlan) -> Check:
         rate = plan.setting / rated_Ah
         return Check("Rate", "good", f"{plan.setting:g} A is {rate:.3g} C of {rated_Ah:g} Ah.")
     return Check(
-        "Rate",
-        "good" if plan.setting > 0 or plan.mode == "hand" else "bar",
-        f"{plan.mode} of {plan.setting:g}.",
+        "Rate", "good" if plan.setting > 0 or plan.mode == "hand" else "bar", f"{plan.mode} of {plan.setting:g}."
     )
 
 
@@ -134,10 +126,7 @@ def _power(family: Family, plan: CapacityPlan, limits: LoadLimits, rated_Ah: flo
         )
     if wanted > IN_HAND * limits.power_W:
         return Check(
-            "Load",
-            "heed",
-            f"{wanted:.0f} W leaves under 3 % of the load's {limits.power_W:g} W in hand.",
-            working,
+            "Load", "heed", f"{wanted:.0f} W leaves under 3 % of the load's {limits.power_W:g} W in hand.", working
         )
     return Check("Load", "good", f"{wanted:.0f} W at the start, of {limits.power_W:g} W.", working)
 
@@ -159,9 +148,7 @@ def _end(family: Family, forecast_s: float) -> Check:
     words = f"Ends after about {format_duration(forecast_s)}."
     if family.own_protection:
         return Check(
-            "End",
-            "good",
-            words + " It may end alone: the load's cut-off and the pack's protection both end it.",
+            "End", "good", words + " It may end alone: the load's cut-off and the pack's protection both end it."
         )
     return Check(
         "End",

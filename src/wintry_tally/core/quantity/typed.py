@@ -129,7 +129,6 @@ def parse_typed(text: str, dimension: str) -> Typed:
     if unit.dimension != dimension:
         article = "an" if unit.dimension[0] in "aeiou" else "a"
         raise InputError(
-            f'"{written}" is {article} {unit.dimension}; {dimension} is asked',
-            mend=f'write it like "{example}"',
+            f'"{written}" is {article} {unit.dimension}; {dimension} is asked', mend=f'write it like "{example}"'
         )
     return Typed(value * unit.factor + unit.shift, kept, dimension, stripped)

@@ -19,6 +19,7 @@ from wintry_tally.core.trace.trace import Column, Trace, noise_of, usual_interva
 Repair = Literal["none", "safe", "offered"]
 REPAIRS: tuple[Repair, ...] = ("none", "safe", "offered")
 BLOCK = 1 << 16
+GAPS_NAMED = 10
 GAP_FACTOR = 5.0
 """An interval longer than this many usual ones is a gap."""
 
@@ -36,8 +37,7 @@ def mend(raw: Trace, repair: Repair = "safe") -> tuple[Trace, list[Remark]]:
     trace = _without_blanks(trace, remarks)
     if len(trace) < 2:
         raise LogError(
-            f"only {len(trace)} usable reading{'s' if len(trace) != 1 else ''}",
-            mend="a log needs at least two",
+            f"only {len(trace)} usable reading{'s' if len(trace) != 1 else ''}", mend="a log needs at least two"
         )
     trace = _with_rising_time(trace, repair, remarks)
     if len(trace) < 2:
@@ -65,8 +65,7 @@ def _with_current(trace: Trace, remarks: list[Remark]) -> Trace:
         return replace(trace, current_A=current)
     if trace.counter_Ah is None:
         raise LogError(
-            "no current, no power and no charge counter found",
-            mend="name the column with --map current=COLUMN",
+            "no current, no power and no charge counter found", mend="name the column with --map current=COLUMN"
         )
     remarks.append(Remark("current-from-counter", "No current column: the current is the slope of the charge counter."))
     return replace(trace, current_A=_slope_of_counter(trace.time_s, trace.counter_Ah))
@@ -256,7 +255,8 @@ def _stretches(trace: Trace, repair: Repair, remarks: list[Remark]) -> Trace:
 
 def _remark_gaps(trace: Trace, remarks: list[Remark]) -> None:
     usual = usual_interval(trace.time_s)
-    for index in gaps_of(trace.time_s, usual)[:20]:
+    found = gaps_of(trace.time_s, usual)
+    for index in found[:GAPS_NAMED]:
         length = float(trace.time_s[index + 1] - trace.time_s[index])
         about_an_hour = abs(length - usual - 3600.0) < max(30.0, 2 * usual)
         remarks.append(
@@ -266,6 +266,16 @@ def _remark_gaps(trace: Trace, remarks: list[Remark]) -> None:
                 "with a straight line and its doubt added."
                 + (" About an hour: perhaps the start of daylight saving." if about_an_hour else ""),
                 (trace.row_at(index), trace.row_at(index + 1)),
+            )
+        )
+    if len(found) > GAPS_NAMED:
+        more = found[GAPS_NAMED:]
+        remarks.append(
+            Remark(
+                "gap",
+                f"{len(more)} more gaps, of {float(np.max(trace.time_s[more + 1] - trace.time_s[more])):.0f} s at most; "
+                "all bridged alike.",
+                (trace.row_at(more[0]), trace.row_at(more[-1] + 1)),
             )
         )
 

@@ -5,13 +5,4 @@ from wintry_tally.core.verdict.judge import judge
 from wintry_tally.core.verdict.outcome import Condition, Outcome, School, Verdict
 from wintry_tally.core.verdict.probability import conformity
 
-__all__ = [
-    "CapacityEvidence",
-    "Condition",
-    "MeasuredEvidence",
-    "Outcome",
-    "School",
-    "Verdict",
-    "conformity",
-    "judge",
-]
+__all__ = ["CapacityEvidence", "Condition", "MeasuredEvidence", "Outcome", "School", "Verdict", "conformity", "judge"]

@@ -10,13 +10,7 @@ from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.verdict.evidence import CapacityEvidence
 from wintry_tally.core.verdict.outcome import Condition
 
-PEUKERT = {
-    "lfp": (1.02, 0.015),
-    "nmc": (1.03, 0.02),
-    "agm": (1.15, 0.05),
-    "gel": (1.18, 0.05),
-    "flooded": (1.22, 0.06),
-}
+PEUKERT = {"lfp": (1.02, 0.015), "nmc": (1.03, 0.02), "agm": (1.15, 0.05), "gel": (1.18, 0.05), "flooded": (1.22, 0.06)}
 """Peukert exponent and its standard uncertainty by family; common practice, no published source."""
 
 PER_KELVIN = {

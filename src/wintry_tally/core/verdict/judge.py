@@ -65,10 +65,9 @@ def _judge_one(case: Case) -> Verdict:
     verdict = settle(case) if settle is not None else None
     if verdict is not None:
         return verdict
-    way = {
-        "capacity": "run a capacity test",
-        "measured": "measure it and enter the value",
-    }.get(kind.evidence, f"it needs {_article(kind.evidence)} test")
+    way = {"capacity": "run a capacity test", "measured": "measure it and enter the value"}.get(
+        kind.evidence, f"it needs {_article(kind.evidence)} test"
+    )
     return Verdict(
         case.claim,
         Outcome.NOT_TESTED,
@@ -90,9 +89,7 @@ def _energy(case: Case) -> Verdict | None:
 
 
 def _amount(
-    case: Case,
-    pick: Callable[[CapacityEvidence], Quantity],
-    step: Callable[[CapacityEvidence], Working],
+    case: Case, pick: Callable[[CapacityEvidence], Quantity], step: Callable[[CapacityEvidence], Working]
 ) -> Verdict | None:
     """Charge or energy of one or more capacity tests against the claim."""
     runs = case.capacity_runs
@@ -226,11 +223,7 @@ def _decide(
         probability = as_measured
         if effects:
             adjusted = conformity(
-                measured.value + shift,
-                math.hypot(measured.standard, spread),
-                claim.value,
-                claim.direction,
-                tolerance,
+                measured.value + shift, math.hypot(measured.standard, spread), claim.value, claim.direction, tolerance
             )
             probability = min((as_measured, adjusted), key=lambda p: abs(p - 0.5))
     outcome = outcome_by(school, measured.value, probability, claim.value, claim.direction, tolerance)
@@ -267,10 +260,9 @@ def _working(
         claimed += f" ± {_shown(tolerance, claim.unit)}"
         if not claim.tolerance:
             claimed += " (no tolerance printed: half the last digit, 0.1 V or 2 % at least)"
-    formula = {
-        "at-least": "p = Φ((y − T) / u)",
-        "at-most": "p = Φ((T − y) / u)",
-    }.get(claim.direction.value, "p = Φ((T + a − y) / u) − Φ((T − a − y) / u)")
+    formula = {"at-least": "p = Φ((y − T) / u)", "at-most": "p = Φ((T − y) / u)"}.get(
+        claim.direction.value, "p = Φ((T + a − y) / u) − Φ((T − a − y) / u)"
+    )
     inputs = {"claimed": claimed, "measured y": format_quantity(measured)}
     inputs["u"] = "unknown" if measured.standard is None else f"{measured.standard:.3g} {measured.unit}"
     if as_measured is not None:

@@ -23,10 +23,9 @@ def conformity(value: float, standard: float, required: float, direction: Direct
     Source: JCGM 106:2012, clause 7. With u = 0 it is 0, 1, or 0.5 on the limit itself.
     """
     if standard <= 0.0:
-        margin = {
-            Direction.AT_LEAST: value - required,
-            Direction.AT_MOST: required - value,
-        }.get(direction, tolerance - abs(value - required))
+        margin = {Direction.AT_LEAST: value - required, Direction.AT_MOST: required - value}.get(
+            direction, tolerance - abs(value - required)
+        )
         if direction in {Direction.WITHIN, Direction.IS} and margin == 0.0:
             return 1.0
         return 0.5 if margin == 0.0 else float(margin > 0.0)
@@ -40,12 +39,7 @@ def conformity(value: float, standard: float, required: float, direction: Direct
 
 
 def outcome_by(
-    school: School,
-    value: float,
-    probability: float | None,
-    required: float,
-    direction: Direction,
-    tolerance: float,
+    school: School, value: float, probability: float | None, required: float, direction: Direction, tolerance: float
 ) -> Outcome:
     """The outcome a school draws; strict needs a probability, without one it is too close to call."""
     if school is School.STRICT:

@@ -30,17 +30,7 @@ class Tokens:
 
 
 DAY = Tokens(
-    "day",
-    "#FFFFFF",
-    "#F1F5F8",
-    "#16222E",
-    "#4A5B6A",
-    "#C9D3DB",
-    "#1F6A8C",
-    "#1F6F5C",
-    "#A8381F",
-    "#8A5A00",
-    "#E3EFF5",
+    "day", "#FFFFFF", "#F1F5F8", "#16222E", "#4A5B6A", "#C9D3DB", "#1F6A8C", "#1F6F5C", "#A8381F", "#8A5A00", "#E3EFF5"
 )
 NIGHT = Tokens(
     "night",

@@ -99,9 +99,7 @@ class ArrivalView(StationView):
         entry.addWidget(self.add, 1, 3)
         entry.setColumnStretch(2, 1)
         hint = label(
-            "Type each claim as printed: “40 Ah”, “512 Wh”, “cuts at 10 V”, “4.3 kg”, “289 €”.",
-            "small",
-            wrap=True,
+            "Type each claim as printed: “40 Ah”, “512 Wh”, “cuts at 10 V”, “4.3 kg”, “289 €”.", "small", wrap=True
         )
         claims = card(label("Claims", "heading"), hint, entry, self._claims_box)
 

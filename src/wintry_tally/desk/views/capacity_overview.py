@@ -39,11 +39,7 @@ class CapacityOverview(StationView):
         self.hand_button = button("Hand readings…", self.hand.emit)
         self.import_button = button("Import a log…", self.choose_file.emit)
         ways = row(
-            label("New capacity test:", "heading"),
-            self.bench_button,
-            self.hand_button,
-            self.import_button,
-            None,
+            label("New capacity test:", "heading"), self.bench_button, self.hand_button, self.import_button, None
         )
         note = label(
             "The simulated bench draws on a battery model in fast time: for practice and for planning. "
@@ -195,9 +191,7 @@ class CapacityOverview(StationView):
                 row(
                     label("Offered repairs are applied; the original readings are kept.", "small"),
                     button(
-                        "Take back",
-                        lambda: self.session.set_run(run, "take back the repair", repair="safe"),
-                        "link",
+                        "Take back", lambda: self.session.set_run(run, "take back the repair", repair="safe"), "link"
                     ),
                     None,
                 )

@@ -342,8 +342,7 @@ class ImportPage(StationView):
             self.energy.set_quantity(test.count.energy, lambda: energy_working(test.count, instrument, readings))
             family = analysis.options.family
             self.mean.set_quantity(
-                test.count.mean_voltage,
-                lambda: mean_voltage_working(test.count, family.mean_V if family else None),
+                test.count.mean_voltage, lambda: mean_voltage_working(test.count, family.mean_V if family else None)
             )
         else:
             for figure in (self.charge, self.energy, self.mean):

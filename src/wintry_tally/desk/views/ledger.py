@@ -116,10 +116,7 @@ class LedgerView(StationView):
         self._grid.addWidget(Stroke(verdict.outcome), line, 0, top)
         outcome = label(OUTCOME_WORDS[verdict.outcome], "heading")
         words = column(
-            outcome,
-            label(claim_words(verdict.claim), wrap=True),
-            label(printed(verdict.claim.source), "small"),
-            gap=0,
+            outcome, label(claim_words(verdict.claim), wrap=True), label(printed(verdict.claim.source), "small"), gap=0
         )
         holder = QWidget()
         holder.setLayout(words)

@@ -27,12 +27,7 @@ MODES = (
     ("constant power", "power", "power"),
     ("fixed resistor", "resistance", "resistance"),
 )
-SPEEDS = (
-    ("real time", 1.0),
-    ("60 × real time", 60.0),
-    ("600 × real time", 600.0),
-    ("3600 × real time", 3600.0),
-)
+SPEEDS = (("real time", 1.0), ("60 × real time", 60.0), ("600 × real time", 600.0), ("3600 × real time", 3600.0))
 
 
 @dataclass(frozen=True)
@@ -73,14 +68,7 @@ class PlanPage(StationView):
         self.acknowledged.clicked.connect(self._able)
         self.start_button = button("Start the test", self.start, "main")
         self.back = button("Back", lambda: self.go.emit("capacity"))
-        for field in (
-            *self.settings.values(),
-            self.cutoff,
-            self.rest,
-            self.power,
-            self.ceiling,
-            self.ambient,
-        ):
+        for field in (*self.settings.values(), self.cutoff, self.rest, self.power, self.ceiling, self.ambient):
             field.line.textChanged.connect(self._later)
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)

@@ -38,10 +38,7 @@ class Curve(QWidget):
         self.setMinimumHeight(150)
 
     def show_curves(
-        self,
-        series: Sequence[Series],
-        ahead: Series | None = None,
-        lines: Sequence[tuple[str, float, str]] = (),
+        self, series: Sequence[Series], ahead: Series | None = None, lines: Sequence[tuple[str, float, str]] = ()
     ) -> None:
         """Show these (label, x, y); `ahead` is a forecast; `lines` are (x or y, value, label)."""
         self._series, self._ahead, self._lines = list(series), ahead, list(lines)
@@ -126,11 +123,7 @@ class Curve(QWidget):
                 angle=90 if axis == "x" else 0,
                 pen=pg.mkPen(colour("quiet"), width=1, style=Qt.PenStyle.DashLine),
                 label=name,
-                labelOpts={
-                    "color": colour("quiet"),
-                    "position": 0.08 if axis == "y" else 0.9,
-                    "fill": colour("card"),
-                },
+                labelOpts={"color": colour("quiet"), "position": 0.08 if axis == "y" else 0.9, "fill": colour("card")},
             )
             item.addItem(line)
         item.autoRange()

@@ -98,9 +98,7 @@ class Tag(QAbstractButton):
         plain = QFontMetrics(font("body"))
         painter.setFont(font("body"))
         painter.drawText(
-            left + code_width,
-            y,
-            plain.elidedText(self._title, Qt.TextElideMode.ElideRight, width - code_width),
+            left + code_width, y, plain.elidedText(self._title, Qt.TextElideMode.ElideRight, width - code_width)
         )
         y += small.height() + 3
         painter.setFont(font("small"))
