@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 
 import numpy as np
@@ -88,7 +89,7 @@ def _discharge_ending(
     below_floor = options.family is not None and last_V < options.family.cutoff_floor_V + 0.3
     rebound = settled - last_V
     if falling and rebound > max(0.05, 4 * scale.noise_V):
-        if _round_voltage(last_V, slack):
+        if _round_voltage(last_V, slope):
             return SET_CUTOFF, []
         if options.family is not None and options.family.lithium and below_floor:
             return PROTECTION, [
@@ -130,11 +131,14 @@ def _at_a_knee(trace: Trace, scale: Scale, stage: Stage) -> bool:
     return end > 3.0 * max(middle, scale.noise_V)
 
 
-def _round_voltage(volts: float, slack: float) -> bool:
-    """Whether a stop here looks like a typed setting: a multiple of half a volt, or of a tenth within a hair."""
-    near_half = abs(volts * 2 - round(volts * 2)) / 2
+def _round_voltage(volts: float, fall: float) -> bool:
+    """Whether a stop here looks like a typed setting: half a volt crossed within the last interval, or a tenth hit."""
+    if fall > 0.25:
+        return False  # so steep that any setting could have been crossed
+    low, high = volts - 1.3 * fall - 0.02, volts + 0.02
+    crossed_half = math.floor(high * 2) >= math.ceil(low * 2)
     near_tenth = abs(volts * 10 - round(volts * 10)) / 10
-    return near_half <= min(slack, 0.06) or near_tenth <= 0.012
+    return crossed_half or near_tenth <= 0.006
 
 
 def _charge_ending(trace: Trace, scale: Scale, stage: Stage, following: Stage | None, options: EndOptions) -> str:

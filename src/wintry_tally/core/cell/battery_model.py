@@ -11,6 +11,9 @@ import numpy as np
 from wintry_tally.core.cell.parameters import Parameters
 
 _GRID = 400
+OVERFULL = 1.03
+OVERFULL_V = 60.0
+"""A full lithium pack takes a little more, its voltage rising steeply (V per unit of state of charge)."""
 _OCV: dict[tuple[tuple[float, float], ...], list[float]] = {}
 
 
@@ -89,16 +92,19 @@ class BatteryModel:
         return self._ocv(self.state_of_charge)
 
     def _ocv(self, state: float) -> float:
-        lost = self.parameters.capacity_per_K * max(0.0, 25.0 - self.temperature_C)
+        lost = self._lost_to_cold() if self.parameters.available >= 1.0 else 0.0
         x = (state - lost) / (1.0 - lost) if lost else state
         place = min(max(x, 0.0), 1.0) * _GRID
         index = int(place)
         curve = self._curve
         if index >= _GRID:
-            return curve[_GRID] + (x - 1.0) * 2.0
+            return curve[_GRID] + (x - 1.0) * OVERFULL_V
         below = curve[index]
         value = below + (curve[index + 1] - below) * (place - index)
         return value + x * 40.0 if x < 0.0 else value
+
+    def _lost_to_cold(self) -> float:
+        return min(0.8, self.parameters.capacity_per_K * max(0.0, 25.0 - self.temperature_C))
 
     def _resistance(self) -> float:
         parameters = self.parameters
@@ -110,7 +116,9 @@ class BatteryModel:
         value = self._ocv(self.state_of_charge) - self.slow_V
         if parameters.concentration_V:
             well = parameters.capacity_Ah * parameters.available
-            share = max(1e-3, self.free_Ah / well)
+            # what the cold holds back is missing from the available well
+            lost = self._lost_to_cold()
+            share = max(1e-3, (self.free_Ah / well - lost) / (1.0 - lost))
             total = max(1e-3, self.state_of_charge)
             # depleted against the bound well, and near empty: acid in the pores gives out
             value -= parameters.concentration_V * max(0.0, total / share - 1.0)
@@ -164,7 +172,7 @@ class BatteryModel:
         parameters = self.parameters
         share = parameters.available
         if share >= 1.0:
-            self.free_Ah = min(self.free_Ah - current_A * hours, parameters.capacity_Ah)
+            self.free_Ah = min(self.free_Ah - current_A * hours, OVERFULL * parameters.capacity_Ah)
             return
         rate = parameters.exchange_per_h
         total = self.free_Ah + self.bound_Ah

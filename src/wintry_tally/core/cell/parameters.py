@@ -100,7 +100,7 @@ def parameters_for(family: Family, rated_Ah: float, resistance_ohm: float | None
     return Parameters(
         chemistry="lead",
         capacity_Ah=1.075 * rated_Ah,
-        ocv=_lead(chart[0][1] and chart[0][0], 11.55 if family.key != "flooded" else 11.5),
+        ocv=_lead(chart[0][0], chart[-1][0] - 0.06),
         resistance_ohm=resistance,
         resistance_per_K=0.012,
         slow_ohm=0.8 * resistance,

@@ -27,12 +27,12 @@ def forecast(
 ) -> Forecast:
     """Run a recipe on the battery model.
 
-    `step_s` is how finely; without it, about five hundred steps for the whole of a usual test, 20 s at least.
+    `step_s` is how finely; without it, about three hundred steps for the whole of a usual test, 20 s at least.
     """
     if step_s is None:
         drawing = next((part.setting for part in recipe.steps if part.mode == "current" and part.setting > 0), 0.0)
         usual_s = 3600.0 * parameters.capacity_Ah / drawing if drawing else 18_000.0
-        step_s = max(20.0, usual_s / 500.0)
+        step_s = max(20.0, usual_s / 300.0)
     model = BatteryModel(parameters, full, ambient_C)
     result = begin(recipe)
     state, now = result.state, 0.0

@@ -63,4 +63,5 @@ def format_duration(seconds: float) -> str:
     hours, rest = divmod(minutes, 60)
     if hours < 48:
         return f"{sign}{hours} h {rest:02d} min"
+    hours = round(minutes / 60)
     return f"{sign}{hours // 24} d {hours % 24} h"

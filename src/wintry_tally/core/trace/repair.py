@@ -42,9 +42,9 @@ def mend(raw: Trace, repair: Repair = "safe") -> tuple[Trace, list[Remark]]:
     trace = _with_rising_time(trace, repair, remarks)
     if len(trace) < 2:
         raise LogError("all readings carry the same time", mend="check which column is the time")
+    trace, suspect = _stretches(trace, repair, remarks)
     if repair != "none":
-        trace = _without_outliers(trace, remarks)
-    trace = _stretches(trace, repair, remarks)
+        trace = _without_outliers(trace, remarks, suspect)
     _remark_gaps(trace, remarks)
     if trace.time_s[0] != 0.0:
         trace = replace(trace, time_s=trace.time_s - trace.time_s[0])
@@ -163,7 +163,7 @@ def _with_rising_time(trace: Trace, repair: Repair, remarks: list[Remark]) -> Tr
     return trace.taking(keep) if len(same) else trace
 
 
-def _without_outliers(trace: Trace, remarks: list[Remark]) -> Trace:
+def _without_outliers(trace: Trace, remarks: list[Remark], suspect: set[int]) -> Trace:
     """Leave out single readings far from both neighbours, which agree with each other."""
     if len(trace) < 5:
         return trace
@@ -184,6 +184,7 @@ def _without_outliers(trace: Trace, remarks: list[Remark]) -> Trace:
         moved = abs(trace.voltage_V[index] - 0.5 * (trace.voltage_V[index - 1] + trace.voltage_V[index + 1]))
         if moved <= max(5 * voltage_noise, 2.5 * trace.resolution.get("voltage_V", 0.0), 1e-4 * reference_V):
             found.add(index)
+    found -= suspect
     if not found or len(found) > 0.02 * len(trace) + 3:
         return trace
     indices = np.array(sorted(found), dtype=np.int64)
@@ -218,8 +219,12 @@ def _spikes(values: Column, threshold: float) -> list[int]:
     return found
 
 
-def _stretches(trace: Trace, repair: Repair, remarks: list[Remark]) -> Trace:
-    """Stretches in another unit (mA for A, mV for V): remarked with an offer, changed only when asked."""
+def _stretches(trace: Trace, repair: Repair, remarks: list[Remark]) -> tuple[Trace, set[int]]:
+    """Stretches in another unit (mA for A, mV for V): remarked with an offer, changed only when asked.
+
+    Also the readings concerned: what is offered as a whole is not left out one by one.
+    """
+    suspect: set[int] = set()
     for name, fields, unit in (("current", "current_A", "mA"), ("voltage", "voltage_V", "mV")):
         values: Column = getattr(trace, fields)
         sampled = np.abs(values[:: max(1, len(values) // 20_000)])
@@ -236,7 +241,10 @@ def _stretches(trace: Trace, repair: Repair, remarks: list[Remark]) -> Trace:
             stretch = np.flatnonzero(np.abs(values) > 0.0)
         else:
             continue
+        if len(stretch) < 3:
+            continue  # single readings are outliers, not another unit
         applied = repair == "offered"
+        suspect.update(stretch[:20_000].tolist())
         remarks.append(
             Remark(
                 "unit-suspect",
@@ -250,7 +258,7 @@ def _stretches(trace: Trace, repair: Repair, remarks: list[Remark]) -> Trace:
             changed = values.copy()
             changed[stretch] /= 1000.0
             trace = replace(trace, current_A=changed) if name == "current" else replace(trace, voltage_V=changed)
-    return trace
+    return trace, suspect
 
 
 def _remark_gaps(trace: Trace, remarks: list[Remark]) -> None:

@@ -1,0 +1,31 @@
+"""Shared fixtures. Nothing here touches the network, the user's settings or a screen."""
+
+from __future__ import annotations
+
+import logging
+import os
+import threading
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+REFERENCE = Path(__file__).parent / "reference"
+
+
+@pytest.fixture(autouse=True)
+def quiet(caplog: pytest.LogCaptureFixture) -> Iterator[None]:
+    """A test that leaves an error in the log or a thread at work has failed."""
+    before = set(threading.enumerate())
+    yield
+    errors = [record for record in caplog.records if record.levelno >= logging.ERROR]
+    assert not errors, [record.getMessage() for record in errors]
+    left = [t for t in threading.enumerate() if t not in before and t.is_alive() and t.name in {"run", "workshop_0"}]
+    assert not left, f"threads still at work: {left}"
+
+
+@pytest.fixture
+def reference() -> Path:
+    """The folder of reference curves."""
+    return REFERENCE

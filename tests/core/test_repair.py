@@ -1,0 +1,182 @@
+"""Making a log fit to be counted: left out, joined, offered; never silently altered."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from tests.making import discharge, piecewise
+from wintry_tally.core.errors import LogError
+from wintry_tally.core.trace import REMARK_CODES, Remark, Trace, mend, resolution_of
+from wintry_tally.core.trace.trace import noise_of, usual_interval
+
+
+def codes(remarks: list[Remark]) -> list[str]:
+    return [remark.code for remark in remarks]
+
+
+def test_a_clean_log_is_left_alone() -> None:
+    trace = discharge()
+    mended, remarks = mend(trace)
+    assert not remarks and len(mended) == len(trace)
+    assert mended.voltage_V is trace.voltage_V
+
+
+def test_blank_rows_are_skipped_and_rows_keep_their_numbers() -> None:
+    trace = discharge()
+    volts = trace.voltage_V.copy()
+    volts[[5, 9]] = np.nan
+    mended, remarks = mend(replace(trace, voltage_V=volts))
+    assert codes(remarks) == ["blank-rows"] and remarks[0].rows == (6, 10)
+    assert len(mended) == len(trace) - 2 and mended.row_at(5) == 7
+
+
+def test_times_begin_at_the_first_used_row() -> None:
+    trace = discharge()
+    mended, _ = mend(replace(trace, time_s=trace.time_s + 1234.5))
+    assert mended.time_s[0] == 0.0 and mended.time_s[-1] == pytest.approx(trace.time_s[-1])
+
+
+def test_repeated_times_are_merged() -> None:
+    trace = discharge()
+    time_s = trace.time_s.copy()
+    time_s[10] = time_s[9]
+    mended, remarks = mend(replace(trace, time_s=time_s))
+    assert codes(remarks) == ["duplicate-times"] and remarks[0].rows == (11, 11)
+    assert len(mended) == len(trace) - 1
+
+
+def test_a_restarted_clock_is_joined() -> None:
+    trace = discharge()
+    time_s = trace.time_s.copy()
+    half = len(trace) // 2
+    time_s[half:] -= time_s[half]
+    mended, remarks = mend(replace(trace, time_s=time_s))
+    assert codes(remarks) == ["clock-backwards"] and remarks[0].rows == (half, half + 1)
+    assert np.all(np.diff(mended.time_s) > 0) and mended.time_s[-1] == pytest.approx(trace.time_s[-1])
+
+
+def test_an_hour_back_is_said_to_be_daylight_saving() -> None:
+    trace = discharge()
+    time_s = trace.time_s.copy()
+    time_s[900:] -= 3600.0
+    _, remarks = mend(replace(trace, time_s=time_s))
+    assert "daylight saving" in remarks[0].message
+
+
+def test_without_repair_a_clock_set_back_only_loses_rows() -> None:
+    trace = discharge()
+    time_s = trace.time_s.copy()
+    time_s[900:] -= 600.0
+    mended, remarks = mend(replace(trace, time_s=time_s), "none")
+    assert codes(remarks) == ["clock-backwards"] and np.all(np.diff(mended.time_s) > 0)
+    assert len(mended) < len(trace)
+
+
+@pytest.mark.parametrize(
+    ("column", "value"), [("voltage_V", 1.3), ("voltage_V", 99.9), ("current_A", 0.0), ("current_A", 80.0)]
+)
+def test_single_readings_that_cannot_be_are_left_out(column: str, value: float) -> None:
+    trace = discharge()
+    values = getattr(trace, column).copy()
+    values[700] = value
+    mended, remarks = mend(replace(trace, **{column: values}))
+    assert codes(remarks) == ["outlier-reading"] and remarks[0].rows == (701, 701)
+    assert len(mended) == len(trace) - 1
+    untouched, none = mend(replace(trace, **{column: values}), "none")
+    assert not none and len(untouched) == len(trace)
+
+
+def test_a_real_pulse_is_no_outlier() -> None:
+    trace = discharge()
+    amps, volts = trace.current.copy(), trace.voltage_V.copy()
+    amps[700], volts[700] = 24.0, volts[700] - 0.4
+    _, remarks = mend(replace(trace, current_A=amps, voltage_V=volts))
+    assert not remarks
+
+
+def test_milliamperes_for_amperes_are_offered_not_changed() -> None:
+    trace = discharge()
+    amps = trace.current.copy()
+    amps[600:700] *= 1000.0
+    changed = replace(trace, current_A=amps)
+    safe, remarks = mend(changed)
+    assert codes(remarks) == ["unit-suspect"] and remarks[0].rows == (601, 700) and remarks[0].offer
+    assert safe.current[650] == amps[650]
+    offered, _ = mend(changed, "offered")
+    assert np.allclose(offered.current, trace.current)
+    assert amps[650] > 1000
+
+
+def test_a_log_in_millivolts_and_milliamperes_throughout() -> None:
+    trace = discharge()
+    _, remarks = mend(replace(trace, voltage_V=trace.voltage_V * 1000, current_A=trace.current * 1000))
+    assert codes(remarks) == ["unit-suspect", "unit-suspect"]
+
+
+def test_gaps_are_remarked_and_counted() -> None:
+    trace = discharge()
+    keep = np.ones(len(trace), dtype=bool)
+    keep[800:840] = False
+    _, remarks = mend(trace.taking(keep))
+    assert codes(remarks) == ["gap"] and "410 s" in remarks[0].message and remarks[0].rows == (800, 841)
+    many = np.ones(len(trace), dtype=bool)
+    for start in range(200, 1800, 100):
+        many[start : start + 10] = False
+    _, remarks = mend(trace.taking(many))
+    assert len(remarks) == 11 and "6 more gaps" in remarks[-1].message
+
+
+def test_current_from_power_and_from_a_counter() -> None:
+    trace = piecewise((100, 0.0, 13.3), (7200, 8.0, 13.0), (100, 0.0, 13.2))
+    power = trace.voltage_V * trace.current
+    mended, remarks = mend(replace(trace, current_A=None, power_W=power))
+    assert codes(remarks) == ["current-from-power"] and np.allclose(mended.current, trace.current)
+    counter = np.round(np.cumsum(trace.current) / 3600.0, 2)
+    for values in (counter, 50.0 - counter):
+        mended, remarks = mend(replace(trace, current_A=None, counter_Ah=values))
+        assert codes(remarks) == ["current-from-counter"]
+        charge = np.trapezoid(mended.current, mended.time_s) / 3600.0
+        assert charge == pytest.approx(16.0, abs=0.02)
+
+
+def test_what_cannot_be_mended_is_refused() -> None:
+    trace = discharge()
+    with pytest.raises(LogError, match="at least two"):
+        mend(replace(trace, voltage_V=np.full(len(trace), np.nan)))
+    with pytest.raises(LogError, match="same time"):
+        mend(replace(trace, time_s=np.zeros(len(trace))))
+    with pytest.raises(LogError, match="no current"):
+        mend(replace(trace, current_A=None))
+
+
+def test_resolution_interval_and_noise() -> None:
+    assert resolution_of(np.array([8.0, 8.01, 7.95])) == pytest.approx(0.01)
+    assert resolution_of(np.array([8.0, 9.0])) == 1.0
+    assert resolution_of(np.array([np.nan])) == 0.0
+    assert np.isnan(usual_interval(np.array([1.0])))
+    random = np.random.default_rng(3)
+    slope = np.linspace(13, 10, 50_000) + 0.01 * random.standard_normal(50_000)
+    assert noise_of(slope) == pytest.approx(0.01, rel=0.05)
+    assert usual_interval(np.arange(0.0, 300_000.0)) == 1.0
+
+
+def test_every_remark_code_is_in_the_table() -> None:
+    with pytest.raises(AssertionError):
+        Remark("no-such-code", "x")
+    assert all(REMARK_CODES.values())
+    assert Remark("gap", "x", (1, 2), "do it").as_dict() == {
+        "code": "gap",
+        "message": "x",
+        "rows": [1, 2],
+        "offer": "do it",
+    }
+
+
+def test_taking_keeps_every_column() -> None:
+    trace = replace(discharge(), temperature_C=np.full(2041, 20.0)[: len(discharge())])
+    part = trace.taking(np.arange(10, 20))
+    assert isinstance(part, Trace) and len(part) == 10 and part.row_at(0) == 11
+    assert part.temperature_C is not None and len(part.temperature_C) == 10
