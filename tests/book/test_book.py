@@ -1,0 +1,272 @@
+"""The test book: samples, claims, runs, the journal, the seal, and what happens to it when things go wrong."""
+
+from __future__ import annotations
+
+import os
+import signal
+import sqlite3
+import subprocess
+import sys
+import time
+from dataclasses import replace
+from datetime import UTC, datetime
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from tests.making import discharge
+from wintry_tally.book import Book, RunSettings, RunStatus, tables
+from wintry_tally.book.recipes import recipe_data, recipe_from
+from wintry_tally.book.runs import owner_lives, this_process
+from wintry_tally.book.seal import same, seal, unseal
+from wintry_tally.core.analysis import analyse
+from wintry_tally.core.battery import FAMILIES, Arrival, parse_claim
+from wintry_tally.core.engine import Event, Phase, RunState
+from wintry_tally.core.errors import BookError
+from wintry_tally.core.protocol import CapacityPlan, capacity_recipe
+
+BEGUN = datetime(2026, 1, 20, 8, 0, tzinfo=UTC)
+SETTINGS = RunSettings(
+    rated_Ah=40.0,
+    voltage_accuracy="0.1%+2d",
+    current_accuracy="0.5%+2d",
+    voltage_resolution=0.001,
+    current_resolution=0.001,
+)
+
+
+@pytest.fixture
+def book(tmp_path: Path):
+    with Book.create(tmp_path / "b.wintry", "Bench") as made:
+        yield made
+
+
+def test_samples_and_claims_come_back_as_they_went_in(book: Book) -> None:
+    arrival = Arrival(13.1, True, 4.36, 0.01, "bought", "2026-01-12", True, None, "box dented")
+    number = book.samples.add("B1", "Maker", "Model", "lfp", arrival)
+    claims = [parse_claim("40 Ah at 0.2C"), parse_claim("trips at 300 ± 50 A", "manual"), parse_claim("no app")]
+    for claim in claims:
+        book.samples.add_claim(number, claim)
+    sample = book.samples.get(number)
+    assert sample.arrival == arrival and sample.code == "B1"
+    assert [replace(claim, id=None) for claim in sample.claims] == claims
+    removed = sample.claims[1]
+    book.samples.remove_claim(removed.id)
+    book.samples.add_claim(number, removed)
+    assert book.samples.get(number).claims[1] == removed, "undo puts a claim back with its own number"
+    book.samples.change(number, prose="good", maker="Other")
+    assert book.samples.prose(number) == "good" and book.samples.get(number).maker == "Other"
+
+
+def test_codes_are_unique_and_removal_hides(book: Book) -> None:
+    first = book.samples.add(book.samples.next_code(), "", "", "lfp")
+    assert book.samples.next_code() == "B2"
+    with pytest.raises(BookError, match="B1 is taken"):
+        book.samples.add("B1", "", "", "agm")
+    book.samples.change(first, removed=True)
+    assert book.samples.all() == [] and book.samples.next_code() == "B2"
+    with pytest.raises(BookError):
+        book.samples.get(first)
+
+
+def test_journal_then_seal(book: Book) -> None:
+    number = book.samples.add("B1", "", "", "lfp")
+    run = book.runs.begin(number, "Capacity 1", "simulated", BEGUN, SETTINGS)
+    trace = discharge()
+    rows = [
+        (float(t), float(v), float(a), 23.0)
+        for t, v, a in zip(trace.time_s, trace.voltage_V, trace.current, strict=True)
+    ]
+    book.runs.append(run, rows[:1000], [Event(0.0, "start", "x")], RunState(), {"free_Ah": 3.0})
+    book.runs.append(run, rows[1000:], [], RunState(phase=Phase.ENDED), {})
+    assert len(book.runs.readings(run)) == len(rows) and book.runs.events(run)[0].kind == "start"
+    before = analyse(book.runs.trace(run), SETTINGS.options())
+    book.runs.finish(run, "set-cutoff", "why", BEGUN)
+    assert book.runs.readings(run) == [], "rows go once the seal is verified"
+    kept = book.runs.trace(run)
+    after = analyse(kept, SETTINGS.options())
+    assert before.capacity is not None and after.capacity is not None
+    assert after.capacity.count.charge == before.capacity.count.charge
+    found = book.runs.get(run)
+    assert found.status is RunStatus.FINISHED and found.cause == "set-cutoff" and found.owner == ""
+    assert kept.resolution == {"voltage_V": 0.001, "current_A": 0.001}
+
+
+def test_a_seal_that_reads_back_differently_keeps_the_rows(book: Book, monkeypatch: pytest.MonkeyPatch) -> None:
+    number = book.samples.add("B1", "", "", "lfp")
+    run = book.runs.begin(number, "x", "simulated", BEGUN, SETTINGS)
+    book.runs.append(run, [(0.0, 13.0, 8.0, None), (1.0, 13.0, 8.0, None)], [], RunState(), {})
+    monkeypatch.setattr("wintry_tally.book.seal.same", lambda a, b: False)
+    with pytest.raises(BookError, match="kept as they are"):
+        book.runs.seal(run)
+    assert len(book.runs.readings(run)) == 2
+
+
+def test_seal_keeps_every_column_bit_for_bit() -> None:
+    trace = replace(
+        discharge(),
+        temperature_C=np.full(241, 21.5)[:1].repeat(len(discharge())),
+        counter_Ah=np.linspace(0, 40, len(discharge())),
+    ).taking(np.arange(3, 200))
+    volts = trace.voltage_V.copy()
+    volts[5] = np.nan
+    odd = replace(trace, voltage_V=volts)
+    back = unseal(seal(odd), odd.resolution)
+    assert same(odd, back) and back.row is not None and back.row[0] == 4
+    assert not same(odd, trace) and not same(odd, replace(odd, temperature_C=None))
+
+
+def test_hand_readings_and_originals(book: Book) -> None:
+    number = book.samples.add("B1", "", "", "lfp")
+    run = book.runs.begin(number, "x", "hand", BEGUN, SETTINGS)
+    book.runs.add_hand(run, 0.0, 13.3, None, 0.0)
+    last = book.runs.add_hand(run, 1800.0, 13.1, None, 4.0, "warm")
+    assert book.runs.readings(run)[1] == (1800.0, 13.1, None, None, 4.0, "warm")
+    trace = book.runs.trace(run)
+    assert trace.current_A is None and trace.counter_Ah is not None
+    book.runs.remove_hand(run, last)
+    assert len(book.runs.readings(run)) == 1
+    book.runs.keep_original(run, "log.csv", b"abc" * 1000)
+    assert book.runs.original(run) == ("log.csv", b"abc" * 1000) and book.runs.get(run).original_name == "log.csv"
+    assert book.runs.original(99) is None
+    with pytest.raises(BookError, match="no run 99"):
+        book.runs.get(99)
+
+
+def test_settings_and_recipes_survive(book: Book) -> None:
+    recipe = capacity_recipe(FAMILIES["agm"], 75.0, CapacityPlan("current", 3.75, 10.5, 600.0))
+    assert recipe_from(recipe_data(recipe)) == recipe
+    with pytest.raises(BookError):
+        recipe_from({"name": "x"})
+    number = book.samples.add("B1", "", "", "agm")
+    run = book.runs.begin(number, "x", "simulated", BEGUN, SETTINGS, recipe_data(recipe))
+    assert book.runs.get(run).settings == SETTINGS and recipe_from(book.runs.get(run).recipe) == recipe
+    book.runs.change(run, settings=replace(SETTINGS, speed=60.0), left_out=True)
+    assert book.runs.get(run).settings.speed == 60.0 and book.runs.get(run).left_out
+    book.runs.remove(run)
+    assert book.runs.all() == []
+
+
+def test_owners() -> None:
+    assert owner_lives(this_process())
+    assert not owner_lives("") and not owner_lives("1:notastart") and not owner_lives("999999999:5")
+
+
+def test_reopening_migrating_and_refusing(tmp_path: Path) -> None:
+    path = tmp_path / "b.wintry"
+    with Book.create(path) as book:
+        book.set_meta("k", "1")
+        book.set_meta("k", "2")
+    assert [file.name for file in tmp_path.iterdir()] == ["b.wintry"], "closed, it is one file"
+    with Book.open(path) as book:
+        assert book.meta("k") == "2" and book.meta("none", "x") == "x" and book.meta("name") == "b"
+    with pytest.raises(BookError, match="exists already"):
+        Book.create(path)
+    with pytest.raises(BookError, match="no such book"):
+        Book.open(tmp_path / "none.wintry")
+    with pytest.raises(BookError, match="folder does not exist"):
+        Book.create(tmp_path / "no" / "b.wintry")
+    other = tmp_path / "other.wintry"
+    sqlite3.connect(other).execute("CREATE TABLE x(a)").connection.close()
+    text = tmp_path / "text.wintry"
+    text.write_text("not a book")
+    for wrong in (other, text):
+        with pytest.raises(BookError, match="not a test book"):
+            Book.open(wrong)
+    connection = sqlite3.connect(path)
+    connection.execute("UPDATE alembic_version SET version_num='9999'")
+    connection.commit()
+    connection.close()
+    with pytest.raises(BookError, match="newer version"):
+        Book.open(path)
+
+
+def test_the_tables_are_those_of_the_newest_migration(tmp_path: Path) -> None:
+    from alembic.autogenerate import compare_metadata
+    from alembic.migration import MigrationContext
+    from alembic.script import ScriptDirectory
+    from sqlalchemy import create_engine
+
+    folder = Path(tables.__file__).parent / "migrations"
+    assert ScriptDirectory(str(folder)).get_current_head() == tables.HEAD
+    path = tmp_path / "b.wintry"
+    Book.create(path).close()
+    engine = create_engine(f"sqlite:///{path}")
+    with engine.connect() as connection:
+        assert compare_metadata(MigrationContext.configure(connection), tables.metadata) == []
+    engine.dispose()
+
+
+def test_a_read_only_book_is_refused_plainly(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    path = tmp_path / "b.wintry"
+    Book.create(path).close()
+    # root may write anywhere, so the answer of the system is stood in for
+    monkeypatch.setattr("os.access", lambda *_: False)
+    with pytest.raises(BookError, match="read-only"):
+        Book.open(path)
+
+
+def test_a_full_disk_is_one_clear_error(book: Book) -> None:
+    number = book.samples.add("B1", "", "", "lfp")
+    run = book.runs.begin(number, "x", "simulated", BEGUN, SETTINGS)
+    with book.transaction() as connection:
+        pages = connection.exec_driver_sql("PRAGMA page_count").scalar()
+        connection.exec_driver_sql(f"PRAGMA max_page_count={pages + 2}")
+    rows = [(float(i), 13.0, 8.0, None) for i in range(20_000)]
+    with pytest.raises(BookError, match="free some space"):
+        book.runs.append(run, rows, [], RunState(), {})
+    assert book.runs.readings(run) == [], "all of a write or nothing of it"
+
+
+WRITER = """
+import sys, time
+from datetime import UTC, datetime
+from pathlib import Path
+from wintry_tally.bench.journal import Journal
+from wintry_tally.bench.loop import RunLoop
+from wintry_tally.bench.simulated import MeterSpec, SimulatedChannel
+from wintry_tally.book import Book, RunSettings
+from wintry_tally.book.recipes import recipe_data
+from wintry_tally.core.battery import FAMILIES
+from wintry_tally.core.cell import parameters_for
+from wintry_tally.core.protocol import CapacityPlan, LoadLimits, capacity_recipe
+book = Book.open(Path(sys.argv[1]))
+family = FAMILIES["lfp"]
+recipe = capacity_recipe(family, 40.0, CapacityPlan("current", 8.0, 10.0), LoadLimits(180.0, 20.0))
+settings = RunSettings(rated_Ah=40.0, seed=1)
+run = book.runs.begin(1, "Capacity 1", "simulated", datetime.now(UTC), settings, recipe_data(recipe))
+channel = SimulatedChannel(parameters_for(family, 40.0), MeterSpec(), 1)
+loop = RunLoop(recipe, channel, Journal(book.runs, run), 1.0)
+loop.start()
+while True:
+    seen = loop.tick()
+    print(time.monotonic(), seen.elapsed_s, flush=True)
+    time.sleep(0.002)
+"""
+
+
+def test_a_killed_process_loses_at_most_two_seconds(tmp_path: Path) -> None:
+    path = tmp_path / "b.wintry"
+    with Book.create(path) as book:
+        book.samples.add("B1", "", "", "lfp")
+    process = subprocess.Popen([sys.executable, "-c", WRITER, str(path)], stdout=subprocess.PIPE, text=True)
+    assert process.stdout is not None
+    printed = [process.stdout.readline() for _ in range(600)]
+    os.kill(process.pid, signal.SIGKILL)
+    printed += process.stdout.read().splitlines()
+    process.wait()
+    process.stdout.close()
+    moments = [(float(a), float(b)) for a, b in (line.split() for line in printed if len(line.split()) == 2)]
+    with Book.open(path) as book:
+        run = book.runs.all()[0]
+        rows = book.runs.readings(run.id)
+        kept = rows[-1][0]
+        died = moments[-1][0]
+        lost = [moment for moment, elapsed in moments if elapsed > kept]
+        assert not lost or died - lost[0] <= 2.0
+        assert kept > 100 and [row[0] for row in rows] == sorted({row[0] for row in rows})
+        assert run.status is RunStatus.RUNNING and not owner_lives(run.owner)
+        state = RunState.from_dict(run.state)
+        assert state.phase is Phase.DISCHARGING and state.last_s == kept and "free_Ah" in run.bench
+        time.sleep(0)
