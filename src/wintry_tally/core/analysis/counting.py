@@ -127,7 +127,9 @@ def count(trace: Trace, integral: Integral, spans: Sequence[Span], instrument: I
     sign = -1.0 if charge_As < 0 else 1.0
     charge, energy, volt_hours = sign * charge_As / HOUR, sign * energy_Ws / HOUR, time_V / HOUR
     hours = duration / HOUR
-    mean_V = energy / charge if charge else float("nan")
+    # with next to no charge (a rest) the quotient means nothing: the mean over time stands in
+    resting = abs(charge) < 1e-9 + 1e-5 * hours
+    mean_V = (volt_hours / hours if hours else float("nan")) if resting else energy / charge
     mean_A = charge / hours if hours else 0.0
 
     # every term as (name, shared key, dQ, dE): contributions to charge and energy of one error
