@@ -59,7 +59,7 @@ def test_the_available_well_empties_first_and_recovers_at_rest() -> None:
 
 def test_lead_acid_rate_effect_is_near_peukert() -> None:
     # P4: t = H (C/(I H))^k; C = 100 Ah at H = 20 h, k = 1.2, I = 10 A: 8.7 h
-    assert 20 * (100 / (10 * 20)) ** 1.2 == pytest.approx(8.7, abs=0.01)
+    assert pytest.approx(8.7, abs=0.01) == 20 * (100 / (10 * 20)) ** 1.2
     family = FAMILIES["flooded"]
     slow, mid, fast = (drawn(BatteryModel(parameters_for(family, 100.0)), amps, 10.5) for amps in (5.0, 10.0, 30.0))
     assert slow == pytest.approx(100.0, rel=0.03)

@@ -35,7 +35,7 @@ def test_the_demo_shows_what_it_should(tmp_path: Path) -> None:
     path = scratch_copy(tmp_path)
     found = outcomes(path)
     assert list(found) == ["M1", "M2", "M3", "M4", "M5", "M6"]
-    first = {code: dict((kind, outcome) for kind, outcome, _ in reversed(items)) for code, items in found.items()}
+    first = {code: {kind: outcome for kind, outcome, _ in reversed(items)} for code, items in found.items()}
     assert first["M1"]["capacity"] == "met" and first["M3"]["capacity"] == "missed"
     assert first["M2"]["capacity"] == "too-close" and first["M4"]["capacity"] in {"met", "too-close"}
     assert first["M6"]["capacity"] == "too-close", "its log waits for a decision on a slip"

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import QSettings, Qt, QTimer
+from PySide6.QtCore import QSettings, Qt
 from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QResizeEvent
 from PySide6.QtWidgets import QApplication, QFileDialog, QFrame, QLabel, QMainWindow, QSplitter, QStackedWidget, QWidget
 
@@ -39,7 +39,7 @@ class Window(QMainWindow):
         self.station = "arrival"
         self.setWindowTitle("Wintry Tally")
         self.resize(1280, 800)
-        self.setMinimumSize(900, 560)
+        self.setMinimumSize(1024, 620)
         self.setAcceptDrops(True)
         self._views: dict[str, StationView] = {}
         self._build()
@@ -428,5 +428,4 @@ class Window(QMainWindow):
         for made in self._views.values():
             made.leave()
         self.session.shut_down()
-        QTimer.singleShot(0, QApplication.quit)
         super().closeEvent(event)

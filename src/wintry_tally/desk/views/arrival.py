@@ -209,6 +209,8 @@ class ArrivalView(StationView):
             self.claim.line.setFocus()
 
     def _set_text(self, key: str, line: QLineEdit) -> None:
+        if not self.session.has_book or self._filling:
+            return
         text = " ".join(line.text().split())
         if key == "code" and (
             not text or any(s.code == text and s.id != self.sample_id for s in self.session.samples())
@@ -220,6 +222,6 @@ class ArrivalView(StationView):
         self._set(**{key: text})
 
     def _set(self, **values: object) -> None:
-        if not self._filling and self.sample_id:
+        if not self._filling and self.sample_id and self.session.has_book:
             name = next(iter(values)).replace("_", " ")
             self.session.set_sample(self.sample_id, f"change {name}", **values)

@@ -41,8 +41,8 @@ class LedgerView(StationView):
         self.school = QComboBox()
         self.school.setAccessibleName("School of judgement")
         for school in School:
-            self.school.addItem(school.value, school)
-        self.school.activated.connect(lambda _i: self.session.set_school(self.school.currentData()))
+            self.school.addItem(school.value, school.value)
+        self.school.activated.connect(lambda _i: self.session.set_school(School(self.school.currentData())))
         self.school_words = label("", "small", wrap=True)
         self.tally = Tally(height=26)
         self.words = label("", "quiet")
@@ -81,7 +81,7 @@ class LedgerView(StationView):
         """Draw the verdicts."""
         if not self.sample_id or not self.session.has_book:
             return
-        self.school.setCurrentIndex(self.school.findData(self.session.school))
+        self.school.setCurrentIndex(self.school.findData(self.session.school.value))
         self.school_words.setText(SCHOOL_WORDS[self.session.school] + ". Values ± expanded uncertainty, k = 2.")
         dossier = self.session.dossier(self.sample_id)
         claims = self.session.sample(self.sample_id).claims

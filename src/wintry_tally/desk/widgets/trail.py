@@ -123,6 +123,13 @@ class StationButton(QAbstractButton):
         self.setToolTip(f"{self.station.name}: {state.value}")
         self.update()
 
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Arrows belong to the trail."""
+        if event.key() in {Qt.Key.Key_Left, Qt.Key.Key_Right}:
+            event.ignore()
+        else:
+            super().keyPressEvent(event)
+
     def sizeHint(self) -> QSize:
         """Wider than one not planned."""
         metrics = QFontMetrics(font("strong"))

@@ -1,0 +1,92 @@
+"""A real window, offscreen, with its own settings; a picture is kept where a test fails."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+from PySide6.QtCore import QSettings
+from PySide6.QtWidgets import QPushButton, QWidget
+
+from wintry_tally.book import Book
+from wintry_tally.demo import scratch_copy
+from wintry_tally.desk.app import make_application
+from wintry_tally.desk.session import Session
+from wintry_tally.desk.window import Window
+
+
+@pytest.hookimpl(hookwrapper=True)
+def pytest_runtest_makereport(item, call):
+    outcome = yield
+    setattr(item, f"report_{call.when}", outcome.get_result())
+
+
+@pytest.fixture
+def window(qtbot, tmp_path: Path, request, monkeypatch: pytest.MonkeyPatch) -> Iterator[Window]:
+    """The window with no book open."""
+    QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, str(tmp_path / "settings"))
+    monkeypatch.setenv("HOME", str(tmp_path))
+    make_application("day")
+    made = Window(Session())
+    made.show()
+    qtbot.waitExposed(made)
+    yield made
+    failed = getattr(request.node, "report_call", None)
+    folder = os.environ.get("WINTRY_FAILURES")
+    if failed is not None and failed.failed and folder:
+        made.grab().save(str(Path(folder) / f"{request.node.name}.png"))
+    made.close()
+    made.deleteLater()
+
+
+@pytest.fixture
+def fresh(window: Window, tmp_path: Path) -> Window:
+    """The window on a new, empty book."""
+    window.new_book(tmp_path / "tests.wintry")
+    return window
+
+
+@pytest.fixture
+def demo(window: Window, tmp_path: Path, qtbot) -> Window:
+    """The window on a copy of the demo, its verdicts worked out."""
+    window.open_book(scratch_copy(tmp_path))
+    qtbot.waitUntil(
+        lambda: all(window.session.dossier(s.id) is not None for s in window.session.samples()), timeout=15000
+    )
+    return window
+
+
+@pytest.fixture
+def sample_book(tmp_path: Path) -> Path:
+    """A closed book with one LFP sample of 40 Ah."""
+    from wintry_tally.core.battery import Arrival, parse_claim
+
+    path = tmp_path / "one.wintry"
+    with Book.create(path) as book:
+        number = book.samples.add("B1", "Maker", "Model", "lfp", Arrival(13.12, obtained="bought"))
+        for text in ("40 Ah", "512 Wh", "cuts at 10 V"):
+            book.samples.add_claim(number, parse_claim(text))
+    return path
+
+
+@pytest.fixture
+def button(qtbot) -> Callable[[QWidget, str], QPushButton]:
+    """Find a visible push button by the beginning of its text, once it has come up."""
+
+    def find(parent: QWidget, text: str) -> QPushButton:
+        def visible() -> list[QPushButton]:
+            return [b for b in parent.findChildren(QPushButton) if b.isVisible()]
+
+        def found() -> list[QPushButton]:
+            return [b for b in visible() if b.text().startswith(text)]
+
+        for _ in range(100):
+            if found():
+                break
+            qtbot.wait(50)
+        assert found(), f"no button “{text}”; there are {[b.text() for b in visible()]}"
+        return found()[0]
+
+    return find

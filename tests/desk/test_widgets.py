@@ -1,0 +1,285 @@
+"""The signature widgets, each on its own, and the theme."""
+
+from __future__ import annotations
+
+import pytest
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtGui import QColor, QFontDatabase, QGuiApplication
+from PySide6.QtWidgets import QApplication, QWidget
+
+from wintry_tally.core.battery import Finding, parse_claim
+from wintry_tally.core.quantity import Quantity
+from wintry_tally.core.verdict.outcome import OUTCOME_WORDS, Outcome
+from wintry_tally.core.working import Working
+from wintry_tally.desk.app import ICON, make_application
+from wintry_tally.desk.theme import DAY, NIGHT, Tokens
+from wintry_tally.desk.theme.style import apply, base_points, font
+from wintry_tally.desk.widgets.curve import Curve
+from wintry_tally.desk.widgets.figure import Figure
+from wintry_tally.desk.widgets.findings import WEIGHT_WORDS, FindingList, Mark
+from wintry_tally.desk.widgets.parts import button, empty
+from wintry_tally.desk.widgets.quantity_field import QuantityField, TypedField
+from wintry_tally.desk.widgets.tag import Tag
+from wintry_tally.desk.widgets.tally import STEP, Tally, tally_width, tally_words
+from wintry_tally.desk.widgets.trail import STATIONS, StationState, Trail
+from wintry_tally.desk.widgets.working_pane import WorkingPane
+
+WORKING = Working(
+    "Charge", "Q = ∫ I dt", {"I": "8 A"}, "40 Ah", "common practice", (Working("Doubt", result="± 0.4 Ah"),)
+)
+
+
+@pytest.fixture(autouse=True)
+def application(qtbot) -> QApplication:
+    return make_application("day")
+
+
+def shown(qtbot, widget: QWidget) -> QWidget:
+    qtbot.addWidget(widget)
+    widget.show()
+    qtbot.waitExposed(widget)
+    return widget
+
+
+def colours(widget: QWidget) -> set[str]:
+    image = widget.grab().toImage()
+    return {image.pixelColor(x, y).name().upper() for x in range(image.width()) for y in range(image.height())}
+
+
+# --- theme ---
+
+
+def luminance(colour: str) -> float:
+    parts = [channel / 255 for channel in QColor(colour).getRgb()[:3]]
+    linear = [part / 12.92 if part <= 0.03928 else ((part + 0.055) / 1.055) ** 2.4 for part in parts]
+    return 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]
+
+
+@pytest.mark.parametrize("tokens", [DAY, NIGHT])
+def test_every_text_pair_holds_a_contrast_of_four_and_a_half(tokens: Tokens) -> None:
+    # W3C WCAG 2.1, 1.4.3 and its definition of relative luminance (from memory): 4.5 : 1 for text
+    pairs = [(ink, ground) for ink in (tokens.ink, tokens.quiet, tokens.accent, tokens.met, tokens.missed, tokens.close)
+             for ground in (tokens.card, tokens.paper, tokens.wash)] + [(tokens.card, tokens.accent)]  # fmt: skip
+    for ink, ground in pairs:
+        light, dark = sorted((luminance(ink), luminance(ground)), reverse=True)
+        assert (light + 0.05) / (dark + 0.05) >= 4.5, (ink, ground)
+
+
+def test_typefaces_and_icon_are_shipped(application: QApplication) -> None:
+    assert {"B612", "B612 Mono"} <= set(QFontDatabase.families())
+    assert ICON.is_file() and not application.windowIcon().isNull()
+    metrics = [font("figure")]
+    from PySide6.QtGui import QFontMetrics, QRawFont
+
+    widths = {QFontMetrics(metrics[0]).horizontalAdvance(digit) for digit in "0123456789"}
+    assert len(widths) == 1, "figures are tabular"
+    for sign in "Ω±Δ°²≥≤√∫":
+        assert QRawFont.fromFont(font("body")).supportsCharacter(ord(sign)), sign
+
+
+def test_themes_change_everywhere_and_sizes_follow_the_system(application: QApplication, qtbot) -> None:
+    tally = shown(qtbot, Tally([Outcome.MET]))
+    assert any(QColor(name).green() > QColor(name).red() for name in colours(tally))
+    apply(application, NIGHT)
+    assert application.palette().window().color().name().upper() == NIGHT.paper
+    assert font("huge").pointSizeF() == pytest.approx(3.4 * base_points())
+    apply(application, DAY)
+    assert application.palette().window().color().name().upper() == DAY.paper
+
+
+# --- figure ---
+
+
+def test_a_figure_shows_opens_and_copies(qtbot) -> None:
+    figure = shown(qtbot, Figure("Charge"))
+    figure.set_quantity(Quantity(41.2666, 0.21, "Ah"), WORKING)
+    assert figure.text() == "41.27 ± 0.42 Ah" and figure.accessibleName() == "Charge: 41.27 ± 0.42 Ah"
+    with qtbot.waitSignal(figure.opened) as caught:
+        qtbot.mouseClick(figure, Qt.MouseButton.LeftButton)
+    assert caught.args == [WORKING]
+    with qtbot.waitSignal(figure.opened):
+        qtbot.keyClick(figure, Qt.Key.Key_Return)
+    qtbot.keyClick(figure, Qt.Key.Key_C, Qt.KeyboardModifier.ControlModifier)
+    assert QGuiApplication.clipboard().text() == "41.27 ± 0.42 Ah"
+    figure.set_quantity(None)
+    assert figure.text() == "–" and figure.working() is None
+    figure.set_quantity(Quantity(1.0, None, "A"), lambda: WORKING)
+    assert figure.text() == "1.000 ± ? A" and figure.working() is WORKING
+    wide = figure.sizeHint().width()
+    figure.set_text("1234567.89", "± 10", "Wh")
+    assert figure.sizeHint().width() > wide
+
+
+def test_focus_by_keyboard_opens_the_working(qtbot) -> None:
+    host = QWidget()
+    from wintry_tally.desk.widgets.parts import column
+
+    first, second = Figure("a"), Figure("b")
+    second.set_quantity(Quantity(1.0, 0.1, "V"), WORKING)
+    host.setLayout(column(first, second))
+    shown(qtbot, host)
+    host.activateWindow()
+    qtbot.waitUntil(host.isActiveWindow)
+    first.setFocus()
+    with qtbot.waitSignal(second.opened):
+        qtbot.keyClick(first, Qt.Key.Key_Tab)
+
+
+# --- tally, tag, trail ---
+
+
+def test_tally_in_fives_and_in_words(qtbot) -> None:
+    outcomes = [Outcome.MET] * 3 + [Outcome.MISSED, Outcome.TOO_CLOSE, Outcome.NOT_TESTED, Outcome.CANNOT_TEST]
+    tally = shown(qtbot, Tally(outcomes))
+    assert tally.accessibleName() == "3 met, 1 missed, 1 too close to call, 1 not tested, 1 cannot be tested here"
+    assert tally.outcomes() == tuple(outcomes) and tally_words([]) == "no claims yet"
+    assert tally_width(6) - tally_width(5) > tally_width(5) - tally_width(4) == STEP
+
+
+def test_strokes_differ_in_shape_not_only_in_colour(qtbot) -> None:
+    shapes = set()
+    for outcome in Outcome:
+        tally = shown(qtbot, Tally([outcome], 24))
+        image = tally.grab().toImage()
+        ground = image.pixelColor(0, 0).name()
+        shapes.add(
+            tuple(image.pixelColor(x, y).name() != ground for x in range(image.width()) for y in range(image.height()))
+        )
+    assert len(shapes) == len(Outcome)
+
+
+def test_a_tag_says_what_it_is_doing(qtbot) -> None:
+    tag = shown(qtbot, Tag("B1", "Maker Model", "lithium iron phosphate"))
+    tag.set_doing("drawing 8.0 A · 12.94 V · ends about 16:40", True, "8.0 A")
+    tag.set_outcomes([Outcome.MET])
+    for part in ("B1", "Maker Model", "drawing 8.0 A", "1 met"):
+        assert part in tag.accessibleName()
+    with qtbot.waitSignal(tag.clicked):
+        qtbot.keyClick(tag, Qt.Key.Key_Space)
+    assert tag.isChecked() and tag.doing().startswith("drawing")
+    tag.set_outcomes(None)
+    assert "being worked out" in tag.accessibleName()
+    tag.grab()
+    tag.set_outcomes(())
+    tag.grab()
+
+
+def test_the_trail_is_the_navigation_and_has_no_dead_buttons(qtbot) -> None:
+    trail = shown(qtbot, Trail())
+    trail.resize(900, 60)
+    live = [station.key for station in STATIONS if station.live]
+    assert live == ["arrival", "capacity", "ledger", "report"] and len(STATIONS) == 10
+    trail.set_states(
+        {
+            "arrival": StationState.DONE,
+            "capacity": StationState.RUNNING,
+            "ledger": StationState.OPEN,
+            "report": StationState.NEXT,
+        }
+    )
+    assert "running" in trail.button("capacity").accessibleName()
+    with qtbot.waitSignal(trail.opened) as caught:
+        qtbot.mouseClick(trail.button("ledger"), Qt.MouseButton.LeftButton)
+    assert caught.args == ["ledger"]
+    trail.activateWindow()
+    qtbot.waitUntil(trail.isActiveWindow)
+    trail.button("ledger").setFocus()
+    with qtbot.waitSignal(trail.opened) as caught:
+        qtbot.keyClick(trail.button("ledger"), Qt.Key.Key_Right)
+    assert caught.args == ["report"]
+    dead = trail.childAt(QPoint(int(900 * 0.15), 20))
+    assert dead is not None and dead.focusPolicy() is Qt.FocusPolicy.NoFocus
+    trail.grab()
+
+
+# --- fields ---
+
+
+def test_a_quantity_field_reads_live_and_refuses_beside_itself(qtbot) -> None:
+    field = shown(qtbot, QuantityField("Mass", "mass", "4.3 kg"))
+    qtbot.keyClicks(field.line, "21.7 lb")
+    assert field.number == pytest.approx(9.843, abs=1e-3) and field.word.text() == "= 9.843 kg" and not field.problem
+    field.line.clear()
+    qtbot.keyClicks(field.line, "12 V")
+    assert field.number is None and "mass is asked" in field.word.text() and field.line.property("state") == "problem"
+    assert field.line.accessibleDescription() == field.word.text()
+    field.line.clear()
+    qtbot.keyClicks(field.line, "4,36")
+    with qtbot.waitSignal(field.committed) as caught:
+        qtbot.keyClick(field.line, Qt.Key.Key_Return)
+    assert caught.args == [4.36]
+    field.set_number(4.36)
+    assert field.line.text() == "4.36 kg" and field.word.text() == ""
+    field.set_number(None)
+    assert field.line.text() == "" and field.value is None
+
+
+def test_durations_and_claims_in_fields(qtbot) -> None:
+    duration = shown(qtbot, QuantityField("Rest", "duration"))
+    qtbot.keyClicks(duration.line, "8h42")
+    assert duration.number == 31320 and duration.word.text() == "= 8 h 42 min"
+    duration.set_number(3600.0)
+    assert duration.number == 3600.0, "what a field shows can be read back"
+    claim = shown(qtbot, TypedField("Claim", parse_claim, lambda value: value.kind))
+    qtbot.keyClicks(claim.line, "cuts at 10 V")
+    assert claim.word.text() == "low-voltage-cut"
+    with qtbot.waitSignal(claim.entered):
+        qtbot.keyClick(claim.line, Qt.Key.Key_Return)
+
+
+# --- panes and lists ---
+
+
+def test_the_working_pane_draws_the_tree_and_copies_it(qtbot) -> None:
+    pane = shown(qtbot, WorkingPane())
+    pane.show_working(WORKING)
+    from PySide6.QtWidgets import QLabel
+
+    texts = [label.text() for label in pane.findChildren(QLabel)]
+    assert {"Charge", "Q = ∫ I dt", "I", "8 A", "→ 40 Ah", "common practice", "Doubt"} <= set(texts)
+    pane._copy()
+    assert QGuiApplication.clipboard().text() == WORKING.as_text()
+    pane.show_working(None)
+    assert pane.working() is None
+
+
+def test_findings_gravest_first_with_their_working(qtbot) -> None:
+    found = shown(qtbot, FindingList())
+    found.show_findings(
+        [Finding("a", "fine", "good", WORKING), Finding("b", "clash", "contradiction"), Finding("c", "hm", "note")]
+    )
+    assert found.messages == ["clash", "hm", "fine"]
+    from PySide6.QtWidgets import QPushButton
+
+    with qtbot.waitSignal(found.opened) as caught:
+        found.findChildren(QPushButton)[0].click()
+    assert caught.args == [WORKING]
+    found.show_findings([], "nothing")
+    assert found.messages == []
+    for weight in WEIGHT_WORDS:
+        mark = shown(qtbot, Mark(weight))
+        assert len(colours(mark)) > 1 and mark.accessibleName()
+
+
+def test_the_plot_library_waits_until_a_curve_is_shown(qtbot) -> None:
+    curve = Curve("V", "t", "V")
+    qtbot.addWidget(curve)
+    curve.show_curves([("a", [0, 1], [13, 12])])
+    assert curve._plot is None
+    curve.show()
+    qtbot.waitExposed(curve)
+    assert curve._plot is not None and len(curve._items) == 1
+    curve.show_curves([("a", [0, 1, 2], [13, 12, 11])])
+    assert len(curve._items[0].xData) == 3
+    curve.show_curves(
+        [("a", [0, 1], [13, 12]), ("b", [0, 1], [13, 11])], ("model", [0, 1], [13, 10]), [("x", 0.5, "half")]
+    )
+    pens = [item.opts["pen"].dashPattern() for item in curve._items]
+    assert len(curve._items) == 3 and pens[0] != pens[1] != pens[2]
+    curve.theme_changed()
+
+
+def test_outcomes_and_empty_states_have_words(qtbot) -> None:
+    assert set(OUTCOME_WORDS) == set(Outcome)
+    state = shown(qtbot, empty("Nothing", "Do this next", button("Do", lambda: None, "main", "Do it")))
+    assert state.findChildren(type(button("x", lambda: None)))[0].accessibleName() == "Do it"
