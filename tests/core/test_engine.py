@@ -53,7 +53,7 @@ def test_a_run_goes_from_load_to_cutoff_to_rebound_to_end() -> None:
     state, commands, events, now = fed(begun.state, [GOOD] * 3600)
     assert not commands and state.charge_Ah == pytest.approx(8.0, rel=2e-3)
     assert state.energy_Wh == pytest.approx(8.0 * 13.0, rel=2e-3)
-    state, commands, events, now = fed(state, [Observation(9.98, 8.0)], start=now)
+    state, commands, _, now = fed(state, [Observation(9.98, 8.0)], start=now)
     assert state.phase is Phase.DISCHARGING, "one low reading alone does not end a test"
     state, commands, _, now = fed(state, [Observation(9.97, 8.0)], start=now)
     assert state.phase is Phase.RESTING and state.cause is EndCause.SET_CUTOFF and commands[-1].kind == "off"

@@ -72,6 +72,7 @@ def test_a_person_at_a_real_screen(tmp_path: Path) -> None:
         xdo("type", "--delay", "25", "Invented")
         xdo("key", "Tab")
         wait_for(lambda: samples()[0].maker == "Invented")
+        time.sleep(0.3)
         xdo("key", "--clearmodifiers", "ctrl+z")
         wait_for(lambda: samples()[0].maker == "")
         xdo("key", "--clearmodifiers", "ctrl+q")

@@ -3,21 +3,13 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import (
-    QCheckBox,
-    QComboBox,
-    QGridLayout,
-    QHBoxLayout,
-    QLineEdit,
-    QPlainTextEdit,
-    QVBoxLayout,
-    QWidget,
-)
+from PySide6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
 from wintry_tally.core.battery import FAMILIES, Claim, arrival_findings, parse_claim
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.station import StationView
 from wintry_tally.desk.widgets.findings import FindingList
+from wintry_tally.desk.widgets.lines import Line, Page
 from wintry_tally.desk.widgets.parts import button, card, clear, column, label, row, scrolling
 from wintry_tally.desk.widgets.quantity_field import QuantityField, TypedField
 from wintry_tally.report.words import claim_words
@@ -32,7 +24,7 @@ class ArrivalView(StationView):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         self._filling = False
-        self.code, self.maker, self.model = QLineEdit(), QLineEdit(), QLineEdit()
+        self.code, self.maker, self.model = Line(), Line(), Line()
         for name, line in (("code", self.code), ("maker", self.maker), ("model", self.model)):
             line.setAccessibleName(name)
             line.editingFinished.connect(lambda key=name, field=line: self._set_text(key, field))
@@ -76,10 +68,9 @@ class ArrivalView(StationView):
         self.polarity.clicked.connect(lambda checked: self._set(polarity=bool(checked)))
         self.tight = QCheckBox("terminals tight")
         self.tight.clicked.connect(lambda checked: self._set(tight=bool(checked)))
-        self.notes = QPlainTextEdit()
+        self.notes = Page()
         self.notes.setAccessibleName("What came in the box, and damage")
         self.notes.setPlaceholderText("what came in the box, and damage")
-        self.notes.setTabChangesFocus(True)
         self.notes.setMaximumHeight(76)
         self.findings = FindingList()
         self.findings.opened.connect(self.opened)

@@ -7,16 +7,7 @@ from datetime import UTC, datetime, timedelta
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import (
-    QComboBox,
-    QGridLayout,
-    QHBoxLayout,
-    QHeaderView,
-    QLineEdit,
-    QTableWidget,
-    QTableWidgetItem,
-    QWidget,
-)
+from PySide6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QHeaderView, QTableWidget, QTableWidgetItem, QWidget
 
 from wintry_tally.bench.hand import HandReading, Slip, check_reading, parse_moment
 from wintry_tally.book import RunSettings, RunStatus
@@ -27,6 +18,7 @@ from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.station import StationView
 from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.findings import FindingList
+from wintry_tally.desk.widgets.lines import Line
 from wintry_tally.desk.widgets.parts import button, card, clear, column, label, row
 from wintry_tally.desk.widgets.quantity_field import QuantityField, TypedField, shown
 
@@ -52,13 +44,13 @@ class HandPage(StationView):
         self.accuracy_V = TypedField("Meter's voltage accuracy", parse_accuracy, lambda a: f"= {a}", "0.5% + 2 digits")
         self.accuracy_A = TypedField("Meter's current accuracy", parse_accuracy, lambda a: f"= {a}", "1% + 2 digits")
         self.begin_button = button("Begin", self._begin_run, "main")
-        self.time = QLineEdit()
+        self.time = Line()
         self.time.setAccessibleName("Time")
         self.time.setPlaceholderText("now")
         self.volts = QuantityField("Voltage", "voltage", "12.94")
         self.amps = QuantityField("Current", "current", "8.0")
         self.counter = QuantityField("Counter", "charge", "0.00")
-        self.note = QLineEdit()
+        self.note = Line()
         self.note.setAccessibleName("Note")
         self.note.setPlaceholderText("note")
         self.keep = button("Keep reading", self.enter, "main")

@@ -6,12 +6,13 @@ from pathlib import Path
 
 from PySide6.QtCore import QUrl
 from PySide6.QtGui import QDesktopServices
-from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QPlainTextEdit, QWidget
+from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QWidget
 
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.station import StationView
 from wintry_tally.desk.widgets.curve import Curve
 from wintry_tally.desk.widgets.findings import FindingList
+from wintry_tally.desk.widgets.lines import Page
 from wintry_tally.desk.widgets.parts import button, card, column, label, row, scrolling
 from wintry_tally.desk.widgets.tally import Tally, tally_words
 
@@ -21,10 +22,9 @@ class ReportView(StationView):
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
-        self.prose = QPlainTextEdit()
+        self.prose = Page()
         self.prose.setAccessibleName("Your own words: for, against, recommendation")
         self.prose.setPlaceholderText("What speaks for it, what against, and whom you would recommend it to.")
-        self.prose.setTabChangesFocus(True)
         self.prose.setMinimumHeight(240)
         self.tally = Tally(height=26)
         self.words = label("", "quiet", wrap=True)

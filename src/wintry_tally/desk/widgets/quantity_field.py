@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QLineEdit, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from wintry_tally.core.errors import WintryError
 from wintry_tally.core.quantity import format_duration, parse_typed
 from wintry_tally.core.quantity.display import decimals_without_doubt, format_number
+from wintry_tally.desk.widgets.lines import Line
 from wintry_tally.desk.widgets.parts import label, set_role
 
 
@@ -34,7 +35,7 @@ class TypedField(QWidget):
     def __init__(self, name: str, read: Callable[[str], object], say: Callable[[object], str], hint: str = "") -> None:
         super().__init__()
         self._read, self._say = read, say
-        self.line = QLineEdit()
+        self.line = Line()
         self.line.setAccessibleName(name)
         self.line.setPlaceholderText(hint)
         self.word = label("", "small", wrap=True)
