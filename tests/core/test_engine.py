@@ -50,7 +50,7 @@ def test_a_run_goes_from_load_to_cutoff_to_rebound_to_end() -> None:
     assert (
         begun.state.phase is Phase.DISCHARGING and begun.commands[0].kind == "draw" and begun.commands[0].setting == 8.0
     )
-    state, commands, events, now = fed(begun.state, [GOOD] * 3600)
+    state, commands, _, now = fed(begun.state, [GOOD] * 3600)
     assert not commands and state.charge_Ah == pytest.approx(8.0, rel=2e-3)
     assert state.energy_Wh == pytest.approx(8.0 * 13.0, rel=2e-3)
     state, commands, _, now = fed(state, [Observation(9.98, 8.0)], start=now)

@@ -35,7 +35,7 @@ def test_a_person_at_a_real_screen(tmp_path: Path) -> None:
     Book.create(path).close()
     read, write = os.pipe()
     server = subprocess.Popen(
-        ["Xvfb", "-displayfd", str(write), "-screen", "0", "1280x800x24", "-nolisten", "tcp"],
+        ["Xvfb", "-displayfd", str(write), "-screen", "0", "1280x800x24", "-nolisten", "tcp", "-noreset"],
         pass_fds=[write],
         stderr=subprocess.DEVNULL,
     )
@@ -49,13 +49,15 @@ def test_a_person_at_a_real_screen(tmp_path: Path) -> None:
         "HOME": str(tmp_path),
         "XDG_CONFIG_HOME": str(tmp_path / "c"),
     }
-    manager = subprocess.Popen(["openbox"], env=env, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
-    time.sleep(1.0)
-    window = subprocess.Popen([sys.executable, "-m", "wintry_tally.cli.main", "--book", str(path)], env=env)
 
     def xdo(*arguments: str) -> str:
         done = subprocess.run(["xdotool", *arguments], env=env, capture_output=True, text=True, timeout=20)
         return done.stdout.strip()
+
+    wait_for(lambda: xdo("getdisplaygeometry") != "")
+    manager = subprocess.Popen(["openbox"], env=env, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    time.sleep(1.0)
+    window = subprocess.Popen([sys.executable, "-m", "wintry_tally.cli.main", "--book", str(path)], env=env)
 
     try:
         number = wait_for(lambda: xdo("search", "--onlyvisible", "--name", "Wintry Tally").splitlines())[0]
