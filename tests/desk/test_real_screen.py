@@ -40,8 +40,8 @@ def test_a_person_at_a_real_screen(tmp_path: Path) -> None:
         stderr=subprocess.DEVNULL,
     )
     os.close(write)
-    display = f":{os.read(read, 16).decode().strip()}"
-    os.close(read)
+    with os.fdopen(read) as told:  # to the end of the line: the server dies of a pipe closed before
+        display = f":{told.readline().strip()}"
     env = {
         **os.environ,
         "DISPLAY": display,
