@@ -18,7 +18,7 @@ from wintry_tally.core.quantity import Quantity, Term, parse_accuracy
 from wintry_tally.core.trace import Trace
 from wintry_tally.core.verdict import MeasuredEvidence, Outcome, School, conformity, judge
 from wintry_tally.core.verdict.evidence import CapacityEvidence, capacity_evidence
-from wintry_tally.core.verdict.judge import implied_tolerance
+from wintry_tally.core.verdict.judging import implied_tolerance
 from wintry_tally.core.verdict.outcome import OUTCOME_WORDS
 from wintry_tally.core.working import Working
 

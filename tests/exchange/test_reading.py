@@ -323,3 +323,19 @@ def test_what_is_exported_imports_to_the_same_figures(tmp_path: Path) -> None:
     assert again.discharge_sign == "-"
     with pytest.raises(LogError, match="cannot be written"):
         write_csv(TRACE, tmp_path / "no" / "out.csv")
+
+
+@pytest.mark.parametrize("flaw", ["", "lead moved,,", "5000.0,n/a,8.0", "5000.0,13.0"])
+def test_a_large_log_is_mapped_and_a_flaw_in_it_read_leniently(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, flaw: str
+) -> None:
+    path = write_log(tmp_path / "x.csv", TRACE)
+    lines = path.read_text().splitlines()
+    if flaw:
+        lines[700] = flaw
+        path.write_text("\n".join(lines))
+    monkeypatch.setattr("wintry_tally.exchange.reader.MAPPED", 100)
+    log = read_log(path)
+    assert log.rows == len(TRACE) and charge(path) == pytest.approx(40.0, rel=2e-3)
+    with pytest.raises(LogError, match="no ordinary file"):
+        read_log(Path("/dev/null"))

@@ -39,6 +39,10 @@ class MeterSpec:
         return parse_accuracy(self.current_accuracy)
 
 
+STAND_IN_METER = MeterSpec()
+"""The meter of the stand-in bench."""
+
+
 class World:
     """The simulated battery with what is connected to it."""
 

@@ -5,11 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from enum import StrEnum
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from wintry_tally.core.analysis import Instrument, Options
 from wintry_tally.core.battery import family_named
 from wintry_tally.core.quantity import parse_accuracy
+
+if TYPE_CHECKING:
+    from wintry_tally.core.analysis import Options
 
 
 class RunStatus(StrEnum):
@@ -52,6 +54,8 @@ class RunSettings:
         Raises:
             InputError: an accuracy that cannot be read.
         """
+        from wintry_tally.core.analysis import Instrument, Options
+
         return Options(
             family=family_named(self.family),
             rated_Ah=self.rated_Ah,

@@ -9,7 +9,7 @@ import math
 import os
 from dataclasses import asdict
 from datetime import datetime
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from sqlalchemy import delete as delete_from
 from sqlalchemy import func, insert, select, update
@@ -19,7 +19,9 @@ from wintry_tally.book.records import Run, RunSettings, RunStatus, utc_text
 from wintry_tally.book.samples import Transaction
 from wintry_tally.core.engine import Event, RunState
 from wintry_tally.core.errors import BookError
-from wintry_tally.core.trace.trace import Trace
+
+if TYPE_CHECKING:
+    from wintry_tally.core.trace.trace import Trace
 
 
 def this_process() -> str:
@@ -102,6 +104,8 @@ class Runs:
             BookError: it holds no readings.
         """
         import numpy as np
+
+        from wintry_tally.core.trace.trace import Trace
 
         run = self.get(run_id)
         with self._transaction() as connection:

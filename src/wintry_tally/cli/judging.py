@@ -11,7 +11,7 @@ from wintry_tally.core.errors import InputError, WintryError
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.verdict import MeasuredEvidence, School, judge
 from wintry_tally.core.verdict.evidence import capacity_evidence
-from wintry_tally.core.verdict.judge import Evidence
+from wintry_tally.core.verdict.judging import Evidence
 from wintry_tally.exchange.claims_file import ClaimsFile, EvidencePart, claim_of, read_claims, to_kept
 
 VERDICT_SCHEMA = "wintry-tally.verdict/1"

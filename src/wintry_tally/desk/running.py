@@ -2,28 +2,23 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from typing import TYPE_CHECKING, Any
 
-from wintry_tally.bench.journal import Journal
-from wintry_tally.bench.loop import RunLoop, Snapshot
-from wintry_tally.bench.simulated import MeterSpec, SimulatedChannel
-from wintry_tally.bench.worker import RunWorker
 from wintry_tally.book import Run, RunSettings, RunStatus
 from wintry_tally.book.recipes import recipe_data, recipe_from
 from wintry_tally.book.runs import owner_lives, this_process
 from wintry_tally.core.battery import Sample, family_named
-from wintry_tally.core.cell import parameters_for
-from wintry_tally.core.cell.parameters import aged
 from wintry_tally.core.engine import Event, RunState
-from wintry_tally.core.plan import Forecast, LiveForecast, forecast, live_forecast
 from wintry_tally.core.protocol import CapacityPlan, LoadLimits, Recipe, capacity_recipe
 
+# the battery model needs NumPy: it is loaded when a run is planned, started or taken up, not when a book is opened
 if TYPE_CHECKING:
+    from wintry_tally.bench.loop import Snapshot
+    from wintry_tally.bench.worker import RunWorker
+    from wintry_tally.core.plan import Forecast, LiveForecast
     from wintry_tally.desk.session import Session
-
-METER = MeterSpec()
 
 
 @dataclass
@@ -34,7 +29,6 @@ class LiveRun:
     recipe: Recipe
     worker: RunWorker
     curve: Forecast
-    seen: list[int] = field(default_factory=list)
 
     @property
     def latest(self) -> Snapshot:
@@ -43,6 +37,8 @@ class LiveRun:
 
     def ahead(self) -> LiveForecast | None:
         """The forecast of its end, from what was drawn so far."""
+        from wintry_tally.core.plan import live_forecast
+
         seen = self.latest
         return live_forecast(
             self.run.settings.rated_Ah or 0.0, seen.state.charge_Ah, seen.current_A, seen.voltage_V, self.curve
@@ -95,6 +91,9 @@ class Running:
 
     def plan_of(self, sample: Sample, plan: CapacityPlan, limits: LoadLimits) -> tuple[Recipe, Forecast]:
         """The recipe for a plan, and its forecast on the battery model (the dry run)."""
+        from wintry_tally.core.cell import parameters_for
+        from wintry_tally.core.plan import forecast
+
         rated = sample.rated_Ah or 1.0
         recipe = capacity_recipe(sample.family, rated, plan, limits)
         return recipe, forecast(recipe, parameters_for(sample.family, rated))
@@ -130,12 +129,20 @@ class Running:
         self._session.touch_runs(run.sample_id)
 
     def _launch(self, run: Run, recipe: Recipe, state: RunState | None, elapsed_s: float) -> None:
+        from wintry_tally.bench.journal import Journal
+        from wintry_tally.bench.loop import RunLoop
+        from wintry_tally.bench.simulated import STAND_IN_METER, SimulatedChannel
+        from wintry_tally.bench.worker import RunWorker
+        from wintry_tally.core.cell import parameters_for
+        from wintry_tally.core.cell.parameters import aged
+        from wintry_tally.core.plan import forecast
+
         book, settings = self._session.book, run.settings
         rated = settings.rated_Ah or 1.0
         parameters = parameters_for(family_named(settings.family), rated)
         channel = SimulatedChannel(
             aged(parameters, settings.health),
-            METER,
+            STAND_IN_METER,
             settings.seed,
             power_W=settings.power_W,
             current_A=settings.load_A,

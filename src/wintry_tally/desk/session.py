@@ -23,6 +23,10 @@ if TYPE_CHECKING:
     from wintry_tally.report.dossier import Dossier, RunReport
 
 
+AFTER_PAINT_MS = 250
+"""Heavy libraries are loaded only so long after a book was put on the screen."""
+
+
 class Session(QObject):
     """One open book and everything that goes on in it."""
 
@@ -43,6 +47,7 @@ class Session(QObject):
         self._dossiers: dict[int, Dossier] = {}
         self._pending: set[int] = set()
         self._running: Running | None = None
+        self._at_work = False
         self.school = School.STRICT
         self.workshop = Workshop()
         self.undo_stack = QUndoStack(self)
@@ -98,13 +103,24 @@ class Session(QObject):
         self.undo_stack.clear()
         self._timer.start()
         self.book_changed.emit()
-        if book.meta("demo") == "yes":
-            for run in self.running.interrupted():
-                self.running.take_up(run)
+        QTimer.singleShot(AFTER_PAINT_MS, self._begin_work)
+
+    def _begin_work(self) -> None:
+        """Once the book stands on the screen: work out the verdicts, and take up the demo's test."""
+        if self._book is None:
+            return
+        self._at_work = True
+        with self.guard():
+            if self._book.meta("demo") == "yes":
+                for run in self.running.interrupted():
+                    self.running.take_up(run)
+        for sample in self._samples:
+            self.dossier(sample.id)
 
     def close_book(self) -> None:
         """Park the running tests and close the book; everything is written."""
         self._timer.stop()
+        self._at_work = False
         if self._running is not None:
             self._running.park()
             self._running = None
@@ -282,7 +298,7 @@ class Session(QObject):
     def dossier(self, sample_id: int) -> Dossier | None:
         """Everything on a sample; None while it is being worked out, `dossier_changed` follows."""
         known = self._dossiers.get(sample_id)
-        if known is None and sample_id not in self._pending and self._book is not None:
+        if known is None and self._at_work and sample_id not in self._pending and self._book is not None:
             self._pending.add(sample_id)
             book, sample, school = self._book, self.sample(sample_id), self.school
             self.workshop.start(

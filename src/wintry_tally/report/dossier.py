@@ -14,7 +14,7 @@ from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.trace.trace import Trace
 from wintry_tally.core.verdict import MeasuredEvidence, School, Verdict, judge
 from wintry_tally.core.verdict.evidence import CapacityEvidence, capacity_evidence
-from wintry_tally.core.verdict.judge import Evidence
+from wintry_tally.core.verdict.judging import Evidence
 from wintry_tally.core.working import Working
 
 

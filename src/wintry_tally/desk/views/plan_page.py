@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QHBoxLayout, QWidget
 
+from wintry_tally.bench.simulated import STAND_IN_METER
 from wintry_tally.book import RunSettings
 from wintry_tally.core.plan import Forecast
 from wintry_tally.core.protocol import CapacityPlan, LoadLimits, preflight
@@ -15,7 +16,6 @@ from wintry_tally.core.protocol.capacity import reference_current
 from wintry_tally.core.protocol.cautions import discharge_cautions
 from wintry_tally.core.protocol.preflight import bars
 from wintry_tally.core.quantity import format_duration
-from wintry_tally.desk.running import METER
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.station import StationView
 from wintry_tally.desk.widgets.findings import FindingList
@@ -222,10 +222,10 @@ class PlanPage(StationView):
             family=sample.family_key,
             rated_Ah=sample.rated_Ah,
             cutoff_V=asked.plan.cutoff_V,
-            voltage_accuracy=METER.voltage_accuracy,
-            current_accuracy=METER.current_accuracy,
-            voltage_resolution=METER.voltage_resolution,
-            current_resolution=METER.current_resolution,
+            voltage_accuracy=STAND_IN_METER.voltage_accuracy,
+            current_accuracy=STAND_IN_METER.current_accuracy,
+            voltage_resolution=STAND_IN_METER.voltage_resolution,
+            current_resolution=STAND_IN_METER.current_resolution,
             instrument="simulated meter",
             ambient_C=23.0 if self.ambient.number is None else self.ambient.number,
             rest_before_s=asked.plan.rest_s,

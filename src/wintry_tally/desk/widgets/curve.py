@@ -14,7 +14,31 @@ from wintry_tally.desk.theme.style import colour, font
 from wintry_tally.desk.widgets.parts import label
 
 Series = tuple[str, Any, Any]
+MANY = 400_000
+"""More points than this in view are drawn from their lows and highs."""
 DASHES = (None, (6, 4), (2, 3), (8, 3, 2, 3))
+
+
+class _Detail:
+    """A long curve with its lows and highs over stretches, drawn one way or the other as much of it is in view."""
+
+    def __init__(self, item: Any, x: Any, y: Any) -> None:
+        self._item, self._x, self._y = item, x, y
+        stretch = max(2, len(x) // (MANY // 2))
+        size = len(x) // stretch * stretch
+        blocks = y[:size].reshape(-1, stretch)
+        self._coarse_y = np.column_stack([blocks.min(axis=1), blocks.max(axis=1)]).ravel()
+        self._coarse_x = np.repeat(x[:size:stretch], 2)
+        self._fine: bool | None = None
+
+    def choose(self, low: float, high: float) -> None:
+        """Draw all points where few are in view, else the lows and highs."""
+        first, last = np.searchsorted(self._x, [low, high])
+        fine = bool(last - first < MANY)
+        if fine is not self._fine:
+            self._fine = fine
+            x, y = (self._x, self._y) if fine else (self._coarse_x, self._coarse_y)
+            self._item.setData(x, y)
 
 
 class Curve(QWidget):
@@ -30,6 +54,7 @@ class Curve(QWidget):
         self._lines: list[tuple[str, float, str]] = []
         self._items: list[Any] = []
         self._drawn: tuple[int, ...] = ()
+        self._coarse: list[_Detail] = []
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         self._waiting = label("", "quiet")
@@ -75,6 +100,7 @@ class Curve(QWidget):
             axis.setLabel(title)
             axis.setTickFont(font("small"))
             axis.enableAutoSIPrefix(False)
+        item.sigXRangeChanged.connect(self._choose_detail)
         self._colours()
         self._waiting.hide()
         self.layout().addWidget(self._plot)
@@ -99,14 +125,19 @@ class Curve(QWidget):
                 drawn.setData(np.asarray(x), np.asarray(y))
             return
         item.clear()
-        self._items, self._drawn = [], shape
+        self._items, self._drawn, self._coarse = [], shape, []
         for index, (name, x, y) in enumerate(self._series):
             x, y = np.asarray(x, dtype=float), np.asarray(y, dtype=float)
-            pen = pg.mkPen(colour("accent" if index % 2 == 0 else "close"), width=1.6)
+            # wide lines cost ten times a hairline: only where there are few points
+            few = len(x) < 20_000
+            pen = pg.mkPen(colour("accent" if index % 2 == 0 else "close"), width=1.6 if few else 1)
             dash = DASHES[index % len(DASHES)]
             if dash is not None:
                 pen.setDashPattern(list(dash))
-            self._items.append(item.plot(x, y, pen=pen, antialias=len(x) < 20_000))
+            drawn = item.plot(x, y, pen=pen, antialias=few)
+            self._items.append(drawn)
+            if len(x) > MANY:
+                self._coarse.append(_Detail(drawn, x, y))
             if len(self._series) > 1 and len(x):
                 spot = int(len(x) * (0.3 + 0.15 * (index % 4)))
                 text = pg.TextItem(name, color=colour("quiet"), anchor=(0.5, 1.1))
@@ -128,3 +159,9 @@ class Curve(QWidget):
             item.addItem(line)
         item.autoRange()
         item.enableAutoRange()
+        self._choose_detail()
+
+    def _choose_detail(self) -> None:
+        low, high = self._plot.getPlotItem().viewRange()[0]
+        for detail in self._coarse:
+            detail.choose(low, high)
