@@ -11,7 +11,7 @@ from wintry_tally.core.analysis.audits import family_remarks, mean_voltage_remar
 from wintry_tally.core.analysis.capacity import CapacityTest, Usable, capacity_test, usable_above
 from wintry_tally.core.analysis.counters import counter_remarks
 from wintry_tally.core.analysis.counting import Count, Instrument, Integral, count
-from wintry_tally.core.analysis.ending import PROTECTION, EndOptions, ending_of
+from wintry_tally.core.analysis.ending import PROTECTION, SET_CUTOFF, EndOptions, ending_of
 from wintry_tally.core.analysis.stages import Scale, Stage, StageKind, find_stages, scale_of, span_of
 from wintry_tally.core.battery.families import Family
 from wintry_tally.core.quantity import Quantity
@@ -105,7 +105,9 @@ def analyse(raw: Trace, options: Options, progress: Callable[[float], None] | No
     tell(0.6)
     integral = Integral(trace)
     tell(0.8)
-    ends = EndOptions(options.cutoff_V, options.dropouts_V, options.rated_Ah, options.family)
+    ends = EndOptions(
+        options.cutoff_V, options.dropouts_V, options.rated_Ah, options.family, options.instrument.voltage
+    )
     endings: list[str | None] = []
     unclear: dict[int, list[Remark]] = {}
     for position in range(len(stages)):
@@ -130,7 +132,9 @@ def analyse(raw: Trace, options: Options, progress: Callable[[float], None] | No
         remarks += unclear.get(test.last, []) if test.ended_by == endings[test.last] else []
         remarks += test_remarks(trace, integral, scale, stages, test, options.family, options.rest_s)
         if options.family is not None:
-            remarks += mean_voltage_remarks(options.family, test.count.charge.value, test.count.energy.value)
+            whole = test.ended_by in {PROTECTION, SET_CUTOFF}
+            slack = (test.count.mean_voltage.expanded or 0.0) + (0.0 if whole else 0.25)
+            remarks += mean_voltage_remarks(options.family, test.count.charge.value, test.count.energy.value, slack)
         spans = test.count.spans
         remarks += counter_remarks(trace, integral, spans[0].first, spans[-1].last, test.count.charge)
     tell(1.0)

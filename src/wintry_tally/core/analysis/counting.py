@@ -13,7 +13,7 @@ import numpy as np
 
 from wintry_tally.core.quantity import Accuracy, Quantity, Term
 from wintry_tally.core.trace.repair import GAP_FACTOR
-from wintry_tally.core.trace.trace import Column, Trace, usual_interval
+from wintry_tally.core.trace.trace import Column, Trace, noise_of, usual_interval
 
 BLOCK = 1 << 15
 HOUR = 3600.0
@@ -182,24 +182,25 @@ def _quantity(value: float, unit: str, terms: Sequence[Term], known: bool) -> Qu
 
 def _record_terms(trace: Trace, spans: Sequence[Span], mean_V: float, hours: float) -> list[tuple[str, float, float]]:
     """Terms that come from how the record was made: resolution, sampling, switching instants, gaps."""
-    edge = gap = sampling = readings = changes = 0.0
+    edge = gap = sampling = readings = levels = 0.0
     usual = usual_interval(trace.time_s)
     for span in spans:
         current_0, current_1 = abs(float(trace.current[span.first])), abs(float(trace.current[span.last]))
         edge += (current_0 * span.lead_doubt_s / HOUR) ** 2 + (current_1 * span.tail_doubt_s / HOUR) ** 2
-        bridged, sampled, seen, moved = _inside(trace, span, usual)
+        bridged, sampled, seen, visited = _inside(trace, span, usual)
         gap += bridged
         sampling += sampled
         readings += seen
-        changes += moved
+        levels += visited
     terms = [
         ("instants of switching", math.sqrt(edge), math.sqrt(edge) * mean_V),
         ("gaps bridged", math.sqrt(gap), math.sqrt(gap) * mean_V),
         ("sampling", sampling, sampling * mean_V),
     ]
     step_A, step_V = trace.resolution.get("current_A", 0.0), trace.resolution.get("voltage_V", 0.0)
-    # a reading that never changes its last digit repeats one rounding error; one that dithers averages it out
-    independent = max(1.0, min(readings, changes + 1.0))
+    # a reading that never leaves its last digit repeats one rounding error; every other digit it visits has another
+    # one, and noise as wide as a digit averages it out over all readings
+    independent = max(1.0, min(readings, levels))
     rounding = step_A / math.sqrt(12.0) * hours / math.sqrt(independent)
     terms.append(("resolution of the current", rounding, rounding * mean_V))
     charge = sum(abs(float(trace.current[span.first])) for span in spans) / max(1, len(spans)) * hours
@@ -208,13 +209,15 @@ def _record_terms(trace: Trace, spans: Sequence[Span], mean_V: float, hours: flo
 
 
 def _inside(trace: Trace, span: Span, usual: float) -> tuple[float, float, int, int]:
-    """Squared gap doubt (Ah²), sampling doubt (Ah), readings, and changes of the last digit, within a span."""
+    """Squared gap doubt (Ah²), sampling doubt (Ah), readings, and independent rounding errors, within a span."""
     first, last = span.first, span.last
     readings = last - first + 1
     if readings < 3:
         return 0.0, 0.0, readings, 0
     gap, sampled_full, sampled_half = 0.0, 0.0, 0.0
-    changes = 0
+    visited: set[float] = set()
+    step_A = trace.resolution.get("current_A", 0.0)
+    noisy = 0.0
     # a long log is looked at in evenly spread windows: its sampling doubt per window is then scaled up
     window = readings if readings <= 40_000 else 2_000
     starts = [first] if window == readings else list(np.linspace(first, last - window, 20).astype(np.int64))
@@ -222,7 +225,9 @@ def _inside(trace: Trace, span: Span, usual: float) -> tuple[float, float, int, 
         time = trace.time_s[start : start + window]
         current = trace.current[start : start + window]
         step = np.diff(time)
-        changes += int(np.count_nonzero(np.diff(current)))
+        if step_A and len(visited) < 5000:
+            visited.update(np.unique(current[:20_000]).tolist())
+        noisy = max(noisy, noise_of(current))
         long = step > GAP_FACTOR * usual
         if np.any(long):
             bridged = 0.5 * np.abs(np.diff(current)[long]) * step[long] / math.sqrt(3.0) / HOUR
@@ -238,7 +243,8 @@ def _inside(trace: Trace, span: Span, usual: float) -> tuple[float, float, int, 
     scale = math.sqrt(readings / (window * len(starts))) if window != readings else 1.0
     # halving the step of a trapezoid quarters its error: the error left is a third of the difference
     sampling = abs(sampled_full - sampled_half) / 3.0 * scale
-    return gap * scale**2, sampling, readings, int(changes * scale**2)
+    dithers = step_A > 0 and noisy > 0.4 * step_A
+    return gap * scale**2, sampling, readings, readings if dithers else max(1, len(visited))
 
 
 def rest_of_interval(time_s: Column, index: int, forward: bool, usual: float) -> tuple[float, float]:

@@ -9,6 +9,7 @@ import numpy as np
 
 from wintry_tally.core.analysis.stages import Scale, Stage, StageKind
 from wintry_tally.core.battery.families import Family
+from wintry_tally.core.quantity import Accuracy
 from wintry_tally.core.trace import Remark
 from wintry_tally.core.trace.trace import Trace
 
@@ -41,6 +42,7 @@ class EndOptions:
     dropouts_V: tuple[float, ...] = ()
     rated_Ah: float | None = None
     family: Family | None = None
+    voltage: Accuracy | None = None
 
 
 def ending_of(
@@ -64,7 +66,8 @@ def _discharge_ending(
     last_V = float(trace.voltage_V[stage.last])
     # what one more interval could have done to the voltage at this slope
     slope = _fall_per_reading(trace, stage)
-    slack = max(0.03, 4 * scale.noise_V, 1.5 * slope)
+    limit = options.voltage.limit(last_V, trace.resolution.get("voltage_V", 0.0)) if options.voltage else 0.0
+    slack = max(0.03, 4 * scale.noise_V, 1.5 * slope) + limit
     at_cutoff = options.cutoff_V is not None and last_V <= options.cutoff_V + slack
     at_dropout = [drop for drop in options.dropouts_V if abs(last_V - drop) <= slack]
     if following is None:
@@ -89,7 +92,7 @@ def _discharge_ending(
     below_floor = options.family is not None and last_V < options.family.cutoff_floor_V + 0.3
     rebound = settled - last_V
     if falling and rebound > max(0.05, 4 * scale.noise_V):
-        if _round_voltage(last_V, slope):
+        if last_V <= _highest_setting(options.family) and _round_voltage(last_V, slope):
             return SET_CUTOFF, []
         if options.family is not None and options.family.lithium and below_floor:
             return PROTECTION, [
@@ -131,11 +134,19 @@ def _at_a_knee(trace: Trace, scale: Scale, stage: Stage) -> bool:
     return end > 3.0 * max(middle, scale.noise_V)
 
 
+def _highest_setting(family: Family | None) -> float:
+    """No load's cut-off is usually set above this."""
+    if family is None:
+        return 12.0
+    return family.cutoff_V + (2.0 if family.lithium else 1.1)
+
+
 def _round_voltage(volts: float, fall: float) -> bool:
     """Whether a stop here looks like a typed setting: half a volt crossed within the last interval, or a tenth hit."""
     if fall > 0.25:
         return False  # so steep that any setting could have been crossed
-    low, high = volts - 1.3 * fall - 0.02, volts + 0.02
+    # the load and this meter need not agree to better than a few hundredths of a volt
+    low, high = volts - 1.3 * fall - 0.045, volts + 0.045
     crossed_half = math.floor(high * 2) >= math.ceil(low * 2)
     near_tenth = abs(volts * 10 - round(volts * 10)) / 10
     return crossed_half or near_tenth <= 0.006

@@ -207,19 +207,18 @@ def control_of(trace: Trace, scale: Scale, first: int, last: int) -> str:
     step = trace.resolution.get("current_A", 0.0)
     floor = max(2.5 * scale.noise_A, step) / float(np.median(current[usable]))
     spread = float(np.quantile(y, 0.95) - np.quantile(y, 0.05))
-    if spread <= max(4 * floor, 0.006):
-        held = "current"
-        wide = float(np.ptp(x))
-        if wide <= 0.02 or spread < 0.3 * wide:
-            return held
+    steady = spread <= max(4 * floor, 0.006)
     variance = float(np.var(x))
     if variance <= 1e-12:
-        return "current" if spread < 0.03 else "mixed"
+        return "current" if steady or spread < 0.03 else "mixed"
     slope = float(np.mean((x - x.mean()) * (y - y.mean()))) / variance
-    offset = y - slope * (x - x.mean())
-    scatter = float(np.std(offset))
+    scatter = float(np.std(y - slope * (x - x.mean())))
     if scatter > max(0.02, 3 * floor):
-        return "mixed"
+        return "current" if steady else "mixed"
+    # rounding repeats itself from reading to reading: no more than a few dozen readings count as independent
+    doubt = scatter / (np.sqrt(variance) * np.sqrt(min(len(x), 60)))
+    if steady and (doubt > 0.12 or abs(slope) < 0.65):
+        return "current"
     if abs(slope) < 0.3:
         return "current"
     if -1.35 < slope < -0.65:
