@@ -142,13 +142,16 @@ def _delimiter(lines: list[str]) -> str | None:
     if not tail:
         return None
     for delimiter in (*DELIMITERS, " "):
+        if delimiter == " " and best is not None:
+            break  # spaces stand in texts and times too: only where nothing else divides
         rows = [split(line, delimiter) for line in tail]
-        width, often = Counter(len(row) for row in rows).most_common(1)[0]
-        if width < 2:
+        widths = Counter(len(row) for row in rows if len(row) > 1)
+        if not widths:
             continue
+        width, often = widths.most_common(1)[0]
         fields = [part for row in rows if len(row) == width for part in row if part]
         numeric = sum(is_value(part) for part in fields) / max(1, len(fields))
-        score = numeric * (often / len(rows)) + 0.002 * min(width, 20) - (0.3 if delimiter == " " else 0.0)
+        score = numeric * (often / len(rows)) + 0.002 * min(width, 20)
         if numeric > 0.3 and (best is None or score > best[0]):
             best = (score, delimiter)
     return None if best is None else best[1]
