@@ -10,9 +10,12 @@ from wintry_tally.core.battery import CLAIM_KINDS, family_named, label_findings
 from wintry_tally.core.errors import InputError, WintryError
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.verdict import MeasuredEvidence, School, judge
-from wintry_tally.core.verdict.evidence import capacity_evidence
+from wintry_tally.core.verdict.evidence import capacity_evidence, figures_of
 from wintry_tally.core.verdict.judging import Evidence
 from wintry_tally.exchange.claims_file import ClaimsFile, EvidencePart, claim_of, read_claims, to_kept
+
+LOGGED = ("capacity", "reserve", "charge")
+"""Methods whose logs this version can judge; the others are kept as evidence of nothing yet."""
 
 VERDICT_SCHEMA = "wintry-tally.verdict/1"
 
@@ -80,7 +83,7 @@ def _evidence(part: EvidencePart, index: int, parsed: ClaimsFile, rated: float |
             raise InputError(
                 f'{place}.log: there is no file "{name}"', str(path), "paths are relative to the claims file"
             )
-        if part.method != "capacity":
+        if part.method not in LOGGED:
             continue
         given = {"family": parsed.battery.family, "rated_ah": rated, **part.options}
         try:
@@ -88,7 +91,9 @@ def _evidence(part: EvidencePart, index: int, parsed: ClaimsFile, rated: float |
             _, analysis = analyse_log(where, choices, options)
         except WintryError as error:
             raise InputError(f"{place}: {error}", str(path)) from None
-        evidence = capacity_evidence(name, analysis, options.ambient_C)
-        if evidence is not None:
-            found.append(evidence)
+        if part.method == "capacity":
+            evidence = capacity_evidence(name, analysis, options.ambient_C)
+            found += [] if evidence is None else [evidence]
+        else:
+            found += figures_of(name, analysis)
     return found

@@ -103,6 +103,7 @@ def options_from(given: Given) -> tuple[Choices, Options]:
         ),
         cutoff_V=given.cutoff,
         dropouts_V=given.device_dropout,
+        rated_minutes=given.rated_minutes,
         ambient_C=given.ambient,
         rest_s=DEFAULT_REST_S if given.rest_minutes is None else 60.0 * given.rest_minutes,
         repair=given.repair,  # type: ignore[arg-type]

@@ -71,9 +71,41 @@ def analysis_dict(log: LogFile, analysis: Analysis) -> dict[str, Any]:
             }
             for usable in analysis.usable
         ],
-        "charge": None,
-        "reserve": None,
-        "resistance": [],
+        "charge": None
+        if analysis.charge is None
+        else {
+            "charge": _quantity(analysis.charge.count.charge),
+            "energy": _quantity(analysis.charge.count.energy),
+            "time_to_full_s": analysis.charge.time_to_full_s,
+            "share_constant_current": analysis.charge.share_constant_current,
+            "ended_by": analysis.charge.ended_by,
+            "heating": None
+            if analysis.charge.heating is None
+            else {
+                "duration_s": analysis.charge.heating.duration_s,
+                "energy": _quantity(analysis.charge.heating.energy),
+            },
+        },
+        "reserve": None
+        if analysis.reserve is None
+        else {
+            "minutes": analysis.reserve.minutes.as_dict(),
+            "minutes_at_25C": None
+            if analysis.reserve.minutes_at_25C is None
+            else analysis.reserve.minutes_at_25C.as_dict(),
+            "voltage_at_rated_minutes": analysis.reserve.voltage_at_rated_minutes,
+        },
+        "resistance": [
+            {
+                "at_s": step.at_s,
+                "from_A": step.from_A,
+                "to_A": step.to_A,
+                "before_s": step.before_s,
+                "after_s": step.after_s,
+                "ohm": step.ohm.as_dict(),
+            }
+            for step in analysis.resistance
+        ],
         "trips": [
             {
                 "kind": trip.kind,

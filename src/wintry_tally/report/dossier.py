@@ -13,7 +13,7 @@ from wintry_tally.core.errors import WintryError
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.trace.trace import Trace
 from wintry_tally.core.verdict import MeasuredEvidence, School, Verdict, judge
-from wintry_tally.core.verdict.evidence import CapacityEvidence, capacity_evidence
+from wintry_tally.core.verdict.evidence import CapacityEvidence, capacity_evidence, figures_of
 from wintry_tally.core.verdict.judging import Evidence
 from wintry_tally.core.working import Working
 
@@ -91,6 +91,9 @@ def arrival_evidence(sample: Sample) -> list[MeasuredEvidence]:
 def assemble(sample: Sample, runs: Sequence[RunReport], school: School, prose: str = "", demo: bool = False) -> Dossier:
     """Judge every claim of a sample on its finished runs and what was measured on arrival."""
     evidence: list[Evidence] = [item.evidence for item in runs if item.evidence is not None and not item.facts.left_out]
+    for item in runs:
+        if item.analysis is not None and not item.facts.left_out:
+            evidence += figures_of(item.facts.title, item.analysis)
     evidence += arrival_evidence(sample)
     verdicts = judge(sample.family, sample.rated_Ah, sample.claims, evidence, school)
     return Dossier(sample, tuple(arrival_findings(sample)), tuple(runs), tuple(verdicts), school, prose, demo)

@@ -9,9 +9,12 @@ import numpy as np
 
 from wintry_tally.core.analysis.audits import family_remarks, mean_voltage_remarks, sign_remarks, test_remarks
 from wintry_tally.core.analysis.capacity import CapacityTest, Usable, capacity_test, usable_above
+from wintry_tally.core.analysis.charging import ChargeResult, charge_of
 from wintry_tally.core.analysis.counters import counter_remarks
 from wintry_tally.core.analysis.counting import Count, Instrument, Integral, count
 from wintry_tally.core.analysis.ending import PROTECTION, SET_CUTOFF, EndOptions, ending_of
+from wintry_tally.core.analysis.reserve import Reserve, reserve_of
+from wintry_tally.core.analysis.resistance import StepResistance, step_resistances
 from wintry_tally.core.analysis.stages import Scale, Stage, StageKind, find_stages, scale_of, span_of
 from wintry_tally.core.battery.families import Family
 from wintry_tally.core.quantity import Quantity
@@ -31,6 +34,7 @@ class Options:
     instrument: Instrument = field(default_factory=Instrument)
     cutoff_V: float | None = None
     dropouts_V: tuple[float, ...] = ()
+    rated_minutes: float | None = None
     ambient_C: float | None = None
     rest_s: float = DEFAULT_REST_S
     repair: Repair = "safe"
@@ -72,6 +76,9 @@ class Analysis:
     stages: tuple[StageResult, ...]
     capacity: CapacityTest | None
     usable: tuple[Usable, ...]
+    charge: ChargeResult | None
+    reserve: Reserve | None
+    resistance: tuple[StepResistance, ...]
     trips: tuple[Trip, ...]
     remarks: tuple[Remark, ...]
 
@@ -122,12 +129,18 @@ def analyse(raw: Trace, options: Options, progress: Callable[[float], None] | No
     )
     test = capacity_test(trace, integral, scale, stages, endings, instrument, ends)
     usable: tuple[Usable, ...] = ()
+    reserve: Reserve | None = None
+    charge = charge_of(trace, integral, scale, stages, endings, instrument, options.family, options.rated_Ah)
+    resistance = step_resistances(trace, scale, stages, endings, instrument)
     remarks += flipped
     if options.family is not None:
         remarks += family_remarks(trace, options.family, stages)
     if test is not None:
         usable = tuple(
             usable_above(trace, integral, scale, stages, test, dropout, instrument) for dropout in options.dropouts_V
+        )
+        reserve = reserve_of(
+            trace, scale, stages, test, instrument, options.family, options.rated_minutes, options.ambient_C
         )
         remarks += unclear.get(test.last, []) if test.ended_by == endings[test.last] else []
         remarks += test_remarks(trace, integral, scale, stages, test, options.family, options.rest_s)
@@ -138,7 +151,20 @@ def analyse(raw: Trace, options: Options, progress: Callable[[float], None] | No
         spans = test.count.spans
         remarks += counter_remarks(trace, integral, spans[0].first, spans[-1].last, test.count.charge)
     tell(1.0)
-    return Analysis(trace, options, len(raw), scale, results, test, usable, _trips(results, trace), tuple(remarks))
+    return Analysis(
+        trace,
+        options,
+        len(raw),
+        scale,
+        results,
+        test,
+        usable,
+        charge,
+        reserve,
+        tuple(resistance),
+        _trips(results, trace),
+        tuple(remarks),
+    )
 
 
 def _turned(trace: Trace, rows: list[tuple[int, int]]) -> Trace:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from wintry_tally.core.analysis import Analysis, Instrument
 from wintry_tally.core.analysis.derivation import charge_working, energy_working
 from wintry_tally.core.analysis.ending import PROTECTION
-from wintry_tally.core.quantity import Quantity
+from wintry_tally.core.quantity import Quantity, format_quantity
 from wintry_tally.core.trace.repair import GAP_FACTOR
 from wintry_tally.core.working import Working
 
@@ -46,11 +46,12 @@ class CapacityEvidence:
 
 @dataclass(frozen=True)
 class MeasuredEvidence:
-    """Something measured directly: a mass, a size, a price."""
+    """Something measured directly (a mass, a size), or a single figure of a log (reserve minutes, a charge time)."""
 
     name: str
     kind: str
     quantity: Quantity
+    step: Working | None = None
 
 
 def capacity_evidence(name: str, analysis: Analysis, ambient_C: float | None = None) -> CapacityEvidence | None:
@@ -103,6 +104,30 @@ def capacity_evidence(name: str, analysis: Analysis, ambient_C: float | None = N
         charge_step=charge_working(test.count, instrument, readings),
         energy_step=energy_working(test.count, instrument, readings),
     )
+
+
+def figures_of(name: str, analysis: Analysis) -> list[MeasuredEvidence]:
+    """Single figures of a log that speak to a claim of their own: reserve minutes, the time of a charge (both in s).
+
+    A reserve test that ended above 10.50 V settles nothing, and a charge that never got full neither.
+    """
+    found = []
+    reserve, charge = analysis.reserve, analysis.charge
+    if reserve is not None and reserve.reached:
+        minutes = reserve.minutes_at_25C or reserve.minutes
+        found.append(MeasuredEvidence(name, "reserve", minutes.scaled(60.0, "s"), reserve.working))
+    if charge is not None and charge.time_to_full_s is not None:
+        interval = analysis.scale.usual_s
+        step = Working(
+            "Time to full",
+            "from the first current to the full criterion (taper at the limit, or the protection opening)",
+            {"ended by": charge.ended_by, "charge": format_quantity(charge.count.charge)},
+            f"{charge.time_to_full_s:.0f} s",
+            "common practice",
+        )
+        doubt = interval / math.sqrt(6.0)
+        found.append(MeasuredEvidence(name, "charge-time", Quantity(charge.time_to_full_s, doubt, "s"), step))
+    return found
 
 
 def _gaps_inside(analysis: Analysis, first: int, last: int) -> list[int]:

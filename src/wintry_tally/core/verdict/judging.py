@@ -159,7 +159,9 @@ def _low_voltage_cut(case: Case) -> Verdict | None:
 
 def _by_measurement(case: Case, direct: Sequence[MeasuredEvidence]) -> Verdict:
     latest = direct[-1]
-    step = Working(case.claim.definition.label, "as measured", {"from": latest.name}, format_quantity(latest.quantity))
+    step = latest.step or Working(
+        case.claim.definition.label, "as measured", {"from": latest.name}, format_quantity(latest.quantity)
+    )
     if case.claim.value is None:
         holds = bool(latest.quantity.value) == (case.claim.wanted is not False)
         return Verdict(

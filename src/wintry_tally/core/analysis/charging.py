@@ -1,0 +1,151 @@
+"""The charge in a log: what went into the cells until full, how, and how long; a heater's share apart."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from wintry_tally.core.analysis.counting import Count, Instrument, Integral, Span, count
+from wintry_tally.core.analysis.ending import CHARGE_PROTECTION, TAPER
+from wintry_tally.core.analysis.stages import Scale, Stage, StageKind, span_of
+from wintry_tally.core.battery.families import Family
+from wintry_tally.core.quantity import Quantity
+from wintry_tally.core.trace.trace import Trace
+
+RESISTING_DROP_V = 0.3
+"""A heater holds the charger at its limit; when the cells take over, the voltage falls at least so far."""
+
+
+@dataclass(frozen=True)
+class Heating:
+    """The heater phase before the cells accept charge."""
+
+    duration_s: float
+    energy: Quantity
+
+
+@dataclass(frozen=True)
+class ChargeResult:
+    """The largest charge of a log, cells only, until full.
+
+    `time_to_full_s` is None when it never got full; `share_constant_current` is of the charge.
+    """
+
+    count: Count
+    time_to_full_s: float | None
+    share_constant_current: float
+    ended_by: str
+    heating: Heating | None
+
+
+def charge_groups(stages: list[Stage]) -> list[tuple[int, int]]:
+    """(first, last) positions of each charge: charging stages with nothing but pauses between them."""
+    groups: list[tuple[int, int]] = []
+    for position, stage in enumerate(stages):
+        if stage.kind != StageKind.CHARGE:
+            continue
+        if groups and all(between.kind == StageKind.PAUSE for between in stages[groups[-1][1] + 1 : position]):
+            groups[-1] = (groups[-1][0], position)
+        else:
+            groups.append((position, position))
+    return groups
+
+
+def charge_of(
+    trace: Trace,
+    integral: Integral,
+    scale: Scale,
+    stages: list[Stage],
+    endings: list[str | None],
+    instrument: Instrument,
+    family: Family | None,
+    rated_Ah: float | None,
+) -> ChargeResult | None:
+    """The largest charge, or None when nothing was charged.
+
+    Full: the protection opened, or the current fell to 0.05 C (2 % of C20 for lead-acid) at a steady voltage limit.
+    What floats in after that is not counted.
+    """
+    best: tuple[float, tuple[int, int]] | None = None
+    for first, last in charge_groups(stages):
+        amount = -sum(
+            integral.between(stage.first, stage.last)[0]
+            for stage in stages[first : last + 1]
+            if stage.kind == StageKind.CHARGE
+        )
+        if best is None or amount > best[0]:
+            best = (amount, (first, last))
+    if best is None:
+        return None
+    first, last = best[1]
+    charging = [stage for stage in stages[first : last + 1] if stage.kind == StageKind.CHARGE]
+    heating, charging = _heater(trace, integral, scale, charging, instrument)
+    if not charging:
+        return None
+    ended_by = endings[last] or "log-end"
+    full_at, charging = _until_full(trace, charging, family, rated_Ah)
+    spans = [span_of(trace, scale, stage) for stage in charging]
+    if full_at is not None:
+        ended_by = TAPER
+        spans[-1] = replace(spans[-1], tail_s=0.0, tail_doubt_s=0.0)
+    elif ended_by in {TAPER, CHARGE_PROTECTION}:
+        full_at = float(trace.time_s[spans[-1].last]) + spans[-1].tail_s
+    counted = count(trace, integral, spans, instrument)
+    begun = float(trace.time_s[spans[0].first]) - spans[0].lead_s
+    return ChargeResult(
+        counted,
+        None if full_at is None else full_at - begun,
+        _share_constant(trace, integral, charging, spans, counted, instrument),
+        ended_by,
+        heating,
+    )
+
+
+def _share_constant(
+    trace: Trace, integral: Integral, charging: list[Stage], spans: list[Span], counted: Count, instrument: Instrument
+) -> float:
+    steady = [span for stage, span in zip(charging, spans, strict=True) if stage.control != "voltage"]
+    if not steady or counted.charge.value == 0.0:
+        return 0.0
+    return min(1.0, count(trace, integral, steady, Instrument()).charge.value / counted.charge.value)
+
+
+def _until_full(
+    trace: Trace, charging: list[Stage], family: Family | None, rated_Ah: float | None
+) -> tuple[float | None, list[Stage]]:
+    """Where the current first stayed at or below the full criterion while the voltage held its limit."""
+    if not rated_Ah:
+        return None, charging
+    share = 0.02 if family is not None and not family.lithium else 0.05
+    for position, stage in enumerate(charging):
+        if stage.control != "voltage" or stage.last - stage.first < 3:
+            continue
+        current = np.abs(trace.current[stage.first : stage.last + 1])
+        low = np.flatnonzero(current <= share * rated_Ah)
+        # one low reading may be a flicker: the two after it must be low as well
+        for index in low[:2000]:
+            if np.all(current[index : index + 3] <= share * rated_Ah):
+                at = stage.first + int(index)
+                if at <= stage.first:
+                    break
+                return float(trace.time_s[at]), [*charging[:position], replace(stage, last=at)]
+    return None, charging
+
+
+def _heater(
+    trace: Trace, integral: Integral, scale: Scale, charging: list[Stage], instrument: Instrument
+) -> tuple[Heating | None, list[Stage]]:
+    """A first stretch at the charger's limit with a small steady current, before voltage falls and current rises."""
+    if len(charging) < 2:
+        return None, charging
+    first, then = charging[0], charging[1]
+    first_V = float(np.median(trace.voltage_V[first.first : first.last + 1]))
+    then_V = float(np.median(trace.voltage_V[then.first : min(then.last, then.first + 20) + 1]))
+    first_A = float(np.median(np.abs(trace.current[first.first : first.last + 1])))
+    then_A = float(np.median(np.abs(trace.current[then.first : min(then.last, then.first + 20) + 1])))
+    if first_V - then_V < RESISTING_DROP_V or then_A < 1.3 * first_A or first_V < 13.6:
+        return None, charging
+    span = span_of(trace, scale, first)
+    warmed = count(trace, integral, [span], instrument)
+    return Heating(warmed.duration_s, warmed.energy), charging[1:]

@@ -1,0 +1,114 @@
+"""Reserve capacity of a lead-acid battery: minutes at about 25 A until 10.50 V, and at 25 °C.
+
+Source: IEC 60095-1 / EN 50342-1 (from memory): 25 A to 10.50 V; C25 = C_T [1 - 0.01 (T - 25)].
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from wintry_tally.core.analysis.capacity import CapacityTest
+from wintry_tally.core.analysis.counting import Instrument
+from wintry_tally.core.analysis.crossing import find_crossing
+from wintry_tally.core.analysis.stages import Scale, Stage, StageKind, span_of
+from wintry_tally.core.battery.families import Family
+from wintry_tally.core.quantity import Quantity, Term, format_quantity
+from wintry_tally.core.trace.trace import Trace
+from wintry_tally.core.working import Working
+
+END_V = 10.5
+CURRENT_A = 25.0
+PEUKERT = 1.2
+"""How much the minutes lean on the current; common practice, no published source."""
+
+
+@dataclass(frozen=True)
+class Reserve:
+    """Minutes to 10.50 V; at 25 °C where the temperature is known; the voltage at the rated minute.
+
+    `reached` is False when the test ended above 10.50 V: the minutes are then what it lasted, and no more is known.
+    """
+
+    minutes: Quantity
+    minutes_at_25C: Quantity | None
+    voltage_at_rated_minutes: float | None
+    reached: bool
+    working: Working
+
+
+def reserve_of(
+    trace: Trace,
+    scale: Scale,
+    stages: list[Stage],
+    test: CapacityTest,
+    instrument: Instrument,
+    family: Family | None,
+    rated_minutes: float | None,
+    ambient_C: float | None,
+) -> Reserve | None:
+    """The reserve test in a log; None when nobody asked for one and it does not look like one."""
+    mean_A = test.count.mean_current.value
+    looks_like_one = family is not None and not family.lithium and abs(mean_A - CURRENT_A) < 1.0
+    if rated_minutes is None and not looks_like_one:
+        return None
+    discharges = [stage for stage in stages[test.first : test.last + 1] if stage.kind == StageKind.DISCHARGE]
+    first = span_of(trace, scale, discharges[0])
+    begun = float(trace.time_s[first.first]) - first.lead_s
+    crossing = find_crossing(trace, scale, discharges, END_V, instrument)
+    if crossing is None:
+        last = span_of(trace, scale, discharges[-1])
+        ended, end_doubt = float(trace.time_s[last.last]) + last.tail_s, last.tail_doubt_s
+    else:
+        where = crossing[1]
+        ended, end_doubt = float(trace.time_s[where.last]) + where.tail_s, where.doubt_s
+    lasted = (ended - begun) / 60.0
+    minutes = _with_doubt(lasted, first.lead_doubt_s, end_doubt, test, instrument)
+    temperature = _temperature_at(trace, first.first, ambient_C)
+    corrected = None
+    inputs = {
+        "load on at": f"{begun:.1f} s",
+        "10.50 V at": f"{ended:.1f} s" if crossing is not None else "not reached",
+        "mean current": format_quantity(test.count.mean_current),
+    }
+    if temperature is not None:
+        factor = 1.0 - 0.01 * (temperature - 25.0)
+        corrected = minutes.scaled(factor)
+        inputs["temperature at the start"] = f"{temperature:.1f} °C"
+        inputs["minutes at 25 °C"] = format_quantity(corrected)
+    working = Working(
+        "Reserve capacity",
+        "minutes from load-on to 10.50 V; RC25 = RC_T [1 − 0.01 (T − 25)]",
+        inputs,
+        format_quantity(minutes),
+        "IEC 60095-1 (from memory)",
+    )
+    at_rated = None
+    if rated_minutes is not None and begun + 60.0 * rated_minutes <= float(trace.time_s[-1]):
+        at_rated = float(np.interp(begun + 60.0 * rated_minutes, trace.time_s, trace.voltage_V))
+    return Reserve(minutes, corrected, at_rated, crossing is not None, working)
+
+
+def _with_doubt(lasted: float, lead_s: float, end_s: float, test: CapacityTest, instrument: Instrument) -> Quantity:
+    current = test.count.mean_current
+    if instrument.voltage is None or current.standard is None or current.value == 0:
+        return Quantity(lasted, None, "min")
+    terms = [
+        Term("load-on instant", lead_s / 60.0),
+        Term("instant of 10.50 V", end_s / 60.0),
+        Term("current", PEUKERT * lasted * current.standard / current.value),
+        Term("time base", lasted * instrument.timebase_ppm * 1e-6 / math.sqrt(3.0)),
+        Term("reading of the clock", math.sqrt(2.0) * instrument.clock_s / 60.0),
+    ]
+    return Quantity.from_terms(lasted, "min", terms)
+
+
+def _temperature_at(trace: Trace, index: int, ambient_C: float | None) -> float | None:
+    if trace.temperature_C is not None:
+        around = trace.temperature_C[max(0, index - 2) : index + 3]
+        around = around[np.isfinite(around)]
+        if len(around):
+            return float(np.mean(around))
+    return ambient_C
