@@ -339,3 +339,33 @@ def test_a_large_log_is_mapped_and_a_flaw_in_it_read_leniently(
     assert log.rows == len(TRACE) and charge(path) == pytest.approx(40.0, rel=2e-3)
     with pytest.raises(LogError, match="no ordinary file"):
         read_log(Path("/dev/null"))
+
+
+def _rows(form) -> str:
+    return "\n".join(form(t, v, a) for t, v, a in zip(TRACE.time_s, TRACE.voltage_V, TRACE.current, strict=True))
+
+
+ODD = {
+    "decimal commas between commas": '"Zeit","Spannung (V)","Strom (A)"\n'
+    + _rows(lambda t, v, a: f'"{t:.0f}","{v:.3f}","{a:.3f}"'.replace(".", ",")),
+    "units in the cells": "Time,Voltage,Current\n" + _rows(lambda t, v, a: f"{t:.0f} s,{v:.3f} V,{a * 1000:.0f} mA"),
+    "grouped thousands": "Time;Voltage;Current\n" + _rows(lambda t, v, a: f"{t:,.1f};{v:.3f};{a:.3f}"),
+    "old line ends": ("Time,Voltage,Current\n" + _rows(lambda t, v, a: f"{t:.0f},{v:.3f},{a:.3f}")).replace("\n", "\r"),
+    "newest first": "Time,Voltage,Current\n"
+    + "\n".join(reversed(_rows(lambda t, v, a: f"{t:.0f},{v:.3f},{a:.3f}").splitlines())),
+    "twelve-hour clock": "Time,Voltage,Current\n"
+    + _rows(lambda t, v, a: f"{(10 + int(t) // 3600 - 1) % 12 + 1}:{int(t) // 60 % 60:02}:{int(t) % 60:02} {'AM' if t < 7200 else 'PM'},{v:.3f},{a:.3f}"),
+    "headers of bare units": "time_ms,mV,mA\n" + _rows(lambda t, v, a: f"{t * 1000:.0f},{v * 1000:.0f},{-a * 1000:.0f}"),
+    "terse names": "ts,volt,amp\n" + _rows(lambda t, v, a: f"{1.7e12 + t * 1000:.0f},{v:.3f},{a:.3f}"),
+    "a mode column": "Time,Mode,Voltage,Current\n" + _rows(lambda t, v, a: f"{t:.0f},DSG,{v:.3f},{a:.3f}"),
+    "comments before": "# made by a logger\n# a,b,c\nTime (s),Voltage (V),Current (A)\n" + _rows(lambda t, v, a: f"{t:.0f},{v:.3f},{a:.3f}"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", sorted(ODD))
+def test_odd_ways_of_writing(tmp_path: Path, name: str) -> None:
+    path = tmp_path / "x.csv"
+    path.write_bytes(ODD[name].encode())
+    log = read_log(path)
+    assert log.rows == len(TRACE) and charge(path) == pytest.approx(40.0, rel=1e-3)
+    assert log.trace.resolution["voltage_V"] == pytest.approx(0.001)

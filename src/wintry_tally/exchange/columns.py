@@ -10,7 +10,19 @@ FIELDS = ("time", "date", "voltage", "current", "temperature", "counter_Ah", "co
 
 SPELLINGS: dict[str, tuple[str, ...]] = {
     "time": (
-        *("test time", "elapsed time", "elapsed", "total time", "run time", "runtime", "timestamp", "time stamp"),
+        *(
+            "test time",
+            "elapsed time",
+            "elapsed",
+            "total time",
+            "run time",
+            "runtime",
+            "timestamp",
+            "ts",
+            "record time",
+            "sample time",
+            "time stamp",
+        ),
         *("datetime", "date time", "date and time", "time", "t", "zeit", "zeitstempel", "laufzeit", "datum zeit"),
         *("temps", "heure", "horodatage", "tiempo", "hora", "fecha hora", "tempo", "ora", "tijd", "tijdstip", "czas"),
         *("tid", "tidpunkt", "aika", "epoch", "unix time", "seconds", "secs", "minutes", "hours", "clock", "uhrzeit"),
@@ -127,6 +139,10 @@ def plain(text: str) -> str:
 def parse_header(text: str, unit_below: str = "") -> Header:
     """Name and unit of a header: "Voltage / V", "U [mV]", "Current(A)", "voltage_mV", "Ah", or a unit row below."""
     stripped = text.strip().strip('"').strip().lstrip("#").strip()
+    for field in ("voltage", "current", "counter_Ah", "counter_Wh", "power"):
+        # a header that is nothing but a unit ("mV") names its field by it
+        if stripped.lower() in SCALES[field] and len(stripped) > 1 and stripped.lower() not in SPELLINGS[field]:
+            return Header(stripped, SPELLINGS[field][0], stripped)
     unit = unit_below.strip().strip('"').strip("[]() ")
     match = _UNIT.match(stripped)
     if match and match["name"]:

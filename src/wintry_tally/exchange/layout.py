@@ -7,13 +7,14 @@ from collections import Counter
 from dataclasses import dataclass, field
 
 from wintry_tally.core.errors import LogError
-from wintry_tally.exchange.columns import Header, assign, parse_header
+from wintry_tally.exchange.columns import SCALES, Header, assign, parse_header
 
 MOST_COLUMNS = 2000
 DELIMITERS = (",", ";", "\t", "|")
 DELIMITER_WORDS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "bar", " ": "spaces"}
 
 _NUMBER_POINT = re.compile(r"^[+\-−]?(\d+\.?\d*|\.\d+)([eE][+\-]?\d+)?$")
+_GROUPED = re.compile(r"^[+\-−]?\d{1,3}([,' ]\d{3})+(\.\d+)?$|^[+\-−]?\d{1,3}([.' ]\d{3})+(,\d+)?$")
 _NUMBER_COMMA = re.compile(r"^[+\-−]?(\d+,?\d*|,\d+)([eE][+\-]?\d+)?$")
 _TIME_LIKE = re.compile(
     r"^(\d{1,4}[-./]\d{1,2}[-./]\d{1,4})?[ T]*(\d+:\d{1,2}(:\d{1,2}([.,]\d+)?)?)?\s*([AaPp][Mm])?(Z|[+\-]\d{2}:?\d{2})?$"
@@ -41,7 +42,7 @@ class Layout:
         header_line: 0-based line of the header; first_line: of the first data row.
         headers: every column, taken apart; columns: field to column index.
         decimals: decimals printed in each column of the sample.
-        sample: the first data rows as text, for a preview.
+        sample: the first data rows as text, for a preview; sample_all: all that were looked at.
     """
 
     encoding: str
@@ -54,6 +55,7 @@ class Layout:
     decimals: tuple[int, ...]
     sample: tuple[tuple[str, ...], ...]
     preamble: tuple[str, ...] = ()
+    sample_all: tuple[tuple[str, ...], ...] = ()
 
     def label(self, name: str) -> str | None:
         """The header text of a field's column."""
@@ -77,13 +79,26 @@ def split(line: str, delimiter: str) -> list[str]:
     return [part.strip().strip('"').strip() for part in parts]
 
 
+_WITH_UNIT = re.compile(r"^([+\-−]?[\d.,' ]*\d)\s*([A-Za-zµ°Ω%]{1,4})$")
+
+
+def unit_in_cell(text: str) -> str:
+    """The unit written behind a number in a cell ("13.2 V"), or nothing."""
+    match = _WITH_UNIT.match(text)
+    if match is None or not any(match[2].lower() in scales for scales in SCALES.values()):
+        return ""
+    return match[2]
+
+
 def is_value(text: str, decimal: str | None = None) -> bool:
     """Whether a field is a number (with this decimal mark, or either) or a time."""
     if decimal in {None, "."} and _NUMBER_POINT.match(text):
         return True
     if decimal in {None, ","} and _NUMBER_COMMA.match(text):
         return True
-    return bool(text) and any(sign.isdigit() for sign in text) and _TIME_LIKE.match(text) is not None
+    if not any(sign.isdigit() for sign in text):
+        return False
+    return _TIME_LIKE.match(text) is not None or _GROUPED.match(text) is not None or bool(unit_in_cell(text))
 
 
 def find_layout(text: str, encoding: str, choices: Choices, name: str) -> Layout:
@@ -115,6 +130,7 @@ def find_layout(text: str, encoding: str, choices: Choices, name: str) -> Layout
         parse_header(title, units[index] if index < len(units) else "") for index, title in enumerate(titles)
     )
     data = [split(line, delimiter) for line in lines[first : first + 300] if line.strip()]
+    headers = tuple(_with_unit_of_cells(header, index, data) for index, header in enumerate(headers))
     decimal = choices.decimal or _decimal(data)
     columns = assign(list(headers))
     _chosen(columns, headers, choices, name)
@@ -133,7 +149,16 @@ def find_layout(text: str, encoding: str, choices: Choices, name: str) -> Layout
         decimals=decimals,
         sample=tuple(tuple(row) for row in data[:60]),
         preamble=tuple(lines[: max(0, header_line or 0)][:20]),
+        sample_all=tuple(tuple(row) for row in data),
     )
+
+
+def _with_unit_of_cells(header: Header, index: int, data: list[list[str]]) -> Header:
+    """A header without a unit whose cells all carry the same one."""
+    if header.unit:
+        return header
+    units = {unit_in_cell(row[index]) for row in data if index < len(row) and row[index]}
+    return Header(header.text, header.name, units.pop()) if len(units) == 1 else header
 
 
 def _delimiter(lines: list[str]) -> str | None:
@@ -233,8 +258,11 @@ def _decimal(rows: list[list[str]]) -> str:
 
 
 def _decimals(text: str, decimal: str) -> int:
-    body = text.lower().split("e")[0]
-    return len(body.rsplit(decimal, 1)[1]) if decimal in body and is_value(text, decimal) and ":" not in body else 0
+    """Decimals printed in a cell; none in a time."""
+    if ":" in text:
+        return 0
+    match = re.match(rf"^[+\-−]?[\d,.' ]*?{re.escape(decimal)}(\d+)(?![\d{re.escape(decimal)}])", text)
+    return len(match[1]) if match and is_value(text) else 0
 
 
 def _chosen(columns: dict[str, int], headers: tuple[Header, ...], choices: Choices, name: str) -> None:

@@ -18,7 +18,7 @@ from wintry_tally.core.errors import LogError
 from wintry_tally.core.trace import Remark
 from wintry_tally.core.trace.trace import Column, Trace, resolution_of
 from wintry_tally.exchange.columns import assign, parse_header, scale_of
-from wintry_tally.exchange.layout import Choices, Layout, find_layout
+from wintry_tally.exchange.layout import Choices, Layout, find_layout, is_value
 from wintry_tally.exchange.sign import discharge_sign
 from wintry_tally.exchange.times import moment_of, seconds_from_numbers, seconds_from_text
 
@@ -188,7 +188,7 @@ def _frame(content: bytes | mmap.mmap, layout: Layout, path: Path) -> pl.DataFra
     types: dict[str, Any] = {}
     for field, index in layout.columns.items():
         textual = field == "date" or (field == "time" and _textual(layout, index))
-        types[f"column_{index}"] = pl.String if textual else pl.Float64
+        types[f"column_{index}"] = pl.String if textual or _written_out(layout, index) else pl.Float64
     layout_options: dict[str, Any] = {
         "has_header": False,
         "columns": wanted,
@@ -197,7 +197,7 @@ def _frame(content: bytes | mmap.mmap, layout: Layout, path: Path) -> pl.DataFra
         "decimal_comma": layout.decimal == "," and layout.delimiter != ",",
         "skip_rows": layout.first_line,
     }
-    plain = layout.encoding in {"utf-8", "utf-8-sig"} and layout.delimiter != " "
+    plain = layout.encoding in {"utf-8", "utf-8-sig"} and layout.delimiter != " " and content.find(b"\n", 0, HEAD) >= 0
     if plain and isinstance(content, mmap.mmap):
         # a large log without a flaw is read twice as fast; the first flaw sends it through the lenient reading below
         try:
@@ -218,6 +218,8 @@ def _frame(content: bytes | mmap.mmap, layout: Layout, path: Path) -> pl.DataFra
 def _as_utf8(content: bytes, layout: Layout) -> bytes:
     if layout.encoding not in {"utf-8", "utf-8-sig"}:
         content = content.decode(layout.encoding, errors="replace").encode()
+    if b"\n" not in content[:HEAD] and b"\r" in content[:HEAD]:
+        content = content.replace(b"\r", b"\n")  # line ends of another age
     if layout.delimiter == " ":
         lines = content.decode("utf-8", errors="replace").splitlines()
         content = "\n".join(" ".join(line.split()) for line in lines).encode()
@@ -243,9 +245,24 @@ def _float(text: str, decimal: str) -> bool:
         return False
 
 
-def _numbers(series: pl.Series) -> Column:
+def _written_out(layout: Layout, index: int) -> bool:
+    """Whether a column's numbers carry units or grouping, or a decimal comma between commas: read as text then."""
+    if layout.decimal == "," and layout.delimiter == ",":
+        return True
+    return any(
+        not _float(row[index], layout.decimal) and is_value(row[index]) and ":" not in row[index]
+        for row in layout.sample_all
+        if index < len(row) and row[index]
+    )
+
+
+def _numbers(series: pl.Series, decimal: str = ".") -> Column:
     if series.dtype == pl.String:
-        series = series.str.strip_chars().str.replace(",", ".").cast(pl.Float64, strict=False)
+        grouping = r"[.' ]" if decimal == "," else r"[,' ]"
+        text = series.str.strip_chars().str.replace(r"\s*[A-Za-zµ°Ω%]{1,4}$", "").str.replace_all("−", "-")
+        plain = text.str.replace(",", ".") if decimal == "," else text
+        grouped = text.str.replace_all(grouping, "").str.replace(",", ".")
+        series = plain.cast(pl.Float64, strict=False).fill_null(grouped.cast(pl.Float64, strict=False))
     values = series.cast(pl.Float64, strict=False)
     return np.asarray(values.fill_null(float("nan")).to_numpy() if values.null_count() else values.to_numpy())
 
@@ -264,7 +281,7 @@ def _assemble(frame: pl.DataFrame, layout: Layout, choices: Choices, name: str) 
             continue
         index = layout.columns[field]
         factor, shift = scale_of(field, layout.headers[index].unit)
-        column = _numbers(series[field])
+        column = _numbers(series[field], layout.decimal)
         values[target] = column if factor == 1.0 and shift == 0.0 else column * factor + shift
         resolution[target] = float(10.0 ** -layout.decimals[index]) * factor
     if not _any_finite(values["voltage_V"]):
@@ -274,7 +291,9 @@ def _assemble(frame: pl.DataFrame, layout: Layout, choices: Choices, name: str) 
     sign = choices.discharge_sign
     if "current_A" in values:
         if sign == "auto":
-            sign = discharge_sign(values["current_A"], values["voltage_V"], layout.label("current") or "")
+            # a log written newest first is looked at the way it happened
+            way = slice(None, None, -1 if time_s[-1] < time_s[0] else 1)
+            sign = discharge_sign(values["current_A"][way], values["voltage_V"][way], layout.label("current") or "")
         if sign == "-":
             values["current_A"] = -values["current_A"]
             if "power_W" in values:
@@ -311,7 +330,7 @@ def _time(
                 raise
     column = series["time"]
     index = layout.columns["time"]
-    if column.dtype == pl.String:
+    if column.dtype == pl.String and not _written_out(layout, index):
         seconds, epoch, naive = seconds_from_text(column, choices.timezone, name)
         _hour_jumps(seconds, naive, remarks)
         return seconds, epoch
@@ -320,7 +339,7 @@ def _time(
     if not unit and header.name in {"minutes", "hours"}:
         unit = header.name
     factor, _ = scale_of("time", unit)
-    return seconds_from_numbers(_numbers(column), factor, bool(unit))
+    return seconds_from_numbers(_numbers(column, layout.decimal), factor, bool(unit))
 
 
 def _hour_jumps(seconds: Column, naive: bool, remarks: list[Remark]) -> None:

@@ -11,7 +11,7 @@ import polars as pl
 from wintry_tally.core.errors import LogError
 from wintry_tally.core.trace.trace import Column
 
-_CLOCK = r"^\s*(?:(\d+)\s*d\S*\s+)?(\d+):(\d{1,2})(?::(\d{1,2}(?:[.,]\d+)?))?\s*$"
+_CLOCK = r"^\s*(?:(\d+)\s*d\S*\s+)?(\d+):(\d{1,2})(?::(\d{1,2}(?:[.,]\d+)?))?\s*([AaPp][Mm])?\s*$"
 DAY = 86400.0
 _FORMATS = (
     *("%Y-%m-%dT%H:%M:%S%.f", "%Y-%m-%d %H:%M:%S%.f", "%Y-%m-%dT%H:%M", "%Y-%m-%d %H:%M", "%Y/%m/%d %H:%M:%S%.f"),
@@ -59,9 +59,13 @@ def seconds_from_text(series: pl.Series, timezone: str, name: str) -> tuple[Colu
         raise LogError("the time column is empty", name, "choose another column as the time")
     if re.match(_CLOCK, sample[0]):
         parts = text.str.extract_groups(_CLOCK).struct.unnest()
+        half = parts.to_series(4).str.to_lowercase()
         days, hours, minutes, seconds = (
             parts.to_series(index).str.replace(",", ".").cast(pl.Float64, strict=False) for index in range(4)
         )
+        noon = half.is_not_null()
+        on_twelve = pl.when(noon).then(hours % 12 + 12 * (half == "pm").cast(pl.Float64)).otherwise(hours)
+        hours = pl.select(on_twelve).to_series()
         total = (days.fill_null(0) * DAY + hours * 3600 + minutes * 60 + seconds.fill_null(0)).to_numpy()
         return _over_midnight(np.asarray(total, dtype=np.float64)), None, False
     moments, naive = _dated(text, sample, timezone, name)

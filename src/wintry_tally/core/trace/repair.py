@@ -123,6 +123,15 @@ def _with_rising_time(trace: Trace, repair: Repair, remarks: list[Remark]) -> Tr
     steps = np.diff(trace.time_s)
     if steps.size and float(steps.min()) > 0.0:
         return trace
+    if np.count_nonzero(steps < 0) > 0.9 * steps.size and steps.size > 2:
+        remarks.append(
+            Remark(
+                "clock-backwards",
+                "The log runs from the newest row to the oldest; it is read in reverse.",
+                _rows(trace, np.array([0, len(trace) - 1])),
+            )
+        )
+        return _with_rising_time(trace.taking(np.arange(len(trace) - 1, -1, -1)), repair, remarks)
     usual = float(np.median(steps[steps > 0])) if np.any(steps > 0) else 0.0
     back = np.flatnonzero(steps < 0)
     time = trace.time_s
