@@ -152,6 +152,10 @@ class Session(QObject):
         """Every sample."""
         return list(self._samples)
 
+    def holds(self, sample_id: int) -> bool:
+        """Whether the open book has this sample; late timers and late results must ask."""
+        return any(sample.id == sample_id for sample in self._samples)
+
     def sample(self, sample_id: int) -> Sample:
         """One sample."""
         return next(sample for sample in self._samples if sample.id == sample_id)
@@ -334,7 +338,8 @@ class Session(QObject):
         fresh = self._book is not None and any(sample == made.sample for sample in self._samples)
         if fresh and school is self.school:
             self._dossiers[sample_id] = made
-        self.dossier_changed.emit(sample_id)
+        if self.holds(sample_id):
+            self.dossier_changed.emit(sample_id)
 
     def _not_worked_out(self, sample_id: int, text: str) -> None:
         self._pending.discard(sample_id)

@@ -238,6 +238,7 @@ class ImportPage(StationView):
 
     def leave(self) -> None:
         """End work nobody waits for."""
+        self._timer.stop()
         self._cancel()
 
     def _options(self, sample: Sample) -> Options:
@@ -256,7 +257,7 @@ class ImportPage(StationView):
         )
 
     def _look(self) -> None:
-        if self._path is None:
+        if self._path is None or not self.session.holds(self.sample_id):
             return
         self._cancel()
         path, choices, options = self._path, self._choices, self._options(self.session.sample(self.sample_id))

@@ -141,6 +141,10 @@ class PlanPage(StationView):
         self.caution_text.setText("\n".join(f"• {text}" for text in discharge_cautions(sample.family)))
         self._mode_changed()
 
+    def leave(self) -> None:
+        """Nothing is left to be reviewed."""
+        self._timer.stop()
+
     def refresh(self) -> None:
         """Check again: a claim may have changed."""
         self.review()
@@ -171,7 +175,7 @@ class PlanPage(StationView):
 
     def review(self) -> None:
         """The pre-flight list and the forecast, for what the fields say now."""
-        if not self.sample_id:
+        if not self.session.holds(self.sample_id):
             return
         sample = self.session.sample(self.sample_id)
         asked = self.asked()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Signal
+from PySide6.QtCore import QTimer, Signal
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from wintry_tally.desk.session import Session
@@ -27,7 +27,8 @@ class Rack(QWidget):
         self._column.setContentsMargins(0, 0, 6, 0)
         self._column.setSpacing(4)
         self.add = button("Hang a tag", self.hang.emit)
-        self.setLayout(column(row(label("Rack", "heading"), None, self.add), scrolling(inner), margin=3))
+        self._area = scrolling(inner)
+        self.setLayout(column(row(label("Rack", "heading"), None, self.add), self._area, margin=3))
 
     def fill(self) -> None:
         """All tags anew."""
@@ -48,7 +49,10 @@ class Rack(QWidget):
     def mark(self, sample_id: int) -> None:
         """Mark the one shown."""
         if sample_id in self._tags:
-            self._tags[sample_id].setChecked(True)
+            tag = self._tags[sample_id]
+            tag.setChecked(True)
+            # a tag just hung has no place yet: bring it into view once it has
+            QTimer.singleShot(30, tag, lambda: self._area.ensureWidgetVisible(tag, 0, 8))
 
     def refresh(self, sample_id: int) -> None:
         """One tag: what it is doing, and its tally."""
