@@ -211,15 +211,15 @@ def test_a_run_is_left_out_and_the_school_changed(demo: Window, qtbot, button, t
 def test_nothing_is_cut_off_on_a_small_laptop(demo: Window, qtbot, size: tuple[int, int]) -> None:
     demo.resize(*size)
     for station in ("arrival", "capacity", "ledger", "report"):
-        demo.show_sample(sample(demo, "M1"))
+        demo.show_sample(sample(demo, "M3"))
         demo.show_station(station)
         qtbot.wait(60)
         assert demo.width() == size[0], f"{station} pushes the window wider"
         view = demo.view(station)
         for child in view.findChildren(QPushButton):
             if child.isVisible():
-                right = child.mapTo(demo, child.rect().topRight()).x()
-                assert right <= demo.width(), (station, child.text())
+                right = child.mapTo(view, child.rect().topRight()).x()
+                assert right <= view.width(), (station, child.text())
     demo.show_working(demo.session.dossier(sample(demo, "M1")).runs[0].working("charge"))
     qtbot.wait(60)
     assert demo.rack.isVisible() is (size[0] >= 1150)

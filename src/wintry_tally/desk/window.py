@@ -25,6 +25,7 @@ if TYPE_CHECKING:
     from wintry_tally.desk.views.station import StationView
 
 RACK = 292
+RACK_NARROW = 232
 NARROW = 1150
 """Below this width the Working pane takes the place of the rack while it is open."""
 
@@ -88,7 +89,7 @@ class Window(QMainWindow):
         middle.setMinimumWidth(480)
         self._pane_box.setMinimumWidth(250)
         self._pane_box.hide()
-        self.splitter.setSizes([RACK, 1280 - RACK, 0])
+        self.splitter.setSizes([self._rack_width(), 1280 - self._rack_width(), 0])
         self.pages = QStackedWidget()
         self.pages.addWidget(welcome(self.ask_new_book, self.ask_open_book, self.open_demo))
         self.pages.addWidget(self.splitter)
@@ -239,7 +240,7 @@ class Window(QMainWindow):
         """Close the pane."""
         if self._pane_box.isVisible():
             self._pane_box.hide()
-            self.splitter.setSizes([RACK, self.width() - RACK, 0])
+            self._fit_rack()
         self.rack.show()
 
     def toggle_working(self) -> None:
@@ -264,6 +265,14 @@ class Window(QMainWindow):
         super().resizeEvent(event)
         if self._pane_box.isVisible():
             self._fit_pane()
+        elif (event.oldSize().width() < NARROW) != (event.size().width() < NARROW):
+            self._fit_rack()
+
+    def _rack_width(self) -> int:
+        return RACK_NARROW if self.width() < NARROW else RACK
+
+    def _fit_rack(self) -> None:
+        self.splitter.setSizes([self._rack_width(), self.width() - self._rack_width(), 0])
 
     # --- problems ---
 

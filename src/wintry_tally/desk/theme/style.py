@@ -124,12 +124,12 @@ def _sheet(t: Tokens, points: float) -> str:
     QFrame[role="banner"] {{ background: {t.wash}; border: 1px solid {t.accent}; border-radius: 3px; }}
     QFrame[role="rule"] {{ background: {t.rule}; border: none; max-height: 1px; min-height: 1px; }}
     QWidget[role="rack"] {{ background: {t.paper}; }}
-    QLineEdit, QPlainTextEdit, QComboBox, QSpinBox {{
+    QLineEdit, QPlainTextEdit, QComboBox {{
         background: {t.card}; color: {t.ink}; border: 1px solid {t.rule}; border-radius: 3px; padding: 5px 7px;
         selection-background-color: {t.accent}; selection-color: {t.card}; }}
-    QLineEdit:focus, QPlainTextEdit:focus, QComboBox:focus, QSpinBox:focus {{ border: 2px solid {t.accent}; padding: 4px 6px; }}
+    QLineEdit:focus, QPlainTextEdit:focus, QComboBox:focus {{ border: 2px solid {t.accent}; padding: 4px 6px; }}
     QLineEdit[state="problem"] {{ border: 2px solid {t.missed}; padding: 4px 6px; }}
-    QLineEdit:disabled, QComboBox:disabled, QSpinBox:disabled {{ color: {t.quiet}; background: {t.paper}; }}
+    QLineEdit:disabled, QComboBox:disabled {{ color: {t.quiet}; background: {t.paper}; }}
     QComboBox::drop-down {{ border: none; width: 22px; }}
     QComboBox::down-arrow {{ image: url({icons}/chevron-{t.name}.svg); width: 12px; height: 12px; }}
     QCheckBox::indicator {{ width: 14px; height: 14px; border: 1.5px solid {t.quiet}; border-radius: 2px; background: {t.card}; }}

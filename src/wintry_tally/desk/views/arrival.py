@@ -99,7 +99,7 @@ class ArrivalView(StationView):
         facts.setHorizontalSpacing(10)
         facts.setVerticalSpacing(6)
         checks = QWidget()
-        checks.setLayout(row(self.polarity, self.tight, None))
+        checks.setLayout(column(self.polarity, self.tight, gap=0))
         lines: tuple[tuple[str, QWidget], ...] = (
             ("As received", self.rested_V),
             ("", self.rested),

@@ -15,7 +15,6 @@ from PySide6.QtWidgets import (
     QHBoxLayout,
     QHeaderView,
     QProgressBar,
-    QSpinBox,
     QTableWidget,
     QTableWidgetItem,
     QVBoxLayout,
@@ -71,6 +70,24 @@ def look(path: Path, choices: Choices, options: Options, job: Job) -> Looked:
     return Looked(log, analyse(log.trace, options, lambda share: job.tell(0.6 + 0.4 * share)))
 
 
+class LineNumber(QComboBox):
+    """Which line of the file holds the header, from 1."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.addItems([str(number) for number in range(1, 61)])
+
+    def value(self) -> int:
+        """The line chosen."""
+        return self.currentIndex() + 1
+
+    def setValue(self, number: int) -> None:
+        """Show a line; lines beyond the list are added to it."""
+        while self.count() < number:
+            self.addItem(str(self.count() + 1))
+        self.setCurrentIndex(max(0, number - 1))
+
+
 class ImportPage(StationView):
     """One file at a time."""
 
@@ -95,11 +112,8 @@ class ImportPage(StationView):
         self.decimal.setAccessibleName("Decimal mark")
         self.decimal.addItem("point", ".")
         self.decimal.addItem("comma", ",")
-        self.header = QSpinBox()
+        self.header = LineNumber()
         self.header.setAccessibleName("Header line")
-        self.header.setRange(1, 500)
-        self.header.setMinimumWidth(64)
-        self.header.setButtonSymbols(QSpinBox.ButtonSymbols.NoButtons)
         self.unit = QComboBox()
         self.unit.setAccessibleName("Unit of the time")
         for words, key in (
@@ -114,9 +128,8 @@ class ImportPage(StationView):
         self.sign.setAccessibleName("Sign of a discharge")
         for words, key in (("found by itself", "auto"), ("discharge is +", "+"), ("discharge is −", "-")):
             self.sign.addItem(words, key)
-        for box in (self.delimiter, self.decimal, self.unit, self.sign):
+        for box in (self.delimiter, self.decimal, self.header, self.unit, self.sign):
             box.activated.connect(self._chosen)
-        self.header.valueChanged.connect(self._chosen)
         self.preview = QTableWidget(0, 0)
         self.preview.setAccessibleName("Preview")
         self.preview.setEditTriggers(QTableWidget.EditTrigger.NoEditTriggers)
