@@ -369,3 +369,15 @@ def test_odd_ways_of_writing(tmp_path: Path, name: str) -> None:
     log = read_log(path)
     assert log.rows == len(TRACE) and charge(path) == pytest.approx(40.0, rel=1e-3)
     assert log.trace.resolution["voltage_V"] == pytest.approx(0.001)
+
+
+@pytest.mark.parametrize("number", ["1e308", "1e200", "-1e9", "inf"])
+def test_numbers_no_instrument_could_show_are_no_readings(tmp_path: Path, number: str) -> None:
+    path = tmp_path / "x.csv"
+    path.write_text("Time,Voltage,Current\n" + "".join(f"{i},{number},8.0\n" for i in range(50)))
+    with pytest.raises(LogError):
+        analyse(read_log(path).trace, Options())
+    path.write_text("Time,Voltage,Current\n" + "".join(f"{i},{number if i == 20 else 13.0},8.0\n" for i in range(50)))
+    analysis = analyse(read_log(path).trace, Options())
+    assert analysis.remarks[0].code == "blank-rows" and analysis.remarks[0].rows == (21, 21)
+    assert analysis.capacity is not None and analysis.capacity.count.charge.value == pytest.approx(8 * 49 / 3600)

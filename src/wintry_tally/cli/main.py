@@ -142,7 +142,13 @@ def list_book(book: Path) -> None:
 
 def main(arguments: list[str] | None = None) -> None:
     """Entry point: exit 0 on success, 2 on unusable arguments or input (one line on standard error), 1 on ours."""
-    sys.exit(invoke(sys.argv[1:] if arguments is None else arguments))
+    import warnings
+
+    with warnings.catch_warnings():
+        # whatever a library has to say of odd numbers is not for standard error: there stands one line or none
+        warnings.simplefilter("ignore")
+        code = invoke(sys.argv[1:] if arguments is None else arguments)
+    sys.exit(code)
 
 
 def invoke(arguments: list[str]) -> int:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from wintry_tally.core.trace.repair import ABSURD
 from wintry_tally.core.trace.trace import Column
 
 BLOCK = 1 << 16
@@ -45,7 +46,7 @@ def discharge_sign(current_A: Column, voltage_V: Column, header: str) -> str:
     if abs(evidence) > 0.01:
         return "+" if evidence < 0 else "-"
     thin = slice(None, None, max(1, size // 200_000))
-    good = np.isfinite(current_A[thin]) & np.isfinite(voltage_V[thin])
+    good = (np.abs(current_A[thin]) < ABSURD) & (np.abs(voltage_V[thin]) < ABSURD)
     current, voltage = current_A[thin][good], voltage_V[thin][good]
     if len(current) < 2:
         return "+"
@@ -62,4 +63,4 @@ def discharge_sign(current_A: Column, voltage_V: Column, header: str) -> str:
             return "+" if trend < 0 else "-"
     if "discharge" in header.lower() or "entlade" in header.lower() or "load" in header.lower():
         return "+"
-    return "+" if float(np.mean(current)) >= 0 else "-"
+    return "+" if np.count_nonzero(current > 0) >= np.count_nonzero(current < 0) else "-"

@@ -20,6 +20,9 @@ Repair = Literal["none", "safe", "offered"]
 REPAIRS: tuple[Repair, ...] = ("none", "safe", "offered")
 BLOCK = 1 << 16
 GAPS_NAMED = 10
+ABSURD = 1e7
+"""V or A beyond this is no reading, not even in mV and mA."""
+ABSURD_S = 1e11
 GAP_FACTOR = 5.0
 """An interval longer than this many usual ones is a gap."""
 
@@ -99,15 +102,13 @@ def _slope_of_counter(time_s: Column, counter_Ah: Column) -> Column:
 
 
 def _without_blanks(trace: Trace, remarks: list[Remark]) -> Trace:
-    current = trace.current
+    """Leave out rows without a complete reading; a number no instrument could show is none."""
     bad = 0
     for start in range(0, len(trace), BLOCK):
-        stop = start + BLOCK
-        total = trace.time_s[start:stop] + trace.voltage_V[start:stop] + current[start:stop]
-        bad += total.size - int(np.count_nonzero(np.isfinite(total)))
+        bad += int(np.count_nonzero(~_readable(trace, slice(start, start + BLOCK))))
     if bad == 0:
         return trace
-    keep = np.isfinite(trace.time_s) & np.isfinite(trace.voltage_V) & np.isfinite(current)
+    keep = _readable(trace, slice(None))
     missing = np.flatnonzero(~keep)
     remarks.append(
         Remark(
@@ -117,6 +118,14 @@ def _without_blanks(trace: Trace, remarks: list[Remark]) -> Trace:
         )
     )
     return trace.taking(keep)
+
+
+def _readable(trace: Trace, part: slice) -> NDArray[np.bool_]:
+    # a comparison with NaN is False: one pass finds blanks and impossible numbers alike
+    readable = np.abs(trace.voltage_V[part]) < ABSURD
+    readable &= np.abs(trace.current[part]) < ABSURD
+    readable &= np.abs(trace.time_s[part]) < ABSURD_S
+    return readable
 
 
 def _with_rising_time(trace: Trace, repair: Repair, remarks: list[Remark]) -> Trace:
