@@ -1,5 +1,5 @@
 """The demo book: an invented winter telemetry workshop and its candidate batteries."""
 
-from wintry_tally.demo.open import scratch_copy
+from wintry_tally.demo.open import begin_now, scratch_copy
 
-__all__ = ["scratch_copy"]
+__all__ = ["begin_now", "scratch_copy"]

@@ -4,8 +4,13 @@ from __future__ import annotations
 
 import shutil
 import tempfile
+from datetime import UTC, datetime, timedelta
 from importlib import resources
 from pathlib import Path
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from wintry_tally.book import Book
 
 
 def scratch_copy(folder: Path | None = None) -> Path:
@@ -14,20 +19,16 @@ def scratch_copy(folder: Path | None = None) -> Path:
     with resources.as_file(resources.files("wintry_tally.demo").joinpath("demo.wintry")) as shipped:
         shutil.copyfile(shipped, target)
     target.chmod(0o600)
-    _begin_now(target)
     return target
 
 
-def _begin_now(path: Path) -> None:
+def begin_now(book: Book) -> None:
     """Let the run in progress have begun just so long ago as it has been going, so that the window shows it live."""
-    from datetime import UTC, datetime, timedelta
-
-    from wintry_tally.book import Book, RunStatus
+    from wintry_tally.book import RunStatus
     from wintry_tally.book.records import utc_text
 
-    with Book.open(path) as book:
-        for run in book.runs.all():
-            if run.status is RunStatus.RUNNING and run.method == "simulated":
-                rows = book.runs.readings(run.id)
-                elapsed = rows[-1][0] if rows else 0.0
-                book.runs.change(run.id, started_utc=utc_text(datetime.now(UTC) - timedelta(seconds=elapsed)), owner="")
+    for run in book.runs.all():
+        if run.status is RunStatus.RUNNING and run.method == "simulated":
+            rows = book.runs.readings(run.id)
+            elapsed = rows[-1][0] if rows else 0.0
+            book.runs.change(run.id, started_utc=utc_text(datetime.now(UTC) - timedelta(seconds=elapsed)))

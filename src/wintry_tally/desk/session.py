@@ -112,6 +112,9 @@ class Session(QObject):
         self._at_work = True
         with self.guard():
             if self._book.meta("demo") == "yes":
+                from wintry_tally.demo import begin_now
+
+                begin_now(self._book)
                 for run in self.running.interrupted():
                     self.running.take_up(run)
         for sample in self._samples:

@@ -185,7 +185,7 @@ def step(recipe: Recipe, state: RunState, seen: Observation | Request | None, no
         return _asked(recipe, state, seen, now_s)
     if seen is None or not math.isfinite(seen.voltage_V) or not math.isfinite(seen.current_A):
         return _unusable(recipe, state, seen, now_s)
-    state = _counted(replace(state, bad=0), seen, now_s)
+    state = _counted(state, seen, now_s)
     stopped = _stop_limit(recipe, state, seen)
     if stopped:
         return _stop(state, EndCause.STOP_LIMIT, stopped, now_s)
@@ -193,7 +193,7 @@ def step(recipe: Recipe, state: RunState, seen: Observation | Request | None, no
 
 
 def _counted(state: RunState, seen: Observation, now_s: float) -> RunState:
-    changes: dict[str, Any] = {"last_s": now_s, "last_V": seen.voltage_V, "last_A": seen.current_A}
+    changes: dict[str, Any] = {"bad": 0, "last_s": now_s, "last_V": seen.voltage_V, "last_A": seen.current_A}
     if state.last_s is not None and state.phase is Phase.DISCHARGING and math.isfinite(state.last_V):
         step_s = max(0.0, now_s - max(state.last_s, state.step_since_s))
         changes["charge_Ah"] = state.charge_Ah + 0.5 * (seen.current_A + state.last_A) * step_s / 3600.0
@@ -243,12 +243,14 @@ def _end_rules(recipe: Recipe, state: RunState, seen: Observation, now_s: float)
         if rule.kind == "voltage" and discharging:
             # the protection's own collapse is told by the rule before; a cut-off is crossed with current flowing
             hit = seen.voltage_V <= rule.value and seen.current_A > 0.02
-            state = replace(state, below=state.below + 1 if hit else 0)
+            if hit or state.below:
+                state = replace(state, below=state.below + 1 if hit else 0)
             if state.below >= rule.readings:
                 return _step_over(recipe, state, rule.cause, f"{seen.voltage_V:.2f} V ≤ {rule.value:g} V", now_s)
         elif rule.kind == "protection" and discharging:
             idle = seen.current_A <= 0.02 and seen.voltage_V < rule.value
-            state = replace(state, open=state.open + 1 if idle else 0)
+            if idle or state.open:
+                state = replace(state, open=state.open + 1 if idle else 0)
             if state.open >= rule.readings:
                 return _step_over(recipe, state, rule.cause, f"no current, {seen.voltage_V:.2f} V", now_s)
         elif rule.kind == "time":
