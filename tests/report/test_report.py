@@ -20,7 +20,7 @@ from wintry_tally.core.verdict import School
 from wintry_tally.report.curve import curve_svg, discharge_curve, ticks
 from wintry_tally.report.dossier import Dossier, RunFacts, assemble, report_run
 from wintry_tally.report.page import render, write_page
-from wintry_tally.report.words import claim_words
+from wintry_tally.report.words import chance_words, claim_words
 
 OPTIONS = Options(
     FAMILIES["lfp"], 40.0, Instrument(parse_accuracy("0.1%+2d"), parse_accuracy("0.5%+2d"), "m"), ambient_C=22.0
@@ -139,6 +139,16 @@ def test_the_curve_ends_at_what_was_counted() -> None:
     )
     assert curve_svg([], 40.0, 10.0) == ""
     assert discharge_curve(analyse(Trace(np.arange(9.0), np.full(9, 13.0), np.zeros(9)), Options())) is None
+
+
+def test_chances_are_never_rounded_to_certainty() -> None:
+    assert [chance_words(p) for p in (1.0, 0.99951, 0.95, 0.0004, 0.0)] == [
+        "> 0.999",
+        "> 0.999",
+        "0.950",
+        "< 0.001",
+        "< 0.001",
+    ]
 
 
 def test_ticks_are_round_and_within() -> None:

@@ -16,7 +16,7 @@ from wintry_tally.core.quantity import format_duration, format_quantity
 from wintry_tally.core.verdict.outcome import OUTCOME_WORDS, SCHOOL_WORDS, Outcome
 from wintry_tally.report.curve import curve_svg, discharge_curve
 from wintry_tally.report.dossier import Dossier, RunReport
-from wintry_tally.report.words import claim_words
+from wintry_tally.report.words import chance_words, claim_words
 
 METHOD_WORDS = {
     "simulated": "on the simulated bench: a battery model, not a battery",
@@ -87,7 +87,7 @@ def _view(dossier: Dossier, made: datetime) -> dict[str, Any]:
                 "words": OUTCOME_WORDS[verdict.outcome],
                 "claim": claim_words(verdict.claim),
                 "measured": "" if verdict.measured is None else format_quantity(verdict.measured),
-                "probability": "" if verdict.probability is None else f"{verdict.probability:.3f}",
+                "probability": "" if verdict.probability is None else chance_words(verdict.probability),
                 "effects": [
                     f"{condition.name}: {condition.actual} instead of {condition.claimed}, likely "
                     f"{'+' if condition.effect.value >= 0 else ''}{format_quantity(condition.effect)} at the claim's own"

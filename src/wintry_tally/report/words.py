@@ -35,3 +35,12 @@ def claim_words(claim: Claim) -> str:
     }
     extra = [conditions[name](value) for name, value in claim.conditions.items() if name in conditions]
     return " ".join([text, *extra])
+
+
+def chance_words(probability: float) -> str:
+    """A probability to three decimals; never a 0 or a 1 that it is not."""
+    if probability > 0.9995:
+        return "> 0.999"
+    if probability < 0.0005:
+        return "< 0.001"
+    return f"{probability:.3f}"

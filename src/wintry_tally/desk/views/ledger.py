@@ -16,7 +16,7 @@ from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.findings import FindingList
 from wintry_tally.desk.widgets.parts import button, card, clear, column, empty, label, row, scrolling
 from wintry_tally.desk.widgets.tally import STEP, Tally, draw_stroke, tally_words
-from wintry_tally.report.words import claim_words
+from wintry_tally.report.words import chance_words, claim_words
 
 
 class Stroke(QWidget):
@@ -142,7 +142,7 @@ class LedgerView(StationView):
         measured.setContentsMargins(0, 0, 0, 0)
         box.setLayout(measured)
         self._grid.addWidget(box, line, 2, top)
-        chance = "–" if verdict.probability is None else _chance(verdict.probability)
+        chance = "–" if verdict.probability is None else chance_words(verdict.probability)
         probability = label(chance)
         probability.setFont(font("body"))
         self._grid.addWidget(probability, line, 3, top)
@@ -159,11 +159,3 @@ class LedgerView(StationView):
             holder.layout().addWidget(link)
             self._grid.addWidget(holder, line, 4, top)
         return line + 1
-
-
-def _chance(p: float) -> str:
-    if p > 0.9995:
-        return "> 0.999"
-    if p < 0.0005:
-        return "< 0.001"
-    return f"{p:.3f}"
