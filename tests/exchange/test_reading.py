@@ -381,3 +381,22 @@ def test_numbers_no_instrument_could_show_are_no_readings(tmp_path: Path, number
     analysis = analyse(read_log(path).trace, Options())
     assert analysis.remarks[0].code == "blank-rows" and analysis.remarks[0].rows == (21, 21)
     assert analysis.capacity is not None and analysis.capacity.count.charge.value == pytest.approx(8 * 49 / 3600)
+
+
+def test_damaged_parquet_is_refused_in_one_line_and_nothing_else_is_printed(
+    tmp_path: Path, capfd: pytest.CaptureFixture[str]
+) -> None:
+    whole = tmp_path / "whole.parquet"
+    pl.DataFrame({"Time": TRACE.time_s, "Voltage": TRACE.voltage_V, "Current": TRACE.current}).write_parquet(whole)
+    content = whole.read_bytes()
+    damaged = tmp_path / "damaged.parquet"
+    for at in range(8, len(content) - 4, len(content) // 60):
+        damaged.write_bytes(content[:at] + bytes([content[at] ^ 0xFF]) + content[at + 1 :])
+        try:
+            analyse(read_log(damaged).trace, Options())
+        except LogError as error:
+            assert "\n" not in str(error)
+    damaged.write_bytes(content[: len(content) // 2])
+    with pytest.raises(LogError, match="its end is missing"):
+        read_log(damaged)
+    assert capfd.readouterr().err == ""

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
 import gzip
 import io
 import mmap
+import os
 import zlib
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
@@ -66,7 +69,7 @@ def read_log(path: Path, choices: Choices | None = None) -> LogFile:
     _require(layout.columns, name, [header.text for header in layout.headers])
     try:
         frame = _frame(content, layout, path)
-    except pl.exceptions.PolarsError as error:
+    except (pl.exceptions.PolarsError, pl.exceptions.PanicException) as error:
         raise LogError(f"cannot be read as a table ({str(error).splitlines()[0][:120]})", name) from None
     return _assemble(frame, layout, chosen, name)
 
@@ -360,11 +363,32 @@ def _hour_jumps(seconds: Column, naive: bool, remarks: list[Remark]) -> None:
         )
 
 
-def _from_parquet(content: bytes, choices: Choices, name: str) -> LogFile:
+@contextlib.contextmanager
+def _quiet_stderr() -> Iterator[None]:
+    """Keep what a library's own thread prints of a damaged file off the terminal: the error says it in one line."""
     try:
-        frame = pl.read_parquet(io.BytesIO(content))
-    except Exception as error:
-        raise LogError(f"the Parquet file is damaged ({str(error).splitlines()[0][:100]})", name) from None
+        kept = os.dup(2)
+    except OSError:
+        yield
+        return
+    try:
+        with open(os.devnull, "wb") as nowhere:  # noqa: PTH123
+            os.dup2(nowhere.fileno(), 2)
+        yield
+    finally:
+        os.dup2(kept, 2)
+        os.close(kept)
+
+
+def _from_parquet(content: bytes, choices: Choices, name: str) -> LogFile:
+    if content[-4:] != b"PAR1" or len(content) < 12:
+        raise LogError("the Parquet file is damaged (its end is missing)", name, "copy or export it again")
+    try:
+        with _quiet_stderr():
+            frame = pl.read_parquet(io.BytesIO(content))
+    except (Exception, pl.exceptions.PanicException) as error:
+        reason = (str(error).splitlines() or ["no reason given"])[0][:100]
+        raise LogError(f"the Parquet file is damaged ({reason})", name, "copy or export it again") from None
     if frame.width > MOST_PARQUET:
         raise LogError(f"{frame.width} columns; at most {MOST_PARQUET} are read", name)
     headers = tuple(parse_header(title) for title in frame.columns)
