@@ -64,23 +64,32 @@ class Quantity:
 def combine_linear(parts: Sequence[tuple[float, Quantity]], unit: str) -> Quantity:
     """The sum of coefficient × quantity, terms with the same shared key added linearly.
 
-    Source: JCGM 100:2008, 5.2 (fully correlated inputs add linearly). A part whose uncertainty is
+    Source: JCGM 100:2008, 5.2 (fully correlated inputs add linearly); the propagation is the `uncertainties`
+    package's, each error one of its variables. A part whose uncertainty is
     unknown makes the result's unknown. A part without terms counts as one term of its own.
     """
     value = math.fsum(coefficient * quantity.value for coefficient, quantity in parts)
     if any(quantity.standard is None for _, quantity in parts):
         return Quantity(value, None, unit)
-    shared: dict[str, Term] = {}
-    own: list[Term] = []
+    from uncertainties import ufloat
+
+    total: Any = value
+    origins: dict[Any, Term] = {}
+    shared: dict[str, Any] = {}
     for coefficient, quantity in parts:
-        terms = quantity.terms or (Term("uncertainty as given", quantity.standard or 0.0),)
-        for term in terms:
-            moved = Term(term.name, coefficient * term.standard, term.shared)
-            if not term.shared:
-                own.append(moved)
-            elif term.shared in shared:
-                before = shared[term.shared]
-                shared[term.shared] = Term(before.name, before.standard + moved.standard, term.shared)
-            else:
-                shared[term.shared] = moved
-    return Quantity.from_terms(value, unit, [*shared.values(), *own])
+        for term in quantity.terms or (Term("uncertainty as given", quantity.standard or 0.0),):
+            if term.standard == 0.0 or coefficient == 0.0:
+                continue
+            error = shared.get(term.shared) if term.shared else None
+            if error is None:
+                error = ufloat(0.0, 1.0)
+                origins[error] = term
+                if term.shared:
+                    shared[term.shared] = error
+            total = total + coefficient * term.standard * error
+    if not origins:
+        return Quantity(value, 0.0, unit)
+    terms = [
+        Term(origins[error].name, derivative, origins[error].shared) for error, derivative in total.derivatives.items()
+    ]
+    return Quantity.from_terms(value, unit, terms)
