@@ -162,6 +162,17 @@ def test_over_current_and_over_voltage() -> None:
     assert full.open_charge and seen.current_A == 0.0
 
 
+def test_the_cold_blocks_a_charge_and_not_a_discharge() -> None:
+    # handbook 4.9: below 0 °C current into the cells is blocked within seconds; it comes back with warmth
+    model = BatteryModel(parameters_for(FAMILIES["lfp"], 40.0), 0.5, -10.0)
+    model.advance(-8.0, 1.0)
+    assert model.advance(-8.0, 1.0).current_A == 0.0
+    assert model.advance(8.0, 1.0).current_A == 8.0
+    model.temperature_C = model.ambient_C = 15.0
+    model.advance(0.0, 1.0)
+    assert model.advance(-8.0, 1.0).current_A == -8.0
+
+
 def test_loads_in_every_mode() -> None:
     model = BatteryModel(parameters_for(FAMILIES["lfp"], 40.0))
     amps = model.current_for("power", 100.0)

@@ -6,7 +6,7 @@ Nothing here touches anything real. The load and meter speak the same interfaces
 from __future__ import annotations
 
 import math
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 from random import Random
 from typing import Any
 
@@ -148,8 +148,3 @@ class SimulatedChannel(InstrumentChannel):
         """Take up a battery's state."""
         self.world.model.restore(state)
         self.world.voltage_V = self.world.model.terminal_V(0.0)
-
-
-def spec_as_dict(spec: MeterSpec) -> dict[str, Any]:
-    """Plain data."""
-    return asdict(spec)

@@ -21,7 +21,6 @@ from wintry_tally.core.errors import BookError
 __all__ = ["Book", "Run", "RunSettings", "RunStatus"]
 
 APPLICATION_ID = 0x57544C59
-SUFFIX = ".wintry"
 
 
 class Book:

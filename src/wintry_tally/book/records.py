@@ -43,7 +43,6 @@ class RunSettings:
     setting: float = 0.0
     power_W: float = 180.0
     load_A: float = 20.0
-    charge_school: str = "usual"
     clock_s: float = 0.0
     health: float = 1.0
     extra: dict[str, Any] = field(default_factory=dict)

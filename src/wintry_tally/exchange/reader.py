@@ -9,7 +9,7 @@ import mmap
 import os
 import zlib
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -420,9 +420,3 @@ def _parquet_decimals(series: pl.Series) -> int:
         return 0
     step = resolution_of(_numbers(series))
     return 6 if step <= 0 else round(-np.log10(step))
-
-
-def with_row_numbers(log: LogFile) -> LogFile:
-    """The log with explicit row numbers in its trace."""
-    rows = np.arange(1, len(log.trace) + 1, dtype=np.int64)
-    return replace(log, trace=replace(log.trace, row=rows))

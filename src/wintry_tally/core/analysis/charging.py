@@ -17,6 +17,10 @@ RESISTING_DROP_V = 0.3
 """A heater holds the charger at its limit; when the cells take over, the voltage falls at least so far."""
 
 
+LITHIUM_TAPER_C = 0.05
+"""The full criterion where the family is not known, as a share of capacity per hour."""
+
+
 @dataclass(frozen=True)
 class Heating:
     """The heater phase before the cells accept charge."""
@@ -117,7 +121,7 @@ def _until_full(
     """Where the current first stayed at or below the full criterion while the voltage held its limit."""
     if not rated_Ah:
         return None, charging
-    share = 0.02 if family is not None and not family.lithium else 0.05
+    share = LITHIUM_TAPER_C if family is None else family.full_taper_C
     for position, stage in enumerate(charging):
         if stage.control != "voltage" or stage.last - stage.first < 3:
             continue

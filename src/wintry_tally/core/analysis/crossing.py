@@ -14,12 +14,11 @@ from wintry_tally.core.trace.trace import Trace
 
 @dataclass(frozen=True)
 class Crossing:
-    """A threshold crossed `tail_s` after reading `last` (the last one above), at the current and slope there."""
+    """A threshold crossed `tail_s` after reading `last` (the last one above), at the current there."""
 
     last: int
     tail_s: float
     current_A: float
-    slope_V_s: float
     doubt_s: float
 
 
@@ -75,7 +74,7 @@ def _steep(trace: Trace, scale: Scale, stage: Stage, index: int) -> bool:
 
 def _at(trace: Trace, scale: Scale, stage: Stage, index: int, threshold_V: float, instrument: Instrument) -> Crossing:
     if index <= stage.first:
-        return Crossing(stage.first, 0.0, float(trace.current[stage.first]), 0.0, 0.0)
+        return Crossing(stage.first, 0.0, float(trace.current[stage.first]), 0.0)
     before, interval = index - 1, float(trace.time_s[index] - trace.time_s[index - 1])
     upper, lower = float(trace.voltage_V[before]), float(trace.voltage_V[index])
     fraction = (
@@ -95,7 +94,7 @@ def _at(trace: Trace, scale: Scale, stage: Stage, index: int, threshold_V: float
     slope = _slope(trace, stage, index, max(2 * error, 0.01))
     doubt = error / slope if slope > 0 else 0.0
     interpolation = interval / math.sqrt(12.0) * 0.25  # a straight line across a curved knee
-    return Crossing(before, fraction * interval, current, slope, math.hypot(doubt, interpolation))
+    return Crossing(before, fraction * interval, current, math.hypot(doubt, interpolation))
 
 
 def _slope(trace: Trace, stage: Stage, index: int, band_V: float) -> float:

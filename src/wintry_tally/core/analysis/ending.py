@@ -156,7 +156,7 @@ def _charge_ending(trace: Trace, scale: Scale, stage: Stage, following: Stage | 
     size = stage.last - stage.first
     tail = np.abs(trace.current[max(stage.first, stage.last - min(10, size)) : stage.last + 1])
     last_A = float(np.median(tail))
-    share = 0.02 if options.family is not None and not options.family.lithium else 0.05
+    share = 0.05 if options.family is None else options.family.full_taper_C
     if options.rated_Ah:
         tapered = last_A <= 1.15 * share * options.rated_Ah
     else:

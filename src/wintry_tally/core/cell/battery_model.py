@@ -199,7 +199,8 @@ class BatteryModel:
             self.open_discharge = True
         elif self.open_discharge and current_A < 0.0 and voltage > protection.low_release_V:
             self.open_discharge = False
-        if voltage >= protection.high_cut_V:
+        cold = self.temperature_C < protection.cold_block_C
+        if voltage >= protection.high_cut_V or cold:
             self.open_charge = True
         elif voltage <= protection.high_release_V:
             self.open_charge = False

@@ -25,7 +25,6 @@ class Parameters:
     """One battery.
 
     Parts:
-        chemistry: "lithium" or "lead".
         capacity_Ah: drawn from full to empty, at 25 °C and a rate near nothing.
         ocv: (state of charge 0 to 1, rested V of the pack), rising.
         resistance_ohm: of the whole pack at 25 °C; resistance_per_K: its relative rise per kelvin of cold.
@@ -37,7 +36,6 @@ class Parameters:
         protection: None for packs without their own.
     """
 
-    chemistry: str
     capacity_Ah: float
     ocv: tuple[tuple[float, float], ...]
     resistance_ohm: float
@@ -82,7 +80,6 @@ def parameters_for(family: Family, rated_Ah: float, resistance_ohm: float | None
     if family.lithium:
         lfp = family.key == "lfp"
         return Parameters(
-            chemistry="lithium",
             capacity_Ah=1.01 * rated_Ah,
             ocv=_LFP if lfp else _NMC,
             resistance_ohm=resistance,
@@ -98,7 +95,6 @@ def parameters_for(family: Family, rated_Ah: float, resistance_ohm: float | None
         )
     chart = family.charge_state
     return Parameters(
-        chemistry="lead",
         capacity_Ah=1.075 * rated_Ah,
         ocv=_lead(chart[0][0], chart[-1][0] - 0.06),
         resistance_ohm=resistance,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from enum import StrEnum
 from typing import Literal
 
@@ -82,5 +82,3 @@ class Recipe:
     stops: StopLimits
     cautions: tuple[str, ...] = ()
     settles: tuple[str, ...] = ()
-    attended: bool = False
-    notes: tuple[str, ...] = field(default_factory=tuple)
