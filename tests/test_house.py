@@ -28,7 +28,7 @@ def texts() -> list[tuple[Path, str]]:
 def test_locks_are_hashed_and_name_no_host() -> None:
     for name in ("requirements.lock", "requirements-test.lock"):
         text = (ROOT / name).read_text()
-        assert "http" not in text and "--index" not in text and "--find-links" not in text
+        assert not re.search(r"http|--(extra-)?index|--find", text)
         pins = [line for line in text.splitlines() if "==" in line]
         assert len(pins) > 10
         for block in re.split(r"\n(?=\S)", text):
@@ -48,7 +48,7 @@ def test_every_direct_dependency_is_pinned() -> None:
 
 def test_nothing_committed_names_a_machine() -> None:
     for path, text in texts():
-        assert "/work/" not in text and "/home/" not in text, path
+        assert not re.search(r"/(work|home|root)/\w", text), path
 
 
 def test_no_file_is_too_long_and_nothing_is_left_open() -> None:

@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from wintry_tally.core.analysis.counting import Count, Instrument, Integral, Span, count
 from wintry_tally.core.analysis.crossing import Crossing, find_crossing
 from wintry_tally.core.analysis.ending import SET_CUTOFF, EndOptions
+from wintry_tally.core.analysis.groups import largest_group
 from wintry_tally.core.analysis.stages import Scale, Stage, StageKind, span_of
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.trace.trace import Trace
@@ -47,19 +48,6 @@ class Usable:
     reached: bool
 
 
-def discharge_groups(stages: list[Stage]) -> list[tuple[int, int]]:
-    """(first, last) positions of each test: discharges with nothing but pauses between them."""
-    groups: list[tuple[int, int]] = []
-    for position, stage in enumerate(stages):
-        if stage.kind != StageKind.DISCHARGE:
-            continue
-        if groups and all(between.kind == StageKind.PAUSE for between in stages[groups[-1][1] + 1 : position]):
-            groups[-1] = (groups[-1][0], position)
-        else:
-            groups.append((position, position))
-    return groups
-
-
 def spans_until(
     trace: Trace, scale: Scale, discharges: list[Stage], crossing: tuple[int, Crossing] | None
 ) -> list[Span]:
@@ -95,19 +83,10 @@ def capacity_test(
 
     With a cut-off given and the discharge going on below it, the count ends where the cut-off was crossed.
     """
-    best: tuple[float, tuple[int, int]] | None = None
-    for first, last in discharge_groups(stages):
-        amount = sum(
-            integral.between(stage.first, stage.last)[0]
-            for stage in stages[first : last + 1]
-            if stage.kind == StageKind.DISCHARGE
-        )
-        if best is None or amount > best[0]:
-            best = (amount, (first, last))
-    if best is None:
+    found = largest_group(integral, stages, StageKind.DISCHARGE)
+    if found is None:
         return None
-    first, last = best[1]
-    discharges = [stage for stage in stages[first : last + 1] if stage.kind == StageKind.DISCHARGE]
+    (first, last), discharges = found
     ended_by = endings[last] or "log-end"
     end_V = float(trace.voltage_V[discharges[-1].last])
     crossing = None

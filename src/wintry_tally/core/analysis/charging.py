@@ -8,6 +8,7 @@ import numpy as np
 
 from wintry_tally.core.analysis.counting import Count, Instrument, Integral, Span, count
 from wintry_tally.core.analysis.ending import CHARGE_PROTECTION, TAPER
+from wintry_tally.core.analysis.groups import largest_group
 from wintry_tally.core.analysis.stages import Scale, Stage, StageKind, span_of
 from wintry_tally.core.battery.families import Family
 from wintry_tally.core.quantity import Quantity
@@ -43,19 +44,6 @@ class ChargeResult:
     heating: Heating | None
 
 
-def charge_groups(stages: list[Stage]) -> list[tuple[int, int]]:
-    """(first, last) positions of each charge: charging stages with nothing but pauses between them."""
-    groups: list[tuple[int, int]] = []
-    for position, stage in enumerate(stages):
-        if stage.kind != StageKind.CHARGE:
-            continue
-        if groups and all(between.kind == StageKind.PAUSE for between in stages[groups[-1][1] + 1 : position]):
-            groups[-1] = (groups[-1][0], position)
-        else:
-            groups.append((position, position))
-    return groups
-
-
 def charge_of(
     trace: Trace,
     integral: Integral,
@@ -71,19 +59,10 @@ def charge_of(
     Full: the protection opened, or the current fell to 0.05 C (2 % of C20 for lead-acid) at a steady voltage limit.
     What floats in after that is not counted.
     """
-    best: tuple[float, tuple[int, int]] | None = None
-    for first, last in charge_groups(stages):
-        amount = -sum(
-            integral.between(stage.first, stage.last)[0]
-            for stage in stages[first : last + 1]
-            if stage.kind == StageKind.CHARGE
-        )
-        if best is None or amount > best[0]:
-            best = (amount, (first, last))
-    if best is None:
+    found = largest_group(integral, stages, StageKind.CHARGE)
+    if found is None:
         return None
-    first, last = best[1]
-    charging = [stage for stage in stages[first : last + 1] if stage.kind == StageKind.CHARGE]
+    (_, last), charging = found
     heating, charging = _heater(trace, integral, scale, charging, instrument)
     if not charging:
         return None
