@@ -18,7 +18,7 @@ import pytest
 from tests.making import discharge
 from wintry_tally.book import Book, RunSettings, RunStatus, tables
 from wintry_tally.book.recipes import recipe_data, recipe_from
-from wintry_tally.book.runs import owner_lives, this_process
+from wintry_tally.book.runs import _started, owner_lives, this_process
 from wintry_tally.book.seal import same, seal, unseal
 from wintry_tally.core.analysis import analyse
 from wintry_tally.core.battery import FAMILIES, Arrival, parse_claim
@@ -153,6 +153,19 @@ def test_owners() -> None:
     assert not owner_lives("") and not owner_lives("1:notastart") and not owner_lives("999999999:5")
 
 
+def test_a_killed_process_not_yet_buried_owns_nothing() -> None:
+    child = subprocess.Popen([sys.executable, "-c", "import time; time.sleep(60)"])
+    owner = f"{child.pid}:{_started(child.pid)}"
+    assert owner_lives(owner)
+    os.kill(child.pid, signal.SIGKILL)
+    for _ in range(100):
+        if not owner_lives(owner):
+            break
+        time.sleep(0.02)
+    assert not owner_lives(owner), "still a zombie: nobody has waited for it"
+    child.wait()
+
+
 def test_reopening_migrating_and_refusing(tmp_path: Path) -> None:
     path = tmp_path / "b.wintry"
     with Book.create(path) as book:
@@ -269,4 +282,3 @@ def test_a_killed_process_loses_at_most_two_seconds(tmp_path: Path) -> None:
         assert run.status is RunStatus.RUNNING and not owner_lives(run.owner)
         state = RunState.from_dict(run.state)
         assert state.phase is Phase.DISCHARGING and state.last_s == kept and "free_Ah" in run.bench
-        time.sleep(0)

@@ -276,3 +276,15 @@ def test_no_forecast_without_current() -> None:
     assert live_forecast(40.0, 1.0, 0.0, 13.0, None) is None
     plain = live_forecast(40.0, 10.0, 8.0, 13.0, None)
     assert plain is not None and plain.remaining_s == pytest.approx(30 / 8 * 3600)
+
+
+def test_the_live_forecast_of_a_plateau_stays_near_the_model_at_first() -> None:
+    recipe = capacity_recipe(LFP, 30.0, CapacityPlan("current", 6.0, 10.0, 3600.0), LIMITS)
+    curve = forecast(recipe, parameters_for(LFP, 30.0))
+    assert min(curve.voltage_V) > 9.0, "the curve ends where the protection opens, not at the collapsed terminals"
+    model, drawn = BatteryModel(parameters_for(LFP, 30.0)), 0.0
+    for _ in range(60):
+        seen = model.advance(6.0, 60.0)
+        drawn += 0.1
+        ahead = live_forecast(30.0, drawn, 6.0, seen.voltage_V, curve)
+        assert ahead is not None and ahead.total_Ah == pytest.approx(30.0, rel=0.08)

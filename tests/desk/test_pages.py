@@ -281,3 +281,27 @@ def test_a_new_tag_is_brought_into_view(demo: Window, qtbot) -> None:
         demo.hang_tag()
     tag = demo.rack.tag(demo.sample_id)
     qtbot.waitUntil(lambda: not tag.visibleRegion().isEmpty(), timeout=5000)
+
+
+def test_the_rate_can_be_changed_after_a_rest_within_the_run(one: Window, qtbot) -> None:
+    page = plan_page(one)
+    page.rest.line.setText("10 min")
+    page.review()
+    page.acknowledged.click()
+    page.start()
+    run_page = one.view("capacity").page("run")
+    qtbot.waitUntil(lambda: "discharging" in run_page.state.text(), timeout=15000)
+    assert run_page.rate.isVisible() and run_page.change.isEnabled()
+
+
+def test_a_run_held_by_another_window_is_said_to_be(one: Window, sample_book: Path) -> None:
+    from wintry_tally.desk.session import Session
+
+    other = Session()
+    other.open_book(sample_book)
+    settings = RunSettings(rated_Ah=40.0)
+    run = other.book.runs.begin(1, "Capacity 1", "simulated", datetime(2026, 1, 1, tzinfo=UTC), settings)
+    one.view("capacity").refresh()
+    overview = one.view("capacity").overview
+    assert one.session.running.elsewhere(one.session.book.runs.get(run)) and overview._banner.count() == 1
+    other.shut_down()

@@ -32,7 +32,9 @@ def this_process() -> str:
 def _started(pid: int) -> str:
     try:
         with open(f"/proc/{pid}/stat", encoding="ascii", errors="replace") as file:  # noqa: PTH123
-            return file.read().rpartition(")")[2].split()[19]
+            fields = file.read().rpartition(")")[2].split()
+        # a killed process that nobody has buried yet is as dead as any
+        return "" if fields[0] in {"Z", "X"} else fields[19]
     except (OSError, IndexError):
         return ""
 

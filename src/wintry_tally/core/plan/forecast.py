@@ -53,8 +53,9 @@ def forecast(
         result = step(recipe, state, Observation(seen.voltage_V, seen.current_A, seen.temperature_C), now)
         state = result.state
         if discharging:
-            times.append(now)
-            volts.append(seen.voltage_V)
+            if not seen.open:
+                times.append(now)
+                volts.append(seen.voltage_V)
             if state.phase is Phase.DISCHARGING:
                 end_s, charge, energy = now, state.charge_Ah, state.energy_Wh
             else:
@@ -98,7 +99,9 @@ def live_forecast(
             seen_total = drawn_Ah / share
             # a volt's worth of model error moves the place by 1/slope: sure on a knee, blind on a plateau
             blur = 0.06 / max(slope, 1e-6)
-            weight = 1.0 / (1.0 + (blur / prior_share) ** 2)
+            # the first stretch is the sag settling in: it says nothing of how much there is
+            settled = min(1.0, max(0.0, (min(share, drawn_Ah / prior) - 0.2) / 0.2))
+            weight = settled / (1.0 + (blur / prior_share) ** 2)
             total = (1.0 - weight) * prior + weight * seen_total
             spread = (1.0 - weight) * spread + weight * min(spread, blur * seen_total)
     total = max(total, drawn_Ah)

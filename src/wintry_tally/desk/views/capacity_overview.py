@@ -63,6 +63,10 @@ class CapacityOverview(StationView):
         for run in self.session.running.interrupted():
             if run.sample_id == self.sample_id:
                 self._banner.addWidget(self._interrupted(run))
+        for run in self.session.runs(self.sample_id):
+            if run.method == "simulated" and self.session.running.elsewhere(run):
+                words = f"{run.title} is running in another window of this book."
+                self._banner.addWidget(card(label(words, wrap=True), role="banner"))
         self.dossier_changed()
 
     def _interrupted(self, run: Run) -> QWidget:
@@ -111,7 +115,7 @@ class CapacityOverview(StationView):
         self._curve_card.setVisible(bool(shown))
         lines = [("x", sample.rated_Ah, f"claimed {sample.rated_Ah:g} Ah")] if sample.rated_Ah else []
         self.curve.show_curves(shown, None, lines)
-        if not runs and not self.session.running.interrupted():
+        if not runs and not self._banner.count():
             self._runs.addWidget(
                 label(
                     "No test yet. Charge the battery fully and let it rest; then choose one of the three ways above.",

@@ -190,7 +190,7 @@ class PlanPage(StationView):
         if sample.rated_Ah:
             _, outlook = self.session.running.plan_of(sample, asked.plan, asked.limits)
         list_ = preflight(
-            sample.family, sample.rated_Ah, asked.plan, asked.limits, sample.arrival.rested_V and None,
+            sample.family, sample.rated_Ah, asked.plan, asked.limits, None,
             outlook.end_s if outlook else None,
         )  # fmt: skip
         for check in list_:

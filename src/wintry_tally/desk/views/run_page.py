@@ -74,7 +74,7 @@ class RunPage(StationView):
         live = self.session.running.of_sample(self.sample_id)
         if live is None:
             return
-        mode = live.recipe.steps[live.latest.state.index].mode
+        mode = next((step.mode for step in live.recipe.steps if step.kind == "discharge"), "")
         self.rate.setVisible(mode == "current")
         self.change.setVisible(mode == "current")
         index = self.speed.findData(live.worker.speed)
