@@ -153,7 +153,8 @@ class Running:
         loop = RunLoop(recipe, channel, Journal(book.runs, run.id), settings.interval_s, state, elapsed_s)
 
         def closing(snapshot: Snapshot) -> None:
-            ended = run.started + timedelta(seconds=snapshot.elapsed_s)
+            # the bench may run in fast time: its end is when it ended here, and never still to come
+            ended = min(datetime.now(UTC), run.started + timedelta(seconds=snapshot.elapsed_s))
             cause = snapshot.state.cause.value if snapshot.state.cause else ""
             book.runs.finish(run.id, cause, snapshot.state.detail, ended)
 
@@ -181,7 +182,13 @@ class Running:
         rows = book.runs.readings(run.id)
         elapsed = rows[-1][0] if rows else 0.0
         book.runs.add_event(run.id, Event(elapsed, "interrupted", "closed as interrupted"))
-        book.runs.finish(run.id, "interrupted", "", run.started + timedelta(seconds=elapsed), RunStatus.INTERRUPTED)
+        book.runs.finish(
+            run.id,
+            "interrupted",
+            "",
+            min(datetime.now(UTC), run.started + timedelta(seconds=elapsed)),
+            RunStatus.INTERRUPTED,
+        )
         self._session.touch_runs(run.sample_id)
 
     def follow(self) -> bool:

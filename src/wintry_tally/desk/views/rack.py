@@ -100,7 +100,8 @@ class Rack(QWidget):
             sample = self._session.sample(sample_id)
             tag.set_doing("just arrived" if sample.arrival.rested_V is None else "ready for its capacity test")
         elif last.status == "running":
-            tag.set_doing("hand readings under way" if last.method == "hand" else "a test was interrupted")
+            elsewhere = "a test runs in another window" if running.elsewhere(last) else "a test was interrupted"
+            tag.set_doing("hand readings under way" if last.method == "hand" else elsewhere)
         else:
             done = (last.ended or last.started).astimezone()
             tag.set_doing(f"{last.title.lower()} {last.status.value} {done:%d %b %H:%M}")
