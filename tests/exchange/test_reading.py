@@ -184,7 +184,7 @@ def test_columns_are_told_by_name_and_unit(titles: list[str], expected: dict[str
 
 def test_small_parts_of_the_reader() -> None:
     assert split('a,"b,c",d', ",") == ["a", "b,c", "d"]
-    assert plain("Größe-Ä 1") == "groe a 1" or plain("Größe-Ä 1")
+    assert plain("Kapazität-Ä 1") == "kapazitat a 1"
     assert scale_of("temperature", "°F") == (pytest.approx(5 / 9), pytest.approx(-160 / 9))
     assert scale_of("voltage", "furlong") == (1.0, 0.0)
 

@@ -3,17 +3,10 @@
 from __future__ import annotations
 
 from wintry_tally.core.battery import Claim, Direction
-from wintry_tally.core.quantity.display import decimals_without_doubt, format_number
+from wintry_tally.core.quantity import format_plain
+from wintry_tally.core.quantity.units import in_unit
 
-_FACTORS = {"min": 60.0, "h": 3600.0, "months": 30.44 * 86400, "years": 365.25 * 86400}
 _SIGNS = {Direction.AT_LEAST: "at least ", Direction.AT_MOST: "at most ", Direction.WITHIN: "", Direction.IS: ""}
-
-
-def number_words(value: float, unit: str) -> str:
-    """A plain number with its unit, no needless zeros."""
-    text = format_number(value, decimals_without_doubt(value))
-    text = text.rstrip("0").rstrip(".") if "." in text else text
-    return f"{text} {unit}".strip()
 
 
 def claim_words(claim: Claim) -> str:
@@ -22,10 +15,10 @@ def claim_words(claim: Claim) -> str:
     if claim.value is None:
         return f"{kind.label}: {claim.text or ('yes' if claim.wanted else 'no')}"
     unit = kind.shown_unit
-    value = claim.value / _FACTORS.get(unit, 1.0)
-    text = f"{kind.label} {_SIGNS[claim.direction]}{number_words(value, '' if unit == 'money' else unit)}"
+    value = in_unit(claim.value, unit)
+    text = f"{kind.label} {_SIGNS[claim.direction]}{format_plain(value, '' if unit == 'money' else unit)}"
     if claim.tolerance:
-        text += f" ± {number_words(claim.tolerance, unit)}"
+        text += f" ± {format_plain(claim.tolerance, unit)}"
     conditions = {
         "c_rate": lambda v: f"at {v:g} C",
         "cutoff_V": lambda v: f"to {v:g} V",

@@ -210,12 +210,13 @@ def charge_state_band(family: Family, rested_V: float, reading_limit_V: float = 
     doubt = CHART_DOUBT_V + reading_limit_V
     low, high = 100.0, 0.0
     for chart in (family.charge_state, *family.schools):
-        low = min(low, _interpolate(chart, rested_V - doubt))
-        high = max(high, _interpolate(chart, rested_V + doubt))
+        low = min(low, charge_state_at(chart, rested_V - doubt))
+        high = max(high, charge_state_at(chart, rested_V + doubt))
     return low, high
 
 
-def _interpolate(chart: tuple[tuple[float, float], ...], voltage: float) -> float:
+def charge_state_at(chart: tuple[tuple[float, float], ...], voltage: float) -> float:
+    """State of charge in percent on one chart, straight between its points, level beyond its ends."""
     if voltage >= chart[0][0]:
         return chart[0][1]
     for (upper_V, upper), (lower_V, lower) in itertools.pairwise(chart):

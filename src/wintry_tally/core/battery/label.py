@@ -7,13 +7,9 @@ from collections.abc import Sequence
 from wintry_tally.core.battery.claims import CLAIM_KINDS, Claim
 from wintry_tally.core.battery.families import Family
 from wintry_tally.core.battery.finding import Finding
-from wintry_tally.core.quantity.display import decimals_without_doubt, format_number
+from wintry_tally.core.quantity.display import format_plain
+from wintry_tally.core.quantity.units import in_unit
 from wintry_tally.core.working import Working
-
-
-def _shown(value: float) -> str:
-    text = format_number(value, decimals_without_doubt(value))
-    return text.rstrip("0").rstrip(".") if "." in text else text
 
 
 def label_findings(
@@ -44,19 +40,19 @@ def label_findings(
                 "Energy from the label's own figures",
                 "E = V_nominal × C",
                 {
-                    "V_nominal": f"{_shown(nominal)} V",
-                    f"C ({capacity.source})": f"{_shown(capacity.value)} Ah",
-                    f"E printed ({energy.source})": f"{_shown(energy.value)} Wh",
+                    "V_nominal": f"{format_plain(nominal)} V",
+                    f"C ({capacity.source})": f"{format_plain(capacity.value)} Ah",
+                    f"E printed ({energy.source})": f"{format_plain(energy.value)} Wh",
                 },
-                f"{_shown(computed)} Wh",
+                f"{format_plain(computed)} Wh",
                 "common practice",
             )
             if abs(computed - energy.value) <= slack:
                 findings.append(
                     Finding(
                         "label-agrees",
-                        f"{_shown(nominal)} V × {_shown(capacity.value)} Ah = {_shown(computed)} Wh: agrees with the "
-                        f"{_shown(energy.value)} Wh {printed(energy.source)}.",
+                        f"{format_plain(nominal)} V × {format_plain(capacity.value)} Ah = {format_plain(computed)} Wh: agrees with the "
+                        f"{format_plain(energy.value)} Wh {printed(energy.source)}.",
                         "good",
                         working,
                     )
@@ -65,9 +61,9 @@ def label_findings(
                 findings.append(
                     Finding(
                         "label-arithmetic",
-                        f"{_shown(nominal)} V × {_shown(capacity.value)} Ah ({capacity.source}) = {_shown(computed)} Wh, "
-                        f"but {_shown(energy.value)} Wh is printed {printed(energy.source)}; "
-                        f"that would need {_shown(implied)} V.",
+                        f"{format_plain(nominal)} V × {format_plain(capacity.value)} Ah ({capacity.source}) = {format_plain(computed)} Wh, "
+                        f"but {format_plain(energy.value)} Wh is printed {printed(energy.source)}; "
+                        f"that would need {format_plain(implied)} V.",
                         "contradiction",
                         working,
                     )
@@ -108,5 +104,4 @@ def printed(source: str) -> str:
 def _claimed(claim: Claim) -> str:
     assert claim.value is not None
     unit = claim.definition.shown_unit
-    value = claim.value / {"min": 60.0, "h": 3600.0, "months": 30.44 * 86400, "years": 365.25 * 86400}.get(unit, 1.0)
-    return f"{_shown(value)} {unit}".strip()
+    return format_plain(in_unit(claim.value, unit), unit)

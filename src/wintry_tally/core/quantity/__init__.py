@@ -1,7 +1,7 @@
 """Uncertain numbers, units and their display, instrument accuracy, and reading what people type."""
 
 from wintry_tally.core.quantity.accuracy import Accuracy, parse_accuracy
-from wintry_tally.core.quantity.display import format_duration, format_number, format_quantity
+from wintry_tally.core.quantity.display import format_duration, format_number, format_plain, format_quantity
 from wintry_tally.core.quantity.typed import Typed, parse_duration, parse_typed
 from wintry_tally.core.quantity.uncertain import COVERAGE, Quantity, Term, combine_linear
 
@@ -14,6 +14,7 @@ __all__ = [
     "combine_linear",
     "format_duration",
     "format_number",
+    "format_plain",
     "format_quantity",
     "parse_accuracy",
     "parse_duration",

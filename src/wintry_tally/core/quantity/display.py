@@ -49,6 +49,13 @@ def decimals_without_doubt(value: float) -> int:
     return max(0, min(6, 3 - math.floor(math.log10(abs(value)))))
 
 
+def format_plain(value: float, unit: str = "") -> str:
+    """A number without a doubt of its own, as it would be printed: four significant digits, no needless zeros."""
+    text = format_number(value, decimals_without_doubt(value))
+    text = text.rstrip("0").rstrip(".") if "." in text else text
+    return f"{text} {unit}".strip()
+
+
 def format_duration(seconds: float) -> str:
     """ "5 h 02 min", "12 min 30 s", "42 s"; days from 48 h on."""
     if not math.isfinite(seconds):

@@ -78,6 +78,12 @@ def find_unit(text: str, dimension: str = "") -> Unit | None:
     return _TABLE.get(name) or _TABLE.get(name.replace(" ", "")) or _TABLE.get(name.replace("-", ""))
 
 
+def in_unit(kept: float, unit: str) -> float:
+    """A kept value in another unit of its dimension (5760 s in min: 96); as it stands where the unit is the kept one."""
+    found = find_unit(unit) if unit in {"min", "h", "months", "years"} else None
+    return kept if found is None else (kept - found.shift) / found.factor
+
+
 def units_of(dimension: str) -> list[str]:
     """Every accepted spelling for a dimension, for an error's mend."""
     return [name for name, unit in _TABLE.items() if unit.dimension == dimension]

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-import itertools
 import math
 
 from wintry_tally.core.battery import Claim, Family
+from wintry_tally.core.battery.families import charge_state_at
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.verdict.evidence import CapacityEvidence
 from wintry_tally.core.verdict.outcome import Condition
@@ -91,15 +91,6 @@ def cutoff_condition(family: Family, claim: Claim, evidence: CapacityEvidence, s
 
 def _chart_share(family: Family, end_V: float, cutoff_V: float) -> float:
     """An upper estimate of the share of charge between two voltages under load: the chart, 0.3 V lower for the sag."""
-    chart = family.charge_state
     sag = 0.3
-
-    def state(volts: float) -> float:
-        if volts >= chart[0][0]:
-            return chart[0][1]
-        for (upper_V, upper), (lower_V, lower) in itertools.pairwise(chart):
-            if volts >= lower_V:
-                return lower + (upper - lower) * (volts - lower_V) / (upper_V - lower_V)
-        return chart[-1][1]
-
-    return max(0.01, (state(end_V + sag) - state(cutoff_V)) / 100.0)
+    chart = family.charge_state
+    return max(0.01, (charge_state_at(chart, end_V + sag) - charge_state_at(chart, cutoff_V)) / 100.0)

@@ -9,7 +9,7 @@ from wintry_tally.core.analysis import Analysis, Instrument
 from wintry_tally.core.analysis.derivation import charge_working, energy_working
 from wintry_tally.core.analysis.ending import PROTECTION
 from wintry_tally.core.quantity import Quantity, format_quantity
-from wintry_tally.core.trace.repair import GAP_FACTOR
+from wintry_tally.core.trace.repair import gaps_of
 from wintry_tally.core.working import Working
 
 ALTERS = frozenset({"sign-flipped", "unit-suspect"})
@@ -131,9 +131,6 @@ def figures_of(name: str, analysis: Analysis) -> list[MeasuredEvidence]:
 
 
 def _gaps_inside(analysis: Analysis, first: int, last: int) -> list[int]:
-    from wintry_tally.core.trace.repair import gaps_of
-
-    assert GAP_FACTOR > 0
     found = gaps_of(analysis.trace.time_s[first : last + 1], analysis.scale.usual_s)
     return [first + int(index) for index in found]
 

@@ -7,8 +7,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 from wintry_tally.core.battery import Claim, Direction, Family
-from wintry_tally.core.quantity import Quantity, combine_linear, format_quantity
-from wintry_tally.core.quantity.display import decimals_without_doubt, format_number
+from wintry_tally.core.quantity import Quantity, combine_linear, format_plain, format_quantity
 from wintry_tally.core.verdict.effects import cutoff_condition, rate_condition, temperature_condition
 from wintry_tally.core.verdict.evidence import CapacityEvidence, MeasuredEvidence
 from wintry_tally.core.verdict.outcome import OUTCOME_WORDS, SCHOOL_WORDS, Condition, Outcome, School, Verdict
@@ -196,12 +195,6 @@ def implied_tolerance(claim: Claim) -> float:
     return max(0.5 * 10.0**-decimals if claim.unit == "V" else 0.0, least)
 
 
-def _shown(value: float, unit: str) -> str:
-    text = format_number(value, decimals_without_doubt(value))
-    text = text.rstrip("0").rstrip(".") if "." in text else text
-    return f"{text} {unit}".strip()
-
-
 def _decide(
     case: Case,
     measured: Quantity,
@@ -257,9 +250,9 @@ def _working(
     claim = case.claim
     assert claim.value is not None
     sign = {"at-least": "≥", "at-most": "≤", "within": "within", "is": "="}[claim.direction.value]
-    claimed = f"{sign} {_shown(claim.value, claim.unit)}"
+    claimed = f"{sign} {format_plain(claim.value, claim.unit)}"
     if claim.direction in {Direction.WITHIN, Direction.IS}:
-        claimed += f" ± {_shown(tolerance, claim.unit)}"
+        claimed += f" ± {format_plain(tolerance, claim.unit)}"
         if not claim.tolerance:
             claimed += " (no tolerance printed: half the last digit, 0.1 V or 2 % at least)"
     formula = {"at-least": "p = Φ((y − T) / u)", "at-most": "p = Φ((T − y) / u)"}.get(

@@ -105,9 +105,42 @@ class RunPage(StationView):
             "common practice; the doubt is worked out when the run ends",
         )
         self.figures["Charge"].set_text(f"{state.charge_Ah:.2f}", "", "Ah", counted)
-        self.minor["Power"].set_text(_fixed(seen.voltage_V * seen.current_A, 1), "", "W", None)
-        self.minor["Energy"].set_text(f"{state.energy_Wh:.1f}", "", "Wh", None)
-        self.minor["Under load"].set_text(format_duration(state.load_s), "", "", None)
+        self.minor["Power"].set_text(
+            _fixed(seen.voltage_V * seen.current_A, 1),
+            "",
+            "W",
+            Working(
+                "Power",
+                "P = V × I",
+                {"V": f"{seen.voltage_V:.3f} V", "I": f"{seen.current_A:.3f} A"},
+                f"{seen.voltage_V * seen.current_A:.2f} W",
+                "the reading just taken",
+            ),
+        )
+        self.minor["Energy"].set_text(
+            f"{state.energy_Wh:.1f}",
+            "",
+            "Wh",
+            Working(
+                "Energy so far",
+                "E = Σ ½ (V₁ I₁ + V₂ I₂) Δt over the readings under load",
+                {"under load": format_duration(state.load_s)},
+                f"{state.energy_Wh:.2f} Wh",
+                "common practice; the doubt is worked out when the run ends",
+            ),
+        )
+        self.minor["Under load"].set_text(
+            format_duration(state.load_s),
+            "",
+            "",
+            Working(
+                "Time under load",
+                "time between readings while discharging; pauses do not count",
+                {},
+                f"{state.load_s:.0f} s",
+                "the run's own clock",
+            ),
+        )
         self._outlook(live)
         self.pause.setText("Resume" if state.phase is Phase.PAUSED else "Pause")
         self.pause.setEnabled(state.phase in {Phase.PAUSED, Phase.DISCHARGING})

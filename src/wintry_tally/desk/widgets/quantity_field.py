@@ -8,8 +8,7 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from wintry_tally.core.errors import WintryError
-from wintry_tally.core.quantity import format_duration, parse_typed
-from wintry_tally.core.quantity.display import decimals_without_doubt, format_number
+from wintry_tally.core.quantity import format_duration, format_plain, parse_typed
 from wintry_tally.desk.widgets.lines import Line
 from wintry_tally.desk.widgets.parts import label, set_role
 
@@ -18,9 +17,7 @@ def shown(value: float, unit: str) -> str:
     """A typed value written back, without a doubt: 4.31 kg, 8 h 42 min."""
     if unit == "s":
         return format_duration(value)
-    text = format_number(value, decimals_without_doubt(value))
-    text = text.rstrip("0").rstrip(".") if "." in text else text
-    return f"{text} {unit}".strip()
+    return format_plain(value, unit)
 
 
 class TypedField(QWidget):
