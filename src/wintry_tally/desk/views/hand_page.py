@@ -118,6 +118,7 @@ class HandPage(StationView):
         keep = QWidget()
         keep.setLayout(column(label(" ", "small"), self.keep, gap=0))
         entry.addWidget(keep, 0, Qt.AlignmentFlag.AlignTop)
+        self.elapsed.opened.connect(self.opened)
         figures = row(
             column(label("Since the first reading", "small"), self.elapsed, gap=0),
             column(label("Charge so far", "small"), self.charge, gap=0),
@@ -179,7 +180,10 @@ class HandPage(StationView):
             self.charge.set_text("–", "", "", None)
             return
         first, last = self._readings[0][1], self._readings[-1][1]
-        self.elapsed.set_text(format_duration((last.at - first.at).total_seconds()), "", "", None)
+        since = format_duration((last.at - first.at).total_seconds())
+        ends = {"first": f"{first.at.astimezone():%d %b %H:%M:%S}", "last": f"{last.at.astimezone():%d %b %H:%M:%S}"}
+        clock = Working("Since the first reading", "last − first", ends, since, "the clock as typed, each good to 30 s")
+        self.elapsed.set_text(since, "", "", clock)
         counted = [reading for _, reading in self._readings if reading.counter_Ah is not None]
         with_current = [reading for _, reading in self._readings if reading.current_A is not None]
         if len(counted) > 1:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QComboBox, QGridLayout
 
@@ -15,6 +17,9 @@ from wintry_tally.desk.widgets.curve import Curve
 from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.parts import button, card, column, label, row
 from wintry_tally.desk.widgets.quantity_field import QuantityField
+
+if TYPE_CHECKING:
+    from wintry_tally.desk.running import LiveRun
 
 PHASES = {
     Phase.READY: "about to start",
@@ -147,7 +152,7 @@ class RunPage(StationView):
         self.change.setEnabled(state.phase in {Phase.PAUSED, Phase.DISCHARGING})
         self._draw(live)
 
-    def _outlook(self, live) -> None:  # type: ignore[no-untyped-def]
+    def _outlook(self, live: LiveRun) -> None:
         ahead, at = live.ahead(), live.ends_at()
         discharging = live.latest.state.phase is Phase.DISCHARGING
         if ahead is None or at is None or not discharging:
@@ -174,7 +179,7 @@ class RunPage(StationView):
             f"{max(0.0, ahead.total_Ah - live.latest.state.charge_Ah):.1f}", f"± {half:.1f}", "Ah", working
         )
 
-    def _draw(self, live) -> None:  # type: ignore[no-untyped-def]
+    def _draw(self, live: LiveRun) -> None:
         points = live.worker.curve()
         step = max(1, len(points) // 1500)
         thinned = points[::step] + points[-1:]
