@@ -17,8 +17,8 @@ from wintry_tally.core.battery import CLAIM_KINDS, FAMILIES, Claim, Direction, p
 from wintry_tally.core.quantity import Quantity, Term, parse_accuracy
 from wintry_tally.core.trace import Trace
 from wintry_tally.core.verdict import MeasuredEvidence, Outcome, School, conformity, judge
+from wintry_tally.core.verdict.deciding import implied_tolerance
 from wintry_tally.core.verdict.evidence import CapacityEvidence, capacity_evidence
-from wintry_tally.core.verdict.judging import implied_tolerance
 from wintry_tally.core.verdict.outcome import OUTCOME_WORDS
 from wintry_tally.core.working import Working
 
@@ -31,7 +31,7 @@ def run(value: float, standard: float | None = 0.1, **changes: object) -> Capaci
     terms = () if standard is None else (Term("current gain", 0.9 * standard, "m:g"), Term("edges", 0.43589 * standard))
     base = CapacityEvidence(
         "run", Quantity(value, standard, "Ah", terms), Quantity(12.8 * value, None if standard is None else 12.8 * standard, "Wh"),
-        8.0, 18000.0, 10.0, "battery-protection", 25.0, (8.0,), Quantity(10.02, 0.01, "V"), "", step, step,
+        8.0, 18000.0, 10.0, "battery-protection", 25.0, (8.0,), "", step, step,
     )  # fmt: skip
     return replace(base, **changes)
 
@@ -161,9 +161,6 @@ def test_the_cut_is_judged_within_what_a_label_means() -> None:
     assert implied_tolerance(parse_claim("cuts at 10.5 V")) == pytest.approx(0.1)
     assert implied_tolerance(parse_claim("cuts at 10.5 ± 0.3 V")) == pytest.approx(0.3)
     assert implied_tolerance(parse_claim("5 kg")) == pytest.approx(0.1)
-    assert only("cuts at 10 V", run(40.0)).outcome is Outcome.MET
-    assert only("cuts at 11.2 V", run(40.0)).outcome is Outcome.MISSED
-    assert only("cuts at 10 V", run(40.0, cut=None)).outcome is Outcome.NOT_TESTED
 
 
 def test_things_measured_directly() -> None:

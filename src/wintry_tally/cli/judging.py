@@ -10,12 +10,11 @@ from wintry_tally.core.battery import CLAIM_KINDS, family_named, label_findings
 from wintry_tally.core.errors import InputError, WintryError
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.verdict import MeasuredEvidence, School, judge
-from wintry_tally.core.verdict.evidence import capacity_evidence, figures_of
-from wintry_tally.core.verdict.judging import Evidence
+from wintry_tally.core.verdict.evidence import Evidence, LogEvidence, evidence_from_log
 from wintry_tally.exchange.claims_file import ClaimsFile, EvidencePart, claim_of, read_claims, to_kept
 
-LOGGED = ("capacity", "reserve", "charge")
-"""Methods whose logs this version can judge; the others are kept as evidence of nothing yet."""
+PAIRED = ("cold-loss", "self-discharge")
+"""Methods whose logs belong together; the logs of any other are evidence each of its own."""
 
 VERDICT_SCHEMA = "wintry-tally.verdict/1"
 
@@ -75,7 +74,7 @@ def _evidence(part: EvidencePart, index: int, parsed: ClaimsFile, rated: float |
             standard = (wide - zero) / part.measured.k
         return [MeasuredEvidence(place, kind.key, Quantity(value, standard, unit))]
     names = [part.log] if part.log else part.logs
-    found: list[Evidence] = []
+    analyses = []
     for name in names:
         assert name is not None
         where = path.parent / name
@@ -83,17 +82,16 @@ def _evidence(part: EvidencePart, index: int, parsed: ClaimsFile, rated: float |
             raise InputError(
                 f'{place}.log: there is no file "{name}"', str(path), "paths are relative to the claims file"
             )
-        if part.method not in LOGGED:
-            continue
         given = {"family": parsed.battery.family, "rated_ah": rated, **part.options}
         try:
             choices, options = options_from(parse_given(given, f"{place}.options: "))
-            _, analysis = analyse_log(where, choices, options)
+            analyses.append((name, analyse_log(where, choices, options)[1]))
         except WintryError as error:
             raise InputError(f"{place}: {error}", str(path)) from None
-        if part.method == "capacity":
-            evidence = capacity_evidence(name, analysis, options.ambient_C)
-            found += [] if evidence is None else [evidence]
-        else:
-            found += figures_of(name, analysis)
-    return found
+    if part.method in PAIRED:
+        return [LogEvidence(part.method, tuple(name for name, _ in analyses), tuple(item for _, item in analyses))]
+    return [
+        item
+        for name, analysis in analyses
+        for item in evidence_from_log(part.method, name, analysis, analysis.options.ambient_C)
+    ]

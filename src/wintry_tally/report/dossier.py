@@ -13,8 +13,7 @@ from wintry_tally.core.errors import WintryError
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.trace.trace import Trace
 from wintry_tally.core.verdict import MeasuredEvidence, School, Verdict, judge
-from wintry_tally.core.verdict.evidence import CapacityEvidence, capacity_evidence, figures_of
-from wintry_tally.core.verdict.judging import Evidence
+from wintry_tally.core.verdict.evidence import CapacityEvidence, Evidence, LogEvidence, capacity_evidence
 from wintry_tally.core.working import Working
 
 
@@ -88,12 +87,31 @@ def arrival_evidence(sample: Sample) -> list[MeasuredEvidence]:
     return [MeasuredEvidence("weighed on arrival", "mass", Quantity(arrival.mass_kg, standard, "kg"))]
 
 
+COLD_C, WARM_C = 10.0, 15.0
+"""A capacity run below the first and one above the second are a cold one and its warm twin."""
+
+
+def run_evidence(runs: Sequence[RunReport]) -> list[Evidence]:
+    """The finished runs that count, as evidence; the latest cold run is paired with the latest warm one."""
+    counted = [item for item in runs if item.analysis is not None and not item.facts.left_out]
+    evidence: list[Evidence] = [item.evidence for item in counted if item.evidence is not None]
+    evidence += [LogEvidence("", (item.facts.title,), (item.analysis,)) for item in counted if item.analysis]
+    known = [
+        (item, item.evidence.temperature_C)
+        for item in counted
+        if item.evidence is not None and item.evidence.temperature_C is not None
+    ]
+    cold = [item for item, temperature in known if temperature < COLD_C]
+    warm = [item for item, temperature in known if temperature >= WARM_C]
+    if cold and warm and cold[-1].analysis and warm[-1].analysis:
+        names = (cold[-1].facts.title, warm[-1].facts.title)
+        evidence.append(LogEvidence("cold-loss", names, (cold[-1].analysis, warm[-1].analysis)))
+    return evidence
+
+
 def assemble(sample: Sample, runs: Sequence[RunReport], school: School, prose: str = "", demo: bool = False) -> Dossier:
     """Judge every claim of a sample on its finished runs and what was measured on arrival."""
-    evidence: list[Evidence] = [item.evidence for item in runs if item.evidence is not None and not item.facts.left_out]
-    for item in runs:
-        if item.analysis is not None and not item.facts.left_out:
-            evidence += figures_of(item.facts.title, item.analysis)
+    evidence = run_evidence(runs)
     evidence += arrival_evidence(sample)
     verdicts = judge(sample.family, sample.rated_Ah, sample.claims, evidence, school)
     return Dossier(sample, tuple(arrival_findings(sample)), tuple(runs), tuple(verdicts), school, prose, demo)

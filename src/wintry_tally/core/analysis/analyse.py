@@ -16,6 +16,7 @@ from wintry_tally.core.analysis.ending import PROTECTION, SET_CUTOFF, EndOptions
 from wintry_tally.core.analysis.reserve import Reserve, reserve_of
 from wintry_tally.core.analysis.resistance import StepResistance, step_resistances
 from wintry_tally.core.analysis.stages import Scale, Stage, StageKind, find_stages, scale_of, span_of
+from wintry_tally.core.analysis.trips import Trip, find_trips
 from wintry_tally.core.battery.families import Family
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.trace import Remark, mend
@@ -23,6 +24,7 @@ from wintry_tally.core.trace.repair import Repair
 from wintry_tally.core.trace.trace import Trace
 
 DEFAULT_REST_S = 1800.0
+UNCLEAR_NAMED = 10
 
 
 @dataclass(frozen=True)
@@ -52,17 +54,6 @@ class StageResult:
     voltage_end: float
     temperature_mean: float | None
     ended_by: str | None
-
-
-@dataclass(frozen=True)
-class Trip:
-    """A protection that opened."""
-
-    kind: str
-    at_s: float
-    current_A: float
-    voltage_V: float
-    latency_s: float
 
 
 @dataclass(frozen=True)
@@ -133,6 +124,9 @@ def analyse(raw: Trace, options: Options, progress: Callable[[float], None] | No
     charge = charge_of(trace, integral, scale, stages, endings, instrument, options.family, options.rated_Ah)
     resistance = step_resistances(trace, scale, stages, endings, instrument)
     remarks += flipped
+    overruled = test.last if test is not None and test.ended_by != endings[test.last] else -1
+    for position, doubts in list(unclear.items())[:UNCLEAR_NAMED]:
+        remarks += doubts if position != overruled else []
     if options.family is not None:
         remarks += family_remarks(trace, options.family, stages)
     if test is not None:
@@ -142,7 +136,6 @@ def analyse(raw: Trace, options: Options, progress: Callable[[float], None] | No
         reserve = reserve_of(
             trace, scale, stages, test, instrument, options.family, options.rated_minutes, options.ambient_C
         )
-        remarks += unclear.get(test.last, []) if test.ended_by == endings[test.last] else []
         remarks += test_remarks(trace, integral, scale, stages, test, options.family, options.rest_s)
         if options.family is not None:
             whole = test.ended_by in {PROTECTION, SET_CUTOFF}
@@ -162,7 +155,7 @@ def analyse(raw: Trace, options: Options, progress: Callable[[float], None] | No
         charge,
         reserve,
         tuple(resistance),
-        _trips(results, trace),
+        tuple(find_trips(trace, scale, stages, endings, ends, options.ambient_C)),
         tuple(remarks),
     )
 
@@ -212,21 +205,3 @@ def _stage_result(
         temperature_mean=temperature,
         ended_by=cause,
     )
-
-
-def _trips(results: tuple[StageResult, ...], trace: Trace) -> tuple[Trip, ...]:
-    """Protections that opened at low voltage; the latency is counted from the family's cut-off where it was crossed."""
-    trips = []
-    for result in results:
-        if result.ended_by == PROTECTION and result.stage.kind == StageKind.DISCHARGE:
-            last = result.stage.last
-            trips.append(
-                Trip(
-                    "low-voltage",
-                    float(trace.time_s[last]),
-                    float(trace.current[last]),
-                    float(trace.voltage_V[last]),
-                    0.0,
-                )
-            )
-    return tuple(trips)

@@ -18,6 +18,9 @@ RESISTING_DROP_V = 0.3
 """A heater holds the charger at its limit; when the cells take over, the voltage falls at least so far."""
 
 
+COLD_C = 5.0
+"""Below this a self-heating pack heats before it charges; common practice, no published source."""
+
 LITHIUM_TAPER_C = 0.05
 """The full criterion where the family is not known, as a share of capacity per hour."""
 
@@ -28,6 +31,8 @@ class Heating:
 
     duration_s: float
     energy: Quantity
+    end_s: float = 0.0
+    power: Quantity | None = None
 
 
 @dataclass(frozen=True)
@@ -64,6 +69,12 @@ def charge_of(
         return None
     (_, last), charging = found
     heating, charging = _heater(trace, integral, scale, charging, instrument)
+    if heating is None and _heater_alone(trace, charging):
+        # the log ends before the cells took over
+        span = span_of(trace, scale, charging[0])
+        heating = _heating(trace, span, count(trace, integral, [span], instrument))
+        nothing = count(trace, integral, [replace(span, last=span.first, lead_s=0.0, tail_s=0.0)], instrument)
+        return ChargeResult(nothing, None, 0.0, endings[last] or "log-end", heating)
     if not charging:
         return None
     ended_by = endings[last] or "log-end"
@@ -131,4 +142,24 @@ def _heater(
         return None, charging
     span = span_of(trace, scale, first)
     warmed = count(trace, integral, [span], instrument)
-    return Heating(warmed.duration_s, warmed.energy), charging[1:]
+    return _heating(trace, span, warmed), charging[1:]
+
+
+def _heater_alone(trace: Trace, charging: list[Stage]) -> bool:
+    """A single stretch at the charger's limit from its first reading, the current small and steady, the pack cold."""
+    if len(charging) != 1 or trace.temperature_C is None:
+        return False
+    stage = charging[0]
+    if stage.last - stage.first < 10:
+        return False
+    part = slice(stage.first + 1, stage.last + 1)
+    volts, amps = trace.voltage_V[part], np.abs(trace.current[part])
+    cold = float(np.nanmedian(trace.temperature_C[part])) < COLD_C
+    flat = float(np.max(volts) - np.min(volts)) < 0.1 and float(np.min(volts)) >= 13.9
+    return cold and flat and float(np.max(amps) - np.min(amps)) < 0.15 * float(np.median(amps))
+
+
+def _heating(trace: Trace, span: Span, warmed: Count) -> Heating:
+    hours = warmed.duration_s / 3600.0
+    power = warmed.energy.scaled(1.0 / hours, "W") if hours else None
+    return Heating(warmed.duration_s, warmed.energy, float(trace.time_s[span.last]) + span.tail_s, power)

@@ -57,12 +57,14 @@ def ending_of(
         return SET_POINT, []
     if stage.kind == StageKind.CHARGE:
         return _charge_ending(trace, scale, stage, following, options), []
-    return _discharge_ending(trace, scale, stage, following, options)
+    return _discharge_ending(trace, scale, stages, position, options)
 
 
 def _discharge_ending(
-    trace: Trace, scale: Scale, stage: Stage, following: Stage | None, options: EndOptions
+    trace: Trace, scale: Scale, stages: list[Stage], position: int, options: EndOptions
 ) -> tuple[str, list[Remark]]:
+    stage = stages[position]
+    following = stages[position + 1] if position + 1 < len(stages) else None
     last_V = float(trace.voltage_V[stage.last])
     # what one more interval could have done to the voltage at this slope
     slope = _fall_per_reading(trace, stage)
@@ -88,6 +90,8 @@ def _discharge_ending(
         return SET_CUTOFF, []
     if at_dropout:
         return DROPOUT, []
+    if _heavy(trace, scale, stages, position, options):
+        return _heavy_ending(trace, stages, position)
     falling = slope > 0 and _at_a_knee(trace, scale, stage)
     below_floor = options.family is not None and last_V < options.family.cutoff_floor_V + 0.3
     rebound = settled - last_V
@@ -112,6 +116,47 @@ def _discharge_ending(
             )
         ]
     return OPERATOR, []
+
+
+BRIEF_S = 30.0
+"""A charge given up within this did not taper; common practice, no published source."""
+
+HEAVY_C = 1.2
+"""Above this rate an abrupt end well over the cut-off may be the over-current protection; common practice."""
+
+
+def _heavy(trace: Trace, scale: Scale, stages: list[Stage], position: int, options: EndOptions) -> bool:
+    """Whether a lithium pack stopped giving a heavy current within minutes, well above its empty end."""
+    family, stage = options.family, stages[position]
+    if not options.rated_Ah or (family is not None and not family.lithium):
+        return False
+    current = float(np.median(trace.current[max(stage.first, stage.last - 5) : stage.last + 1]))
+    lasted = float(trace.time_s[stage.last] - trace.time_s[stage.first])
+    cutoff = family.cutoff_V if family else 10.0
+    empty = float(trace.voltage_V[stage.last]) <= cutoff + 0.3
+    return current >= HEAVY_C * options.rated_Ah and lasted <= 600.0 and not empty
+
+
+def _heavy_ending(trace: Trace, stages: list[Stage], position: int) -> tuple[str, list[Remark]]:
+    """A hand stops on a round number of seconds; a protection does not. Either way it stays a likelihood."""
+    stage = stages[position]
+    interval = float(trace.time_s[stage.last + 1] - trace.time_s[stage.last])
+    before = interval if stage.first == 0 else float(trace.time_s[stage.first] - trace.time_s[stage.first - 1])
+    lasted = float(trace.time_s[stage.last] - trace.time_s[stage.first]) + 0.5 * (interval + before)
+    grid = 5.0 if lasted < 58.0 else 30.0
+    by_hand = abs(lasted - grid * round(lasted / grid)) <= 0.5 * (interval + before) and lasted >= 0.9 * grid
+    rows = (trace.row_at(stage.last), trace.row_at(stage.last))
+    current = float(trace.current[stage.last])
+    told = (
+        f"{current:.4g} A stopped after {lasted:.4g} s and the terminals rebounded: "
+        + (
+            "a round time, so likelier a hand or a timer than the over-current protection"
+            if by_hand
+            else "likelier the over-current protection than a hand"
+        )
+        + "; readings at the terminals after the stop with the load still on would settle it."
+    )
+    return (OPERATOR if by_hand else PROTECTION), [Remark("end-unclear", told, rows)]
 
 
 def _fall_per_reading(trace: Trace, stage: Stage) -> float:
@@ -166,6 +211,17 @@ def _charge_ending(trace: Trace, scale: Scale, stage: Stage, following: Stage | 
         last_V = float(np.median(trace.voltage_V[max(stage.first, stage.last - 3) : stage.last + 1]))
         if after > last_V + max(0.06, 5 * scale.noise_V):
             return CHARGE_PROTECTION
+        brief = float(trace.time_s[stage.last] - trace.time_s[stage.first]) <= BRIEF_S
+        if (brief or not tapered) and _stands(trace, scale, following, last_V, options):
+            return CHARGE_PROTECTION
     if tapered and (stage.control == "voltage" or options.rated_Ah):
         return TAPER
     return LOG_END if following is None else OPERATOR
+
+
+def _stands(trace: Trace, scale: Scale, following: Stage, last_V: float, options: EndOptions) -> bool:
+    """Whether the charger's voltage stands at the terminals with no current: a pack let go of would fall at once."""
+    high = options.family.charge_V[0] - 0.1 if options.family else 13.9
+    first = trace.voltage_V[following.first : following.first + 8]
+    slack = max(0.02, 3 * scale.noise_V, 1.5 * trace.resolution.get("voltage_V", 0.0))
+    return last_V >= high and len(first) >= 3 and float(np.median(first)) >= last_V - slack

@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from wintry_tally.core.battery.two_wells import two_wells
 from wintry_tally.core.cell.parameters import Parameters
 
 _GRID = 400
@@ -174,11 +175,8 @@ class BatteryModel:
         if share >= 1.0:
             self.free_Ah = min(self.free_Ah - current_A * hours, OVERFULL * parameters.capacity_Ah)
             return
-        rate = parameters.exchange_per_h
         total = self.free_Ah + self.bound_Ah
-        decay = math.exp(-rate * hours)
-        free = self.free_Ah * decay + (total * rate * share - current_A) * (1.0 - decay) / rate
-        free -= current_A * share * (rate * hours - 1.0 + decay) / rate
+        free, _bound = two_wells(self.free_Ah, self.bound_Ah, current_A, hours, share, parameters.exchange_per_h)
         total = min(total - current_A * hours, parameters.capacity_Ah)
         self.free_Ah = max(0.0, min(free, parameters.capacity_Ah * share))
         self.bound_Ah = total - self.free_Ah

@@ -3,7 +3,7 @@
 from wintry_tally.core.quantity.accuracy import Accuracy, parse_accuracy
 from wintry_tally.core.quantity.display import format_duration, format_number, format_plain, format_quantity
 from wintry_tally.core.quantity.typed import Typed, parse_duration, parse_typed
-from wintry_tally.core.quantity.uncertain import COVERAGE, Quantity, Term, combine_linear
+from wintry_tally.core.quantity.uncertain import COVERAGE, Quantity, Term, combine_linear, ratio
 
 __all__ = [
     "COVERAGE",
@@ -19,4 +19,5 @@ __all__ = [
     "parse_accuracy",
     "parse_duration",
     "parse_typed",
+    "ratio",
 ]

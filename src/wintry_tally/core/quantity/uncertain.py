@@ -93,3 +93,15 @@ def combine_linear(parts: Sequence[tuple[float, Quantity]], unit: str) -> Quanti
         Term(origins[error].name, derivative, origins[error].shared) for error, derivative in total.derivatives.items()
     ]
     return Quantity.from_terms(value, unit, terms)
+
+
+def ratio(upper: Quantity, lower: Quantity, factor: float = 1.0, unit: str = "") -> Quantity:
+    """factor × upper / lower; an error the two share (the gain of one meter) cancels.
+
+    Source: JCGM 100:2008, 5.2, to first order. A lower of zero gives NaN.
+    """
+    if lower.value == 0.0:
+        return Quantity(float("nan"), None, unit)
+    value = upper.value / lower.value
+    moved = combine_linear([(factor / lower.value, upper), (-factor * value / lower.value, lower)], unit)
+    return Quantity(factor * value, moved.standard, unit, moved.terms)

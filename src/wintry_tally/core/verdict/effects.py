@@ -22,6 +22,11 @@ PER_KELVIN = {
 }
 """Relative capacity per kelvin: 0.01 for lead-acid after IEC 60095-1 (value from memory), lithium by common practice."""
 
+LONG_S = 3 * 3600.0
+LONG_PER_KELVIN = (0.008, 0.0015)
+"""For lead-acid discharges of 3 h and longer IEC 60896-11 has 0.006 where IEC 60095-1 has 0.01 (both from memory):
+between the two, both within its doubt."""
+
 LIKE_RATE = 0.1
 LIKE_KELVIN = 3.0
 
@@ -65,6 +70,8 @@ def temperature_condition(family: Family, claim: Claim, evidence: CapacityEviden
     if abs(actual - claimed) <= LIKE_KELVIN:
         return Condition("temperature", claimed, round(actual, 1))
     slope, doubt = PER_KELVIN[family.key]
+    if not family.lithium and evidence.duration_s >= LONG_S:
+        slope, doubt = LONG_PER_KELVIN
     kelvin = claimed - actual
     return Condition(
         "temperature",

@@ -1,0 +1,143 @@
+"""What a battery costs and weighs for what it gives: sums from its claims, each with its working; and banks.
+
+Source of every relation here: common practice, no published source.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+from wintry_tally.core.battery.families import Family
+from wintry_tally.core.battery.sample import Sample, first_value
+from wintry_tally.core.errors import InputError
+from wintry_tally.core.quantity.display import format_plain
+from wintry_tally.core.working import Working
+
+DAYS_A_YEAR = 365.25
+
+
+@dataclass(frozen=True)
+class Sum:
+    """One derived figure: what it is, its value and unit, and its working."""
+
+    key: str
+    label: str
+    value: float
+    unit: str
+    working: Working
+
+
+def years_of_cycles(cycles: float, per_day: float = 1.0) -> float:
+    """N / 365.25 per day: 3500 cycles, one a day, last 9.6 years."""
+    return cycles / (DAYS_A_YEAR * per_day)
+
+
+def price_per_kWh(price: float, cycles: float, usable_Wh: float) -> float:
+    """Price over what is delivered in a life: price / (cycles × usable Wh / 1000)."""
+    return price / (cycles * usable_Wh / 1000.0)
+
+
+def usual_depth(family: Family) -> float:
+    """Depth of discharge by habit: half for lead-acid, 80 % for lithium; the manual wins."""
+    return 0.8 if family.lithium else 0.5
+
+
+def replacements(years: float, life_years: float) -> int:
+    """How many times one is replaced within some years."""
+    return max(0, math.ceil(years / life_years - 1e-9) - 1)
+
+
+@dataclass(frozen=True)
+class Bank:
+    """Units in series and parallel: series adds V, parallel adds Ah."""
+
+    nominal_V: float
+    capacity_Ah: float
+    energy_Wh: float
+    units: int
+
+
+def bank(
+    unit_V: float, unit_Ah: float, series: int, parallel: int, most_series: int = 0, most_parallel: int = 0
+) -> Bank:
+    """A bank of like units: 4 in series, 4 strings of 12.8 V 100 Ah are 51.2 V, 400 Ah.
+
+    Raises:
+        InputError: counts below one, or beyond what the maker allows.
+    """
+    for name, count, most in (("series", series, most_series), ("parallel", parallel, most_parallel)):
+        if count < 1:
+            raise InputError(f"{count} in {name} cannot be", mend="give one or more")
+        if most and count > most:
+            raise InputError(f"{count} in {name} is more than the {most} the maker allows", mend=f"use {most} or fewer")
+    volts, amp_hours = unit_V * series, unit_Ah * parallel
+    return Bank(volts, amp_hours, volts * amp_hours, series * parallel)
+
+
+def derived_sums(sample: Sample) -> list[Sum]:
+    """Every sum the printed claims and the weighing allow, in the order of a data sheet."""
+    claims, family = sample.claims, sample.family
+    capacity, energy = first_value(claims, "capacity"), first_value(claims, "energy")
+    price, cycles = first_value(claims, "price"), first_value(claims, "cycles")
+    unit = next((claim.unit for claim in claims if claim.kind == "price" and claim.value), "money")
+    money = "" if unit == "money" else unit
+    if energy is None and capacity is not None:
+        energy = capacity * family.nominal_V
+    mass = sample.arrival.mass_kg or first_value(claims, "mass")
+    sizes = [first_value(claims, kind) for kind in ("length", "width", "height")]
+    litres = math.prod(size for size in sizes if size) / 1e6 if all(sizes) else None
+    sums: list[Sum] = []
+
+    def put(key: str, label: str, value: float, unit: str, formula: str, **inputs: str) -> None:
+        working = Working(label, formula, inputs, f"{format_plain(value)} {unit}".strip(), "common practice")
+        sums.append(Sum(key, label, value, unit, working))
+
+    if price and capacity:
+        put(
+            "price-Ah",
+            "Price per Ah",
+            price / capacity,
+            f"{money}/Ah",
+            "price / C",
+            price=f"{price:g} {money}",
+            C=f"{capacity:g} Ah",
+        )
+    if price and energy:
+        put(
+            "price-Wh",
+            "Price per Wh",
+            price / energy,
+            f"{money}/Wh",
+            "price / E",
+            price=f"{price:g} {money}",
+            E=f"{energy:g} Wh",
+        )
+    if cycles:
+        put("years", "Claimed cycles, one a day", years_of_cycles(cycles), "years", "N / 365.25", N=f"{cycles:g}")
+    if price and cycles and energy:
+        depth = usual_depth(family)
+        put(
+            "price-kWh",
+            f"Price per kWh delivered at {100 * depth:.0f} % depth",
+            price_per_kWh(price, cycles, depth * energy),
+            f"{money}/kWh",
+            "price / (N × depth × E / 1000)",
+            price=f"{price:g} {money}",
+            N=f"{cycles:g}",
+            depth=f"{depth:g}",
+            E=f"{energy:g} Wh",
+        )
+    if mass and energy:
+        put("Wh-kg", "Energy per mass", energy / mass, "Wh/kg", "E / m", E=f"{energy:g} Wh", m=f"{mass:g} kg")
+    if litres and energy:
+        put(
+            "Wh-L",
+            "Energy per volume",
+            energy / litres,
+            "Wh/L",
+            "E / (l × w × h)",
+            E=f"{energy:g} Wh",
+            volume=f"{litres:.3g} L",
+        )
+    return sums

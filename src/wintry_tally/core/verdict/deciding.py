@@ -1,0 +1,183 @@
+"""From a measured figure to an outcome: probability, the effect of unlike conditions, working and advice."""
+
+from __future__ import annotations
+
+import math
+
+from wintry_tally.core.battery import Claim, Direction
+from wintry_tally.core.quantity import Quantity, format_plain, format_quantity
+from wintry_tally.core.verdict.case import Case
+from wintry_tally.core.verdict.outcome import OUTCOME_WORDS, SCHOOL_WORDS, Condition, Outcome, School, Verdict
+from wintry_tally.core.verdict.probability import MET_AT, MISSED_AT, conformity, outcome_by
+from wintry_tally.core.working import Working
+
+
+def implied_tolerance(claim: Claim) -> float:
+    """Half-width meant by a value printed without one: half its last digit, but 0.1 V or 2 % at least.
+
+    For temperatures 2 K. Source: common practice, no published source.
+    """
+    if claim.tolerance or claim.value is None or claim.direction not in {Direction.WITHIN, Direction.IS}:
+        return claim.tolerance
+    text = f"{claim.value:g}"
+    decimals = len(text.split(".")[1]) if "." in text and "e" not in text else 0
+    least = {"V": 0.1, "°C": 2.0}.get(claim.unit, 0.02 * abs(claim.value))
+    return max(0.5 * 10.0**-decimals if claim.unit == "V" else 0.0, least)
+
+
+def decide(
+    case: Case,
+    measured: Quantity,
+    steps: list[Working],
+    conditions: list[Condition],
+    evidence: tuple[str, ...],
+    notes: list[str],
+    undecided: str,
+) -> Verdict:
+    """Probability with and without the effect of unlike conditions; the less certain of the two counts."""
+    claim, school = case.claim, case.school
+    assert claim.value is not None
+    tolerance = implied_tolerance(claim)
+    effects = [condition.effect for condition in conditions if condition.effect is not None]
+    shift = math.fsum(effect.value for effect in effects)
+    spread = math.sqrt(math.fsum((effect.standard or 0.0) ** 2 for effect in effects))
+    as_measured = adjusted = None
+    probability: float | None = None
+    if measured.standard is not None:
+        as_measured = conformity(measured.value, measured.standard, claim.value, claim.direction, tolerance)
+        probability = as_measured
+        if effects:
+            adjusted = conformity(
+                measured.value + shift, math.hypot(measured.standard, spread), claim.value, claim.direction, tolerance
+            )
+            probability = min((as_measured, adjusted), key=lambda p: abs(p - 0.5))
+    outcome = outcome_by(school, measured.value, probability, claim.value, claim.direction, tolerance)
+    if school is School.STRICT and as_measured is not None and adjusted is not None:
+        apart = outcome_by(school, measured.value, as_measured, claim.value, claim.direction, tolerance)
+        also = outcome_by(school, measured.value, adjusted, claim.value, claim.direction, tolerance)
+        if apart != also:
+            outcome = Outcome.TOO_CLOSE
+    advice = _advice(case, measured, outcome, shift, spread, undecided)
+    if undecided:
+        outcome = Outcome.TOO_CLOSE
+    if notes:
+        advice = "; ".join([*notes, *([advice] if advice else [])])
+    working = _working(case, measured, tolerance, steps, conditions, as_measured, adjusted, probability, outcome)
+    return Verdict(claim, outcome, measured, probability, tuple(conditions), evidence, advice, working)
+
+
+def _working(
+    case: Case,
+    measured: Quantity,
+    tolerance: float,
+    steps: list[Working],
+    conditions: list[Condition],
+    as_measured: float | None,
+    adjusted: float | None,
+    probability: float | None,
+    outcome: Outcome,
+) -> Working:
+    claim = case.claim
+    assert claim.value is not None
+    sign = {"at-least": "≥", "at-most": "≤", "within": "within", "is": "="}[claim.direction.value]
+    claimed = f"{sign} {format_plain(claim.value, claim.unit)}"
+    if claim.direction in {Direction.WITHIN, Direction.IS}:
+        claimed += f" ± {format_plain(tolerance, claim.unit)}"
+        if not claim.tolerance:
+            claimed += " (no tolerance printed: half the last digit, and at least 0.1 V, 2 K or 2 %)"
+    formula = {"at-least": "p = Φ((y − T) / u)", "at-most": "p = Φ((T − y) / u)"}.get(
+        claim.direction.value, "p = Φ((T + a − y) / u) − Φ((T − a − y) / u)"
+    )
+    inputs = {"claimed": claimed, "measured y": format_quantity(measured)}
+    inputs["u"] = "unknown" if measured.standard is None else f"{measured.standard:.3g} {measured.unit}"
+    if as_measured is not None:
+        inputs["p as measured"] = f"{as_measured:.3f}"
+    if adjusted is not None:
+        inputs["p with the conditions' effect"] = f"{adjusted:.3f}"
+    parts = list(steps)
+    for condition in conditions:
+        if condition.effect is not None:
+            parts.append(
+                Working(
+                    f"Effect of unlike conditions: {condition.name}",
+                    "estimated and shown beside; the number stays as measured",
+                    {"claimed or usual": f"{condition.claimed}", "this test": f"{condition.actual}"},
+                    f"would be {'+' if condition.effect.value >= 0 else ''}{format_quantity(condition.effect)}",
+                    "Peukert (1897) for the rate; IEC 60095-1 for lead-acid temperature; else common practice",
+                )
+            )
+    shown = "no probability without the instrument's accuracy" if probability is None else f"p = {probability:.3f}"
+    return Working(
+        f"{claim.definition.label}: {OUTCOME_WORDS[outcome].lower()}",
+        formula,
+        inputs,
+        f"{shown}; {OUTCOME_WORDS[outcome].lower()} ({case.school.value}: {SCHOOL_WORDS[case.school]})",
+        "JCGM 106:2012, clause 7 (from memory)",
+        tuple(parts),
+    )
+
+
+def _advice(
+    case: Case, measured: Quantity, outcome: Outcome, shift: float, spread: float, undecided: str
+) -> str | None:
+    if undecided:
+        return undecided
+    if measured.standard is None:
+        return "give the instrument's accuracy (from its manual), so that the doubt is known"
+    if outcome is not Outcome.TOO_CLOSE:
+        return None
+    assert case.claim.value is not None
+    margin = abs(measured.value - case.claim.value)
+    if max(abs(shift), spread) > measured.standard:
+        return "repeat the test at the claim's own rate, temperature and cut-off; the conditions leave more doubt than the meters"
+    wanted = margin / 1.645
+    if measured.value and wanted > 0:
+        percent = 100.0 * wanted * math.sqrt(3.0) / abs(measured.value)
+        largest = max(measured.terms, key=lambda term: abs(term.standard), default=None)
+        name = f"; most of the doubt is the {largest.name}" if largest is not None else ""
+        if percent >= 0.05:
+            return f"instruments good to about {percent:.1g} % together would settle this{name}"
+    return f"it lies on the limit: no usual meter settles it (met needs p ≥ {MET_AT}, missed p ≤ {MISSED_AT})"
+
+
+def by_probability(
+    case: Case,
+    measured: Quantity | None,
+    probability: float | None,
+    step: Working,
+    evidence: tuple[str, ...],
+    advice: str | None = None,
+    conditions: tuple[Condition, ...] = (),
+    undecided: str = "",
+) -> Verdict:
+    """An outcome for a claim that is not one number against another: a block seen, a current held.
+
+    `probability` is that the claim holds; None where the evidence leaves it open.
+    """
+    if probability is None:
+        outcome = Outcome.TOO_CLOSE
+    elif case.school is School.STRICT:
+        outcome = (
+            Outcome.MET if probability >= MET_AT else Outcome.MISSED if probability <= MISSED_AT else Outcome.TOO_CLOSE
+        )
+    else:
+        outcome = Outcome.MET if probability >= 0.5 else Outcome.MISSED
+    if undecided:
+        outcome, advice = Outcome.TOO_CLOSE, undecided
+    words = OUTCOME_WORDS[outcome].lower()
+    shown = "left open by this evidence" if probability is None else f"p = {probability:.3f}"
+    working = Working(
+        f"{case.claim.definition.label}: {words}",
+        step.formula,
+        dict(step.inputs),
+        f"{shown}; {words} ({case.school.value}: {SCHOOL_WORDS[case.school]})",
+        step.source,
+        (step,),
+    )
+    return Verdict(case.claim, outcome, measured, probability, conditions, evidence, advice, working)
+
+
+def not_settled(case: Case, why: str, names: tuple[str, ...], measured: Quantity | None = None) -> Verdict:
+    """Evidence there is, but it does not speak to this claim; the advice says what would."""
+    working = Working(case.claim.definition.label, "", {}, OUTCOME_WORDS[Outcome.NOT_TESTED], why)
+    return Verdict(case.claim, Outcome.NOT_TESTED, measured, None, (), names, why, working)

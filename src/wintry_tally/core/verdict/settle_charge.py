@@ -1,0 +1,215 @@
+"""What a charge shows: current taken, time to full, the limit held, the over-voltage protection."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from wintry_tally.core.analysis.holding import best_charge_current
+from wintry_tally.core.analysis.readings import voltage_quantity
+from wintry_tally.core.analysis.stages import StageKind
+from wintry_tally.core.analysis.trips import OVER_VOLTAGE
+from wintry_tally.core.battery import Direction
+from wintry_tally.core.quantity import Quantity, Term, format_duration, format_quantity
+from wintry_tally.core.verdict.case import Case
+from wintry_tally.core.verdict.deciding import by_probability, decide, implied_tolerance, not_settled
+from wintry_tally.core.verdict.outcome import Condition, Verdict
+from wintry_tally.core.verdict.settle_load import SETTING, trip_voltage
+from wintry_tally.core.working import Working
+
+
+def settle_charge_time(case: Case) -> Verdict | None:
+    """From the first current to the full criterion; the charging current stands beside it."""
+    claim = case.claim
+    if claim.value is None:
+        return None
+    for log in case.logs("charge"):
+        charge = log.analysis.charge
+        if charge is None or charge.count.duration_s <= 0:
+            continue
+        current = charge.count.mean_current.value
+        steady = best_charge_current(
+            log.analysis.trace,
+            log.analysis.scale,
+            [result.stage for result in log.analysis.stages],
+            log.analysis.options.instrument,
+        )
+        inputs = {"ended by": charge.ended_by, "charge": format_quantity(charge.count.charge)}
+        step = Working(
+            "Time to full",
+            "from the first current to the full criterion (taper at the limit, or the protection opening)",
+            inputs,
+            "never full" if charge.time_to_full_s is None else f"{charge.time_to_full_s:.0f} s",
+            "common practice",
+        )
+        doubt = log.analysis.scale.usual_s / math.sqrt(6.0)
+        if charge.time_to_full_s is None:
+            lasted = charge.count.duration_s
+            if lasted > claim.value and claim.direction is Direction.AT_MOST:
+                return by_probability(
+                    case, Quantity(lasted, doubt, "s"), 0.0, step, log.names,
+                    f"after {format_duration(lasted)} it was not full yet", (), log.waiting,
+                )  # fmt: skip
+            if not log.method:
+                continue
+            return not_settled(case, "this charge never got full", log.names)
+        measured = Quantity(charge.time_to_full_s, math.hypot(doubt, log.analysis.options.instrument.clock_s), "s")
+        conditions = []
+        claimed_A = claim.conditions.get("current_A")
+        if claimed_A is not None and steady is not None:
+            flowed = steady[0].value
+            effect = None
+            if abs(flowed / claimed_A - 1.0) > 0.05:
+                share = charge.share_constant_current
+                change = measured.value * share * (flowed / claimed_A - 1.0)
+                effect = Quantity(change, 0.2 * abs(change), "s")
+            conditions.append(Condition("charge current", claimed_A, round(flowed, 3), effect))
+        else:
+            inputs["mean current"] = f"{current:.3g} A"
+        return decide(case, measured, [step], conditions, log.names, [], log.waiting)
+    return None
+
+
+def settle_charge_current(case: Case) -> Verdict | None:
+    """The current it took, over a minute. As a limit ("at most") it binds the user and is not tested."""
+    claim = case.claim
+    if claim.value is None:
+        return None
+    logs = case.logs("charge", "heater")
+    if not logs:
+        return None
+    if claim.direction is Direction.AT_MOST:
+        return not_settled(
+            case, "it is a limit for the charger; a bench stays below it and proves nothing", logs[0].names
+        )
+    best = None
+    for log in logs:
+        found = best_charge_current(
+            log.analysis.trace,
+            log.analysis.scale,
+            [result.stage for result in log.analysis.stages],
+            log.analysis.options.instrument,
+        )
+        if found is not None and (best is None or found[0].value > best[0].value):
+            best = (found[0], found[1], log)
+    if best is None:
+        return None
+    taken, by_charger, log = best
+    step = Working(
+        "Charge current taken",
+        "the highest mean over a minute; a setting within 3 % of the claim is a test of it",
+        {"held by": "the charger's limit of current" if by_charger else "the charger's limit of voltage"},
+        format_quantity(taken),
+        "common practice, no published source",
+    )
+    if by_charger and taken.value < SETTING * claim.value:
+        return not_settled(
+            case, f"the charger gave {format_quantity(taken)} and no more: a larger one would show", log.names, taken
+        )
+    if by_charger and taken.standard is not None:
+        # carried at the setting: the meter's doubt of the setting is no doubt of the battery
+        return by_probability(
+            case, taken, 1.0 if taken.value >= 0.99 * claim.value else 0.95, step, log.names, None, (), log.waiting
+        )
+    return decide(case, taken, [step], [], log.names, [], log.waiting)
+
+
+def settle_charge_voltage(case: Case) -> Verdict | None:
+    """The limit at which it got full."""
+    if case.claim.value is None:
+        return None
+    for log in case.logs("charge"):
+        analysis = log.analysis
+        charge = analysis.charge
+        held = [r for r in analysis.stages if r.stage.kind == StageKind.CHARGE and r.stage.control == "voltage"]
+        if charge is None or charge.time_to_full_s is None or not held:
+            continue
+        stage = held[-1].stage
+        value = float(np.median(analysis.trace.voltage_V[stage.first : stage.last + 1]))
+        measured = voltage_quantity(analysis.trace, analysis.options.instrument, value)
+        step = Working(
+            "Limit at which it got full",
+            "median voltage of the constant-voltage part",
+            {"ended by": charge.ended_by},
+            format_quantity(measured),
+            "common practice",
+        )
+        return decide(case, measured, [step], [], log.names, [], log.waiting)
+    return None
+
+
+def settle_over_voltage_cut(case: Case) -> Verdict | None:
+    """The voltage at which the protection opened on charge; missed when it never opened well above it."""
+    claim = case.claim
+    if claim.value is None:
+        return None
+    for log in case.logs("charge"):
+        analysis = log.analysis
+        trips = [trip for trip in analysis.trips if trip.kind == OVER_VOLTAGE]
+        if trips:
+            cut = trip_voltage(analysis, trips[-1])
+            step = Working(
+                "Voltage at which the protection opened",
+                "the last reading on charge",
+                {"current": f"{abs(trips[-1].current_A):.2f} A", "opened at": f"{trips[-1].at_s:.0f} s"},
+                format_quantity(cut),
+                "common practice",
+            )
+            return decide(case, cut, [step], [], log.names, [], log.waiting)
+        charging = [r for r in analysis.stages if r.stage.kind == StageKind.CHARGE]
+        if not charging:
+            continue
+        highest = max(
+            float(np.quantile(analysis.trace.voltage_V[r.stage.first : r.stage.last + 1], 0.98)) for r in charging
+        )
+        measured = voltage_quantity(analysis.trace, analysis.options.instrument, highest)
+        most = claim.value + implied_tolerance(claim)
+        if highest > most and measured.standard is not None:
+            step = Working(
+                "Highest voltage on charge", "current still flowed", {}, format_quantity(measured), "common practice"
+            )
+            opens = 1.0 - _above(measured, most)
+            return by_probability(
+                case, measured, opens, step, log.names, "it took current above the claimed cut", (), log.waiting
+            )
+        if log.method:
+            return not_settled(case, f"the charger's limit of {format_quantity(measured)} never reached it", log.names)
+    return None
+
+
+def _above(measured: Quantity, limit: float) -> float:
+    return 0.5 * math.erfc(-(measured.value - limit) / ((measured.standard or 1e-9) * math.sqrt(2.0)))
+
+
+def settle_over_voltage_release(case: Case) -> Verdict | None:
+    """The voltage at which a pack that had opened on charge took current again."""
+    if case.claim.value is None:
+        return None
+    for log in case.logs("charge"):
+        analysis = log.analysis
+        for trip in reversed([trip for trip in analysis.trips if trip.kind == OVER_VOLTAGE]):
+            again = next(
+                (r for r in analysis.stages if r.stage.first > trip.index and r.stage.kind == StageKind.CHARGE), None
+            )
+            if again is None:
+                continue
+            first = again.stage.first
+            # its own voltage shows after the charger let go of it: the lowest reading in between
+            low = float(np.min(analysis.trace.voltage_V[trip.index + 1 : first + 1]))
+            plain = voltage_quantity(analysis.trace, analysis.options.instrument, low, analysis.scale.noise_V)
+            measured = plain
+            if plain.standard is not None:
+                fall = abs(float(analysis.trace.voltage_V[max(trip.index + 1, first - 1)]) - low)
+                measured = Quantity.from_terms(
+                    low, "V", [*plain.terms, Term("between readings", fall / math.sqrt(3.0))]
+                )
+            step = Working(
+                "Voltage at which it took current again",
+                "the lowest reading before the current flowed again",
+                {"opened at": f"{trip.at_s:.0f} s", "flowed again at": f"{again.start_s:.0f} s"},
+                format_quantity(measured),
+                "common practice",
+            )
+            return decide(case, measured, [step], [], log.names, [], log.waiting)
+    return None

@@ -1,0 +1,249 @@
+"""What the cold shows: a charge refused and taken again, a heater's work, what was lost."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from wintry_tally.core.analysis import Analysis
+from wintry_tally.core.analysis.charging import Heating
+from wintry_tally.core.analysis.cold import FLOWS_S, ChargeAttempt, charge_attempts, loss
+from wintry_tally.core.analysis.readings import temperature_quantity
+from wintry_tally.core.analysis.trips import temperature_near
+from wintry_tally.core.quantity import Quantity, format_duration, format_quantity
+from wintry_tally.core.verdict.case import Case
+from wintry_tally.core.verdict.deciding import by_probability, decide, implied_tolerance, not_settled
+from wintry_tally.core.verdict.effects import PEUKERT
+from wintry_tally.core.verdict.evidence import LogEvidence
+from wintry_tally.core.verdict.outcome import Condition, Verdict
+from wintry_tally.core.working import Working
+
+
+def _attempts(analysis: Analysis) -> list[ChargeAttempt]:
+    return charge_attempts(
+        analysis.trace,
+        analysis.scale,
+        [result.stage for result in analysis.stages],
+        analysis.trips,
+        analysis.charge,
+        analysis.options.ambient_C,
+    )
+
+
+def _cold_logs(case: Case) -> list[LogEvidence]:
+    return case.logs("charge-block", "heater")
+
+
+def settle_block(case: Case) -> Verdict | None:
+    """Charging refused in the cold: refused at or below the claimed temperature, and never taken below it."""
+    claim = case.claim
+    for log in _cold_logs(case):
+        attempts = _attempts(log.analysis)
+        known = [attempt for attempt in attempts if attempt.temperature_C is not None]
+        if not known:
+            if not log.method:
+                continue
+            why = (
+                "no temperature is known for it: log the pack's or give the ambient one"
+                if attempts
+                else "no charger was put on in it"
+            )
+            return not_settled(case, why, log.names)
+        limit = 0.0 if claim.value is None else claim.value
+        tolerance = max(implied_tolerance(claim), 0.0)
+        flowed = [a for a in known if not a.refused and (a.temperature_C or 0.0) < limit - tolerance]
+        refused = [a for a in known if a.refused]
+        if not log.method and not flowed and not refused:
+            continue
+        return _block(case, log, limit, tolerance, flowed, refused)
+    return None
+
+
+def _block(
+    case: Case,
+    log: LogEvidence,
+    limit: float,
+    tolerance: float,
+    flowed: list[ChargeAttempt],
+    refused: list[ChargeAttempt],
+) -> Verdict:
+    wanted = case.claim.wanted is not False
+    if flowed:
+        worst = min(flowed, key=lambda attempt: attempt.temperature_C or 0.0)
+        measured = temperature_quantity(worst.temperature_C or 0.0)
+        step = Working(
+            "Charge taken in the cold",
+            f"a current that flows for more than {FLOWS_S:g} s is a charge",
+            {"flowed for": format_duration(worst.after_s), "current": f"{worst.current_A:.3g} A"},
+            f"at {format_quantity(measured)}",
+            "common practice, no published source",
+        )
+        chance = 1.0 - _below(measured, limit)
+        return by_probability(
+            case, measured, chance if wanted else 1.0 - chance, step, log.names,
+            "no block seen: charge only above 0 °C at the core, or use a heated pack", (), log.waiting,
+        )  # fmt: skip
+    if not refused:
+        return not_settled(case, "it was not tried below the claimed temperature", log.names)
+    coldest = min(refused, key=lambda attempt: attempt.temperature_C or 0.0)
+    measured = temperature_quantity(coldest.temperature_C or 0.0)
+    step = Working(
+        "Charge refused in the cold",
+        "current blocked within seconds while the charger's voltage stands",
+        {
+            "flowed for": f"{coldest.after_s:.3g} s",
+            "claimed": f"refused below {limit:g} °C",
+            "tries refused": f"{len(refused)}",
+        },
+        f"at {format_quantity(measured)}",
+        "common practice, no published source",
+    )
+    chance = _below(measured, limit + tolerance)
+    return by_probability(
+        case, measured, chance if wanted else 1.0 - chance, step, log.names,
+        None if chance > 0.95 else "it was refused above the claimed temperature", (), log.waiting,
+    )  # fmt: skip
+
+
+def _below(measured: Quantity, limit: float) -> float:
+    return 0.5 * math.erfc((measured.value - limit) / ((measured.standard or 1e-9) * math.sqrt(2.0)))
+
+
+def settle_release(case: Case) -> Verdict | None:
+    """The temperature at which a refused charge was taken."""
+    if case.claim.value is None:
+        return None
+    for log in _cold_logs(case):
+        attempts = _attempts(log.analysis)
+        refused = [attempt for attempt in attempts if attempt.refused]
+        taken = [
+            attempt
+            for attempt in attempts
+            if not attempt.refused and refused and attempt.at_s > refused[0].at_s and attempt.temperature_C is not None
+        ]
+        if not taken:
+            if log.method == "charge-block":
+                return not_settled(case, "it was not let warm until the current flowed", log.names)
+            continue
+        measured = temperature_quantity(taken[0].temperature_C or 0.0)
+        step = Working(
+            "Temperature at which it charged again",
+            "at the first lasting current after a refusal",
+            {"refused at": f"{refused[0].temperature_C} °C", "flowed from": f"{taken[0].at_s:.0f} s"},
+            format_quantity(measured),
+            "common practice, no published source",
+        )
+        return decide(case, measured, [step], [], log.names, [], log.waiting)
+    return None
+
+
+def _heating(case: Case) -> tuple[LogEvidence, Heating] | Verdict | None:
+    for log in case.logs("heater", "charge-block", "charge"):
+        charge = log.analysis.charge
+        if charge is not None and charge.heating is not None:
+            return log, charge.heating
+        if log.method == "heater":
+            return not_settled(case, "no heater phase is in it: start with the pack frozen", log.names)
+    return None
+
+
+def _heater_step(heating: Heating, label: str, result: str) -> Working:
+    return Working(
+        label,
+        "the charger's limit with a small steady current, until the voltage falls and the cells take over",
+        {
+            "lasted": format_duration(heating.duration_s),
+            "energy": format_quantity(heating.energy),
+            **({} if heating.power is None else {"power": format_quantity(heating.power)}),
+        },
+        result,
+        "common practice, no published source",
+    )
+
+
+def settle_heater_power(case: Case) -> Verdict | None:
+    """Mean power into the heater."""
+    found = _heating(case)
+    if not isinstance(found, tuple):
+        return found
+    log, heating = found
+    if heating.power is None or case.claim.value is None:
+        return None
+    step = _heater_step(heating, "Power into the heater", format_quantity(heating.power))
+    return decide(case, heating.power, [step], [], log.names, [], log.waiting)
+
+
+def settle_heater_time(case: Case) -> Verdict | None:
+    """From the charger put on to the cells taking over."""
+    found = _heating(case)
+    if not isinstance(found, tuple):
+        return found
+    log, heating = found
+    if case.claim.value is None:
+        return None
+    doubt = log.analysis.scale.usual_s / math.sqrt(6.0)
+    measured = Quantity(heating.duration_s, math.hypot(doubt, log.analysis.options.instrument.clock_s), "s")
+    step = _heater_step(heating, "Time to warm", format_duration(heating.duration_s))
+    conditions = []
+    start = _temperature_at(log.analysis, heating.end_s - heating.duration_s)
+    claimed = case.claim.conditions.get("temperature_C")
+    if start is not None:
+        conditions.append(Condition("temperature at the start", claimed, round(start, 1)))
+    return decide(case, measured, [step], conditions, log.names, [], log.waiting)
+
+
+def settle_heater_stop(case: Case) -> Verdict | None:
+    """The temperature at which the cells took over."""
+    found = _heating(case)
+    if not isinstance(found, tuple):
+        return found
+    log, heating = found
+    at = _temperature_at(log.analysis, heating.end_s)
+    if case.claim.value is None:
+        return None
+    if at is None:
+        return not_settled(case, "no temperature was logged", log.names)
+    measured = temperature_quantity(at)
+    step = _heater_step(heating, "Temperature at which the heater stopped", format_quantity(measured))
+    return decide(case, measured, [step], [], log.names, [], log.waiting)
+
+
+def _temperature_at(analysis: Analysis, at_s: float) -> float | None:
+    if analysis.trace.temperature_C is None:
+        return None
+    return temperature_near(analysis.trace, int(np.searchsorted(analysis.trace.time_s, at_s)), None)
+
+
+def settle_loss(case: Case) -> Verdict | None:
+    """What the cold took, against a warm twin; what the meter gets wrong alike cancels."""
+    if case.claim.value is None:
+        return None
+    for log in case.logs("cold-loss"):
+        if len(log.analyses) != 2:
+            if log.method:
+                return not_settled(case, "it needs two logs: the cold one and its warm twin", log.names)
+            continue
+        cold, warm = (analysis.capacity for analysis in log.analyses)
+        if cold is None or warm is None:
+            return not_settled(case, "one of the two logs holds no discharge", log.names)
+        measured, step = loss(cold.count.charge, warm.count.charge)
+        conditions = []
+        ratio = cold.count.mean_current.value / warm.count.mean_current.value
+        effect = None
+        if abs(ratio - 1.0) > 0.05:
+            exponent, doubt = PEUKERT[case.family.key]
+            kept = 100.0 - measured.value
+            change = kept * (ratio ** (exponent - 1.0) - 1.0)
+            effect = Quantity(-change, kept * abs(math.log(ratio)) * doubt, "%")
+        conditions.append(
+            Condition(
+                "rate of the warm twin",
+                round(warm.count.mean_current.value, 3),
+                round(cold.count.mean_current.value, 3),
+                effect,
+            )
+        )
+        conditions.append(Condition("end of the warm twin", warm.ended_by, cold.ended_by))
+        return decide(case, measured, [step], conditions, log.names, [], log.waiting)
+    return None

@@ -1,0 +1,274 @@
+"""What a battery carries and where its protection opens on discharge."""
+
+from __future__ import annotations
+
+import math
+
+from wintry_tally.core.analysis import Analysis
+from wintry_tally.core.analysis.ending import PROTECTION
+from wintry_tally.core.analysis.holding import Held, held_for
+from wintry_tally.core.analysis.readings import current_quantity, voltage_quantity
+from wintry_tally.core.analysis.stages import StageKind
+from wintry_tally.core.analysis.trips import LOW_VOLTAGE, OVER_CURRENT, Trip
+from wintry_tally.core.battery import Direction
+from wintry_tally.core.quantity import Quantity, Term, format_duration, format_plain, format_quantity
+from wintry_tally.core.verdict.case import Case
+from wintry_tally.core.verdict.deciding import by_probability, decide, implied_tolerance, not_settled
+from wintry_tally.core.verdict.outcome import Condition, Verdict
+from wintry_tally.core.verdict.probability import conformity
+from wintry_tally.core.working import Working
+
+HOLD_S = 300.0
+SURGE_S = 3.0
+"""Times asked for where none is printed; common practice, no published source."""
+SETTING = 0.97
+"""A load set to the claimed current draws it to within this share: a test of that claim; common practice."""
+
+
+def settle_hold(case: Case) -> Verdict | None:
+    """Continuous discharge: the claimed current, carried for its time (5 min where none is printed)."""
+    return _settle_held(case, HOLD_S, ("hold", "surge", "overload", "capacity"))
+
+
+def settle_surge(case: Case) -> Verdict | None:
+    """Surge: the claimed current for its seconds (3 s where none are printed)."""
+    return _settle_held(case, SURGE_S, ("surge", "hold", "overload"))
+
+
+def _settle_held(case: Case, usual_s: float, methods: tuple[str, ...]) -> Verdict | None:
+    claim = case.claim
+    if claim.value is None:
+        return None
+    wanted_s = claim.conditions.get("duration_s", usual_s)
+    best: tuple[Held, str, str] | None = None
+    for log in case.logs(*methods):
+        found = _held_in(log.analysis, wanted_s)
+        if found is None:
+            continue
+        failed = found.opened and not found.complete and found.current.value <= claim.value / SETTING
+        if best is None or failed or found.current.value > best[0].current.value:
+            best = (found, log.names[-1], log.waiting)
+        if failed:
+            break
+    if best is None:
+        return None
+    held, name, waiting = best
+    step = Working(
+        "Current held",
+        "the highest mean current over the wanted time; a setting within 3 % of the claim is a test of it",
+        {
+            "wanted": format_duration(wanted_s),
+            "lasted": format_duration(held.lasted_s),
+            "lowest": f"{held.lowest_A:.4g} A",
+            "voltage": f"{held.start_V:.2f} V at the start, {held.end_V:.2f} V at the end",
+            **({} if held.sag_V is None else {"sag": f"{held.sag_V:.2f} V"}),
+            "ended by the protection": "yes" if held.opened else "no",
+        },
+        format_quantity(held.current),
+        "common practice, no published source",
+    )
+    lasted = Condition("duration", wanted_s, round(held.lasted_s, 3))
+    if held.opened and held.lasted_s < wanted_s:
+        if held.current.value > claim.value / SETTING:
+            return not_settled(
+                case,
+                f"it opened after {format_duration(held.lasted_s)} at {format_quantity(held.current)}, above the claim; "
+                "hold the claimed current itself",
+                (name,),
+                held.current,
+            )
+        advice = f"it opened after {format_duration(held.lasted_s)} of the {format_duration(wanted_s)} claimed"
+        return by_probability(case, held.current, 0.0, step, (name,), advice, (lasted,), waiting)
+    if not held.complete and held.lasted_s < 0.97 * wanted_s:
+        return not_settled(
+            case,
+            f"the load was on for {format_duration(held.lasted_s)} of the {format_duration(wanted_s)} claimed",
+            (name,),
+            held.current,
+        )
+    if held.current.value < SETTING * claim.value:
+        return not_settled(
+            case,
+            f"only {format_quantity(held.current)} was asked of it; the claim is {format_plain(claim.value, 'A')}",
+            (name,),
+            held.current,
+        )
+    if not held.steady:
+        note = f"the current varied: {held.lowest_A:.3g} A at the lowest; hold it steady"
+        return by_probability(case, held.current, None, step, (name,), note, (lasted,), waiting)
+    if held.current.standard is None:
+        advice = "give the instrument's accuracy (from its manual), so that the doubt is known"
+        known = None if held.current.value < claim.value else 1.0
+        return by_probability(case, held.current, known, step, (name,), advice, (lasted,), waiting)
+    slack = (1.0 - SETTING) * claim.value
+    probability = conformity(held.current.value, held.current.standard, claim.value - slack, Direction.AT_LEAST)
+    # set to the claimed current and carried to the end: the meter's doubt of the setting is no doubt of the battery
+    if held.current.value >= 0.99 * claim.value:
+        probability = max(
+            probability, conformity(held.current.value + slack, held.current.standard, claim.value, Direction.AT_LEAST)
+        )
+    return by_probability(case, held.current, probability, step, (name,), None, (lasted,), waiting)
+
+
+def _held_in(analysis: Analysis, wanted_s: float) -> Held | None:
+    return held_for(
+        analysis.trace,
+        analysis.scale,
+        [result.stage for result in analysis.stages],
+        [result.ended_by for result in analysis.stages],
+        analysis.options.instrument,
+        wanted_s,
+    )
+
+
+def settle_over_current(case: Case) -> Verdict | None:
+    """The over-current trip: the current at which it opened, and within which time."""
+    claim = case.claim
+    if claim.value is None:
+        return None
+    within_s = claim.conditions.get("duration_s")
+    seen: tuple[str, Analysis, str] | None = None
+    for log in case.logs("overload", "surge", "hold"):
+        trip = _overload_trip(log.analysis, log.method == "overload")
+        if trip is not None:
+            return _tripped(case, log.names[-1], log.analysis, trip, within_s, log.waiting)
+        seen = seen or (log.names[-1], log.analysis, log.waiting)
+    if seen is None:
+        return None
+    name, analysis, waiting = seen
+    return _never_tripped(case, name, analysis, within_s, waiting)
+
+
+def _overload_trip(analysis: Analysis, meant: bool) -> Trip | None:
+    """The over-current trip of a log; in a test made for it, an abrupt end of its heaviest stage counts as one."""
+    trips = [trip for trip in analysis.trips if trip.kind == OVER_CURRENT]
+    if trips or not meant:
+        return trips[-1] if trips else None
+    live = [result for result in analysis.stages if result.stage.kind == StageKind.DISCHARGE]
+    if not live:
+        return None
+    heaviest = max(live, key=lambda result: result.count.mean_current.value)
+    if heaviest.ended_by != PROTECTION:
+        return None
+    return next((trip for trip in analysis.trips if trip.index == heaviest.stage.last), None)
+
+
+def _tripped(case: Case, name: str, analysis: Analysis, trip: Trip, within_s: float | None, waiting: str) -> Verdict:
+    claim = case.claim
+    assert claim.value is not None
+    measured = current_quantity(analysis.trace, analysis.options.instrument, trip.current_A, analysis.scale.noise_A)
+    step = Working(
+        "Current at which the protection opened",
+        "the last reading before it opened; latency from the last rise of the current",
+        {
+            "opened after": f"{trip.latency_s:.3g} s",
+            "voltage before": f"{trip.voltage_V:.2f} V",
+            **({} if within_s is None else {"claimed within": f"{within_s:g} s"}),
+        },
+        format_quantity(measured),
+        "common practice, no published source",
+    )
+    conditions = [] if within_s is None else [Condition("time to open", within_s, round(trip.latency_s, 3))]
+    if within_s is not None and trip.latency_s > within_s + analysis.scale.usual_s:
+        late = f"it opened after {trip.latency_s:.3g} s, later than the {within_s:g} s claimed"
+        return by_probability(case, measured, 0.0, step, (name,), late, tuple(conditions), waiting)
+    return decide(case, measured, [step], conditions, (name,), [], waiting)
+
+
+def _never_tripped(case: Case, name: str, analysis: Analysis, within_s: float | None, waiting: str) -> Verdict:
+    claim = case.claim
+    assert claim.value is not None
+    tolerance = implied_tolerance(claim)
+    most = claim.value + tolerance
+    wanted = within_s if within_s is not None else 60.0
+    held = _held_in(analysis, wanted)
+    if held is None:
+        return not_settled(case, "nothing was drawn in it", (name,))
+    step = Working(
+        "No opening seen",
+        "the highest current carried for the claimed time without opening",
+        {"carried": format_duration(held.lasted_s), "claimed to open by": f"{most:g} A within {wanted:g} s"},
+        format_quantity(held.current),
+        "common practice, no published source",
+    )
+    if held.current.value > most and held.complete:
+        standard = held.current.standard or 0.0
+        opens = 1.0 - conformity(held.current.value, standard, most, Direction.AT_LEAST)
+        return by_probability(
+            case,
+            held.current,
+            opens,
+            step,
+            (name,),
+            "it carried more than the claimed trip without opening",
+            (),
+            waiting,
+        )
+    if held.current.value >= claim.value - tolerance:
+        return by_probability(
+            case,
+            held.current,
+            None,
+            step,
+            (name,),
+            f"it carried {format_quantity(held.current)} inside the claimed window without opening; go to {most:g} A",
+            (),
+            waiting,
+        )
+    return not_settled(case, f"the load only reached {format_quantity(held.current)}", (name,), held.current)
+
+
+def trip_voltage(analysis: Analysis, trip: Trip) -> Quantity:
+    """The last reading before an opening; the true cut lies up to one more fall beyond it."""
+    trace = analysis.trace
+    fall = abs(float(trace.voltage_V[max(0, trip.index - 1)]) - trip.voltage_V)
+    plain = voltage_quantity(trace, analysis.options.instrument, trip.voltage_V, analysis.scale.noise_V)
+    if plain.standard is None:
+        return plain
+    return Quantity.from_terms(plain.value, "V", [*plain.terms, Term("one more fall", fall / math.sqrt(3.0))])
+
+
+def settle_low_voltage_cut(case: Case) -> Verdict | None:
+    """The voltage at which the protection opened on discharge."""
+    if case.claim.value is None:
+        return None
+    for log in case.logs("capacity", "runtime", "reserve"):
+        trips = [trip for trip in log.analysis.trips if trip.kind == LOW_VOLTAGE]
+        if not trips:
+            continue
+        trip = trips[-1]
+        cut = trip_voltage(log.analysis, trip)
+        step = Working(
+            "Voltage at which the protection opened",
+            "the last reading under load",
+            {"run": log.names[-1], "current": f"{trip.current_A:.2f} A"},
+            format_quantity(cut),
+            "common practice",
+        )
+        return decide(case, cut, [step], [], log.names, [], log.waiting)
+    return None
+
+
+def settle_low_voltage_release(case: Case) -> Verdict | None:
+    """The voltage at which a pack that had opened at low voltage gave current again."""
+    if case.claim.value is None:
+        return None
+    for log in case.logs("capacity", "runtime", "charge", "hold"):
+        analysis = log.analysis
+        for trip in reversed([trip for trip in analysis.trips if trip.kind == LOW_VOLTAGE]):
+            again = next(
+                (r for r in analysis.stages if r.stage.first > trip.index and r.stage.kind == StageKind.DISCHARGE), None
+            )
+            if again is None:
+                continue
+            value = float(analysis.trace.voltage_V[again.stage.first - 1])
+            measured = voltage_quantity(analysis.trace, analysis.options.instrument, value, analysis.scale.noise_V)
+            step = Working(
+                "Voltage at which it gave again",
+                "the last reading before the current flowed again",
+                {"opened at": f"{trip.at_s:.0f} s", "flowed again at": f"{again.start_s:.0f} s"},
+                format_quantity(measured),
+                "common practice",
+            )
+            return decide(case, measured, [step], [], log.names, [], log.waiting)
+    return None
