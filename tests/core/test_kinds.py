@@ -345,4 +345,3 @@ def test_a_reading_awaiting_a_decision_settles_no_kind() -> None:
     log = analysed(Trace(trace.time_s, trace.voltage_V, current, resolution=trace.resolution))
     found = verdict(claim("continuous-discharge", 100.0, "A", "at-least", duration_s=20.0), "hold", log)
     assert found.outcome is Outcome.TOO_CLOSE and "wait for a decision" in (found.advice or "")
-

@@ -32,6 +32,7 @@ class Given:
     rated_minutes: float | None = None
     ambient: float | None = None
     timezone: str = ""
+    interval: float | None = None
     rest_minutes: float | None = None
     repair: str = "safe"
 
@@ -47,13 +48,13 @@ def parse_given(data: dict[str, Any], place: str = "") -> Given:
     for key in renamed:
         if key not in known:
             raise InputError(f'{place}option "{key}" is not known', mend=f"the options are {', '.join(sorted(known))}")
-    for key in ("rated_ah", "cutoff", "rated_minutes", "ambient", "rest_minutes"):
+    for key in ("rated_ah", "cutoff", "rated_minutes", "ambient", "rest_minutes", "interval"):
         value = renamed.get(key)
         if value is not None and (
             isinstance(value, bool) or not isinstance(value, (int, float)) or not math.isfinite(value)
         ):
             raise InputError(f"{place}{key.replace('_', '-')}: {value!r} is not a number")
-    for key in ("rated_ah", "cutoff", "rated_minutes"):
+    for key in ("rated_ah", "cutoff", "rated_minutes", "interval"):
         if renamed.get(key) is not None and renamed[key] <= 0:
             raise InputError(
                 f"{place}{key.replace('_', '-')} of {renamed[key]:g} cannot be", mend="give a number above 0"
@@ -92,7 +93,9 @@ def options_from(given: Given) -> tuple[Choices, Options]:
                 f'map "{item}" cannot be read', mend=f"write FIELD=COLUMN, FIELD one of {', '.join(FIELDS)}"
             )
         columns[field.strip()] = column.strip()
-    choices = Choices(columns=columns, discharge_sign=given.discharge_sign, timezone=given.timezone)
+    choices = Choices(
+        columns=columns, discharge_sign=given.discharge_sign, timezone=given.timezone, interval_s=given.interval
+    )
     options = Options(
         family=family_named(given.family) if given.family else None,
         rated_Ah=given.rated_ah,

@@ -1,67 +1,24 @@
-"""An analysis as the JSON object of the command-line contract."""
+"""An analysis as the JSON object of the command-line contract, a function a part."""
 
 from __future__ import annotations
 
 from typing import Any
 
 from wintry_tally.core.analysis import Analysis
+from wintry_tally.core.analysis.analyse import StageResult
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.exchange.reader import LogFile
 
 SCHEMA = "wintry-tally.analysis/1"
 
 
-def _quantity(quantity: Quantity) -> dict[str, Any] | None:
-    # a mean voltage without any charge is no number
-    return quantity.as_dict() if quantity.value == quantity.value else None
-
-
 def analysis_dict(log: LogFile, analysis: Analysis) -> dict[str, Any]:
-    """The contract's object. Parts this version does not compute are null or empty, never invented."""
-    test = analysis.capacity
-    columns: dict[str, str | None] = {
-        name: log.columns.get(name) for name in ("time", "voltage", "current", "temperature")
-    }
-    columns.update({name: log.columns[name] for name in ("counter_Ah", "counter_Wh", "power") if log.columns.get(name)})
+    """The contract's object, with a few parts more: counters, efficiency, acceptance."""
     return {
         "schema": SCHEMA,
-        "log": {
-            "rows": log.rows,
-            "rows_used": len(analysis.trace),
-            "span_s": float(analysis.trace.time_s[-1] - analysis.trace.time_s[0]),
-            "median_interval_s": analysis.scale.usual_s,
-            "columns": columns,
-            "discharge_sign": log.discharge_sign,
-            "repair": analysis.options.repair,
-        },
-        "stages": [
-            {
-                "kind": result.stage.kind.value,
-                "control": result.stage.control,
-                "start_s": result.start_s,
-                "end_s": result.end_s,
-                "charge": _quantity(result.count.charge),
-                "energy": _quantity(result.count.energy),
-                "mean_voltage": _quantity(result.count.mean_voltage),
-                "mean_current": _quantity(result.count.mean_current),
-                "voltage_start": result.voltage_start,
-                "voltage_end": result.voltage_end,
-                "temperature_mean": result.temperature_mean,
-                "ended_by": result.ended_by,
-            }
-            for result in analysis.stages
-        ],
-        "capacity": None
-        if test is None
-        else {
-            "charge": _quantity(test.count.charge),
-            "energy": _quantity(test.count.energy),
-            "mean_voltage": _quantity(test.count.mean_voltage),
-            "duration_s": test.count.duration_s,
-            "c_rate": test.c_rate,
-            "percent_of_rated": None if test.percent_of_rated is None else test.percent_of_rated.as_dict(),
-            "ended_by": test.ended_by,
-        },
+        "log": _log(log, analysis),
+        "stages": [_stage(result) for result in analysis.stages],
+        "capacity": _capacity(analysis),
         "usable": [
             {
                 "dropout_V": usable.dropout_V,
@@ -71,30 +28,8 @@ def analysis_dict(log: LogFile, analysis: Analysis) -> dict[str, Any]:
             }
             for usable in analysis.usable
         ],
-        "charge": None
-        if analysis.charge is None
-        else {
-            "charge": _quantity(analysis.charge.count.charge),
-            "energy": _quantity(analysis.charge.count.energy),
-            "time_to_full_s": analysis.charge.time_to_full_s,
-            "share_constant_current": analysis.charge.share_constant_current,
-            "ended_by": analysis.charge.ended_by,
-            "heating": None
-            if analysis.charge.heating is None
-            else {
-                "duration_s": analysis.charge.heating.duration_s,
-                "energy": _quantity(analysis.charge.heating.energy),
-            },
-        },
-        "reserve": None
-        if analysis.reserve is None
-        else {
-            "minutes": analysis.reserve.minutes.as_dict(),
-            "minutes_at_25C": None
-            if analysis.reserve.minutes_at_25C is None
-            else analysis.reserve.minutes_at_25C.as_dict(),
-            "voltage_at_rated_minutes": analysis.reserve.voltage_at_rated_minutes,
-        },
+        "charge": _charge(analysis),
+        "reserve": _reserve(analysis),
         "resistance": [
             {
                 "at_s": step.at_s,
@@ -116,5 +51,98 @@ def analysis_dict(log: LogFile, analysis: Analysis) -> dict[str, Any]:
             }
             for trip in analysis.trips
         ],
+        "efficiency": None
+        if analysis.efficiency is None
+        else {"coulombic": analysis.efficiency.coulombic.as_dict(), "energy": analysis.efficiency.energy.as_dict()},
         "remarks": [remark.as_dict() for remark in (*log.remarks, *analysis.remarks)],
+    }
+
+
+def _quantity(quantity: Quantity | None) -> dict[str, Any] | None:
+    # a mean voltage without any charge is no number
+    return None if quantity is None or quantity.value != quantity.value else quantity.as_dict()
+
+
+def _log(log: LogFile, analysis: Analysis) -> dict[str, Any]:
+    columns: dict[str, str | None] = {
+        name: log.columns.get(name) for name in ("time", "voltage", "current", "temperature")
+    }
+    more = ("counter_Ah", "counter_Wh", "power", "charge_state")
+    columns.update({name: log.columns[name] for name in more if log.columns.get(name)})
+    return {
+        "rows": log.rows,
+        "rows_used": len(analysis.trace),
+        "span_s": float(analysis.trace.time_s[-1] - analysis.trace.time_s[0]),
+        "median_interval_s": analysis.scale.usual_s,
+        "columns": columns,
+        "discharge_sign": log.discharge_sign,
+        "repair": analysis.options.repair,
+    }
+
+
+def _stage(result: StageResult) -> dict[str, Any]:
+    return {
+        "kind": result.stage.kind.value,
+        "control": result.stage.control,
+        "start_s": result.start_s,
+        "end_s": result.end_s,
+        "charge": _quantity(result.count.charge),
+        "energy": _quantity(result.count.energy),
+        "mean_voltage": _quantity(result.count.mean_voltage),
+        "mean_current": _quantity(result.count.mean_current),
+        "voltage_start": result.voltage_start,
+        "voltage_end": result.voltage_end,
+        "temperature_mean": result.temperature_mean,
+        "ended_by": result.ended_by,
+    }
+
+
+def _capacity(analysis: Analysis) -> dict[str, Any] | None:
+    test = analysis.capacity
+    if test is None:
+        return None
+    counted = analysis.counted
+    return {
+        "charge": _quantity(test.count.charge),
+        "energy": _quantity(test.count.energy),
+        "mean_voltage": _quantity(test.count.mean_voltage),
+        "duration_s": test.count.duration_s,
+        "c_rate": test.c_rate,
+        "percent_of_rated": _quantity(test.percent_of_rated),
+        "ended_by": test.ended_by,
+        "rates_A": list(test.rates),
+        "counter": {
+            "charge": _quantity(None if counted.charge is None else counted.charge.moved),
+            "energy": _quantity(None if counted.energy is None else counted.energy.moved),
+        },
+    }
+
+
+def _charge(analysis: Analysis) -> dict[str, Any] | None:
+    charge = analysis.charge
+    if charge is None:
+        return None
+    heating = charge.heating
+    return {
+        "charge": _quantity(charge.count.charge),
+        "energy": _quantity(charge.count.energy),
+        "time_to_full_s": charge.time_to_full_s,
+        "share_constant_current": charge.share_constant_current,
+        "ended_by": charge.ended_by,
+        "heating": None
+        if heating is None
+        else {"duration_s": heating.duration_s, "energy": _quantity(heating.energy), "power": _quantity(heating.power)},
+        "acceptance": [{"minutes": minutes, "share": share} for minutes, share in analysis.acceptance],
+    }
+
+
+def _reserve(analysis: Analysis) -> dict[str, Any] | None:
+    reserve = analysis.reserve
+    if reserve is None:
+        return None
+    return {
+        "minutes": reserve.minutes.as_dict(),
+        "minutes_at_25C": _quantity(reserve.minutes_at_25C),
+        "voltage_at_rated_minutes": reserve.voltage_at_rated_minutes,
+        "c20_Ah": reserve.c20_Ah,
     }

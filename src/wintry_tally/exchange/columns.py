@@ -6,7 +6,10 @@ import re
 import unicodedata
 from dataclasses import dataclass
 
-FIELDS = ("time", "date", "voltage", "current", "temperature", "counter_Ah", "counter_Wh", "power")
+FIELDS = (
+    *("time", "date", "frame", "voltage", "current", "temperature", "counter_Ah", "counter_Wh", "power"),
+    "charge_state",
+)
 
 SPELLINGS: dict[str, tuple[str, ...]] = {
     "time": (
@@ -26,6 +29,14 @@ SPELLINGS: dict[str, tuple[str, ...]] = {
         *("datetime", "date time", "date and time", "time", "t", "zeit", "zeitstempel", "laufzeit", "datum zeit"),
         *("temps", "heure", "horodatage", "tiempo", "hora", "fecha hora", "tempo", "ora", "tijd", "tijdstip", "czas"),
         *("tid", "tidpunkt", "aika", "epoch", "unix time", "seconds", "secs", "minutes", "hours", "clock", "uhrzeit"),
+    ),
+    "frame": (
+        *("frame", "frame number", "frame no", "photo", "photo number", "photo no", "picture", "image", "image number"),
+        *("bild", "bildnummer", "foto", "fotonummer", "imagen", "immagine", "beeld"),
+    ),
+    "charge_state": (
+        *("soc", "state of charge", "charge level", "battery level", "ladezustand", "etat de charge"),
+        *("estado de carga", "stato di carica", "laadtoestand", "level"),
     ),
     "date": ("date", "datum", "fecha", "data", "dato", "pvm", "jour"),
     "voltage": (
@@ -111,6 +122,7 @@ SCALES: dict[str, dict[str, float]] = {
     "temperature": {"c": 1.0, "degc": 1.0, "°c": 1.0, "celsius": 1.0, "f": 5 / 9, "degf": 5 / 9, "°f": 5 / 9, "k": 1.0},
     "counter_Ah": {"ah": 1.0, "mah": 1e-3, "as": 1 / 3600, "c": 1 / 3600},
     "counter_Wh": {"wh": 1.0, "mwh": 1e-3, "kwh": 1e3, "j": 1 / 3600, "ws": 1 / 3600},
+    "charge_state": {"%": 1.0, "percent": 1.0},
     "power": {"w": 1.0, "mw": 1e-3, "kw": 1e3, "watt": 1.0, "watts": 1.0},
 }
 SHIFTS = {"f": -160 / 9, "degf": -160 / 9, "°f": -160 / 9, "k": -273.15}

@@ -32,6 +32,7 @@ class Choices:
     time_unit: str | None = None
     discharge_sign: str = "auto"
     timezone: str = ""
+    interval_s: float | None = None
 
 
 @dataclass(frozen=True)

@@ -38,6 +38,7 @@ _VALUES = {
     "counter_Ah": "counter_Ah",
     "counter_Wh": "counter_Wh",
     "power": "power_W",
+    "charge_state": "charge_state",
 }
 
 
@@ -66,7 +67,7 @@ def read_log(path: Path, choices: Choices | None = None) -> LogFile:
     if content[:4] == b"PAR1":
         return _from_parquet(content[:], chosen, name)
     layout = layout_of(content, chosen, name)
-    _require(layout.columns, name, [header.text for header in layout.headers])
+    _require(layout.columns, chosen, name, [header.text for header in layout.headers])
     try:
         frame = _frame(content, layout, path)
     except (pl.exceptions.PolarsError, pl.exceptions.PanicException) as error:
@@ -172,11 +173,15 @@ def _encoding(head: bytes, name: str) -> str:
     return best.encoding if best is not None else "latin-1"
 
 
-def _require(columns: dict[str, int], name: str, titles: list[str]) -> None:
+def _require(columns: dict[str, int], choices: Choices, name: str, titles: list[str]) -> None:
     shown = ", ".join(title for title in titles[:12] if title) or "none named"
     if "voltage" not in columns:
         raise LogError("no voltage column found", name, f"name it with --map voltage=COLUMN; the columns are: {shown}")
-    if "time" not in columns and "date" not in columns:
+    if "time" not in columns and "date" not in columns and choices.interval_s is None:
+        if "frame" in columns:
+            raise LogError(
+                "frames are numbered but not timed", name, "give the seconds from frame to frame with --interval"
+            )
         raise LogError("no time column found", name, f"name it with --map time=COLUMN; the columns are: {shown}")
     if not {"current", "power", "counter_Ah"} & set(columns):
         raise LogError(
@@ -308,7 +313,7 @@ def _assemble(frame: pl.DataFrame, layout: Layout, choices: Choices, name: str) 
     trace = Trace(time_s, voltage, current, resolution=resolution, **values)
     labels = {field: layout.label(field) for field in ("time", *_VALUES)}
     if "time" not in layout.columns:
-        labels["time"] = layout.label("date")
+        labels["time"] = layout.label("date") or layout.label("frame")
     return LogFile(trace, layout, frame.height, labels, sign, moment_of(epoch), tuple(remarks))
 
 
@@ -320,6 +325,8 @@ def _any_finite(column: Column) -> bool:
 def _time(
     series: dict[str, pl.Series], layout: Layout, choices: Choices, name: str, remarks: list[Remark]
 ) -> tuple[Column, float | None]:
+    if "time" not in series and "date" not in series and choices.interval_s is not None:
+        return _frame_clock(series, choices.interval_s, remarks), None
     if "date" in series and ("time" not in series or series["time"].dtype == pl.String):
         joined = series["date"].cast(pl.String).str.strip_chars()
         if "time" in series:
@@ -343,6 +350,23 @@ def _time(
         unit = header.name
     factor, _ = scale_of("time", unit)
     return seconds_from_numbers(_numbers(column, layout.decimal), factor, bool(unit))
+
+
+def _frame_clock(series: dict[str, pl.Series], interval_s: float, remarks: list[Remark]) -> Column:
+    """Frame number (or row number) × the interval between frames: the clock of a log typed from photographs."""
+    rows = next(iter(series.values())).len()
+    frames = _numbers(series["frame"]) if "frame" in series else np.arange(rows, dtype=np.float64)
+    finite = frames[np.isfinite(frames)]
+    first = float(finite[0]) if len(finite) else 0.0
+    counted = f"frames {first:g} to {float(finite[-1]):g}" if "frame" in series and len(finite) else f"{rows} rows"
+    span = (float(finite[-1]) - first) * interval_s if len(finite) else 0.0
+    remarks.append(
+        Remark(
+            "frame-clock",
+            f"No clock: {counted}, {interval_s:g} s apart, make {span / 3600.0:.4g} h; check that against a clock.",
+        )
+    )
+    return (frames - first) * interval_s
 
 
 def _hour_jumps(seconds: Column, naive: bool, remarks: list[Remark]) -> None:
@@ -398,7 +422,7 @@ def _from_parquet(content: bytes, choices: Choices, name: str) -> LogFile:
         if title not in frame.columns:
             raise LogError(f'no column "{title}"', name, f"the columns are: {', '.join(titles[:12])}")
         columns[wanted] = frame.columns.index(title)
-    _require(columns, name, titles)
+    _require(columns, choices, name, titles)
     picked = sorted(set(columns.values()))
     narrowed = frame.select([frame.columns[index] for index in picked])
     for column in narrowed.columns:

@@ -8,10 +8,12 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from wintry_tally.core.analysis.audits import family_remarks, mean_voltage_remarks, sign_remarks, test_remarks
+from wintry_tally.core.analysis.bench_audits import charger_remarks, discharge_remarks, gauge_remarks, meter_remarks
 from wintry_tally.core.analysis.capacity import CapacityTest, Usable, capacity_test, usable_above
 from wintry_tally.core.analysis.charging import ChargeResult, charge_of
-from wintry_tally.core.analysis.counters import counter_remarks
+from wintry_tally.core.analysis.counters import Counters, counter_remarks, counters_of
 from wintry_tally.core.analysis.counting import Count, Instrument, Integral, count
+from wintry_tally.core.analysis.efficiency import Efficiency, acceptance, efficiency_of
 from wintry_tally.core.analysis.ending import PROTECTION, SET_CUTOFF, EndOptions, ending_of
 from wintry_tally.core.analysis.reserve import Reserve, reserve_of
 from wintry_tally.core.analysis.resistance import StepResistance, step_resistances
@@ -73,10 +75,37 @@ class Analysis:
     trips: tuple[Trip, ...]
     remarks: tuple[Remark, ...]
 
+    efficiency: Efficiency | None = None
+    acceptance: tuple[tuple[float, float], ...] = ()
+    counted: Counters = field(default_factory=Counters)
+
     @property
     def readings_counted(self) -> int:
         """Readings under load in the capacity test."""
         return 0 if self.capacity is None else sum(s.last - s.first + 1 for s in self.capacity.count.spans)
+
+    @property
+    def plain_stages(self) -> list[Stage]:
+        """The stages without what was counted in them."""
+        return [result.stage for result in self.stages]
+
+    @property
+    def endings(self) -> list[str | None]:
+        """How each stage ended."""
+        return [result.ended_by for result in self.stages]
+
+
+@dataclass(frozen=True)
+class _Cut:
+    """A mended log cut into stages, with everything its subjects are worked out from."""
+
+    trace: Trace
+    scale: Scale
+    integral: Integral
+    stages: list[Stage]
+    endings: list[str | None]
+    unclear: dict[int, list[Remark]]
+    ends: EndOptions
 
 
 def analyse(raw: Trace, options: Options, progress: Callable[[float], None] | None = None) -> Analysis:
@@ -93,6 +122,48 @@ def analyse(raw: Trace, options: Options, progress: Callable[[float], None] | No
     tell = progress or (lambda share: None)
     trace, remarks = mend(raw, options.repair)
     tell(0.3)
+    cut, flipped = _cut(trace, options, tell)
+    trace, scale, stages, endings, instrument = cut.trace, cut.scale, cut.stages, cut.endings, options.instrument
+    test = capacity_test(trace, cut.integral, scale, stages, endings, instrument, cut.ends)
+    charge = charge_of(trace, cut.integral, scale, stages, endings, instrument, options.family, options.rated_Ah)
+    usable: tuple[Usable, ...] = ()
+    reserve: Reserve | None = None
+    counted = Counters()
+    if test is not None:
+        usable = tuple(
+            usable_above(trace, cut.integral, scale, stages, test, dropout, instrument)
+            for dropout in options.dropouts_V
+        )
+        reserve = reserve_of(
+            trace, scale, stages, test, instrument, options.family, options.rated_minutes, options.ambient_C
+        )
+        counted = counters_of(trace, test.count.spans[0].first, test.count.spans[-1].last)
+    analysis = Analysis(
+        trace=trace,
+        options=options,
+        rows=len(raw),
+        scale=scale,
+        stages=tuple(
+            _stage_result(trace, cut.integral, scale, stage, cause, instrument)
+            for stage, cause in zip(stages, endings, strict=True)
+        ),
+        capacity=test,
+        usable=usable,
+        charge=charge,
+        reserve=reserve,
+        resistance=tuple(step_resistances(trace, scale, stages, endings, instrument)),
+        trips=tuple(find_trips(trace, scale, stages, endings, cut.ends, options.ambient_C)),
+        remarks=(*remarks, *flipped, *_audit(cut, test, options)),
+        efficiency=_efficiency(cut, test, charge),
+        acceptance=_acceptance(trace, charge),
+        counted=counted,
+    )
+    tell(1.0)
+    return analysis
+
+
+def _cut(trace: Trace, options: Options, tell: Callable[[float], None]) -> tuple[_Cut, list[Remark]]:
+    """The log cut into stages and their endings; remarks on stretches of flipped sign, turned where that was asked."""
     scale = scale_of(trace)
     stages = find_stages(trace, scale)
     flipped = sign_remarks(trace, stages, scale)
@@ -113,51 +184,46 @@ def analyse(raw: Trace, options: Options, progress: Callable[[float], None] | No
         endings.append(cause)
         if doubts:
             unclear[position] = doubts
-    instrument = options.instrument
-    results = tuple(
-        _stage_result(trace, integral, scale, stage, cause, instrument)
-        for stage, cause in zip(stages, endings, strict=True)
-    )
-    test = capacity_test(trace, integral, scale, stages, endings, instrument, ends)
-    usable: tuple[Usable, ...] = ()
-    reserve: Reserve | None = None
-    charge = charge_of(trace, integral, scale, stages, endings, instrument, options.family, options.rated_Ah)
-    resistance = step_resistances(trace, scale, stages, endings, instrument)
-    remarks += flipped
-    overruled = test.last if test is not None and test.ended_by != endings[test.last] else -1
-    for position, doubts in list(unclear.items())[:UNCLEAR_NAMED]:
+    return _Cut(trace, scale, integral, stages, endings, unclear, ends), flipped
+
+
+def _audit(cut: _Cut, test: CapacityTest | None, options: Options) -> list[Remark]:
+    """Every slip the trace shows, in the order of its subjects."""
+    trace, scale, stages, family = cut.trace, cut.scale, cut.stages, options.family
+    remarks: list[Remark] = []
+    overruled = test.last if test is not None and test.ended_by != cut.endings[test.last] else -1
+    for position, doubts in list(cut.unclear.items())[:UNCLEAR_NAMED]:
         remarks += doubts if position != overruled else []
-    if options.family is not None:
-        remarks += family_remarks(trace, options.family, stages)
-    if test is not None:
-        usable = tuple(
-            usable_above(trace, integral, scale, stages, test, dropout, instrument) for dropout in options.dropouts_V
-        )
-        reserve = reserve_of(
-            trace, scale, stages, test, instrument, options.family, options.rated_minutes, options.ambient_C
-        )
-        remarks += test_remarks(trace, integral, scale, stages, test, options.family, options.rest_s)
-        if options.family is not None:
-            whole = test.ended_by in {PROTECTION, SET_CUTOFF}
-            slack = (test.count.mean_voltage.expanded or 0.0) + (0.0 if whole else 0.25)
-            remarks += mean_voltage_remarks(options.family, test.count.charge.value, test.count.energy.value, slack)
-        spans = test.count.spans
-        remarks += counter_remarks(trace, integral, spans[0].first, spans[-1].last, test.count.charge)
-    tell(1.0)
-    return Analysis(
-        trace,
-        options,
-        len(raw),
-        scale,
-        results,
-        test,
-        usable,
-        charge,
-        reserve,
-        tuple(resistance),
-        tuple(find_trips(trace, scale, stages, endings, ends, options.ambient_C)),
-        tuple(remarks),
-    )
+    if family is not None:
+        remarks += family_remarks(trace, family, stages)
+        remarks += charger_remarks(trace, scale, stages, family)
+    remarks += gauge_remarks(trace, scale, family)
+    if test is None:
+        return remarks
+    remarks += discharge_remarks(trace, stages, test, family, options.cutoff_V)
+    remarks += meter_remarks(trace, cut.integral, test)
+    remarks += test_remarks(trace, cut.integral, scale, stages, test, family, options.rest_s)
+    if family is not None:
+        whole = test.ended_by in {PROTECTION, SET_CUTOFF}
+        slack = (test.count.mean_voltage.expanded or 0.0) + (0.0 if whole else 0.25)
+        remarks += mean_voltage_remarks(family, test.count.charge.value, test.count.energy.value, slack)
+    spans = test.count.spans
+    return remarks + counter_remarks(trace, cut.integral, spans[0].first, spans[-1].last, test.count.charge)
+
+
+def _efficiency(cut: _Cut, test: CapacityTest | None, charge: ChargeResult | None) -> Efficiency | None:
+    """Of the full charge and the full discharge of one log, whichever came first."""
+    if test is None or charge is None or charge.time_to_full_s is None or test.count.charge.value <= 0:
+        return None
+    if test.ended_by not in {PROTECTION, SET_CUTOFF} or charge.count.charge.value <= 0:
+        return None
+    return efficiency_of(charge.count, test.count)
+
+
+def _acceptance(trace: Trace, charge: ChargeResult | None) -> tuple[tuple[float, float], ...]:
+    if charge is None or charge.count.duration_s <= 0:
+        return ()
+    return tuple(acceptance(trace, charge.count.spans[0].first, charge.count.spans[-1].last))
 
 
 def _turned(trace: Trace, rows: list[tuple[int, int]]) -> Trace:

@@ -22,6 +22,25 @@ class CounterReading:
     resets: tuple[int, ...]
 
 
+@dataclass(frozen=True)
+class Counters:
+    """What the instrument's own counters moved over the capacity test; None where the log has none."""
+
+    charge: CounterReading | None = None
+    energy: CounterReading | None = None
+
+
+def counters_of(trace: Trace, first: int, last: int) -> Counters:
+    """The counters over a discharge, from the reading before it."""
+    begin = max(0, first - 1)
+    charge = energy = None
+    if trace.counter_Ah is not None:
+        charge = read_counter(trace.counter_Ah, begin, last, "Ah", trace.resolution.get("counter_Ah", 0.0))
+    if trace.counter_Wh is not None:
+        energy = read_counter(trace.counter_Wh, begin, last, "Wh", trace.resolution.get("counter_Wh", 0.0))
+    return Counters(charge, energy)
+
+
 def read_counter(values: Column, first: int, last: int, unit: str, resolution: float) -> CounterReading:
     """How far a counter moved, running up, or down from a preset (preset to 120, reading 18.1: 101.9 drawn).
 

@@ -25,6 +25,18 @@ PEUKERT = 1.2
 """How much the minutes lean on the current; common practice, no published source."""
 
 
+MOST_MINUTES = 480.0
+"""The relation between the two capacities holds up to here."""
+
+
+def c20_from_reserve(minutes: float) -> float:
+    """20-hour capacity from reserve minutes at 25 A: C20 = √(17778 + 208.3 RC) - 133.3, for RC ≤ 480.
+
+    Source: IEC 60095-1 (from memory): RC = 96 → 61.1 Ah.
+    """
+    return math.sqrt(17778.0 + 208.3 * minutes) - 133.3
+
+
 @dataclass(frozen=True)
 class Reserve:
     """Minutes to 10.50 V; at 25 °C where the temperature is known; the voltage at the rated minute.
@@ -37,6 +49,12 @@ class Reserve:
     voltage_at_rated_minutes: float | None
     reached: bool
     working: Working
+
+    @property
+    def c20_Ah(self) -> float | None:
+        """The 20-hour capacity that goes with the minutes at 25 °C (or as they were); None when not reached."""
+        minutes = (self.minutes_at_25C or self.minutes).value
+        return c20_from_reserve(minutes) if self.reached and 0 < minutes <= MOST_MINUTES else None
 
 
 def reserve_of(

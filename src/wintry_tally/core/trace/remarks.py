@@ -25,6 +25,14 @@ REMARK_CODES: dict[str, str] = {
     "coarse-sampling": "too much charge between two readings",
     "not-to-protection": "ended where charge was left in the cells",
     "end-unclear": "the trace does not tell apart two causes of the end",
+    "charger-setting": "charged at a voltage of another family, or floated",
+    "rate-changed": "the load was changed in mid-run",
+    "below-floor": "discharged, or set to be, below the family's floor",
+    "ended-early": "a lead-acid test broken off above its end of discharge",
+    "gauge-on-voltage": "a charge gauge that jumps with the load",
+    "meters-disagree": "two measurements of one quantity differ beyond their doubts",
+    "parts-joined": "several files joined into one log",
+    "frame-clock": "the time was made from frame numbers and their interval",
     "family-doubt": "the voltages do not look like the declared family",
 }
 """Every code with its meaning; the one list of them."""

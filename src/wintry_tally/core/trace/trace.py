@@ -21,6 +21,7 @@ class Trace:
         time_s: elapsed seconds.
         voltage_V, current_A: NaN where a reading is missing.
         temperature_C, counter_Ah, counter_Wh, power_W: or None where the log has no such column.
+        charge_state: what a gauge says of the state of charge, percent, or None.
         row: 1-based data row of each reading in its file, or None when reading n is row n + 1.
         resolution: last decimal place printed, by column field name ("voltage_V": 0.001).
     """
@@ -32,6 +33,7 @@ class Trace:
     counter_Ah: Column | None = None
     counter_Wh: Column | None = None
     power_W: Column | None = None
+    charge_state: Column | None = None
     row: NDArray[np.int64] | None = None
     resolution: Mapping[str, float] = field(default_factory=dict)
 
@@ -64,6 +66,7 @@ class Trace:
             counter_Ah=pick(self.counter_Ah),
             counter_Wh=pick(self.counter_Wh),
             power_W=pick(self.power_W),
+            charge_state=pick(self.charge_state),
             row=rows[keep],
         )
 

@@ -30,10 +30,7 @@ def settle_charge_time(case: Case) -> Verdict | None:
             continue
         current = charge.count.mean_current.value
         steady = best_charge_current(
-            log.analysis.trace,
-            log.analysis.scale,
-            [result.stage for result in log.analysis.stages],
-            log.analysis.options.instrument,
+            log.analysis.trace, log.analysis.scale, log.analysis.plain_stages, log.analysis.options.instrument
         )
         inputs = {"ended by": charge.ended_by, "charge": format_quantity(charge.count.charge)}
         step = Working(
@@ -86,10 +83,7 @@ def settle_charge_current(case: Case) -> Verdict | None:
     best = None
     for log in logs:
         found = best_charge_current(
-            log.analysis.trace,
-            log.analysis.scale,
-            [result.stage for result in log.analysis.stages],
-            log.analysis.options.instrument,
+            log.analysis.trace, log.analysis.scale, log.analysis.plain_stages, log.analysis.options.instrument
         )
         if found is not None and (best is None or found[0].value > best[0].value):
             best = (found[0], found[1], log)

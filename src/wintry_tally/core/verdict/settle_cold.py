@@ -24,7 +24,7 @@ def _attempts(analysis: Analysis) -> list[ChargeAttempt]:
     return charge_attempts(
         analysis.trace,
         analysis.scale,
-        [result.stage for result in analysis.stages],
+        analysis.plain_stages,
         analysis.trips,
         analysis.charge,
         analysis.options.ambient_C,

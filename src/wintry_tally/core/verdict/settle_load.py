@@ -112,12 +112,7 @@ def _settle_held(case: Case, usual_s: float, methods: tuple[str, ...]) -> Verdic
 
 def _held_in(analysis: Analysis, wanted_s: float) -> Held | None:
     return held_for(
-        analysis.trace,
-        analysis.scale,
-        [result.stage for result in analysis.stages],
-        [result.ended_by for result in analysis.stages],
-        analysis.options.instrument,
-        wanted_s,
+        analysis.trace, analysis.scale, analysis.plain_stages, analysis.endings, analysis.options.instrument, wanted_s
     )
 
 

@@ -39,7 +39,7 @@ def settle_reserve(case: Case) -> Verdict | None:
         reserve = reserve_of(
             analysis.trace,
             analysis.scale,
-            [result.stage for result in analysis.stages],
+            analysis.plain_stages,
             test,
             analysis.options.instrument,
             analysis.options.family,
@@ -108,7 +108,7 @@ def settle_runtime(case: Case) -> Verdict | None:
                 analysis.trace,
                 Integral(analysis.trace),
                 analysis.scale,
-                [result.stage for result in analysis.stages],
+                analysis.plain_stages,
                 test,
                 drop,
                 analysis.options.instrument,
@@ -230,7 +230,7 @@ def _by_recharge(case: Case, put_in: Quantity, months: float) -> ShelfLoss | str
 
 def _between_charges(analysis: Analysis) -> tuple[Count, float] | None:
     """The last charge of a log that holds two with at least a day of rest between, and that rest in s."""
-    stages = [result.stage for result in analysis.stages]
+    stages = analysis.plain_stages
     groups = groups_of(stages, StageKind.CHARGE)
     if len(groups) < 2:
         return None
