@@ -20,7 +20,7 @@ from wintry_tally.exchange import Choices, read_log
 from wintry_tally.exchange.columns import assign, parse_header, plain, scale_of
 from wintry_tally.exchange.layout import find_layout, split
 from wintry_tally.exchange.sign import discharge_sign
-from wintry_tally.exchange.writer import write_csv
+from wintry_tally.exchange.writer import write_log as export_log
 
 TRACE = discharge()
 BEGUN = datetime(2026, 1, 20, 22, 0, tzinfo=UTC)
@@ -313,7 +313,7 @@ def test_mutated_files_are_read_or_refused_never_crashed_on(tmp_path: Path, data
 
 def test_what_is_exported_imports_to_the_same_figures(tmp_path: Path) -> None:
     path = tmp_path / "out.csv"
-    write_csv(TRACE, path)
+    export_log(TRACE, path)
     assert path.read_text().splitlines()[0] == "Test Time / s,Voltage / V,Current / A"
     again = read_log(path)
     first = analyse(TRACE, Options(FAMILIES["lfp"], 40.0)).capacity
@@ -322,7 +322,7 @@ def test_what_is_exported_imports_to_the_same_figures(tmp_path: Path) -> None:
     assert second.count.charge.value == pytest.approx(first.count.charge.value, rel=1e-9)
     assert again.discharge_sign == "-"
     with pytest.raises(LogError, match="cannot be written"):
-        write_csv(TRACE, tmp_path / "no" / "out.csv")
+        export_log(TRACE, tmp_path / "no" / "out.csv")
 
 
 @pytest.mark.parametrize("flaw", ["", "lead moved,,", "5000.0,n/a,8.0", "5000.0,13.0"])

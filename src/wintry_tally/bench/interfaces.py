@@ -25,6 +25,22 @@ class Sinks(ABC):
         """Stop drawing, surely."""
 
 
+class Sources(ABC):
+    """A charger or a supply.
+
+    After `off` returns, nothing is given. As with Sinks, `off` may be called at any time, any number of times; if it
+    cannot be sure, it raises InstrumentError naming what to unplug. Nothing flows before `charge`.
+    """
+
+    @abstractmethod
+    def charge(self, setting_A: float, limit_V: float) -> None:
+        """Give this current until the voltage limit, then hold the limit, from now on."""
+
+    @abstractmethod
+    def off(self) -> None:
+        """Stop giving, surely."""
+
+
 class Measures(ABC):
     """A meter of voltage, current and perhaps temperature.
 
@@ -58,20 +74,47 @@ class Channel(ABC):
 
 
 class InstrumentChannel(Channel):
-    """A channel made of a load and a meter that are apart."""
+    """A channel made of a load, a meter and perhaps a charger that are apart.
 
-    def __init__(self, load: Sinks, meter: Measures) -> None:
-        self.load = load
-        self.meter = meter
+    The load is off before the charger goes on, and the other way round. OFF reaches both, whatever either says.
+    """
+
+    def __init__(self, load: Sinks | None, meter: Measures, charger: Sources | None = None) -> None:
+        self.load, self.meter, self.charger = load, meter, charger
 
     def carry_out(self, command: Command) -> None:
-        """Draw or switch off."""
+        """Draw, charge or switch off.
+
+        Raises:
+            InstrumentError: an instrument refuses, or cannot be reached; the message says what to unplug.
+        """
         if command.kind == "off":
-            self.load.off()
+            self._off(self.load, self.charger)
         elif command.kind == "draw":
+            if self.load is None:
+                raise InstrumentError("there is no load on this channel", mend="put one on it, on the Bench page")
+            self._off(self.charger)
             self.load.draw(command.mode, command.setting)
-        else:
-            raise InstrumentError(f'the load does not know "{command.kind}"')
+        elif command.kind == "charge":
+            if self.charger is None:
+                raise InstrumentError("there is no charger on this channel", mend="put one on it, on the Bench page")
+            self._off(self.load)
+            self.charger.charge(command.setting, command.limit_V)
+        elif command.kind != "ask":
+            raise InstrumentError(f'the bench does not know "{command.kind}"')
+
+    @staticmethod
+    def _off(*instruments: Sinks | Sources | None) -> None:
+        failures = []
+        for instrument in instruments:
+            if instrument is None:
+                continue
+            try:
+                instrument.off()
+            except InstrumentError as error:
+                failures.append(str(error))
+        if failures:
+            raise InstrumentError("; ".join(failures))
 
     def read(self) -> Observation:
         """From the meter."""

@@ -7,8 +7,7 @@ from dataclasses import dataclass
 
 from wintry_tally.bench.interfaces import Channel
 from wintry_tally.bench.journal import Journal
-from wintry_tally.core.engine import Event, Observation, Phase, Request, RunState, begin, step
-from wintry_tally.core.engine.engine import Command, Result
+from wintry_tally.core.engine import LIVE, Command, Event, Observation, Phase, Request, Result, RunState, begin, step
 from wintry_tally.core.errors import BookError, InstrumentError
 from wintry_tally.core.protocol import Recipe
 
@@ -54,7 +53,7 @@ class RunLoop:
         """Begin, or take up a run again after an interruption: the gap is an event, and its load is off in it."""
         if self.state.phase is Phase.READY:
             self._after(begin(self.recipe, self.elapsed_s))
-        elif self.state.phase is Phase.DISCHARGING:
+        elif self.state.phase in LIVE:
             self._after(step(self.recipe, self.state, Request("pause"), self.elapsed_s))
             self.journal.events((Event(self.elapsed_s, "interrupted", "the program was not running; load off"),))
             self._after(step(self.recipe, self.state, Request("resume"), self.elapsed_s))
@@ -128,7 +127,7 @@ class RunLoop:
             self._trouble = ""
         except BookError as error:
             # saving may not fail silently: nothing is drawn while it cannot be written down
-            if not self._trouble and self.state.phase is Phase.DISCHARGING:
+            if not self._trouble and self.state.phase in LIVE:
                 result = step(self.recipe, self.state, Request("pause"), self.elapsed_s)
                 self._after(result)
             self._trouble = f"{error}. The load is off; the readings so far are held and written as soon as it can be."

@@ -10,8 +10,9 @@ from dataclasses import dataclass
 from random import Random
 from typing import Any
 
-from wintry_tally.bench.interfaces import InstrumentChannel, Measures, Sinks
+from wintry_tally.bench.interfaces import InstrumentChannel, Measures, Sinks, Sources
 from wintry_tally.core.cell import BatteryModel, Parameters
+from wintry_tally.core.cell.connected import Connected
 from wintry_tally.core.engine import Observation
 from wintry_tally.core.errors import InstrumentError
 from wintry_tally.core.quantity import Accuracy, parse_accuracy
@@ -43,27 +44,10 @@ STAND_IN_METER = MeterSpec()
 """The meter of the stand-in bench."""
 
 
-class World:
-    """The simulated battery with what is connected to it."""
-
-    def __init__(self, model: BatteryModel) -> None:
-        self.model = model
-        self.mode = ""
-        self.setting = 0.0
-        self.voltage_V = model.rested_V()
-        self.current_A = 0.0
-
-    def advance(self, seconds: float) -> None:
-        """Let time pass."""
-        wanted = self.model.current_for(self.mode, self.setting) if self.mode else 0.0
-        seen = self.model.advance(wanted, seconds)
-        self.voltage_V, self.current_A = seen.voltage_V, seen.current_A
-
-
 class SimulatedLoad(Sinks):
     """A load with ceilings."""
 
-    def __init__(self, world: World, power_W: float = 180.0, current_A: float = 20.0) -> None:
+    def __init__(self, world: Connected, power_W: float = 180.0, current_A: float = 20.0) -> None:
         self.world = world
         self.power_W, self.current_A = power_W, current_A
 
@@ -76,18 +60,40 @@ class SimulatedLoad(Sinks):
                 f"the load cannot draw {current:.2f} A: its ceiling is {self.power_W:g} W and {self.current_A:g} A",
                 mend="choose a lower rate",
             )
-        self.world.mode, self.world.setting = mode, setting
+        self.world.draw(mode, setting)
 
     def off(self) -> None:
         """See Sinks."""
-        self.world.mode, self.world.setting = "", 0.0
-        self.world.current_A = 0.0
+        self.world.off()
+
+
+class SimulatedCharger(Sources):
+    """A charger with ceilings."""
+
+    def __init__(self, world: Connected, current_A: float = 50.0, voltage_V: float = 16.0) -> None:
+        self.world = world
+        self.current_A, self.voltage_V = current_A, voltage_V
+
+    def charge(self, setting_A: float, limit_V: float) -> None:
+        """See Sources; refuses what is above its ceilings."""
+        if setting_A > self.current_A * 1.0001 or limit_V > self.voltage_V:
+            self.off()
+            raise InstrumentError(
+                f"the charger cannot give {setting_A:.2f} A at {limit_V:.2f} V: its ceiling is {self.current_A:g} A and "
+                f"{self.voltage_V:g} V",
+                mend="choose a lower setting",
+            )
+        self.world.source(setting_A, limit_V)
+
+    def off(self) -> None:
+        """See Sources."""
+        self.world.off()
 
 
 class SimulatedMeter(Measures):
     """A meter whose gain and offset errors are drawn once from its specification, with noise and resolution."""
 
-    def __init__(self, world: World, spec: MeterSpec, random: Random) -> None:
+    def __init__(self, world: Connected, spec: MeterSpec, random: Random) -> None:
         self.world, self.spec, self.random = world, spec, random
         gain_V, gain_A = spec.voltage.percent / 100.0, spec.current.percent / 100.0
         self.gain_V = 1.0 + random.uniform(-gain_V, gain_V)
@@ -131,8 +137,19 @@ class SimulatedChannel(InstrumentChannel):
         ambient_C: float = 23.0,
         state_of_charge: float = 1.0,
     ) -> None:
-        self.world = World(BatteryModel(parameters, state_of_charge, ambient_C))
-        super().__init__(SimulatedLoad(self.world, power_W, current_A), SimulatedMeter(self.world, spec, Random(seed)))
+        self.world = Connected(BatteryModel(parameters, state_of_charge, ambient_C))
+        super().__init__(
+            SimulatedLoad(self.world, power_W, current_A),
+            SimulatedMeter(self.world, spec, Random(seed)),
+            SimulatedCharger(self.world),
+        )
+
+    @property
+    def true_errors(self) -> tuple[float, float, float, float]:
+        """Gain and offset of the voltage, gain and offset of the current, as drawn: a simulation's truth."""
+        meter = self.meter
+        assert isinstance(meter, SimulatedMeter)
+        return meter.gain_V, meter.offset_V, meter.gain_A, meter.offset_A
 
     def wait(self, interval_s: float) -> None:
         """Advance the battery; in short strides, so that a protection's delay is not overstepped by much."""

@@ -7,7 +7,7 @@ from pathlib import Path
 from wintry_tally.book import Book
 from wintry_tally.core.errors import BookError, InputError
 from wintry_tally.core.verdict import School
-from wintry_tally.exchange.writer import write_csv
+from wintry_tally.exchange.writer import write_log
 
 
 def write_report(book_path: Path, code: str, out: Path, school: str) -> None:
@@ -44,7 +44,7 @@ def export_run(book_path: Path, run_id: int, out: Path, original: bool) -> None:
             except OSError as error:
                 raise InputError(f"cannot be written ({error.strerror})", str(out)) from None
             return
-        write_csv(book.runs.trace(run_id), out)
+        write_log(book.runs.trace(run_id), out)
 
 
 def list_lines(book_path: Path) -> list[str]:

@@ -131,6 +131,32 @@ def export(book: Path, run: int, out: Path, original: bool) -> None:
     click.echo(str(out))
 
 
+@cli.command()
+@click.option(
+    "--battery", type=click.Path(path_type=Path), required=True, help="A TOML or JSON file; see docs/formats.md."
+)
+@click.option("--protocol", required=True, help="A recipe's name (see `recipes`), or a recipe file.")
+@click.option("--seed", type=int, default=1, show_default=True)
+@click.option("--out", type=click.Path(path_type=Path), required=True, help="The log to write (CSV, Parquet).")
+@click.option("--truth", type=click.Path(path_type=Path), help="Write what was true, as JSON.")
+@click.option("--interval", type=float, default=1.0, show_default=True, help="Seconds from reading to reading.")
+def simulate(battery: Path, protocol: str, seed: int, out: Path, truth: Path | None, interval: float) -> None:
+    """Write the log of a test on a simulated battery, with its known truth."""
+    from wintry_tally.cli.simulating import simulate_file
+
+    click.echo(simulate_file(battery, protocol, seed, out, truth, interval))
+
+
+@cli.command()
+@click.argument("name", required=False)
+@click.option("--json", "as_json", is_flag=True, help="Print JSON.")
+def recipes(name: str | None, as_json: bool) -> None:
+    """List the recipes that ship, or print one."""
+    from wintry_tally.cli.simulating import recipe_lines
+
+    click.echo(recipe_lines(name, as_json))
+
+
 @cli.command("list")
 @click.argument("book", type=click.Path(path_type=Path))
 def list_book(book: Path) -> None:

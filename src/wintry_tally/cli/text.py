@@ -29,12 +29,45 @@ def analysis_text(path: Path, log: LogFile, analysis: Analysis) -> str:
             f"    mean {format_quantity(test.count.mean_voltage)} over {format_duration(test.count.duration_s)}, "
             f"ended: {ENDING_WORDS[test.ended_by]}"
         )
-    for usable in analysis.usable:
-        lines.append(
-            f"  Above {usable.dropout_V:g} V: {format_quantity(usable.charge)}, {format_duration(usable.duration_s)}"
-        )
+    lines += [
+        f"  Above {usable.dropout_V:g} V: {format_quantity(usable.charge)}, {format_duration(usable.duration_s)}"
+        for usable in analysis.usable
+    ]
+    lines += _charge_lines(analysis)
+    if analysis.reserve is not None:
+        lines.append(f"  Reserve {format_quantity(analysis.reserve.minutes)}")
+    lines += [
+        f"  Resistance at {format_duration(step.at_s)}: {format_quantity(step.ohm.scaled(1000.0, 'mΩ'))} "
+        f"({step.from_A:.3g} to {step.to_A:.3g} A)"
+        for step in analysis.resistance
+    ]
+    lines += [
+        f"  Trip ({trip.kind}) at {format_duration(trip.at_s)}: {abs(trip.current_A):.4g} A, {trip.voltage_V:.2f} V, "
+        f"after {trip.latency_s:.3g} s"
+        for trip in analysis.trips
+    ]
     lines += [f"  Remark ({remark.code}): {remark.message}" for remark in (*log.remarks, *analysis.remarks)]
     return "\n".join(lines)
+
+
+def _charge_lines(analysis: Analysis) -> list[str]:
+    charge = analysis.charge
+    if charge is None:
+        return []
+    full = "never full" if charge.time_to_full_s is None else f"full after {format_duration(charge.time_to_full_s)}"
+    lines = [f"  Charge {format_quantity(charge.count.charge)}, {full}, ended: {ENDING_WORDS[charge.ended_by]}"]
+    if charge.heating is not None:
+        heating = charge.heating
+        lines.append(f"    heater first: {format_duration(heating.duration_s)}, {format_quantity(heating.energy)}")
+    if analysis.acceptance:
+        shares = ", ".join(f"{100 * share:.0f} % at {minutes:g} min" for minutes, share in analysis.acceptance)
+        lines.append(f"    acceptance: {shares} of the first current")
+    if analysis.efficiency is not None:
+        lines.append(
+            f"  Out of what went in: {format_quantity(analysis.efficiency.coulombic)} of the charge, "
+            f"{format_quantity(analysis.efficiency.energy)} of the energy"
+        )
+    return lines
 
 
 def verdict_text(result: dict[str, Any]) -> str:

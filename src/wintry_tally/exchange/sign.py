@@ -22,9 +22,27 @@ def _onsets(current_A: Column, voltage_V: Column, reference: float) -> float:
         large = np.flatnonzero(np.abs(steps) > 0.3 * reference)
         for index in large[np.abs(current[large + 1]) > np.abs(current[large]) + 0.25 * reference]:
             before, after = float(voltage_V[start + index]), float(voltage_V[start + index + 1])
-            if before > 3.0 and abs(after - before) < 3.0:
+            if (
+                before > 3.0
+                and abs(after - before) < 3.0
+                and not _stood(current_A, voltage_V, start + int(index), reference)
+            ):
                 evidence += float(np.sign(steps[index])) * (after - before)
     return evidence
+
+
+STOOD_LOOK_BACK = 100_000
+
+
+def _stood(current_A: Column, voltage_V: Column, at: int, reference: float) -> bool:
+    """Whether the idle voltage before an onset is a charger's, not the battery's: it leapt up with no current flowing."""
+    begin = max(0, at - STOOD_LOOK_BACK)
+    idle = np.abs(current_A[begin : at + 1]) < 0.02 * reference
+    live = np.flatnonzero(~idle)
+    begin += int(live[-1]) + 1 if len(live) else 0
+    steps = np.diff(voltage_V[begin : at + 1])
+    leaps = np.flatnonzero(steps > 0.4)
+    return bool(len(leaps)) and float(voltage_V[at]) > float(voltage_V[begin + int(leaps[-1])]) + 0.4
 
 
 def discharge_sign(current_A: Column, voltage_V: Column, header: str) -> str:

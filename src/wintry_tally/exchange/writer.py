@@ -1,4 +1,4 @@
-"""Raw export: battery-data style columns as CSV. Charging is positive in the file, as is usual there."""
+"""Export: battery-data style columns as CSV or Parquet. Charging is positive in the file, as is usual there."""
 
 from __future__ import annotations
 
@@ -17,15 +17,13 @@ HEADERS = {
     "temperature_C": "Temperature / degC",
     "counter_Ah": "Counter / Ah",
     "counter_Wh": "Counter / Wh",
+    "power_W": "Power / W",
+    "charge_state": "State of charge / %",
 }
 
 
-def write_csv(trace: Trace, path: Path) -> None:
-    """Write a trace; numbers at the resolution they were taken with, so that a re-import counts the same.
-
-    Raises:
-        LogError: the file cannot be written.
-    """
+def frame_of(trace: Trace) -> pl.DataFrame:
+    """A trace as a table, numbers at the resolution they were taken with, so that a re-import counts the same."""
     columns = []
     for name, header in HEADERS.items():
         values = getattr(trace, name)
@@ -37,7 +35,19 @@ def write_csv(trace: Trace, path: Path) -> None:
         if step:
             series = series.round(max(0, round(-math.log10(step))))
         columns.append(series.fill_nan(None))
+    return pl.DataFrame(columns)
+
+
+def write_log(trace: Trace, path: Path) -> None:
+    """Write a trace as CSV, or as Parquet where the file's name ends so.
+
+    Raises:
+        LogError: the file cannot be written.
+    """
     try:
-        pl.DataFrame(columns).write_csv(path)
+        if path.suffix == ".parquet":
+            frame_of(trace).write_parquet(path, compression="zstd")
+        else:
+            frame_of(trace).write_csv(path)
     except OSError as error:
         raise LogError(f"cannot be written ({error.strerror or error})", str(path), "choose another folder") from None

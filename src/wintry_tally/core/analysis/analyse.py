@@ -206,7 +206,9 @@ def _audit(cut: _Cut, test: CapacityTest | None, options: Options) -> list[Remar
     if family is not None:
         whole = test.ended_by in {PROTECTION, SET_CUTOFF}
         slack = (test.count.mean_voltage.expanded or 0.0) + (0.0 if whole else 0.25)
-        remarks += mean_voltage_remarks(family, test.count.charge.value, test.count.energy.value, slack)
+        # a discharge that began half empty has a low mean of its own right
+        if test.voltage_start >= family.mean_V[0] + 0.3:
+            remarks += mean_voltage_remarks(family, test.count.charge.value, test.count.energy.value, slack)
     spans = test.count.spans
     return remarks + counter_remarks(trace, cut.integral, spans[0].first, spans[-1].last, test.count.charge)
 
@@ -216,6 +218,9 @@ def _efficiency(cut: _Cut, test: CapacityTest | None, charge: ChargeResult | Non
     if test is None or charge is None or charge.time_to_full_s is None or test.count.charge.value <= 0:
         return None
     if test.ended_by not in {PROTECTION, SET_CUTOFF} or charge.count.charge.value <= 0:
+        return None
+    # two ends of one depth: a top-up and a full discharge, or the other way round, are no pair
+    if not 0.5 < test.count.charge.value / charge.count.charge.value < 1.15:
         return None
     return efficiency_of(charge.count, test.count)
 

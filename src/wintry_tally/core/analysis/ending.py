@@ -199,7 +199,7 @@ def _round_voltage(volts: float, fall: float) -> bool:
 
 def _charge_ending(trace: Trace, scale: Scale, stage: Stage, following: Stage | None, options: EndOptions) -> str:
     size = stage.last - stage.first
-    tail = np.abs(trace.current[max(stage.first, stage.last - min(10, size)) : stage.last + 1])
+    tail = np.abs(trace.current[max(stage.first, stage.last - min(2, size)) : stage.last + 1])
     last_A = float(np.median(tail))
     share = 0.05 if options.family is None else options.family.full_taper_C
     if options.rated_Ah:
@@ -214,7 +214,7 @@ def _charge_ending(trace: Trace, scale: Scale, stage: Stage, following: Stage | 
         brief = float(trace.time_s[stage.last] - trace.time_s[stage.first]) <= BRIEF_S
         if (brief or not tapered) and _stands(trace, scale, following, last_V, options):
             return CHARGE_PROTECTION
-    if tapered and (stage.control == "voltage" or options.rated_Ah):
+    if tapered and (stage.control == "voltage" or _fell_at_a_limit(trace, stage, last_A, options)):
         return TAPER
     return LOG_END if following is None else OPERATOR
 
@@ -225,3 +225,14 @@ def _stands(trace: Trace, scale: Scale, following: Stage, last_V: float, options
     first = trace.voltage_V[following.first : following.first + 8]
     slack = max(0.02, 3 * scale.noise_V, 1.5 * trace.resolution.get("voltage_V", 0.0))
     return last_V >= high and len(first) >= 3 and float(np.median(first)) >= last_V - slack
+
+
+def _fell_at_a_limit(trace: Trace, stage: Stage, last_A: float, options: EndOptions) -> bool:
+    """Whether a charge whose constant-voltage part was too short to stand apart still ended by its taper."""
+    begun = float(np.median(np.abs(trace.current[stage.first : stage.first + 5])))
+    gentle = options.family.charge_V[0] if options.family else 13.8
+    part = trace.voltage_V[stage.first : stage.last + 1]
+    if float(part[-1]) < gentle - 0.3:
+        return False
+    steady = float(part[-1]) >= gentle - 0.05 and float(np.ptp(part)) < 0.05
+    return steady or begun > 1.3 * last_A

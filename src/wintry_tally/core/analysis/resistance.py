@@ -5,14 +5,20 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
+import numpy as np
+
 from wintry_tally.core.analysis.counting import Instrument
 from wintry_tally.core.analysis.ending import CHARGE_PROTECTION, PROTECTION
-from wintry_tally.core.analysis.stages import Scale, Stage
+from wintry_tally.core.analysis.stages import Scale, Stage, StageKind
 from wintry_tally.core.quantity import Quantity, Term
 from wintry_tally.core.trace.trace import Trace
 
 WITHIN_S = 12.0
 """A reading later than this after the step says more of the cells than of the resistance."""
+
+
+CHARGER_V = 13.8
+"""A flat charge at or above this is a charger's limit with a heater behind it; cells would rise."""
 
 
 @dataclass(frozen=True)
@@ -40,6 +46,8 @@ def step_resistances(
     for position in range(1, len(stages)):
         if endings[position - 1] in {PROTECTION, CHARGE_PROTECTION}:
             continue
+        if _by_charger(trace, scale, stages[position - 1]) or _by_charger(trace, scale, stages[position]):
+            continue
         before, after = stages[position].first - 1, stages[position].first
         at = 0.5 * float(trace.time_s[before] + trace.time_s[after])
         level = float(trace.current[min(stages[position].last, after + 3)])
@@ -51,19 +59,40 @@ def step_resistances(
             continue
         step_A = float(trace.current[after] - trace.current[before])
         step_V = float(trace.voltage_V[before] - trace.voltage_V[after])
-        if abs(step_A) < least or float(trace.voltage_V[after]) < 2.0 or step_V / step_A <= 0.0:
+        if (
+            abs(step_A) < least
+            or min(float(trace.voltage_V[before]), float(trace.voltage_V[after])) < 2.0
+            or step_V / step_A <= 0.0
+        ):
             continue
         found.append(
             StepResistance(
                 at,
-                float(trace.current[before]),
-                float(trace.current[after]),
+                float(trace.current[before]) + 0.0,
+                float(trace.current[after]) + 0.0,
                 at - float(trace.time_s[before]),
                 float(trace.time_s[after]) - at,
                 _ohm(trace, scale, instrument, step_V, step_A),
             )
         )
     return found
+
+
+def _by_charger(trace: Trace, scale: Scale, stage: Stage) -> bool:
+    """Whether the charger, not the battery, sets the voltage: constant voltage, a heater's plateau, a block.
+
+    A step to or from such a voltage says nothing of the battery's resistance.
+    """
+    if stage.kind == StageKind.CHARGE:
+        if stage.control == "voltage":
+            return True
+        part = trace.voltage_V[stage.first + 1 : stage.last + 1]
+        return len(part) >= 10 and float(np.ptp(part)) <= max(0.02, 8 * scale.noise_V) and float(part[0]) >= CHARGER_V
+    if stage.kind != StageKind.REST or stage.last - stage.first < 2:
+        return False
+    idle = trace.voltage_V[stage.first : stage.last + 1]
+    leaps = np.flatnonzero(np.diff(idle) > 0.4)
+    return bool(len(leaps)) and float(idle[-1]) > float(idle[int(leaps[-1])]) + 0.4
 
 
 def _ohm(trace: Trace, scale: Scale, instrument: Instrument, step_V: float, step_A: float) -> Quantity:

@@ -9,12 +9,15 @@ from typing import Any
 import numpy as np
 
 from wintry_tally.core.battery.two_wells import two_wells
-from wintry_tally.core.cell.parameters import Parameters
+from wintry_tally.core.cell.parameters import Parameters, Protection
 
 _GRID = 400
 OVERFULL = 1.03
 OVERFULL_V = 60.0
-"""A full lithium pack takes a little more, its voltage rising steeply (V per unit of state of charge)."""
+"""A full lithium pack takes a little more, its voltage rising steeply on charge (V per unit of state of charge)."""
+MONTH_H = 30.44 * 24.0
+BRANCH_SHARE = 0.05
+"""So much of the capacity has to be moved before the rested voltage is on the other branch of the hysteresis."""
 _OCV: dict[tuple[tuple[float, float], ...], list[float]] = {}
 
 
@@ -50,8 +53,8 @@ class BatteryModel:
     """
 
     __slots__ = (
-        "_curve", "ambient_C", "bound_Ah", "free_Ah", "low_for_s", "open_charge", "open_discharge",
-        "over_for_s", "parameters", "slow_V", "temperature_C",
+        "_curve", "ambient_C", "bound_Ah", "branch", "cold", "free_Ah", "heating", "low_for_s", "open_charge",
+        "open_discharge", "over_for_s", "parameters", "slow_V", "temperature_C",
     )  # fmt: skip
 
     def __init__(self, parameters: Parameters, state_of_charge: float = 1.0, ambient_C: float = 23.0) -> None:
@@ -66,13 +69,16 @@ class BatteryModel:
         self.open_charge = False
         self.low_for_s = 0.0
         self.over_for_s = 0.0
+        self.branch = 0.0 if state_of_charge < 0.995 else 1.0
+        self.heating = False
+        self.cold = False
 
     # --- state as plain data, for the journal of a simulated bench ---
 
     def snapshot(self) -> dict[str, Any]:
         """The state as plain data."""
-        names = ("ambient_C", "temperature_C", "free_Ah", "bound_Ah", "slow_V")
-        flags = ("open_discharge", "open_charge", "low_for_s", "over_for_s")
+        names = ("ambient_C", "temperature_C", "free_Ah", "bound_Ah", "slow_V", "branch")
+        flags = ("open_discharge", "open_charge", "low_for_s", "over_for_s", "heating", "cold")
         return {name: getattr(self, name) for name in (*names, *flags)}
 
     def restore(self, state: dict[str, Any]) -> None:
@@ -90,7 +96,7 @@ class BatteryModel:
 
     def rested_V(self) -> float:
         """Open-circuit voltage once settled."""
-        return self._ocv(self.state_of_charge)
+        return self._ocv(self.state_of_charge) + self.branch * self.parameters.hysteresis_V
 
     def _ocv(self, state: float) -> float:
         lost = self._lost_to_cold() if self.parameters.available >= 1.0 else 0.0
@@ -99,7 +105,7 @@ class BatteryModel:
         index = int(place)
         curve = self._curve
         if index >= _GRID:
-            return curve[_GRID] + (x - 1.0) * OVERFULL_V
+            return curve[_GRID]
         below = curve[index]
         value = below + (curve[index + 1] - below) * (place - index)
         return value + x * 40.0 if x < 0.0 else value
@@ -114,7 +120,7 @@ class BatteryModel:
     def inner_V(self) -> float:
         """Voltage behind the ohmic resistance, now."""
         parameters = self.parameters
-        value = self._ocv(self.state_of_charge) - self.slow_V
+        value = self._ocv(self.state_of_charge) - self.slow_V + self.branch * parameters.hysteresis_V
         if parameters.concentration_V:
             well = parameters.capacity_Ah * parameters.available
             # what the cold holds back is missing from the available well
@@ -126,10 +132,24 @@ class BatteryModel:
             value -= parameters.concentration_V * 0.25 * max(0.0, 0.12 / share - 1.0)
         return value
 
+    def _on_charge_V(self) -> float:
+        """Voltage behind the ohmic resistance while charging: lead-acid rises as it fills."""
+        parameters = self.parameters
+        value = self.inner_V()
+        if parameters.charge_rise_V:
+            filled = min(1.0, self.free_Ah / (parameters.capacity_Ah * parameters.available))
+            value += parameters.charge_rise_V * filled**8
+        else:
+            value += OVERFULL_V * max(0.0, self.free_Ah / parameters.capacity_Ah - 1.0)
+        return value
+
     def terminal_V(self, current_A: float) -> float:
         """Terminal voltage at a current, now; with the protection open, what a sleeping pack shows."""
         if self.open_discharge and current_A >= 0.0:
-            return 0.0 if current_A > 0.0 else 0.35
+            protection = self.parameters.protection
+            return 0.0 if current_A > 0.0 or protection is None else protection.sleep_V
+        if current_A < 0.0:
+            return self._on_charge_V() - current_A * self._resistance()
         return self.inner_V() - current_A * self._resistance()
 
     def current_for(self, mode: str, setting: float) -> float:
@@ -154,20 +174,84 @@ class BatteryModel:
             current_A = 0.0
         if self.open_charge and current_A < 0.0:
             current_A = 0.0
-        self._wells(current_A, dt_s / 3600.0)
-        target = current_A * parameters.slow_ohm
-        self.slow_V = target + (self.slow_V - target) * math.exp(-dt_s / parameters.slow_s)
-        self._heat(current_A, dt_s)
-        voltage = self.inner_V() - current_A * self._resistance()
+        self._go(current_A, dt_s, 0.0)
+        voltage = (self.inner_V() if current_A >= 0.0 else self._on_charge_V()) - current_A * self._resistance()
         if parameters.protection is not None:
             self._protect(voltage, current_A, dt_s)
         flowing = current_A
         if self.open_discharge and current_A >= 0.0:
             flowing = 0.0
-            voltage = 0.0 if wanted > 0.0 else 0.35
+            voltage = 0.0 if wanted > 0.0 or parameters.protection is None else parameters.protection.sleep_V
         elif parameters.protection is None and voltage < 0.0:
             voltage = 0.0
         return Terminal(voltage, flowing, self.temperature_C, self.open_discharge)
+
+    def charge(self, limit_A: float, limit_V: float, dt_s: float) -> Terminal:
+        """A charger of constant current, then constant voltage, for dt_s; a heater is fed first, a block obeyed.
+
+        Steps of more than a minute are cut into minutes: the taper is followed.
+        """
+        left = dt_s
+        seen = Terminal(limit_V, 0.0, self.temperature_C, False)
+        while left > 1e-9:
+            part = min(left, 60.0)
+            seen = self._charge_part(limit_A, limit_V, part)
+            left -= part
+        return seen
+
+    def _charge_part(self, limit_A: float, limit_V: float, dt_s: float) -> Terminal:
+        parameters, protection = self.parameters, self.parameters.protection
+        heater = parameters.heater
+        if heater is not None:
+            if self.temperature_C < heater.on_below_C:
+                self.heating = True
+            elif self.temperature_C >= heater.off_above_C:
+                self.heating = False
+            if self.heating:
+                fed = min(limit_A, heater.power_W / limit_V)
+                self._go(0.0, dt_s, fed * limit_V)
+                return Terminal(limit_V, -fed, self.temperature_C, False)
+        if protection is not None:
+            self._block(protection)
+            if self.open_charge:
+                self._go(0.0, dt_s, 0.0)
+                if self._on_charge_V() <= protection.high_release_V and not self.cold:
+                    self.open_charge = False
+                return Terminal(limit_V, 0.0, self.temperature_C, False)
+        resistance = self._resistance()
+        flowing = min(limit_A, max(0.0, (limit_V - self._on_charge_V()) / resistance))
+        self._go(-flowing, dt_s, 0.0)
+        voltage = min(limit_V, self._on_charge_V() + flowing * resistance)
+        if protection is not None:
+            if self.open_discharge and voltage > protection.low_release_V:
+                self.open_discharge = False
+            if voltage >= protection.high_cut_V:
+                self.open_charge = True
+        return Terminal(voltage, -flowing, self.temperature_C, False)
+
+    def _block(self, protection: Protection) -> None:
+        if self.temperature_C < protection.cold_block_C:
+            self.cold = self.open_charge = True
+        elif self.cold and self.temperature_C >= protection.cold_release_C:
+            self.cold = self.open_charge = False
+
+    def _go(self, current_A: float, dt_s: float, heat_W: float) -> None:
+        """Let time pass at a current: wells, branch, self-discharge, slow sag, warmth."""
+        parameters = self.parameters
+        taken = current_A
+        if current_A < 0.0 and parameters.gassing:
+            filled = min(1.0, self.free_Ah / (parameters.capacity_Ah * parameters.available))
+            taken = current_A * (1.0 - parameters.gassing * filled**8)
+        if parameters.self_discharge_month:
+            warm = 2.0 ** (0.1 * (self.temperature_C - 25.0))
+            taken += parameters.capacity_Ah * parameters.self_discharge_month * warm / MONTH_H
+        self._wells(taken, dt_s / 3600.0)
+        if current_A != 0.0 and parameters.hysteresis_V:
+            moved = current_A * dt_s / (3600.0 * BRANCH_SHARE * parameters.capacity_Ah)
+            self.branch = min(1.0, max(0.0, self.branch - moved))
+        target = current_A * parameters.slow_ohm
+        self.slow_V = target + (self.slow_V - target) * math.exp(-dt_s / parameters.slow_s)
+        self._heat(current_A, dt_s, heat_W)
 
     def _wells(self, current_A: float, hours: float) -> None:
         parameters = self.parameters
@@ -181,9 +265,9 @@ class BatteryModel:
         self.free_Ah = max(0.0, min(free, parameters.capacity_Ah * share))
         self.bound_Ah = total - self.free_Ah
 
-    def _heat(self, current_A: float, dt_s: float) -> None:
+    def _heat(self, current_A: float, dt_s: float, heat_W: float) -> None:
         parameters = self.parameters
-        heat = current_A * current_A * (self._resistance() + parameters.slow_ohm)
+        heat = heat_W + current_A * current_A * (self._resistance() + parameters.slow_ohm)
         settled = self.ambient_C + heat / parameters.loss_W_K
         tau = parameters.mass_kg * parameters.heat_J_kgK / parameters.loss_W_K
         self.temperature_C = settled + (self.temperature_C - settled) * math.exp(-dt_s / tau)
@@ -193,12 +277,16 @@ class BatteryModel:
         assert protection is not None
         self.low_for_s = self.low_for_s + dt_s if voltage <= protection.low_cut_V else 0.0
         self.over_for_s = self.over_for_s + dt_s if current_A >= protection.over_current_A else 0.0
-        if max(self.low_for_s, self.over_for_s) >= protection.delay_s:
+        if (
+            self.low_for_s >= protection.delay_s
+            or (self.over_for_s and self.over_for_s >= protection.over_delay_s)
+            or self.temperature_C >= protection.hot_cut_C
+        ):
             self.open_discharge = True
         elif self.open_discharge and current_A < 0.0 and voltage > protection.low_release_V:
             self.open_discharge = False
-        cold = self.temperature_C < protection.cold_block_C
-        if voltage >= protection.high_cut_V or cold:
+        self._block(protection)
+        if voltage >= protection.high_cut_V:
             self.open_charge = True
-        elif voltage <= protection.high_release_V:
+        elif self.open_charge and not self.cold and self._on_charge_V() <= protection.high_release_V:
             self.open_charge = False

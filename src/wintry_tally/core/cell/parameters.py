@@ -3,13 +3,22 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from random import Random
 
 from wintry_tally.core.battery.families import Family
 
 
 @dataclass(frozen=True)
 class Protection:
-    """When a pack opens its own circuit, and when it closes again (V of the pack, A, s, °C)."""
+    """When a pack opens its own circuit, and when it closes again (V of the pack, A, s, °C).
+
+    Parts:
+        low_cut_V, low_release_V: on discharge, after `delay_s`; released once charged above the second.
+        high_cut_V, high_release_V: on charge.
+        over_current_A, over_delay_s: on discharge.
+        cold_block_C, cold_release_C: charge refused below the first until the second; hot_cut_C opens both ways.
+        sleep_V: what the terminals show while open. wakes: whether a charger's voltage wakes it.
+    """
 
     low_cut_V: float = 10.0
     low_release_V: float = 12.0
@@ -18,6 +27,19 @@ class Protection:
     over_current_A: float = 120.0
     delay_s: float = 2.0
     cold_block_C: float = 0.0
+    cold_release_C: float = 4.0
+    hot_cut_C: float = 65.0
+    over_delay_s: float = 2.0
+    sleep_V: float = 0.35
+
+
+@dataclass(frozen=True)
+class Heater:
+    """A heater fed by the charger: below `on_below_C` it takes `power_W` and the cells nothing, until `off_above_C`."""
+
+    power_W: float = 60.0
+    on_below_C: float = 2.0
+    off_above_C: float = 6.0
 
 
 @dataclass(frozen=True)
@@ -34,6 +56,12 @@ class Parameters:
         capacity_per_K: relative loss of capacity per kelvin below 25 °C.
         mass_kg, heat_J_kgK, loss_W_K: the lumped thermal body.
         protection: None for packs without their own.
+        hysteresis_V: how much higher the rested voltage stands after charging than after discharging.
+        charge_rise_V: how far lead-acid rises on charge as it fills, before it gasses; 0 for lithium.
+        gassing: share of the charge lost to gas when full.
+        self_discharge_month: share of the capacity lost in 30.44 days at 25 °C; twice that every 10 K warmer.
+        sulphation: 0 to 1; a flat-left lead-acid battery takes and gives less.
+        heater: None for packs without one.
     """
 
     capacity_Ah: float
@@ -50,6 +78,12 @@ class Parameters:
     heat_J_kgK: float
     loss_W_K: float
     protection: Protection | None
+    hysteresis_V: float = 0.0
+    charge_rise_V: float = 0.0
+    gassing: float = 0.0
+    self_discharge_month: float = 0.0
+    sulphation: float = 0.0
+    heater: Heater | None = None
 
 
 _LFP = (
@@ -90,7 +124,11 @@ def parameters_for(family: Family, rated_Ah: float, resistance_ohm: float | None
             exchange_per_h=0.0,
             concentration_V=0.0,
             capacity_per_K=0.003,
-            protection=Protection() if lfp else Protection(9.0, 10.5, 12.75, 12.3, 3.0 * rated_Ah),
+            protection=Protection(over_current_A=max(120.0, 3.0 * rated_Ah))
+            if lfp
+            else Protection(9.0, 10.5, 12.75, 12.3, 3.0 * rated_Ah),
+            hysteresis_V=0.03 if lfp else 0.01,
+            self_discharge_month=0.01 if lfp else 0.015,
             **common,
         )
     chart = family.charge_state
@@ -106,7 +144,40 @@ def parameters_for(family: Family, rated_Ah: float, resistance_ohm: float | None
         concentration_V=0.16,
         capacity_per_K=0.01,
         protection=None,
+        charge_rise_V=14.8 - chart[0][0],
+        gassing=0.5,
+        self_discharge_month={"agm": 0.02, "gel": 0.02, "flooded": 0.05}[family.key],
         **common,
+    )
+
+
+def sulphated(parameters: Parameters, share: float) -> Parameters:
+    """A lead-acid battery left flat: `share` (0 to 1) of its plates no longer takes part.
+
+    Source: common practice, no published source.
+    """
+    return replace(
+        parameters,
+        capacity_Ah=parameters.capacity_Ah * (1.0 - 0.8 * share),
+        resistance_ohm=parameters.resistance_ohm * (1.0 + 40.0 * share**3),
+        sulphation=share,
+    )
+
+
+def one_unit(parameters: Parameters, random: Random) -> Parameters:
+    """One unit of a model: capacity ± 1 %, resistance ± 8 %, protection voltages ± 30 mV (limits; common practice)."""
+    varied = replace(
+        parameters,
+        capacity_Ah=parameters.capacity_Ah * (1.0 + random.uniform(-0.01, 0.01)),
+        resistance_ohm=parameters.resistance_ohm * (1.0 + random.uniform(-0.08, 0.08)),
+    )
+    if parameters.protection is None:
+        return varied
+    return replace(
+        varied,
+        protection=replace(
+            parameters.protection, low_cut_V=parameters.protection.low_cut_V + random.uniform(-0.03, 0.03)
+        ),
     )
 
 

@@ -6,7 +6,8 @@ import math
 from dataclasses import dataclass
 
 from wintry_tally.core.cell import BatteryModel, Parameters
-from wintry_tally.core.engine import Observation, Phase, begin, step
+from wintry_tally.core.cell.connected import Connected
+from wintry_tally.core.engine import LIVE, Command, Observation, Phase, Request, RunState, begin, step
 from wintry_tally.core.protocol import EndCause, Recipe
 
 
@@ -20,6 +21,7 @@ class Forecast:
     cause: EndCause | None
     time_s: tuple[float, ...]
     voltage_V: tuple[float, ...]
+    put_in_Ah: float = 0.0
 
 
 def forecast(
@@ -33,34 +35,60 @@ def forecast(
         drawing = next((part.setting for part in recipe.steps if part.mode == "current" and part.setting > 0), 0.0)
         usual_s = 3600.0 * parameters.capacity_Ah / drawing if drawing else 18_000.0
         step_s = max(20.0, usual_s / 300.0)
-    model = BatteryModel(parameters, full, ambient_C)
+    connected = Connected(BatteryModel(parameters, full, ambient_C))
     result = begin(recipe)
     state, now = result.state, 0.0
-    mode, setting = "", 0.0
     times: list[float] = []
     volts: list[float] = []
     end_s = charge = energy = 0.0
     limit = sum(rule.value for part in recipe.steps for rule in part.ends if rule.kind == "time") + step_s
+    fell = 0.0
+    last_live = max((n for n, part in enumerate(recipe.steps) if part.kind in {"discharge", "charge"}), default=-1)
     while state.phase is not Phase.ENDED and now <= limit:
         for command in result.commands:
-            mode, setting = (command.mode, command.setting) if command.kind == "draw" else ("", 0.0)
-        if mode == "hand":
-            mode, setting = "current", setting or 0.2 * parameters.capacity_Ah
-        current = model.current_for(mode, setting) if mode else 0.0
-        seen = model.advance(current, step_s)
-        now += step_s
-        discharging = state.phase is Phase.DISCHARGING
-        result = step(recipe, state, Observation(seen.voltage_V, seen.current_A, seen.temperature_C), now)
-        state = result.state
-        if discharging:
-            if not seen.open:
-                times.append(now)
-                volts.append(seen.voltage_V)
-            if state.phase is Phase.DISCHARGING:
-                end_s, charge, energy = now, state.charge_Ah, state.energy_Wh
-            else:
+            _carry_out(connected, command, parameters)
+        if state.phase is Phase.PROMPTING:
+            result = step(recipe, state, Request("answer"), now)
+            state = result.state
+            continue
+        stride = _stride(recipe, state, step_s, fell)
+        before_V = connected.voltage_V
+        connected.advance(stride)
+        fell = abs(before_V - connected.voltage_V)
+        now += stride
+        live = state.phase in LIVE
+        seen = Observation(connected.voltage_V, connected.current_A, connected.model.temperature_C)
+        result = step(recipe, state, seen, now)
+        if live and not connected.model.open_discharge:
+            times.append(now)
+            volts.append(connected.voltage_V)
+        if live and (result.state.index != state.index or result.state.phase is Phase.ENDED):
+            end_s, charge, energy = now, result.state.charge_Ah, result.state.energy_Wh
+            if state.index >= last_live:
+                state = result.state
                 break
-    return Forecast(end_s, charge, energy, state.cause, tuple(times), tuple(volts))
+        state = result.state
+        if live and result.state.phase in LIVE:
+            end_s, charge, energy = now, state.charge_Ah, state.energy_Wh
+    return Forecast(end_s, charge, energy, state.cause, tuple(times), tuple(volts), state.put_in_Ah)
+
+
+def _stride(recipe: Recipe, state: RunState, step_s: float, fell_V: float) -> float:
+    """Shorter steps where a recipe's step is short, and where the voltage bends."""
+    shortest = min((rule.value for rule in recipe.steps[state.index].ends if rule.kind == "time"), default=math.inf)
+    stride = min(step_s, max(0.5, shortest / 20.0))
+    return stride if fell_V < 0.1 or stride <= 5.0 else max(5.0, stride * min(1.0, 0.1 / fell_V) * 0.5)
+
+
+def _carry_out(connected: Connected, command: Command, parameters: Parameters) -> None:
+    if command.kind == "draw":
+        hand = command.mode == "hand"
+        setting = command.setting or 0.2 * parameters.capacity_Ah
+        connected.draw("current" if hand else command.mode, setting if hand else command.setting)
+    elif command.kind == "charge":
+        connected.source(command.setting or 0.2 * parameters.capacity_Ah, command.limit_V)
+    elif command.kind == "off":
+        connected.off()
 
 
 @dataclass(frozen=True)

@@ -22,6 +22,49 @@ LEADS = "Three to five minutes after the start, touch leads and clamps: warm mea
 AFTER = "Recharge within hours; a battery, above all lead-acid, is not left empty."
 
 
+CHARGER = (
+    "Connect the charger to the battery before switching it on, and the right way round; check its family setting. "
+    "Mains chargers: earth-leakage protection, dry hands."
+)
+COLD = (
+    "Never charge lithium below 0 °C at its core: if current still flows after 10 s, the run stops itself. Freezer: not "
+    "one with food. Dry case and terminals before connecting; ice water away from terminals and mains."
+)
+OVERLOAD = (
+    "Heavy currents heat clamps, cables and the pack: attended throughout, fused above the trip, cables for the current. "
+    "Short, with time and stop limits armed. There is no short-circuit test: it proves a fuse and can start a fire."
+)
+REVIVAL = (
+    "Attended throughout. Polarity checked twice. One pack alone, never a series string. Feel the case: 40 °C is warm, "
+    "50 °C stops. Cells under 2.0 V: do not revive. No bare-wire touching."
+)
+STORE = (
+    "Everything disconnected, terminals covered, dry and out of reach; recycle at a collecting point, never in the bin."
+)
+INVERTER = "An inverter's output is mains: earth-leakage protection, dry hands, covers on."
+
+CAUTIONS = {
+    "charger": CHARGER,
+    "cold": COLD,
+    "overload": OVERLOAD,
+    "revival": REVIVAL,
+    "store": STORE,
+    "inverter": INVERTER,
+    "leads": LEADS,
+    "after": AFTER,
+}
+"""What a recipe may ask for by name, beside what every run shows."""
+
+
+def cautions_for(family: Family, names: tuple[str, ...]) -> tuple[str, ...]:
+    """What to heed for this family, with a recipe's own; the last defers to those who rule.
+
+    Raises:
+        KeyError: a name that is not in CAUTIONS.
+    """
+    return (CURRENT, LITHIUM if family.lithium else LEAD, *(CAUTIONS[name] for name in names), DEFER)
+
+
 def discharge_cautions(family: Family) -> tuple[str, ...]:
     """What to heed before a discharge of this family."""
-    return (CURRENT, LITHIUM if family.lithium else LEAD, LEADS, AFTER, DEFER)
+    return cautions_for(family, ("leads", "after"))

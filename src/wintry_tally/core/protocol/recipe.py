@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import Literal
@@ -12,7 +13,15 @@ class EndCause(StrEnum):
 
     PROTECTION = "battery-protection"
     SET_CUTOFF = "set-cutoff"
+    DROPOUT = "device-dropout"
+    TAPER = "current-taper"
+    CHARGE_PROTECTION = "charge-protection"
+    REFUSED = "charge-refused"
+    CHARGE = "charge-moved"
+    SETTLED = "settled"
+    TEMPERATURE = "temperature-reached"
     TIME = "time-limit"
+    CONFIRMED = "confirmed"
     OPERATOR = "operator"
     STOP_LIMIT = "stop-limit"
     INSTRUMENT = "instrument-lost"
@@ -22,34 +31,71 @@ class EndCause(StrEnum):
 CAUSE_WORDS = {
     EndCause.PROTECTION: "the battery's own protection opened",
     EndCause.SET_CUTOFF: "the set cut-off was reached",
+    EndCause.DROPOUT: "the device's drop-out was reached",
+    EndCause.TAPER: "the current tapered off at the limit",
+    EndCause.CHARGE_PROTECTION: "the protection opened on charge",
+    EndCause.REFUSED: "the charge was refused",
+    EndCause.CHARGE: "the wanted charge was moved",
+    EndCause.SETTLED: "the voltage had settled",
+    EndCause.TEMPERATURE: "the temperature was reached",
     EndCause.TIME: "the time limit was reached",
+    EndCause.CONFIRMED: "it was confirmed by hand",
     EndCause.OPERATOR: "it was stopped by hand",
     EndCause.STOP_LIMIT: "a stop limit was crossed",
     EndCause.INSTRUMENT: "an instrument was lost",
     EndCause.INTERRUPTED: "it was interrupted",
 }
 
-Mode = Literal["current", "power", "resistance", "hand"]
+Mode = Literal["current", "power", "resistance", "charge", "hand"]
+StepKind = Literal["rest", "discharge", "charge", "prompt"]
+RuleKind = Literal[
+    "voltage",
+    "above",
+    "protection",
+    "refused",
+    "taper",
+    "time",
+    "moved",
+    "slope",
+    "warmer",
+    "colder",
+    "confirm",
+    "flows",
+]
 
 
 @dataclass(frozen=True)
 class EndRule:
-    """One rule that ends a step in the ordinary way.
+    """One rule that ends a step in the ordinary way, once it holds for `readings` readings together.
 
-    kind "voltage": the voltage under load at or below `value` (V) for `readings` readings together.
-    kind "protection": the load asks for current and none flows, the voltage collapsed.
-    kind "time": `value` seconds in this step.
+    kind:
+        "voltage": under load at or below `value` V.     "above": on charge at or above `value` V.
+        "protection": the load asks for current and none flows, the voltage below `value` V.
+        "refused": the charger's voltage stands at `value` V or more and no current flows.
+        "flows": a charging current of `value` A or more flows.
+        "taper": the charging current at or below `value` A, the voltage at the step's limit.
+        "time": `value` s in this step.                   "moved": `value` Ah moved in this step.
+        "slope": at rest, the voltage changes by less than `value` V/h.
+        "warmer", "colder": the temperature at or beyond `value` °C.
+        "confirm": a person answers the prompt.
+    `skip`: so many of the following steps are passed over (a pack that opened is not drawn from again).
     """
 
-    kind: Literal["voltage", "protection", "time"]
+    kind: RuleKind
     value: float
     cause: EndCause
     readings: int = 2
+    skip: int = 0
 
 
 @dataclass(frozen=True)
 class StopLimits:
-    """Limits that stop a run at once, outputs off: whichever reading crosses one (V, A, W, °C, s)."""
+    """Limits that stop a run at once, outputs off: whichever reading crosses one (V, A, W, °C, s).
+
+    `cold_charge_C`: below it a charging current above `cold_charge_A` that still flows after `cold_charge_s` is
+    stopped: an unprotected pack is being damaged. `cold_exempt_V`: a current within so much of the charger's limit
+    is a heater's, not the cells'; 0 for packs without one.
+    """
 
     voltage_low_V: float
     voltage_high_V: float
@@ -58,17 +104,38 @@ class StopLimits:
     temperature_low_C: float
     temperature_high_C: float
     silence_s: float = 5.0
+    charge_high_A: float = math.inf
+    temperature_rate_K_min: float = math.inf
+    charge_most_Ah: float = math.inf
+    time_most_s: float = math.inf
+    cold_charge_C: float = -math.inf
+    cold_charge_A: float = 0.05
+    cold_charge_s: float = 10.0
+    cold_exempt_V: float = 0.0
 
 
 @dataclass(frozen=True)
 class Step:
-    """One step: "rest" or "discharge", its set-point, its end rules."""
+    """One step.
 
-    kind: Literal["rest", "discharge"]
+    Parts:
+        kind: "rest", "discharge", "charge" or "prompt" (something only hands can do).
+        mode, setting: of a discharge, "current" A, "power" W, "resistance" Ω; of a charge, "charge" A up to `limit_V`.
+        ends: the first rule that holds ends it.
+        attended: somebody has to be there.
+        words: what a person is asked to do, for a prompt.
+        every_s: seconds from reading to reading in this step; 0 for the run's own.
+    """
+
+    kind: StepKind
     title: str
     mode: Mode = "hand"
     setting: float = 0.0
     ends: tuple[EndRule, ...] = ()
+    limit_V: float = 0.0
+    attended: bool = False
+    words: str = ""
+    every_s: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -82,3 +149,14 @@ class Recipe:
     stops: StopLimits
     cautions: tuple[str, ...] = ()
     settles: tuple[str, ...] = ()
+    method: str = "capacity"
+
+    @property
+    def attended(self) -> bool:
+        """Whether any step wants somebody there."""
+        return any(step.attended for step in self.steps)
+
+    @property
+    def live(self) -> bool:
+        """Whether it draws or charges at all."""
+        return any(step.kind in {"discharge", "charge"} for step in self.steps)

@@ -208,9 +208,9 @@ class CapacityOverview(StationView):
         )
         if name:
             with self.session.guard():
-                from wintry_tally.exchange.writer import write_csv
+                from wintry_tally.exchange.writer import write_log
 
-                write_csv(self.session.book.runs.trace(run.id), Path(name))
+                write_log(self.session.book.runs.trace(run.id), Path(name))
                 self.session.said.emit(f"Saved {name}")
 
     def tick(self) -> None:

@@ -1,0 +1,79 @@
+"""`simulate` and `recipes`: tests on simulated batteries, with their truth."""
+
+from __future__ import annotations
+
+import json
+import tomllib
+from pathlib import Path
+
+from wintry_tally.bench.simulation import battery_from, simulate
+from wintry_tally.core.battery import Claim
+from wintry_tally.core.errors import InputError
+from wintry_tally.core.protocol.setpoints import Facts
+from wintry_tally.core.protocol.template import Template, fill, template_data
+from wintry_tally.exchange.claims_file import ClaimPart, claim_of
+from wintry_tally.exchange.recipe_file import read_recipe, shipped, shipped_recipe
+from wintry_tally.exchange.writer import write_log
+
+
+def simulate_file(
+    battery_path: Path, protocol: str, seed: int, out: Path, truth: Path | None, interval_s: float
+) -> str:
+    """See `wintry-tally simulate`; returns the line printed.
+
+    Raises:
+        InputError: the battery's file or the recipe cannot be used.
+    """
+    name = str(battery_path)
+    try:
+        text = battery_path.read_text(encoding="utf-8")
+        data = json.loads(text) if text.lstrip()[:1] == "{" else tomllib.loads(text)
+    except FileNotFoundError:
+        raise InputError("there is no such file", name, "check the path") from None
+    except (OSError, UnicodeDecodeError, json.JSONDecodeError, tomllib.TOMLDecodeError, RecursionError) as error:
+        raise InputError(f"cannot be read as TOML or JSON ({error})", name) from None
+    if not interval_s > 0:
+        raise InputError(f"an interval of {interval_s:g} s cannot be", mend="give seconds above 0")
+    claims = _claims(data.pop("claim", []), name)
+    given = data.pop("given", {})
+    if not isinstance(given, dict) or not all(isinstance(value, (int, float)) for value in given.values()):
+        raise InputError("given is a table of numbers", name)
+    battery = battery_from(data.pop("battery", data), name)
+    facts = Facts(battery.family, battery.rated_Ah, claims, given=given)
+    found = simulate(fill(template_named(protocol), facts), battery, seed, interval_s)
+    write_log(found.trace, out)
+    if truth is not None:
+        try:
+            truth.write_text(json.dumps(found.truth, indent=1, ensure_ascii=False) + "\n", encoding="utf-8")
+        except OSError as error:
+            raise InputError(f"cannot be written ({error.strerror or error})", str(truth)) from None
+    return f"{out}: {len(found.trace)} readings, ended: {found.truth['ended_by']}"
+
+
+def _claims(parts: object, name: str) -> tuple[Claim, ...]:
+    from pydantic import ValidationError
+
+    if not isinstance(parts, list):
+        raise InputError("claim is a list of tables", name, "write [[claim]]")
+    made = []
+    for index, part in enumerate(parts, 1):
+        try:
+            made.append(claim_of(ClaimPart.model_validate(part), index, name))
+        except ValidationError as error:
+            raise InputError(f"claim[{index}]: {error.errors()[0]['msg'].lower()}", name) from None
+    return tuple(made)
+
+
+def template_named(protocol: str) -> Template:
+    """A shipped recipe by name, or one from a file."""
+    path = Path(protocol)
+    return read_recipe(path) if path.suffix in {".toml", ".json"} else shipped_recipe(protocol)
+
+
+def recipe_lines(name: str | None, as_json: bool) -> str:
+    """See `wintry-tally recipes`."""
+    if name is not None:
+        return json.dumps(template_data(template_named(name)), indent=None if as_json else 1, ensure_ascii=False)
+    if as_json:
+        return json.dumps([template_data(template) for template in shipped().values()], ensure_ascii=False)
+    return "\n".join(f"{template.name:28} {template.title}" for template in shipped().values())

@@ -1,0 +1,168 @@
+"""What the engine knows and says: phases, the table of transitions, observations, requests, commands, events."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import asdict, dataclass, replace
+from enum import StrEnum
+from typing import Any
+
+from wintry_tally.core.protocol.recipe import EndCause
+
+
+class Phase(StrEnum):
+    """Where a run is."""
+
+    READY = "ready"
+    RESTING = "resting"
+    DISCHARGING = "discharging"
+    CHARGING = "charging"
+    PROMPTING = "prompting"
+    PAUSED = "paused"
+    ENDED = "ended"
+
+
+LIVE = frozenset({Phase.DISCHARGING, Phase.CHARGING})
+"""The phases in which current is meant to flow."""
+
+
+class Trigger(StrEnum):
+    """What can move it on."""
+
+    START_REST = "start-rest"
+    START_DISCHARGE = "start-discharge"
+    START_CHARGE = "start-charge"
+    ASK = "ask"
+    PAUSE = "pause"
+    RESUME_DISCHARGE = "resume-discharge"
+    RESUME_CHARGE = "resume-charge"
+    FINISH = "finish"
+    STOP = "stop"
+
+
+_GOING = (Phase.RESTING, Phase.DISCHARGING, Phase.CHARGING, Phase.PROMPTING)
+_STARTS = {
+    Trigger.START_REST: Phase.RESTING,
+    Trigger.START_DISCHARGE: Phase.DISCHARGING,
+    Trigger.START_CHARGE: Phase.CHARGING,
+    Trigger.ASK: Phase.PROMPTING,
+}
+
+TRANSITIONS: dict[tuple[Phase, Trigger], Phase] = {
+    **{(phase, trigger): to for phase in (Phase.READY, *_GOING) for trigger, to in _STARTS.items()},
+    **{(phase, Trigger.STOP): Phase.ENDED for phase in (Phase.READY, Phase.PAUSED, *_GOING)},
+    **{(phase, Trigger.FINISH): Phase.ENDED for phase in _GOING},
+    **{(phase, Trigger.PAUSE): Phase.PAUSED for phase in LIVE},
+    (Phase.PAUSED, Trigger.RESUME_DISCHARGE): Phase.DISCHARGING,
+    (Phase.PAUSED, Trigger.RESUME_CHARGE): Phase.CHARGING,
+}
+"""Every move a run can make; anything else is a bug and raises."""
+
+
+@dataclass(frozen=True)
+class Observation:
+    """One reading of the bench; NaN where the instrument gave nothing usable. Current positive while drawn."""
+
+    voltage_V: float
+    current_A: float
+    temperature_C: float | None = None
+
+
+@dataclass(frozen=True)
+class Request:
+    """What a person asks: "pause", "resume", "stop", "skip", "answer", "mark" (with words), or "set" a setting."""
+
+    kind: str
+    setting: float = 0.0
+    words: str = ""
+
+
+@dataclass(frozen=True)
+class Command:
+    """What the bench must do now: "draw" or "charge" at a setting (a charge up to `limit_V`), "ask", or "off"."""
+
+    kind: str
+    mode: str = ""
+    setting: float = 0.0
+    limit_V: float = 0.0
+    words: str = ""
+
+
+@dataclass(frozen=True)
+class Event:
+    """Something that happened, with its time: kept with the run."""
+
+    at_s: float
+    kind: str
+    message: str
+
+
+OFF = Command("off")
+
+
+@dataclass(frozen=True)
+class RunState:
+    """Everything the engine knows of a run; plain data, so that it can be kept and taken up again.
+
+    Parts:
+        charge_Ah, energy_Wh, load_s: drawn so far; put_in_Ah, put_in_Wh, charge_s: charged so far.
+        step_Ah: moved in this step; met: readings in a row for which each of the step's rules held.
+        anchor_s, anchor_V, anchor_C: a reading a while ago, for slopes.
+    """
+
+    phase: Phase = Phase.READY
+    index: int = 0
+    step_since_s: float = 0.0
+    step_live_s: float = 0.0
+    last_s: float | None = None
+    last_V: float = math.nan
+    last_A: float = 0.0
+    setting: float = 0.0
+    charge_Ah: float = 0.0
+    energy_Wh: float = 0.0
+    load_s: float = 0.0
+    put_in_Ah: float = 0.0
+    put_in_Wh: float = 0.0
+    charge_s: float = 0.0
+    step_Ah: float = 0.0
+    met: tuple[int, ...] = ()
+    bad: int = 0
+    cold_s: float = 0.0
+    anchor_s: float | None = None
+    anchor_V: float = math.nan
+    anchor_C: float | None = None
+    cause: EndCause | None = None
+    detail: str = ""
+
+    def as_dict(self) -> dict[str, Any]:
+        """Plain data for the journal."""
+        return asdict(self)
+
+    @classmethod
+    def from_dict(cls, data: dict[str, Any]) -> RunState:
+        """Taken up again from `as_dict`."""
+        known = {name: data[name] for name in cls.__dataclass_fields__ if name in data}
+        known["phase"] = Phase(known["phase"])
+        known["cause"] = EndCause(known["cause"]) if known.get("cause") else None
+        known["met"] = tuple(known.get("met") or ())
+        for name in ("last_V", "last_A", "anchor_V"):
+            known[name] = math.nan if known.get(name) is None else known[name]
+        return cls(**known)
+
+
+@dataclass(frozen=True)
+class Result:
+    """The state after a step, the commands to carry out in order, and the events to keep."""
+
+    state: RunState
+    commands: tuple[Command, ...] = ()
+    events: tuple[Event, ...] = ()
+
+
+def moved(state: RunState, trigger: Trigger, now_s: float, message: str, **changes: Any) -> tuple[RunState, Event]:
+    """The state after a transition, and its event; a move that is not in the table is a bug and raises."""
+    try:
+        phase = TRANSITIONS[state.phase, trigger]
+    except KeyError:
+        raise AssertionError(f"no transition from {state.phase} by {trigger}") from None
+    return replace(state, phase=phase, **changes), Event(now_s, trigger.value, message)

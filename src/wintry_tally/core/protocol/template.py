@@ -1,0 +1,299 @@
+"""Recipe templates: a test written once for every battery, filled in from a sample's family, rating and claims."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+from wintry_tally.core.battery import Family
+from wintry_tally.core.errors import InputError
+from wintry_tally.core.protocol.cautions import cautions_for
+from wintry_tally.core.protocol.recipe import EndCause, EndRule, Recipe, Step, StopLimits
+from wintry_tally.core.protocol.setpoints import Facts, resolve
+
+Value = str | float
+
+USUAL_CAUSE = {
+    "voltage": EndCause.SET_CUTOFF,
+    "above": EndCause.SET_CUTOFF,
+    "protection": EndCause.PROTECTION,
+    "refused": EndCause.CHARGE_PROTECTION,
+    "flows": EndCause.TIME,
+    "taper": EndCause.TAPER,
+    "time": EndCause.TIME,
+    "moved": EndCause.CHARGE,
+    "slope": EndCause.SETTLED,
+    "warmer": EndCause.TEMPERATURE,
+    "colder": EndCause.TEMPERATURE,
+    "confirm": EndCause.CONFIRMED,
+}
+"""The cause a rule names where the template names none."""
+
+
+@dataclass(frozen=True)
+class EndTemplate:
+    """One end rule: its kind, its set-point, perhaps a cause of its own."""
+
+    kind: str
+    value: Value = 0.0
+    cause: str = ""
+    readings: int = 2
+    skip: int = 0
+
+
+@dataclass(frozen=True)
+class StepTemplate:
+    """One step, its numbers still set-points; `only` names the families it is for, empty for all."""
+
+    kind: str
+    title: str
+    mode: str = ""
+    setting: Value = 0.0
+    limit: Value = 0.0
+    ends: tuple[EndTemplate, ...] = ()
+    attended: bool = False
+    words: str = ""
+    every: Value = 0.0
+    only: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Template:
+    """A recipe before a sample is known.
+
+    Parts:
+        families: keys it is offered for; method: what its log is evidence of; settles: claim kinds.
+        cautions: keys of the cautions shown; school: words on the school followed, where there are several.
+        needs: claim kinds without which it makes no sense; stops: stop limits that differ from the usual.
+        withheld: shown with its reason and not startable while no protection data is claimed.
+    """
+
+    name: str
+    title: str
+    version: int
+    station: str
+    method: str
+    families: tuple[str, ...]
+    steps: tuple[StepTemplate, ...]
+    words: str = ""
+    school: str = ""
+    settles: tuple[str, ...] = ()
+    cautions: tuple[str, ...] = ()
+    needs: tuple[str, ...] = ()
+    stops: dict[str, Value] = field(default_factory=dict)
+    withheld: bool = False
+
+    def fits(self, family: Family) -> bool:
+        """Whether it is offered for a family."""
+        return family.key in self.families
+
+
+def fill(template: Template, facts: Facts) -> Recipe:
+    """The recipe for one sample.
+
+    Raises:
+        InputError: a set-point that nothing is known for; the message names the step.
+    """
+    family = facts.family
+    steps = tuple(
+        _step(template, number, part, facts)
+        for number, part in enumerate(template.steps, 1)
+        if not part.only or family.key in part.only
+    )
+    if not steps:
+        raise InputError(f"{template.title}: no step of it is for a {family.words} battery")
+    return Recipe(
+        name=template.name,
+        title=template.title,
+        version=template.version,
+        steps=steps,
+        stops=_stops(template, steps, facts),
+        cautions=cautions_for(family, template.cautions),
+        settles=template.settles,
+        method=template.method,
+    )
+
+
+def _step(template: Template, number: int, part: StepTemplate, facts: Facts) -> Step:
+    place = f"{template.title}, step {number}"
+    live = part.kind in {"discharge", "charge"}
+    mode = part.mode or ("charge" if part.kind == "charge" else "current" if live else "hand")
+    ends = []
+    for rule in part.ends:
+        cause = EndCause(rule.cause) if rule.cause else USUAL_CAUSE[rule.kind]
+        ends.append(EndRule(rule.kind, resolve(rule.value, facts, place), cause, rule.readings, rule.skip))  # type: ignore[arg-type]
+    return Step(
+        kind=part.kind,  # type: ignore[arg-type]
+        title=part.title,
+        mode=mode,  # type: ignore[arg-type]
+        setting=round(resolve(part.setting, facts, place), 4) if live else 0.0,
+        ends=tuple(ends),
+        limit_V=resolve(part.limit, facts, place) if part.kind == "charge" else 0.0,
+        attended=part.attended,
+        words=part.words,
+        every_s=resolve(part.every, facts, place),
+    )
+
+
+def _stops(template: Template, steps: tuple[Step, ...], facts: Facts) -> StopLimits:
+    """Limits that follow from the family and the steps, and what the template sets apart."""
+    family = facts.family
+    drawn = [_most_amps(step, family) for step in steps if step.kind == "discharge"]
+    charged = [step.setting for step in steps if step.kind == "charge"]
+    most = 1.25 * max(drawn, default=0.0) + 0.5
+    power = 1.1 * most * family.plausible_V[1]
+    if facts.limits is not None:
+        most, power = min(most, facts.limits.current_A), min(power, facts.limits.power_W)
+    hours = sum(rule.value for step in steps for rule in step.ends if rule.kind == "time") / 3600.0
+    # a run that waits for a person may take as long as the person
+    asks = any(rule.kind == "confirm" for step in steps for rule in step.ends)
+    stops = StopLimits(
+        voltage_low_V=family.cutoff_floor_V - 1.5,
+        voltage_high_V=family.plausible_V[1],
+        current_high_A=most,
+        power_high_W=max(power, 1.1 * max(charged, default=0.0) * family.plausible_V[1]),
+        temperature_low_C=family.discharge_C[0],
+        temperature_high_C=family.discharge_C[1] if family.lithium else 50.0,
+        charge_high_A=1.25 * max(charged, default=0.0) + 0.5,
+        temperature_rate_K_min=5.0,
+        charge_most_Ah=3.0 * facts.rated_Ah,
+        time_most_s=1.05 * 3600.0 * hours + 1800.0 if hours and not asks else math.inf,
+        cold_charge_C=family.charge_C[0] if family.lithium else -math.inf,
+    )
+    special = {
+        name: resolve(value, facts, f"{template.title}, stop limit {name}") for name, value in template.stops.items()
+    }
+    known = StopLimits.__dataclass_fields__
+    for name in special:
+        if name not in known:
+            raise InputError(f'{template.title}: "{name}" is no stop limit', mend=f"use one of {', '.join(known)}")
+    return replace(stops, **special)
+
+
+def _most_amps(step: Step, family: Family) -> float:
+    if step.mode == "power":
+        return step.setting / family.cutoff_V
+    if step.mode == "resistance":
+        return family.plausible_V[1] / step.setting if step.setting else 0.0
+    return step.setting
+
+
+def template_from(data: dict[str, Any], name: str) -> Template:
+    """A template from plain data (TOML, JSON).
+
+    Raises:
+        InputError: a part that is missing, unknown or of the wrong kind; with its place.
+    """
+    head = dict(data)
+    steps = head.pop("step", None) or head.pop("steps", None)
+    if not isinstance(steps, list) or not steps:
+        raise InputError("a recipe has no step", name, "give at least one [[step]]")
+    made = tuple(_step_from(part, number, name) for number, part in enumerate(steps, 1))
+    fields = {key: tuple(value) if isinstance(value, list) else value for key, value in head.items()}
+    unknown = set(fields) - set(Template.__dataclass_fields__)
+    if unknown:
+        raise InputError(f'"{sorted(unknown)[0]}" is no part of a recipe', name)
+    missing = {"name", "title", "version", "station", "method", "families"} - set(fields)
+    if missing:
+        raise InputError(f'a recipe needs "{sorted(missing)[0]}"', name)
+    values: Any = fields
+    return Template(steps=made, **values)
+
+
+_KINDS = ("rest", "discharge", "charge", "prompt")
+
+
+def _step_from(data: Any, number: int, name: str) -> StepTemplate:
+    place = f"step[{number}]"
+    if not isinstance(data, dict) or data.get("kind") not in _KINDS:
+        raise InputError(f"{place}.kind is none of {', '.join(_KINDS)}", name)
+    part = dict(data)
+    rules = part.pop("ends", [])
+    if not isinstance(rules, list):
+        raise InputError(f"{place}.ends is no list", name)
+    ends = []
+    for rule in rules:
+        if not isinstance(rule, dict) or len(set(rule) & set(USUAL_CAUSE)) != 1:
+            raise InputError(f"{place}.ends: each names one of {', '.join(USUAL_CAUSE)}", name)
+        kind = next(key for key in rule if key in USUAL_CAUSE)
+        cause = rule.get("cause", "")
+        if cause and cause not in EndCause._value2member_map_:
+            raise InputError(f'{place}.ends: "{cause}" is no cause', name, f"use one of {', '.join(EndCause)}")
+        value = rule[kind]
+        ends.append(
+            EndTemplate(
+                kind,
+                0.0 if isinstance(value, bool) else value,
+                cause,
+                int(rule.get("readings", 2)),
+                int(rule.get("skip", 0)),
+            )
+        )
+    unknown = set(part) - set(StepTemplate.__dataclass_fields__)
+    if unknown:
+        raise InputError(f'{place}: "{sorted(unknown)[0]}" is no part of a step', name)
+    part["only"] = tuple(part.get("only", ()))
+    return StepTemplate(**{"title": data["kind"].capitalize(), **part}, ends=tuple(ends))
+
+
+def template_data(template: Template) -> dict[str, Any]:
+    """A template as plain data, in the shape `template_from` reads; what is left at its default is left out."""
+    usual = StepTemplate("rest", "")
+    steps = []
+    for part in template.steps:
+        step: dict[str, Any] = {"kind": part.kind, "title": part.title}
+        for key in ("mode", "setting", "limit", "attended", "words", "every", "only"):
+            value = getattr(part, key)
+            if value != getattr(usual, key):
+                step[key] = list(value) if isinstance(value, tuple) else value
+        step["ends"] = [
+            {rule.kind: rule.value if rule.kind != "confirm" else True}
+            | ({"cause": rule.cause} if rule.cause else {})
+            | ({"readings": rule.readings} if rule.readings != 2 else {})
+            | ({"skip": rule.skip} if rule.skip else {})
+            for rule in part.ends
+        ]
+        steps.append(step)
+    head: dict[str, Any] = {}
+    for key in Template.__dataclass_fields__:
+        value = getattr(template, key)
+        if key != "steps" and value not in ("", (), {}, False):
+            head[key] = list(value) if isinstance(value, tuple) else value
+    return {**head, "step": steps}
+
+
+def in_words(step: Step) -> str:
+    """A step as a sentence: "Discharge at 8 A until 10 V, the protection opens or 11 h"."""
+    verbs = {
+        "rest": "Rest",
+        "prompt": step.words or step.title,
+        "discharge": f"Discharge at {step.setting:g} {_UNITS.get(step.mode, '')}".rstrip(),
+        "charge": f"Charge at {step.setting:g} A up to {step.limit_V:g} V",
+    }
+    told = [text for rule in step.ends if (text := _rule_words(rule))]
+    until = f" until {', '.join(told[:-1])}{' or ' if len(told) > 1 else ''}{told[-1]}" if told else ""
+    return verbs[step.kind] + until
+
+
+_UNITS = {"current": "A", "power": "W", "resistance": "Ω", "hand": "A (by hand)"}
+
+
+def _rule_words(rule: EndRule) -> str:
+    from wintry_tally.core.quantity import format_duration
+
+    value = rule.value
+    return {
+        "voltage": f"{value:g} V",
+        "above": f"{value:g} V is reached",
+        "protection": "the protection opens",
+        "refused": "no current is taken",
+        "flows": f"{value:g} A flows",
+        "taper": f"the current tapers to {value:.3g} A",
+        "time": format_duration(value),
+        "moved": f"{value:g} Ah are moved",
+        "slope": f"it changes by less than {1000 * value:.0f} mV/h",
+        "warmer": f"{value:g} °C or warmer",
+        "colder": f"{value:g} °C or colder",
+        "confirm": "you say so",
+    }[rule.kind]
