@@ -33,6 +33,7 @@ class Heating:
     energy: Quantity
     end_s: float = 0.0
     power: Quantity | None = None
+    level_V: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -138,7 +139,11 @@ def _heater(
     then_V = float(np.median(trace.voltage_V[then.first : min(then.last, then.first + 20) + 1]))
     first_A = float(np.median(np.abs(trace.current[first.first : first.last + 1])))
     then_A = float(np.median(np.abs(trace.current[then.first : min(then.last, then.first + 20) + 1])))
-    if first_V - then_V < RESISTING_DROP_V or then_A < 1.3 * first_A or first_V < 13.6:
+    flat = (
+        float(np.ptp(trace.voltage_V[first.first + 1 : first.last])) < 0.15 if first.last - first.first > 3 else False
+    )
+    risen = then_A >= 1.3 * first_A or (flat and then_A >= 0.9 * first_A)
+    if first_V - then_V < RESISTING_DROP_V or not risen or first_V < 13.6:
         return None, charging
     span = span_of(trace, scale, first)
     warmed = count(trace, integral, [span], instrument)
@@ -162,4 +167,5 @@ def _heater_alone(trace: Trace, charging: list[Stage]) -> bool:
 def _heating(trace: Trace, span: Span, warmed: Count) -> Heating:
     hours = warmed.duration_s / 3600.0
     power = warmed.energy.scaled(1.0 / hours, "W") if hours else None
-    return Heating(warmed.duration_s, warmed.energy, float(trace.time_s[span.last]) + span.tail_s, power)
+    ended, level_V = float(trace.time_s[span.last]) + span.tail_s, warmed.mean_voltage.value
+    return Heating(warmed.duration_s, warmed.energy, ended, power, level_V)

@@ -12,7 +12,7 @@ from wintry_tally.core.quantity import Quantity, format_quantity, ratio
 from wintry_tally.core.trace.trace import Trace
 from wintry_tally.core.working import Working
 
-FLOWS_S = 10.0
+FLOWS_S = 8.0
 """A current still flowing into a cold pack after this is a charge, not a protection making up its mind."""
 
 

@@ -73,7 +73,8 @@ def find_stages(trace: Trace, scale: Scale) -> list[Stage]:
             stages += _by_steps(trace, scale, StageKind.DISCHARGE, first, last)
         else:
             for part in _by_steps(trace, scale, StageKind.CHARGE, first, last):
-                stages += _constant_voltage_apart(trace, scale, part)
+                for piece in _plateau_apart(trace, scale, part):
+                    stages += _constant_voltage_apart(trace, scale, piece)
     return stages
 
 
@@ -158,6 +159,37 @@ def _lasting(current: Column, at: int, first: int, last: int, threshold: float) 
     jump = float(current[at] - current[at - 1])
     level = max(abs(float(np.median(after))), abs(float(np.median(before))))
     return abs(apart) > max(threshold, 0.03 * level) and jump * apart > 0 and abs(jump) >= 0.55 * abs(apart)
+
+
+PLATEAU_V = 13.6
+PLATEAU_DROP_V = 0.3
+"""A charge that begins flat at or above the first and then falls by the second at the same current was a heater's."""
+
+
+def _plateau_apart(trace: Trace, scale: Scale, stage: Stage) -> list[Stage]:
+    """Split a charge whose voltage falls from a charger's limit to the cells' level while the current goes on."""
+    first, last = stage.first, stage.last
+    if last - first < 10 or float(trace.voltage_V[first + 1]) < PLATEAU_V:
+        return [stage]
+    level = float(np.median(trace.voltage_V[first + 1 : first + 6]))
+    for start in range(first, last + 1, BLOCK):
+        part = trace.voltage_V[start : min(last + 1, start + BLOCK)]
+        below = np.flatnonzero(part < level - PLATEAU_DROP_V)
+        if len(below):
+            at = start + int(below[0])
+            held = (
+                float(np.ptp(trace.voltage_V[first + 1 : at])) < max(0.1, 10 * scale.noise_V)
+                if at - first > 3
+                else False
+            )
+            stays = at + 3 <= last and float(np.median(trace.voltage_V[at : at + 4])) < level - PLATEAU_DROP_V
+            if not held or not stays:
+                return [stage]
+            return [
+                Stage(stage.kind, first, at - 1, "current"),
+                Stage(stage.kind, at, last, control_of(trace, scale, at, last)),
+            ]
+    return [stage]
 
 
 def _constant_voltage_apart(trace: Trace, scale: Scale, stage: Stage) -> list[Stage]:

@@ -202,17 +202,18 @@ class BatteryModel:
     def _charge_part(self, limit_A: float, limit_V: float, dt_s: float) -> Terminal:
         parameters, protection = self.parameters, self.parameters.protection
         heater = parameters.heater
+        if protection is not None:
+            self._block(protection)
         if heater is not None:
             if self.temperature_C < heater.on_below_C:
                 self.heating = True
-            elif self.temperature_C >= heater.off_above_C:
+            elif self.temperature_C >= heater.off_above_C and not self.cold:
                 self.heating = False
             if self.heating:
                 fed = min(limit_A, heater.power_W / limit_V)
                 self._go(0.0, dt_s, fed * limit_V)
                 return Terminal(limit_V, -fed, self.temperature_C, False)
         if protection is not None:
-            self._block(protection)
             if self.open_charge:
                 self._go(0.0, dt_s, 0.0)
                 if self._on_charge_V() <= protection.high_release_V and not self.cold:

@@ -49,6 +49,11 @@ def _flows(rule: EndRule, step: Step, state: RunState, seen: Observation, now_s:
     return f"{-seen.current_A:.2f} A flows" if -seen.current_A >= rule.value else ""
 
 
+def _taken(rule: EndRule, step: Step, state: RunState, seen: Observation, now_s: float) -> str:
+    taken = -seen.current_A > idle_below(step) and seen.voltage_V <= rule.value
+    return f"{-seen.current_A:.2f} A at {seen.voltage_V:.2f} V" if taken else ""
+
+
 def _taper(rule: EndRule, step: Step, state: RunState, seen: Observation, now_s: float) -> str:
     at_limit = seen.voltage_V >= step.limit_V - AT_LIMIT_V
     low = at_limit and idle_below(step) < -seen.current_A <= rule.value
@@ -96,6 +101,7 @@ RULES: dict[str, Holds] = {
     "protection": _protection,
     "refused": _refused,
     "flows": _flows,
+    "taken": _taken,
     "taper": _taper,
     "time": _time,
     "moved": _moved,

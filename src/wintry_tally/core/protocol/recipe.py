@@ -17,6 +17,7 @@ class EndCause(StrEnum):
     TAPER = "current-taper"
     CHARGE_PROTECTION = "charge-protection"
     REFUSED = "charge-refused"
+    FLOWS = "charge-taken"
     CHARGE = "charge-moved"
     SETTLED = "settled"
     TEMPERATURE = "temperature-reached"
@@ -35,6 +36,7 @@ CAUSE_WORDS = {
     EndCause.TAPER: "the current tapered off at the limit",
     EndCause.CHARGE_PROTECTION: "the protection opened on charge",
     EndCause.REFUSED: "the charge was refused",
+    EndCause.FLOWS: "the charge was taken",
     EndCause.CHARGE: "the wanted charge was moved",
     EndCause.SETTLED: "the voltage had settled",
     EndCause.TEMPERATURE: "the temperature was reached",
@@ -61,6 +63,7 @@ RuleKind = Literal[
     "colder",
     "confirm",
     "flows",
+    "taken",
 ]
 
 
@@ -73,6 +76,7 @@ class EndRule:
         "protection": the load asks for current and none flows, the voltage below `value` V.
         "refused": the charger's voltage stands at `value` V or more and no current flows.
         "flows": a charging current of `value` A or more flows.
+        "taken": the cells take the charge: current flows at or below `value` V.
         "taper": the charging current at or below `value` A, the voltage at the step's limit.
         "time": `value` s in this step.                   "moved": `value` Ah moved in this step.
         "slope": at rest, the voltage changes by less than `value` V/h.

@@ -9,6 +9,7 @@ import numpy as np
 from wintry_tally.core.analysis import Analysis
 from wintry_tally.core.analysis.charging import Heating
 from wintry_tally.core.analysis.cold import FLOWS_S, ChargeAttempt, charge_attempts, loss
+from wintry_tally.core.analysis.holding import best_charge_current
 from wintry_tally.core.analysis.readings import temperature_quantity
 from wintry_tally.core.analysis.trips import temperature_near
 from wintry_tally.core.quantity import Quantity, format_duration, format_quantity
@@ -171,6 +172,14 @@ def settle_heater_power(case: Case) -> Verdict | None:
     if heating.power is None or case.claim.value is None:
         return None
     step = _heater_step(heating, "Power into the heater", format_quantity(heating.power))
+    charger = best_charge_current(
+        log.analysis.trace, log.analysis.scale, log.analysis.plain_stages, log.analysis.options.instrument
+    )
+    fed_A = heating.energy.value / heating.duration_s * 3600.0 / heating.level_V if heating.level_V else 0.0
+    at_ceiling = charger is not None and charger[1] and fed_A > 0.97 * charger[0].value
+    if at_ceiling and heating.power.value < case.claim.value:
+        why = f"the charger gave all it could ({format_quantity(heating.power)}): a larger one would show"
+        return not_settled(case, why, log.names, heating.power)
     return decide(case, heating.power, [step], [], log.names, [], log.waiting)
 
 
