@@ -129,6 +129,9 @@ def main() -> None:
         wait(lambda: page.keep_button.isEnabled())
         settle(0.5)
 
+    def curves() -> None:
+        show("M1", "curves")
+
     def ledger() -> None:
         show("M2", "ledger")
         view = window.view("ledger")
@@ -149,6 +152,7 @@ def main() -> None:
         "run": run,
         "hand": hand,
         "import": importing,
+        "curves": curves,
         "ledger": ledger,
         "ledger-missed": missed,
         "report": report,

@@ -130,7 +130,7 @@ def test_from_an_empty_book_to_a_report_on_the_simulated_bench(
         assert part in page
     run = fresh.session.runs(fresh.sample_id)[0]
     events = [event.kind for event in fresh.session.book.runs.events(run.id)]
-    assert events.count("acknowledged") == 5 and "pause" in events and "resume" in events
+    assert events.count("acknowledged") == 5 and "pause" in events and "resume-discharge" in events
 
 
 def test_with_an_imported_file(qtbot, fresh: Window, tmp_path, monkeypatch, button, capsys) -> None:

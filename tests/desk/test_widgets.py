@@ -168,7 +168,7 @@ def test_the_trail_is_the_navigation_and_has_no_dead_buttons(qtbot) -> None:
     trail = shown(qtbot, Trail())
     trail.resize(900, 60)
     live = [station.key for station in STATIONS if station.live]
-    assert live == ["arrival", "capacity", "ledger", "report"] and len(STATIONS) == 10
+    assert live == ["arrival", "capacity", "curves", "ledger", "report"] and len(STATIONS) == 11
     trail.set_states(
         {
             "arrival": StationState.DONE,

@@ -120,7 +120,8 @@ def test_menus_hold_every_command_and_shortcuts_do_not_clash(window: Window) -> 
 
 def test_the_keyboard_goes_everywhere(demo: Window, qtbot) -> None:
     demo.activateWindow()
-    for key, station in (("3", "ledger"), ("2", "capacity"), ("4", "report"), ("1", "arrival")):
+    keys = {"3": "curves", "2": "capacity", "4": "ledger", "5": "report", "1": "arrival"}
+    for key, station in keys.items():
         qtbot.keyClick(demo, key, Qt.KeyboardModifier.ControlModifier)
         assert demo.station == station
     first = demo.sample_id
@@ -134,7 +135,7 @@ def test_the_keyboard_goes_everywhere(demo: Window, qtbot) -> None:
     assert not demo._pane_box.isVisible()
 
 
-@pytest.mark.parametrize("station", ["arrival", "capacity", "ledger", "report"])
+@pytest.mark.parametrize("station", ["arrival", "capacity", "curves", "ledger", "report"])
 def test_every_control_has_an_accessible_name_and_is_reached_by_tab(demo: Window, qtbot, station: str) -> None:
     demo.show_sample(sample(demo, "M1"))
     demo.show_station(station)
@@ -210,7 +211,7 @@ def test_a_run_is_left_out_and_the_school_changed(demo: Window, qtbot, button, t
 @pytest.mark.parametrize("size", [(1280, 800), (1024, 700), (1024, 620)])
 def test_nothing_is_cut_off_on_a_small_laptop(demo: Window, qtbot, size: tuple[int, int]) -> None:
     demo.resize(*size)
-    for station in ("arrival", "capacity", "ledger", "report"):
+    for station in ("arrival", "capacity", "curves", "ledger", "report"):
         demo.show_sample(sample(demo, "M3"))
         demo.show_station(station)
         qtbot.wait(60)

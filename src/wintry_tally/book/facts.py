@@ -19,4 +19,5 @@ def facts_values(run: Run) -> dict[str, Any]:
         "left_out": run.left_out,
         "options": run.settings.options(repair=run.repair),
         "original_name": run.original_name,
+        "test": str(run.recipe.get("method", "")),
     }

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import asdict
 from typing import Any
 
@@ -10,8 +11,10 @@ from wintry_tally.core.protocol import Recipe
 
 
 def recipe_data(recipe: Recipe) -> dict[str, Any]:
-    """Plain data."""
-    return asdict(recipe)
+    """Plain data; limits that are not set (infinite) are left out, for JSON has no word for them."""
+    data = asdict(recipe)
+    data["stops"] = {name: value for name, value in data["stops"].items() if math.isfinite(value)}
+    return data
 
 
 def recipe_from(data: dict[str, Any]) -> Recipe:

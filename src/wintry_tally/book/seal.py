@@ -20,6 +20,7 @@ COLUMNS = {
     "counter_Ah": "Counter / Ah",
     "counter_Wh": "Counter / Wh",
     "power_W": "Power / W",
+    "charge_state": "State of charge / %",
 }
 ROW = "Row"
 

@@ -16,13 +16,17 @@ from pathlib import Path
 from wintry_tally.bench.journal import Journal
 from wintry_tally.bench.loop import RunLoop
 from wintry_tally.bench.simulated import MeterSpec, SimulatedChannel
+from wintry_tally.bench.simulation import SimulatedBattery, simulate
 from wintry_tally.book import Book, RunSettings, RunStatus
 from wintry_tally.book.recipes import recipe_data
-from wintry_tally.core.battery import Arrival, family_named, parse_claim
+from wintry_tally.core.battery import Arrival, Claim, Direction, family_named, parse_claim
 from wintry_tally.core.cell import parameters_for
 from wintry_tally.core.cell.parameters import Protection, aged
 from wintry_tally.core.protocol import CapacityPlan, LoadLimits, capacity_recipe
+from wintry_tally.core.protocol.setpoints import Facts
+from wintry_tally.core.protocol.template import fill
 from wintry_tally.exchange.reader import read_log
+from wintry_tally.exchange.recipe_file import shipped_recipe
 
 GOOD_METER = MeterSpec("0.05%+2d", "0.2%+2d")
 USUAL_METER = MeterSpec()
@@ -46,7 +50,9 @@ BATTERIES = (
         "M1", "Firnwerk", "Spur 40", "lfp",
         (("40 Ah", "label"), ("512 Wh", "label"), ("cuts at 10 V", "manual"), ("40 A continuous", "label"),
          ("charge voltage 14.4 V", "manual"), ("4.4 kg", "web page"), ("4000 cycles", "web page"),
-         ("self-discharge < 3 %/month", "manual"), ("price 229", "web page")),
+         ("self-discharge < 3 %/month", "manual"), ("price 229", "web page"), ("surge 90 A for 5 s", "manual"),
+         ("trips at 110 ± 15 A", "manual"), ("charges in under 6 h", "web page"), ("charge block 0 °C", "manual"),
+         ("charge release 5 °C", "manual"), ("cold loss < 15 %", "web page"), ("size: length 197 mm", "label")),
         Arrival(13.14, True, 4.36, 0.01, "bought", "2026-01-12", True, True, "Two studs M6, covers, leaflet. No damage."),
         "For: gives what its label says, cuts where its manual says.\nAgainst: no heater, so no charge below 0 °C.\n"
         "Good for the lower masts, where the box stays above freezing.",
@@ -82,6 +88,71 @@ BATTERIES = (
 )  # fmt: skip
 
 
+DEVICE_CLAIMS = {
+    "M1": (
+        Claim(
+            "runtime", 48 * 3600.0, "s", Direction.AT_LEAST, 0.0, {"device_A": 0.85, "dropout_V": 12.4}, "web page",
+            text="runs a mast logger (0.85 A, drops out at 12.4 V) for 48 h",
+        ),
+    ),
+}  # fmt: skip
+"""Claims with a device's own draw and drop-out."""
+
+
+@dataclass(frozen=True)
+class Test:
+    """One test by a shipped recipe: on which battery, on which day, with which claims for its set-points."""
+
+    code: str
+    day: float
+    title: str
+    recipe: str
+    battery: SimulatedBattery
+    seed: int
+    interval_s: float = 1.0
+    given: tuple[tuple[str, float], ...] = ()
+
+
+_LFP = family_named("lfp")
+_SPUR = SimulatedBattery(
+    _LFP, 40.0, health=1.03,
+    protection={"over_current_A": 118.0, "over_delay_s": 7.0, "low_cut_V": 10.0, "cold_block_C": 0.5, "cold_release_C": 5.0},
+)  # fmt: skip
+TESTS = (
+    Test("M1", 5.0, "Hold", "hold", _SPUR, 71),
+    Test("M1", 5.1, "Overload", "overload-trip", _SPUR, 72),
+    Test("M1", 6.0, "Charge", "charge-lithium-usual", replace(_SPUR, state_of_charge=0.02), 73, 10.0),
+    Test("M1", 7.0, "Mast logger", "capacity-device", _SPUR, 74, 60.0),
+    Test("M1", 9.0, "Cold capacity", "cold-capacity", replace(_SPUR, ambient_C=-18.0, start_C=-18.0), 75, 10.0),
+    Test("M1", 10.0, "Charge block", "charge-block", replace(_SPUR, state_of_charge=0.2, ambient_C=18.0, start_C=-16.0), 76),
+    Test("M3", 11.0, "Heater", "heater",
+         SimulatedBattery(_LFP, 60.0, health=0.94, state_of_charge=0.2, ambient_C=-12.0, start_C=-19.0,
+                          heater={"power_W": 66.0, "on_below_C": 2.0, "off_above_C": 6.0}), 77, 2.0),
+    Test("M4", 12.0, "Reserve", "reserve",
+         SimulatedBattery(family_named("agm"), 75.0, health=1.02, ambient_C=24.0), 78, 5.0),
+)  # fmt: skip
+
+
+def _tested(book: Book, sample_id: int, test: Test, begun: datetime) -> None:
+    """A finished test of the shipped recipes, sealed as it would be."""
+    sample = book.samples.get(sample_id)
+    facts = Facts(sample.family, sample.rated_Ah or 1.0, sample.claims, given=dict(test.given))
+    recipe = fill(shipped_recipe(test.recipe), facts)
+    found = simulate(recipe, test.battery, test.seed, test.interval_s, GOOD_METER)
+    settings = replace(
+        _settings(sample.family_key, facts.rated_Ah, 0.0, sample.cutoff_V, test.battery.health, test.seed, GOOD_METER, test.interval_s),
+        cutoff_V=None,
+        ambient_C=test.battery.ambient_C,
+    )  # fmt: skip
+    station = shipped_recipe(test.recipe).station
+    run_id = book.runs.begin(sample_id, test.title, "simulated", begun, settings, recipe_data(recipe), station)
+    for event in found.events:
+        book.runs.add_event(run_id, event)
+    book.runs.seal(run_id, found.trace)
+    cause = found.state.cause.value if found.state.cause else ""
+    book.runs.finish(run_id, cause, found.state.detail, begun + timedelta(seconds=float(found.trace.time_s[-1])))
+
+
 def build(path: Path) -> None:
     """Write the demo book; the same bytes of readings each time."""
     with Book.create(path, "Mast workshop") as book:
@@ -96,6 +167,8 @@ def build(path: Path) -> None:
             ids[battery.code] = number
             for text, source in battery.claims:
                 book.samples.add_claim(number, parse_claim(text, source))
+            for claim in DEVICE_CLAIMS.get(battery.code, ()):
+                book.samples.add_claim(number, claim)
             if battery.prose:
                 book.samples.change(number, prose=battery.prose)
         begun = datetime(2026, 1, 14, 8, 5, tzinfo=UTC)
@@ -107,6 +180,8 @@ def build(path: Path) -> None:
         _simulated(
             book, ids["M4"], "Capacity 1", begun + timedelta(days=10), 75.0, 3.75, 10.5, 1.02, 41, USUAL_METER, 20.0
         )
+        for test in TESTS:
+            _tested(book, ids[test.code], test, begun + timedelta(days=test.day))
         _imported_with_a_slip(book, ids["M6"], begun + timedelta(days=21))
         _running(book, ids["M5"], begun + timedelta(days=24))
     connection = sqlite3.connect(path)

@@ -207,6 +207,7 @@ class Window(QMainWindow):
         return {
             "arrival": StationState.DONE if arrived else StationState.NEXT,
             "capacity": capacity,
+            "curves": StationState.DONE if finished else StationState.OPEN,
             "ledger": StationState.DONE if finished and not running else StationState.OPEN,
             "report": StationState.NEXT if finished and not running else StationState.OPEN,
         }
@@ -377,6 +378,10 @@ class Window(QMainWindow):
     def go_capacity(self) -> None:
         """Show Capacity."""
         self.show_station("capacity")
+
+    def go_curves(self) -> None:
+        """Show Curves."""
+        self.show_station("curves")
 
     def go_ledger(self) -> None:
         """Show the Ledger."""

@@ -30,6 +30,7 @@ class RunFacts:
     left_out: bool
     options: Options
     original_name: str = ""
+    test: str = ""
 
 
 @dataclass(frozen=True)
@@ -73,7 +74,9 @@ def report_run(facts: RunFacts, trace: Trace) -> RunReport:
         analysis = analyse(trace, facts.options)
     except WintryError as error:
         return RunReport(facts, None, None, str(error))
-    evidence = capacity_evidence(facts.title, analysis, facts.options.ambient_C)
+    evidence = None
+    if facts.test in {"", "capacity", "cold-loss"}:
+        evidence = capacity_evidence(facts.title, analysis, facts.options.ambient_C)
     return RunReport(facts, analysis, evidence)
 
 
@@ -91,11 +94,16 @@ COLD_C, WARM_C = 10.0, 15.0
 """A capacity run below the first and one above the second are a cold one and its warm twin."""
 
 
+def _method(item: RunReport) -> str:
+    # one half of a cold pair is also a capacity test; the pair is made below
+    return "capacity" if item.facts.test == "cold-loss" else item.facts.test
+
+
 def run_evidence(runs: Sequence[RunReport]) -> list[Evidence]:
     """The finished runs that count, as evidence; the latest cold run is paired with the latest warm one."""
     counted = [item for item in runs if item.analysis is not None and not item.facts.left_out]
     evidence: list[Evidence] = [item.evidence for item in counted if item.evidence is not None]
-    evidence += [LogEvidence("", (item.facts.title,), (item.analysis,)) for item in counted if item.analysis]
+    evidence += [LogEvidence(_method(item), (item.facts.title,), (item.analysis,)) for item in counted if item.analysis]
     known = [
         (item, item.evidence.temperature_C)
         for item in counted

@@ -200,17 +200,18 @@ def _constant_voltage_apart(trace: Trace, scale: Scale, stage: Stage) -> list[St
     stride = max(1, (last - first) // 4000)
     index = np.arange(first, last + 1, stride)
     voltage, current = trace.voltage_V[index], np.abs(trace.current[index])
-    limit = float(np.quantile(voltage, 0.98))
+    # the third highest: a short constant-voltage part must not drown in a long rise, one odd reading must not set it
+    limit = float(np.partition(voltage, -3)[-3])
     slack = max(0.03, 4 * scale.noise_V)
     at_limit = voltage >= limit - slack
     if not at_limit[-3:].any():
         return [stage]
     below = np.flatnonzero(~at_limit)
     begin = int(below[-1]) + 1 if len(below) else 0
-    if begin >= len(index) - 5:
+    if begin >= len(index) - 4:
         return [stage]
     level = float(np.median(current[max(0, begin - 10) : begin + 1])) if begin else float(current[0])
-    if float(np.median(current[-5:])) > 0.85 * level:
+    if float(np.median(current[-3:])) > 0.85 * level:
         return [stage]
     if begin <= 2:
         return [Stage(stage.kind, first, last, "voltage")]

@@ -213,12 +213,11 @@ class BatteryModel:
                 fed = min(limit_A, heater.power_W / limit_V)
                 self._go(0.0, dt_s, fed * limit_V)
                 return Terminal(limit_V, -fed, self.temperature_C, False)
-        if protection is not None:
-            if self.open_charge:
-                self._go(0.0, dt_s, 0.0)
-                if self._on_charge_V() <= protection.high_release_V and not self.cold:
-                    self.open_charge = False
-                return Terminal(limit_V, 0.0, self.temperature_C, False)
+        if protection is not None and self.open_charge:
+            self._go(0.0, dt_s, 0.0)
+            if self._on_charge_V() <= protection.high_release_V and not self.cold:
+                self.open_charge = False
+            return Terminal(limit_V, 0.0, self.temperature_C, False)
         resistance = self._resistance()
         flowing = min(limit_A, max(0.0, (limit_V - self._on_charge_V()) / resistance))
         self._go(-flowing, dt_s, 0.0)

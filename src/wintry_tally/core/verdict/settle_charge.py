@@ -120,11 +120,11 @@ def settle_charge_voltage(case: Case) -> Verdict | None:
         if charge is None or charge.time_to_full_s is None or not held:
             continue
         stage = held[-1].stage
-        value = float(np.median(analysis.trace.voltage_V[stage.first : stage.last + 1]))
+        value = float(np.quantile(analysis.trace.voltage_V[stage.first : stage.last + 1], 0.8))
         measured = voltage_quantity(analysis.trace, analysis.options.instrument, value)
         step = Working(
             "Limit at which it got full",
-            "median voltage of the constant-voltage part",
+            "voltage of the constant-voltage part",
             {"ended by": charge.ended_by},
             format_quantity(measured),
             "common practice",

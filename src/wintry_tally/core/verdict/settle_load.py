@@ -40,19 +40,15 @@ def _settle_held(case: Case, usual_s: float, methods: tuple[str, ...]) -> Verdic
     if claim.value is None:
         return None
     wanted_s = claim.conditions.get("duration_s", usual_s)
-    best: tuple[Held, str, str] | None = None
+    found: list[tuple[int, Held, str, str]] = []
     for log in case.logs(*methods):
-        found = _held_in(log.analysis, wanted_s)
-        if found is None:
-            continue
-        failed = found.opened and not found.complete and found.current.value <= claim.value / SETTING
-        if best is None or failed or found.current.value > best[0].current.value:
-            best = (found, log.names[-1], log.waiting)
-        if failed:
-            break
+        stretch = _held_in(log.analysis, wanted_s)
+        if stretch is not None:
+            found.append((_weight(stretch, claim.value), stretch, log.names[-1], log.waiting))
+    best = max(found, key=lambda item: (item[0], item[1].current.value), default=None)
     if best is None:
         return None
-    held, name, waiting = best
+    _, held, name, waiting = best
     step = Working(
         "Current held",
         "the highest mean current over the wanted time; a setting within 3 % of the claim is a test of it",
@@ -108,6 +104,13 @@ def _settle_held(case: Case, usual_s: float, methods: tuple[str, ...]) -> Verdic
             probability, conformity(held.current.value + slack, held.current.standard, claim.value, Direction.AT_LEAST)
         )
     return by_probability(case, held.current, probability, step, (name,), None, (lasted,), waiting)
+
+
+def _weight(held: Held, claimed: float) -> int:
+    """How much a stretch settles: one that failed above all, then one that held, then any other."""
+    if held.opened and not held.complete and held.current.value <= claimed / SETTING:
+        return 2
+    return 1 if held.complete and held.current.value >= SETTING * claimed else 0
 
 
 def _held_in(analysis: Analysis, wanted_s: float) -> Held | None:

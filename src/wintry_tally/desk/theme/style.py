@@ -145,6 +145,8 @@ def _sheet(t: Tokens, points: float) -> str:
     QPushButton[role="main"] {{ background: {t.accent}; color: {t.card}; border: 1px solid {t.accent}; font-weight: bold; }}
     QPushButton[role="main"]:focus {{ border: 2px solid {t.ink}; padding: 5px 13px; }}
     QPushButton[role="main"]:disabled {{ background: {t.paper}; color: {t.quiet}; border-color: {t.rule}; }}
+    QPushButton[role="choice"] {{ padding: 3px 10px; }}
+    QPushButton[role="choice"]:checked {{ background: {t.wash}; border: 1px solid {t.accent}; color: {t.ink}; font-weight: bold; }}
     QPushButton[role="link"] {{ background: transparent; border: none; color: {t.accent}; padding: 2px 2px; text-align: left; }}
     QPushButton[role="link"]:focus {{ border: 1px dotted {t.accent}; padding: 1px 1px; }}
     QPushButton[role="link"]:hover {{ text-decoration: underline; }}

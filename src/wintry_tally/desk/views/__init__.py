@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from importlib import import_module
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
@@ -11,18 +12,16 @@ if TYPE_CHECKING:
 
 def make_view(key: str, session: Session) -> StationView:
     """The view of a station. A new station is a new file and a line here."""
-    if key == "arrival":
-        from wintry_tally.desk.views.arrival import ArrivalView
+    module, name = VIEWS[key]
+    made: StationView = getattr(import_module(f"wintry_tally.desk.views.{module}"), name)(session)
+    return made
 
-        return ArrivalView(session)
-    if key == "capacity":
-        from wintry_tally.desk.views.capacity import CapacityView
 
-        return CapacityView(session)
-    if key == "ledger":
-        from wintry_tally.desk.views.ledger import LedgerView
-
-        return LedgerView(session)
-    from wintry_tally.desk.views.report import ReportView
-
-    return ReportView(session)
+VIEWS = {
+    "arrival": ("arrival", "ArrivalView"),
+    "capacity": ("capacity", "CapacityView"),
+    "curves": ("curves", "CurvesView"),
+    "ledger": ("ledger", "LedgerView"),
+    "report": ("report", "ReportView"),
+}
+"""Station to the module and class of its view."""

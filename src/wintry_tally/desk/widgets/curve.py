@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
@@ -14,6 +14,9 @@ from wintry_tally.desk.theme.style import colour, font
 from wintry_tally.desk.widgets.parts import label
 
 Series = tuple[str, Any, Any]
+Stretch = tuple[float, float, str, bool]
+"""From, to, its name, and whether current flowed in it."""
+MOST_BANDS = 60
 MANY = 400_000
 """More points than this in view are drawn from their lows and highs."""
 DASHES = (None, (6, 4), (2, 3), (8, 3, 2, 3))
@@ -41,8 +44,34 @@ class _Detail:
             self._item.setData(x, y)
 
 
+def _band_name() -> Any:
+    """The class of a band's name; the plot library is loaded with the first curve."""
+    import pyqtgraph as pg
+
+    class BandName(pg.TextItem):
+        """A name at the top of a band, shown where the band is wide enough for it."""
+
+        def __init__(self, words: str, start: float, end: float) -> None:
+            super().__init__(words, color=colour("quiet"), anchor=(0, 0))
+            self.start, self.end = start, end
+
+        def place(self, left: float, right: float, top: float, width: float) -> None:
+            """At the left of what shows of the band."""
+            begin, stop = max(self.start, left), min(self.end, right)
+            room = (stop - begin) / max(1e-12, right - left) * width
+            self.setVisible(room > self.boundingRect().width() + 6)
+            self.setPos(begin, top)
+
+    return BandName
+
+
 class Curve(QWidget):
-    """One plot. Curves are told apart by dash and label as well as by colour."""
+    """One plot. Curves are told apart by dash and label as well as by colour.
+
+    `level_moved` carries where a draggable level stands while it is dragged.
+    """
+
+    level_moved = Signal(float)
 
     def __init__(self, name: str, x_title: str, y_title: str) -> None:
         super().__init__()
@@ -55,6 +84,11 @@ class Curve(QWidget):
         self._items: list[Any] = []
         self._drawn: tuple[int, ...] = ()
         self._coarse: list[_Detail] = []
+        self._bands: list[Stretch] = []
+        self._marks: list[tuple[float, str]] = []
+        self._level: float | None = None
+        self._level_line: Any = None
+        self._extra: list[Any] = []
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         self._waiting = label("", "quiet")
@@ -69,6 +103,57 @@ class Curve(QWidget):
         self._series, self._ahead, self._lines = list(series), ahead, list(lines)
         if self._plot is not None:
             self._draw()
+
+    def decorate(self, bands: Sequence[Stretch] = (), marks: Sequence[tuple[float, str]] = ()) -> None:
+        """Stretches shaded and named along the axis, and named instants; they stay until the next call."""
+        self._bands, self._marks = list(bands), list(marks)
+        if self._plot is not None:
+            self._decorate()
+
+    def set_level(self, value: float | None) -> None:
+        """A horizontal line that can be dragged; None takes it away."""
+        self._level = value
+        if self._plot is not None:
+            self._put_level()
+
+    def set_titles(self, x_title: str, y_title: str) -> None:
+        """Other words along the axes."""
+        self._titles = (x_title, y_title)
+        if self._plot is not None:
+            item = self._plot.getPlotItem()
+            item.getAxis("bottom").setLabel(x_title)
+            item.getAxis("left").setLabel(y_title)
+
+    def look_at(self, low: float, high: float) -> None:
+        """Zoom to a stretch of the axis, with a margin, the voltage fitted to it."""
+        if self._plot is None:
+            return
+        margin = max(1e-6, 0.6 * (high - low)) or 1e-3
+        item = self._plot.getPlotItem()
+        item.setXRange(low - margin, high + margin, padding=0)
+        item.enableAutoRange(axis="y")
+        item.setAutoVisible(y=True)
+
+    def look_at_all(self, low: float | None = None, high: float | None = None) -> None:
+        """Everything again; between two values of the vertical axis where they are given."""
+        if self._plot is None:
+            return
+        item = self._plot.getPlotItem()
+        item.setAutoVisible(y=False)
+        item.autoRange()
+        item.enableAutoRange()
+        if low is not None and high is not None and high > low:
+            item.setYRange(low, high, padding=0.08)
+
+    def follow(self, other: Curve) -> None:
+        """Keep the same stretch of the axis in view as another curve; both are made if they are not yet."""
+        for curve in (self, other):
+            if curve._plot is None:
+                curve._make()
+                curve._draw()
+        self._plot.setXLink(other._plot)
+        for curve in (self, other):
+            curve._plot.getPlotItem().getAxis("left").setWidth(52)
 
     def theme_changed(self) -> None:
         """Draw with the colours now in force."""
@@ -101,6 +186,7 @@ class Curve(QWidget):
             axis.setTickFont(font("small"))
             axis.enableAutoSIPrefix(False)
         item.sigXRangeChanged.connect(self._choose_detail)
+        item.sigYRangeChanged.connect(lambda *_: self._place_names() if self._extra else None)
         self._colours()
         self._waiting.hide()
         self.layout().addWidget(self._plot)
@@ -159,9 +245,82 @@ class Curve(QWidget):
             item.addItem(line)
         item.autoRange()
         item.enableAutoRange()
+        self._extra, self._level_line = [], None
+        self._decorate()
+        self._put_level()
         self._choose_detail()
 
+    def _decorate(self) -> None:
+        import pyqtgraph as pg
+
+        item = self._plot.getPlotItem()
+        for old in self._extra:
+            item.removeItem(old)
+        self._extra = []
+        names = _band_name()
+        wash, quiet = colour("wash"), colour("quiet")
+        top = item.viewRange()[1][1]
+        for start, end, words, live in self._bands[:MOST_BANDS]:
+            region = pg.LinearRegionItem((start, end), movable=False, brush=wash if live else pg.mkBrush(None))
+            for edge in region.lines:
+                edge.setPen(pg.mkPen(colour("rule"), width=1))
+            region.setZValue(-10)
+            item.addItem(region, ignoreBounds=True)
+            self._extra.append(region)
+            if words:
+                text = names(words, start, end)
+                text.setFont(font("small"))
+                text.setPos(start, top)
+                item.addItem(text, ignoreBounds=True)
+                self._extra.append(text)
+        for at, words in self._marks[:MOST_BANDS]:
+            line = pg.InfiniteLine(
+                pos=at,
+                angle=90,
+                pen=pg.mkPen(colour("close"), width=1.4, style=Qt.PenStyle.DotLine),
+                label=words,
+                labelOpts={"color": quiet, "position": 0.06, "fill": colour("card"), "anchors": [(0, 0.5), (1, 0.5)]},
+            )
+            item.addItem(line, ignoreBounds=True)
+            self._extra.append(line)
+        self._place_names()
+
+    def _place_names(self) -> None:
+        """Names of bands stay at the top, and show only where they fit."""
+        item = self._plot.getPlotItem()
+        (left, right), (_, top) = item.viewRange()
+        width = max(1.0, item.vb.width())
+        for text in self._extra:
+            if hasattr(text, "place"):
+                text.place(left, right, top, width)
+
+    def _put_level(self) -> None:
+        import pyqtgraph as pg
+
+        item = self._plot.getPlotItem()
+        if self._level is None:
+            if self._level_line is not None:
+                item.removeItem(self._level_line)
+                self._level_line = None
+            return
+        if self._level_line is None:
+            self._level_line = pg.InfiniteLine(
+                pos=self._level,
+                angle=0,
+                movable=True,
+                pen=pg.mkPen(colour("accent"), width=2, style=Qt.PenStyle.DashLine),
+                hoverPen=pg.mkPen(colour("accent"), width=4),
+                label="drop-out {value:.2f} V",
+                labelOpts={"color": colour("accent"), "position": 0.5, "fill": colour("card"), "movable": False},
+            )
+            self._level_line.sigDragged.connect(lambda line: self.level_moved.emit(float(line.value())))
+            item.addItem(self._level_line, ignoreBounds=True)
+        elif abs(self._level_line.value() - self._level) > 1e-9:
+            self._level_line.setValue(self._level)
+
     def _choose_detail(self) -> None:
+        if self._extra:
+            self._place_names()
         low, high = self._plot.getPlotItem().viewRange()[0]
         for detail in self._coarse:
             detail.choose(low, high)

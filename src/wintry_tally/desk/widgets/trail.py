@@ -40,6 +40,7 @@ STATIONS = (
     Station("cold", "Cold", False),
     Station("shelf", "Shelf", False),
     Station("revival", "Revival", False),
+    Station("curves", "Curves", True),
     Station("ledger", "Ledger", True),
     Station("report", "Report", True),
 )

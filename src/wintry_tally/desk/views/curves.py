@@ -1,0 +1,462 @@
+"""Curves: a run's stages banded along the axis, a drop-out to drag, other runs beside it, its slips and repairs."""
+
+from __future__ import annotations
+
+from functools import partial
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import (
+    QButtonGroup,
+    QCheckBox,
+    QComboBox,
+    QGridLayout,
+    QHBoxLayout,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from wintry_tally.core.analysis.ending import ENDING_WORDS
+from wintry_tally.core.quantity import Quantity, format_duration, format_quantity
+from wintry_tally.core.working import Working
+from wintry_tally.desk.session import Session
+from wintry_tally.desk.views.station import StationView
+from wintry_tally.desk.widgets.curve import Curve, Series
+from wintry_tally.desk.widgets.figure import Figure
+from wintry_tally.desk.widgets.findings import FindingList
+from wintry_tally.desk.widgets.parts import button, card, clear, column, empty, label, row, scrolling
+from wintry_tally.desk.widgets.quantity_field import QuantityField
+
+if TYPE_CHECKING:
+    from wintry_tally.core.analysis import Analysis, Integral
+    from wintry_tally.core.analysis.analyse import StageResult
+    from wintry_tally.core.analysis.capacity import Usable
+    from wintry_tally.core.trace import Remark
+    from wintry_tally.report.dossier import RunReport
+
+AGAINST = (("time", "Time"), ("charge", "Charge"), ("energy", "Energy"))
+MOST_STAGES = 40
+
+
+class CurvesView(StationView):
+    """One run at a time, others laid over it."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self.run = QComboBox()
+        self.run.setAccessibleName("Run shown")
+        self.run.setMinimumWidth(180)
+        self.run.activated.connect(lambda _i: self._chosen())
+        self.against: dict[str, QPushButton] = {}
+        self._group = QButtonGroup(self)
+        for key, words in AGAINST:
+            made = button(words, partial(self._against, key), "choice", f"Against {words.lower()}")
+            made.setCheckable(True)
+            self._group.addButton(made)
+            self.against[key] = made
+        self.against["time"].setChecked(True)
+        self.whole = button("Whole run", self._whole, "link")
+        self._over = QHBoxLayout()
+        self._over.setSpacing(10)
+        self.curve = Curve("Voltage of the run", "", "voltage / V")
+        self.curve.setFixedHeight(270)
+        self.curve.level_moved.connect(self._dragged)
+        self.amps = Curve("Current of the run", "time / h", "current / A")
+        self.amps.setFixedHeight(105)
+        self.dropout = QuantityField("Drop-out voltage", "voltage")
+        self.dropout.line.setFixedWidth(92)
+        self.dropout.committed.connect(self._typed)
+        self.dropout.entered.connect(lambda: self._typed(self.dropout.number))
+        self.draw = QuantityField("Draw of the device", "current", "its draw")
+        self.draw.line.setFixedWidth(92)
+        self.draw.line.textChanged.connect(lambda _t: self._read_out())
+        self.figures = {
+            name: Figure(f"{name} above the drop-out") for name in ("Charge", "Energy", "Hours", "Left below")
+        }
+        for figure in self.figures.values():
+            figure.opened.connect(self.opened)
+        self._stages = QGridLayout()
+        self._stages.setHorizontalSpacing(16)
+        self._stages.setVerticalSpacing(5)
+        self.remarks = FindingList()
+        self._steps = QVBoxLayout()
+        self._steps.setSpacing(4)
+        self._integrals: dict[int, Integral] = {}
+        self._shown: RunReport | None = None
+        self._overlaid: set[int] = set()
+        self._lay_out()
+
+    def _lay_out(self) -> None:
+        head = row(label("Run", "quiet"), self.run, label("against", "quiet"), *self.against.values(), None, self.whole)
+        over = QWidget()
+        over.setLayout(self._over)
+        self._over.setContentsMargins(0, 0, 0, 0)
+        readout = QHBoxLayout()
+        readout.setSpacing(18)
+        readout.addLayout(column(label("Drop-out", "small"), self.dropout, gap=0))
+        readout.addLayout(column(label("Device draws", "small"), self.draw, gap=0))
+        for name, figure in self.figures.items():
+            readout.addLayout(column(label(name, "small"), figure, gap=0))
+        readout.addStretch(1)
+        self._readout = QWidget()
+        self._readout.setLayout(readout)
+        readout.setContentsMargins(0, 0, 0, 0)
+        plots = card(self.curve, self.amps, self._readout)
+        stages = card(label("Stages", "heading"), self._stages)
+        self._remark_card = card(label("Remarks", "heading"), self.remarks)
+        self._step_card = card(label("Resistance from steps", "heading"), self._steps)
+        self._body = QWidget()
+        self._body.setLayout(column(head, over, plots, stages, self._remark_card, self._step_card, gap=3))
+        self._none = empty(
+            "No run to look at yet",
+            "Curves show what a run or an imported log holds: its stages, how each ended, and what a device that drops "
+            "out early could use of it.",
+            button("Go to Capacity", lambda: self.go.emit("capacity"), "main"),
+        )
+        inner = QWidget()
+        inner.setLayout(column(self._body, self._none, None))
+        self.setLayout(column(scrolling(inner)))
+
+    # --- what is shown ---
+
+    def sample_switched(self) -> None:
+        """Another sample: its newest run, nothing laid over."""
+        self._overlaid = set()
+        self._shown = None
+        self.draw.set_text("")
+
+    def refresh(self) -> None:
+        """As the dossier says."""
+        self.dossier_changed()
+
+    def _reports(self) -> list[RunReport]:
+        dossier = self.session.dossier(self.sample_id) if self.session.holds(self.sample_id) else None
+        return [] if dossier is None else [item for item in dossier.runs if item.analysis is not None]
+
+    def dossier_changed(self) -> None:
+        """The runs were analysed anew."""
+        if not self.session.has_book or not self.session.holds(self.sample_id):
+            return
+        reports = self._reports()
+        self._body.setVisible(bool(reports))
+        self._none.setVisible(not reports)
+        if not reports:
+            return
+        newest = next((item for item in reversed(reports) if item.evidence is not None), reports[-1])
+        keep = self._shown.facts.id if self._shown is not None else newest.facts.id
+        self.run.clear()
+        for report in reversed(reports):
+            self.run.addItem(report.facts.title, report.facts.id)
+        place = self.run.findData(keep)
+        self.run.setCurrentIndex(max(0, place))
+        self._integrals = {}
+        self._chosen()
+
+    def _chosen(self) -> None:
+        reports = {report.facts.id: report for report in self._reports()}
+        chosen = reports.get(self.run.currentData())
+        if chosen is None or chosen.analysis is None:
+            return
+        fresh = self._shown is None or self._shown.facts.id != chosen.facts.id
+        self._shown = chosen
+        if fresh:
+            self._usual_dropout(chosen.analysis)
+        self._fill_overlays(list(reports.values()), chosen)
+        self._fill_stages(chosen.analysis)
+        self._fill_remarks(chosen)
+        self._fill_steps(chosen.analysis)
+        self._draw()
+
+    def _usual_dropout(self, analysis: Analysis) -> None:
+        sample = self.session.sample(self.sample_id)
+        claimed = next((c.conditions["dropout_V"] for c in sample.claims if "dropout_V" in c.conditions), None)
+        drawn = next((c.conditions["device_A"] for c in sample.claims if "device_A" in c.conditions), None)
+        self.dropout.set_number(
+            claimed or round(sample.family.cutoff_V + 0.45 * (sample.family.nominal_V - sample.family.cutoff_V), 2)
+        )
+        if drawn is not None:
+            self.draw.set_number(drawn)
+
+    def _fill_overlays(self, own: list[RunReport], chosen: RunReport) -> None:
+        clear(self._over)
+        self._over.addWidget(label("Also show", "quiet"))
+        others = [(report.facts.id, report.facts.title) for report in own if report.facts.id != chosen.facts.id]
+        for sample in self.session.samples():
+            if sample.id != self.sample_id:
+                dossier = self.session.dossier(sample.id)
+                for report in (dossier.runs if dossier is not None else ())[-1:]:
+                    if report.analysis is not None and report.analysis.capacity is not None:
+                        others.append((report.facts.id, f"{sample.code}: {report.facts.title}"))
+        for number, words in others[:6]:
+            box = QCheckBox(words)
+            box.setChecked(number in self._overlaid)
+            box.toggled.connect(partial(self._overlay, number))
+            self._over.addWidget(box)
+        if not others:
+            self._over.addWidget(label("no other run yet", "small"))
+        self._over.addStretch(1)
+
+    def _overlay(self, number: int, on: bool) -> None:
+        (self._overlaid.add if on else self._overlaid.discard)(number)
+        if on and self.axis == "time":
+            # runs begin at times of their own: charge is what they share
+            self.against["charge"].setChecked(True)
+        self._draw()
+
+    @property
+    def axis(self) -> str:
+        """What the curves stand against."""
+        return next(key for key, made in self.against.items() if made.isChecked())
+
+    def _against(self, key: str) -> None:
+        self.against[key].setChecked(True)
+        self._draw()
+
+    def _draw(self) -> None:
+        if self._shown is None or self._shown.analysis is None:
+            return
+        from wintry_tally.report.views_of_trace import AXIS_WORDS, drawn
+
+        axis = self.axis
+        analysis = self._shown.analysis
+        shape = drawn(analysis, axis)  # type: ignore[arg-type]
+        self.amps.set_titles(AXIS_WORDS[axis], "current / A")
+        series: list[Series] = [(self._shown.facts.title, shape.x, shape.voltage)] if len(shape.x) else []
+        if len(shape.charge_x):
+            series.append(("charge", shape.charge_x, shape.charge_voltage))
+        series += self._overlaid_series(axis)
+        self.curve.show_curves(series)
+        self.amps.show_curves([("current", shape.x, shape.current)] if len(shape.x) else [])
+        bands = [(band.start, band.end, band.words, band.live) for band in shape.bands]
+        marks = []
+        if axis == "time":
+            marks = [(trip.at_s / 3600.0, f"{trip.kind} trip") for trip in analysis.trips]
+        self.curve.decorate(bands, marks)
+        self.amps.follow(self.curve)
+        self._whole()
+        self.curve.set_level(self.dropout.number if analysis.capacity is not None else None)
+        self._readout.setVisible(analysis.capacity is not None)
+        self._read_out()
+
+    def _overlaid_series(self, axis: str) -> list[Series]:
+        from wintry_tally.report.views_of_trace import drawn
+
+        found: list[Series] = []
+        for sample in self.session.samples():
+            dossier = self.session.dossier(sample.id) if self._overlaid else None
+            for report in dossier.runs if dossier is not None else ():
+                if report.facts.id in self._overlaid and report.analysis is not None:
+                    shape = drawn(report.analysis, axis)  # type: ignore[arg-type]
+                    name = report.facts.title if sample.id == self.sample_id else f"{sample.code}: {report.facts.title}"
+                    if len(shape.x):
+                        found.append((name, shape.x, shape.voltage))
+        return found
+
+    def _whole(self) -> None:
+        """The whole axis; open terminals and single leaps do not press the curve flat."""
+        import numpy as np
+
+        if self._shown is None or self._shown.analysis is None:
+            return
+        nominal = self.session.sample(self.sample_id).family.nominal_V
+        volts = self._shown.analysis.trace.voltage_V
+        alive = volts[volts > 0.5 * nominal]
+        if len(alive) < 3:
+            self.curve.look_at_all()
+            return
+        level = self.dropout.number if self._readout.isVisibleTo(self) else None
+        low = float(np.min(alive)) if level is None else min(float(np.min(alive)), level)
+        self.curve.look_at_all(low, float(np.quantile(alive, 0.9999)))
+
+    # --- the drop-out ---
+
+    def _dragged(self, volts: float) -> None:
+        self.dropout.set_number(round(volts, 2))
+        self._read_out()
+
+    def _typed(self, value: object) -> None:
+        if isinstance(value, float):
+            self.curve.set_level(value)
+            self._read_out()
+
+    def _usable(self) -> Usable | None:
+        report, volts = self._shown, self.dropout.number
+        if report is None or report.analysis is None or report.analysis.capacity is None or volts is None:
+            return None
+        from wintry_tally.core.analysis import Integral
+        from wintry_tally.core.analysis.capacity import usable_above
+
+        analysis = report.analysis
+        assert analysis.capacity is not None
+        integral = self._integrals.get(report.facts.id)
+        if integral is None:
+            integral = self._integrals[report.facts.id] = Integral(analysis.trace)
+        return usable_above(
+            analysis.trace,
+            integral,
+            analysis.scale,
+            analysis.plain_stages,
+            analysis.capacity,
+            volts,
+            analysis.options.instrument,
+        )
+
+    def _read_out(self) -> None:
+        usable = self._usable()
+        if usable is None or self._shown is None or self._shown.analysis is None:
+            for figure in self.figures.values():
+                figure.set_quantity(None)
+            return
+        test = self._shown.analysis.capacity
+        assert test is not None
+        reached = "reached" if usable.reached else "never reached: everything lies above it"
+        working = Working(
+            f"Usable above {usable.dropout_V:.2f} V",
+            "∫ I dt under load until the smoothed voltage first falls through the drop-out",
+            {"drop-out": f"{usable.dropout_V:.2f} V, {reached}", "drawn in all": format_quantity(test.count.charge)},
+            format_quantity(usable.charge),
+            "common practice",
+        )
+        self.figures["Charge"].set_quantity(usable.charge, working)
+        self.figures["Energy"].set_quantity(usable.energy, working)
+        amps = self.draw.number
+        hours = Quantity(usable.duration_s / 3600.0, 0.0, "h")
+        told = working
+        if amps and amps > 0:
+            hours = usable.charge.scaled(1.0 / amps, "h")
+            told = Working(
+                "Hours at the device's draw",
+                "t = Q / I",
+                {"Q": format_quantity(usable.charge), "I": f"{amps:g} A"},
+                format_quantity(hours),
+                "common practice",
+                (working,),
+            )
+        self.figures["Hours"].set_quantity(hours, told)
+        total = test.count.charge.value
+        left = 100.0 * max(0.0, 1.0 - usable.charge.value / total) if total > 0 else 0.0
+        self.figures["Left below"].set_text(f"{left:.0f}", "", "%", working)
+
+    # --- stages, remarks, steps ---
+
+    def _fill_stages(self, analysis: Analysis) -> None:
+        clear(self._stages)
+        for place, name in enumerate(("", "", "Lasted", "Charge", "Mean voltage", "From, to", "How it ended")):
+            self._stages.addWidget(label(name, "small"), 0, place)
+        for line, result in enumerate(analysis.stages[:MOST_STAGES], 1):
+            self._stage(line, result)
+        if len(analysis.stages) > MOST_STAGES:
+            more = label(f"and {len(analysis.stages) - MOST_STAGES} more", "small")
+            self._stages.addWidget(more, MOST_STAGES + 1, 1)
+        self._stages.setColumnStretch(6, 1)
+
+    def _stage(self, line: int, result: StageResult) -> None:
+        kind = result.stage.kind.value
+        start, end = result.start_s / 3600.0, result.end_s / 3600.0
+        go = button(kind, partial(self._go, start, end), "link", f"Look at {kind} {line}")
+        control = result.stage.control if result.stage.control != "none" else ""
+        live = control != ""
+        cells = [
+            go,
+            label(
+                f"at constant {control}" if control in {"current", "voltage", "power", "resistance"} else control,
+                "small",
+            ),
+            label(format_duration(result.end_s - result.start_s)),
+            label(format_quantity(result.count.charge) if live else "–"),
+            label(format_quantity(result.count.mean_voltage)),
+            label(f"{result.voltage_start:.2f} to {result.voltage_end:.2f} V"),
+            label(ENDING_WORDS.get(result.ended_by or "", ""), "quiet", wrap=True),
+        ]
+        for place, cell in enumerate(cells):
+            self._stages.addWidget(cell, line, place, Qt.AlignmentFlag.AlignTop)
+
+    def _go(self, start: float, end: float) -> None:
+        self.against["time"].setChecked(True)
+        self._draw()
+        self.curve.look_at(start, end)
+
+    def _fill_remarks(self, report: RunReport) -> None:
+        self.remarks.reset()
+        analysis = report.analysis
+        assert analysis is not None
+        for remark in analysis.remarks:
+            words = remark.message + (f" Offer: {remark.offer}." if remark.offer else "")
+            self.remarks.add(
+                "warning" if remark.offer else "note",
+                words,
+                f"Rows {remark.rows[0]} to {remark.rows[1]}" if remark.rows else "",
+                partial(self._go_to, remark) if remark.rows else None,
+            )
+        self._offer(report)
+        self._remark_card.setVisible(bool(analysis.remarks) or analysis.options.repair == "offered")
+
+    def _offer(self, report: RunReport) -> None:
+        from wintry_tally.core.verdict.evidence import ALTERS
+
+        analysis = report.analysis
+        assert analysis is not None
+        run = next((item for item in self.session.runs(self.sample_id) if item.id == report.facts.id), None)
+        if run is None:
+            return
+        if run.repair == "offered":
+            self.remarks.add(
+                "note",
+                "Offered repairs are applied; the original readings are kept.",
+                "Take back",
+                lambda: self.session.set_run(run, "take back the repair", repair="safe"),
+            )
+        elif any(remark.code in ALTERS and remark.offer for remark in analysis.remarks):
+            self.remarks.add(
+                "warning",
+                "Repairs are offered above: applied as a whole, and undone as a whole. The readings as they came are kept.",
+                "Apply",
+                lambda: self.session.set_run(run, "apply the offered repair", repair="offered"),
+            )
+
+    def _go_to(self, remark: Remark) -> None:
+        assert remark.rows is not None and self._shown is not None and self._shown.analysis is not None
+        trace = self._shown.analysis.trace
+        low, high = (float(trace.time_s[_index(trace, number)]) / 3600.0 for number in remark.rows)
+        usual = self._shown.analysis.scale.usual_s / 3600.0
+        self._go(low - 10 * usual, high + 10 * usual)
+
+    def _fill_steps(self, analysis: Analysis) -> None:
+        clear(self._steps)
+        self._step_card.setVisible(bool(analysis.resistance))
+        for step in analysis.resistance[:8]:
+            figure = Figure(f"Resistance at {format_duration(step.at_s)}", "body")
+            working = Working(
+                "Internal resistance",
+                "R = (V1 − V2) / (I2 − I1)",
+                {
+                    "current": f"{step.from_A:.3g} to {step.to_A:.3g} A",
+                    "read before, after": f"{step.before_s:.3g} s, {step.after_s:.3g} s from the step",
+                },
+                format_quantity(step.ohm.scaled(1000.0, "mΩ")),
+                "common practice; IEC 61960-3 has times of its own (from memory)",
+            )
+            figure.set_quantity(step.ohm.scaled(1000.0, "mΩ"), working)
+            figure.opened.connect(self.opened)
+            words = f"at {format_duration(step.at_s)}, {step.from_A:.3g} to {step.to_A:.3g} A, read {step.after_s:.2g} s after"
+            at = step.at_s / 3600.0
+            go = button("look", partial(self._go, at - 0.01, at + 0.01), "link", f"Look at the step {words}")
+            self._steps.addLayout(row(figure, label(words, "quiet"), go, None, gap=3))
+
+    def theme_changed(self) -> None:
+        """Curves follow."""
+        self.curve.theme_changed()
+        self.amps.theme_changed()
+
+
+def _index(trace: object, number: int) -> int:
+    """The reading of a data row, or the nearest one kept."""
+    import numpy as np
+
+    from wintry_tally.core.trace.trace import Trace
+
+    assert isinstance(trace, Trace)
+    if trace.row is None:
+        return min(len(trace) - 1, max(0, number - 1))
+    return min(len(trace) - 1, int(np.searchsorted(trace.row, number)))

@@ -1,0 +1,100 @@
+"""A trace as the curves people look at: voltage and current against time, charge or energy, thinned for a screen."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+
+from wintry_tally.core.analysis import Analysis, StageKind
+from wintry_tally.core.analysis.counting import HOUR
+from wintry_tally.core.trace.trace import Column
+
+Against = Literal["time", "charge", "energy"]
+AXIS_WORDS = {"time": "time / h", "charge": "charge / Ah", "energy": "energy / Wh"}
+MOST_POINTS = 200_000
+
+
+@dataclass(frozen=True)
+class Band:
+    """A stage as a band along the axis: from, to, what it was, and whether current flowed."""
+
+    start: float
+    end: float
+    words: str
+    live: bool
+
+
+@dataclass(frozen=True)
+class Drawn:
+    """Curves against one axis.
+
+    Parts:
+        x, voltage, current: of the whole log (time) or of its capacity test (charge, energy).
+        charge_x, charge_voltage: the largest charge, against its own charge or energy; empty against time.
+        bands: stages; empty unless against time.
+    """
+
+    x: Column
+    voltage: Column
+    current: Column
+    charge_x: Column
+    charge_voltage: Column
+    bands: tuple[Band, ...]
+
+
+def drawn(analysis: Analysis, against: Against) -> Drawn:
+    """The curves of one analysis. Against time every reading is kept; else about MOST_POINTS."""
+    nothing = np.zeros(0)
+    trace = analysis.trace
+    if against == "time":
+        bands = tuple(
+            Band(result.start_s / HOUR, result.end_s / HOUR, _words(result), result.stage.kind in _LIVE)
+            for result in analysis.stages
+        )
+        return Drawn(trace.time_s / HOUR, trace.voltage_V, trace.current, nothing, nothing, bands)
+    stages = []
+    if analysis.capacity is not None:
+        stages = [(span.first, span.last) for span in analysis.capacity.count.spans]
+    x, voltage, current = _moved(analysis, stages, against)
+    charging: list[tuple[int, int]] = []
+    if analysis.charge is not None:
+        charging = [(span.first, span.last) for span in analysis.charge.count.spans if span.last > span.first]
+    charge_x, charge_voltage, _ = _moved(analysis, charging, against)
+    return Drawn(x, voltage, current, charge_x, charge_voltage, ())
+
+
+_LIVE = {StageKind.CHARGE, StageKind.DISCHARGE}
+
+
+def _words(result: object) -> str:
+    from wintry_tally.core.analysis.analyse import StageResult
+
+    assert isinstance(result, StageResult)
+    kind = result.stage.kind.value
+    if result.stage.kind not in _LIVE:
+        return kind
+    return f"{kind} {abs(result.count.mean_current.value):.3g} A"
+
+
+def _moved(analysis: Analysis, stages: list[tuple[int, int]], against: Against) -> tuple[Column, Column, Column]:
+    """What was moved since the beginning, at readings of these stages, one after another."""
+    trace = analysis.trace
+    xs, volts, amps = [], [], []
+    base = 0.0
+    total = sum(last - first + 1 for first, last in stages)
+    for first, last in stages:
+        time, current = trace.time_s[first : last + 1], np.abs(trace.current[first : last + 1])
+        voltage = trace.voltage_V[first : last + 1]
+        rate = current if against == "charge" else current * voltage
+        moved = base + np.concatenate([[0.0], np.cumsum(0.5 * np.diff(time) * (rate[1:] + rate[:-1]))]) / HOUR
+        base = float(moved[-1])
+        keep = slice(None, None, max(1, total // MOST_POINTS))
+        xs.append(moved[keep])
+        volts.append(voltage[keep])
+        amps.append(current[keep])
+    if not xs:
+        nothing = np.zeros(0)
+        return nothing, nothing, nothing
+    return np.concatenate(xs), np.concatenate(volts), np.concatenate(amps)
