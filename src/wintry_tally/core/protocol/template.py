@@ -6,7 +6,7 @@ import math
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from wintry_tally.core.battery import Family
+from wintry_tally.core.battery import FAMILIES, Family
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.protocol.cautions import cautions_for
 from wintry_tally.core.protocol.recipe import EndCause, EndRule, Recipe, Step, StopLimits
@@ -198,11 +198,21 @@ def template_from(data: dict[str, Any], name: str) -> Template:
     missing = {"name", "title", "version", "station", "method", "families"} - set(fields)
     if missing:
         raise InputError(f'a recipe needs "{sorted(missing)[0]}"', name)
+    _known("station", (fields["station"],), STATIONS, name)
+    _known("families", fields["families"], tuple(FAMILIES), name)
     values: Any = fields
     return Template(steps=made, **values)
 
 
+def _known(field_name: str, given: Any, known: tuple[str, ...], name: str) -> None:
+    wrong = next((item for item in given if item not in known), None)
+    if wrong is not None:
+        raise InputError(f'{field_name}: "{wrong}" is not known', name, f"use {', '.join(known)}")
+
+
 _KINDS = ("rest", "discharge", "charge", "prompt")
+STATIONS = ("arrival", "charge", "rest", "capacity", "load", "cold", "shelf", "revival")
+"""Where a recipe may stand."""
 
 
 def _step_from(data: Any, number: int, name: str) -> StepTemplate:
