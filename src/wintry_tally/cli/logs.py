@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass, fields
 from pathlib import Path
 from typing import Any
@@ -15,6 +16,7 @@ from wintry_tally.core.quantity import parse_accuracy
 from wintry_tally.core.trace import REPAIRS
 from wintry_tally.exchange import Choices, LogFile, read_log
 from wintry_tally.exchange.columns import FIELDS
+from wintry_tally.exchange.parts import join_logs
 
 
 @dataclass(frozen=True)
@@ -116,8 +118,17 @@ def options_from(given: Given) -> tuple[Choices, Options]:
 
 def analyse_log(path: Path, choices: Choices, options: Options) -> tuple[LogFile, Analysis]:
     """Read and analyse one log; every error carries the file's name."""
-    log = read_log(path, choices)
+    return _analysed(read_log(path, choices), options, str(path))
+
+
+def analyse_joined(paths: Sequence[Path], choices: Choices, options: Options) -> tuple[LogFile, Analysis]:
+    """Read several files as one log and analyse it; see `exchange.parts`."""
+    log = join_logs([(path.name, read_log(path, choices)) for path in paths])
+    return _analysed(log, options, " + ".join(path.name for path in paths))
+
+
+def _analysed(log: LogFile, options: Options, name: str) -> tuple[LogFile, Analysis]:
     try:
         return log, analyse(log.trace, options)
     except LogError as error:
-        raise LogError(error.what, error.where or str(path), error.mend) from None
+        raise LogError(error.what, error.where or name, error.mend) from None

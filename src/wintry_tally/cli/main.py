@@ -60,19 +60,20 @@ def _log_options(command: Any) -> Any:
 @cli.command()
 @click.argument("logs", nargs=-1, required=True, type=click.Path(path_type=Path), metavar="LOG...")
 @_log_options
+@click.option("--join", is_flag=True, help="The files are parts of one log.")
 @click.option("--json", "as_json", is_flag=True, help="Print JSON.")
-def analyse(logs: tuple[Path, ...], as_json: bool, **given: Any) -> None:
+def analyse(logs: tuple[Path, ...], join: bool, as_json: bool, **given: Any) -> None:
     """Say what one or more logs hold: stages, charge and energy with their doubt, and every slip."""
-    from wintry_tally.cli.logs import analyse_log, options_from, parse_given
+    from wintry_tally.cli.logs import analyse_joined, analyse_log, options_from, parse_given
     from wintry_tally.exchange.analysis_json import analysis_dict
 
     choices, options = options_from(parse_given(given))
     failed = False
-    for path in logs:
+    for path in logs[:1] if join else logs:
         try:
-            log, analysis = analyse_log(path, choices, options)
+            log, analysis = analyse_joined(logs, choices, options) if join else analyse_log(path, choices, options)
         except WintryError as error:
-            if len(logs) == 1:
+            if len(logs) == 1 or join:
                 raise
             failed = True
             message = {"schema": ERROR_SCHEMA, "path": str(path), "message": str(error)}
@@ -86,6 +87,33 @@ def analyse(logs: tuple[Path, ...], as_json: bool, **given: Any) -> None:
             click.echo(analysis_text(path, log, analysis))
     if failed:
         raise (LogError("some logs could not be read", mend="see their lines") if not as_json else SystemExit(2))
+
+
+@cli.command()
+@click.argument("logs", nargs=-1, required=True, type=click.Path(path_type=Path), metavar="LOG...")
+@_log_options
+@click.option("--at", "at_A", type=float, multiple=True, help="Foretell the charge at this current, A; repeatable.")
+@click.option("--json", "as_json", is_flag=True, help="Print JSON.")
+def rate(logs: tuple[Path, ...], at_A: tuple[float, ...], as_json: bool, **given: Any) -> None:
+    """Fit the effect of the rate to logs of full discharges at different currents."""
+    from wintry_tally.cli.logs import parse_given
+    from wintry_tally.cli.relations import rate_of, rate_text
+
+    result = rate_of(logs, parse_given(given), at_A)
+    click.echo(json.dumps(result, ensure_ascii=False, allow_nan=False) if as_json else rate_text(result))
+
+
+@cli.command()
+@click.argument("logs", nargs=-1, required=True, type=click.Path(path_type=Path), metavar="LOG...")
+@_log_options
+@click.option("--json", "as_json", is_flag=True, help="Print JSON.")
+def compare(logs: tuple[Path, ...], as_json: bool, **given: Any) -> None:
+    """Hold discharges of several units or runs against each other; what one meter gets wrong cancels."""
+    from wintry_tally.cli.logs import parse_given
+    from wintry_tally.cli.relations import comparison_of, comparison_text
+
+    result = comparison_of(logs, parse_given(given))
+    click.echo(json.dumps(result, ensure_ascii=False, allow_nan=False) if as_json else comparison_text(result))
 
 
 @cli.command()

@@ -1,0 +1,137 @@
+"""Several files that are one log: put in order, joined on one clock, what is repeated left out."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+
+from wintry_tally.core.errors import LogError
+from wintry_tally.core.quantity import format_duration
+from wintry_tally.core.trace import Remark
+from wintry_tally.core.trace.trace import Column, Trace, usual_interval
+from wintry_tally.exchange.reader import LogFile
+
+_COLUMNS = ("temperature_C", "counter_Ah", "counter_Wh", "power_W", "charge_state")
+CLOCK_ROUNDING_S = 1e-5
+"""Dates kept as seconds since 1970 are good to this."""
+ALIKE = 0.9
+"""So large a share of the readings two parts have in common must agree for one clock to run through both."""
+
+
+def join_logs(parts: Sequence[tuple[str, LogFile]]) -> LogFile:
+    """One log from its parts, given with their names.
+
+    With dates the parts are put in order by them. Without, they stand as given: a clock that goes on where the part
+    before ended goes on, one that begins anew is put one usual interval behind it. A later part's readings of a time
+    that an earlier part already covers are left out. Rows are numbered through all parts; a remark says which part
+    begins where. Nothing else is changed.
+
+    Raises:
+        LogError: no parts, or parts with and without a current.
+    """
+    if not parts:
+        raise LogError("no files to join")
+    if len(parts) == 1:
+        return parts[0][1]
+    if len({log.trace.current_A is None for _, log in parts}) > 1:
+        odd = next(name for name, log in parts if log.trace.current_A is None)
+        raise LogError("this part has no current and the others do", odd, "choose its current column, or leave it out")
+    dated = all(log.started is not None for _, log in parts)
+    ordered = sorted(parts, key=lambda part: part[1].started.timestamp()) if dated else list(parts)  # type: ignore[union-attr]
+    pieces: list[Trace] = []
+    told: list[str] = []
+    rows = 0
+    end = -np.inf
+    for number, (name, log) in enumerate(ordered):
+        trace = log.trace
+        first_row, rows = rows + 1, rows + log.rows
+        numbered = np.arange(first_row, first_row + len(trace), dtype=np.int64)
+        time_s, how = _placed(ordered, number, pieces, dated)
+        trace = replace(trace, time_s=time_s, row=numbered)
+        if number:
+            keep = ~(time_s <= end + CLOCK_ROUNDING_S)
+            left = int(np.count_nonzero(~keep))
+            if left:
+                how += f", {left} readings of times already covered left out"
+                trace = trace.taking(keep)
+        told.append(f"{name} from row {first_row}{how}")
+        if len(trace):
+            pieces.append(trace)
+            finite = trace.time_s[np.isfinite(trace.time_s)]
+            end = max(end, float(np.max(finite))) if len(finite) else end
+    joined = _stacked(pieces)
+    remarks = [Remark("parts-joined", f"{len(ordered)} files joined: {'; '.join(told)}.")]
+    live = [(name, log) for name, log in ordered if _flows(log.trace)]
+    if len({log.discharge_sign for _, log in live}) > 1:
+        minus = ", ".join(name for name, log in live if log.discharge_sign == "-")
+        remarks.append(
+            Remark("sign-flipped", f"The files do not agree on the sign of a discharge; in {minus} it was found to be −.")
+        )
+    head = ordered[0][1]
+    sign = live[0][1].discharge_sign if live else head.discharge_sign
+    own = [replace(remark, rows=None) for _, log in ordered for remark in log.remarks]
+    return LogFile(joined, head.layout, rows, head.columns, sign, head.started, (*remarks, *own))
+
+
+def _flows(trace: Trace) -> bool:
+    """Whether any current flows: a part that only rests says nothing of its sign."""
+    if trace.current_A is None:
+        return False
+    amps = np.abs(trace.current_A[np.isfinite(trace.current_A)])
+    return bool(len(amps)) and float(np.max(amps)) > 0.05
+
+
+def _placed(
+    ordered: Sequence[tuple[str, LogFile]], number: int, pieces: list[Trace], dated: bool
+) -> tuple[Column, str]:
+    """A part's times on the common clock, and how they came to be."""
+    log = ordered[number][1]
+    time_s = log.trace.time_s
+    if dated:
+        begin, own = ordered[0][1].started, log.started
+        assert begin is not None and own is not None
+        return time_s - time_s[0] + (own - begin).total_seconds(), ""
+    if not pieces:
+        return time_s, ""
+    before = pieces[-1]
+    last = float(before.time_s[-1])
+    if float(time_s[0]) >= last or _same(before, log.trace):
+        return time_s, ""
+    usual = usual_interval(before.time_s)
+    usual = usual if np.isfinite(usual) and usual > 0 else 1.0
+    return time_s - time_s[0] + last + usual, f", its clock anew: put {format_duration(usual)} behind the part before"
+
+
+def _same(before: Trace, after: Trace) -> bool:
+    """Whether a part begins within the one before it and reads the same there."""
+    shared = (after.time_s >= before.time_s[0]) & (after.time_s <= before.time_s[-1])
+    if np.count_nonzero(shared) < 3 or after.time_s[0] <= before.time_s[0]:
+        return False
+    volts = np.interp(after.time_s[shared], before.time_s, before.voltage_V)
+    near = np.abs(after.voltage_V[shared] - volts) <= 0.02
+    return float(np.mean(near)) >= ALIKE
+
+
+def _stacked(pieces: list[Trace]) -> Trace:
+    def stack(name: str) -> Column | None:
+        columns = [getattr(piece, name) for piece in pieces]
+        if all(column is None for column in columns):
+            return None
+        filled = [
+            np.full(len(piece), np.nan) if column is None else column
+            for piece, column in zip(pieces, columns, strict=True)
+        ]
+        return np.concatenate(filled)
+
+    resolution: dict[str, float] = {}
+    for piece in pieces:
+        for name, step in piece.resolution.items():
+            resolution[name] = max(step, resolution.get(name, 0.0))
+    rest: dict[str, Any] = {name: stack(name) for name in _COLUMNS}
+    time_s, voltage = stack("time_s"), stack("voltage_V")
+    assert time_s is not None and voltage is not None
+    rows = np.concatenate([piece.row for piece in pieces if piece.row is not None])
+    return Trace(time_s, voltage, stack("current_A"), row=rows, resolution=resolution, **rest)
