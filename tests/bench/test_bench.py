@@ -204,8 +204,8 @@ class Stuck(Sinks):
 class Broken(InstrumentChannel):
     """Both of them on a bench whose time need not be waited for."""
 
-    def wait(self, interval_s: float) -> None:
-        pass
+    def wait(self, interval_s: float) -> float:
+        return interval_s
 
 
 def test_a_lost_meter_ends_within_three_readings_and_a_load_out_of_reach_is_shouted() -> None:

@@ -27,7 +27,9 @@ CLAIMS = (
     Claim(kind="reserve", value=70.0, unit="min", direction="at-least"),
     Claim(kind="cold-charge-release", value=4.0, unit="°C", direction="at-least"),
     Claim(kind="heater-stop", value=9.0, unit="°C", direction="at-least"),
-    Claim(kind="runtime", value=900.0, unit="min", conditions={"device_A": 2.0, "dropout_V": 11.4}, direction="at-least"),
+    Claim(
+        kind="runtime", value=900.0, unit="min", conditions={"device_A": 2.0, "dropout_V": 11.4}, direction="at-least"
+    ),
 )
 FACTS = Facts(LFP, 40.0, CLAIMS, LoadLimits(1800.0, 150.0))
 
@@ -248,7 +250,9 @@ def test_whatever_happens(recipe: Recipe, items: list[object], interval: float) 
 
 @given(st.lists(st.tuples(st.floats(0.5, 20.0), st.integers(1, 40)), min_size=1, max_size=6))
 def test_charge_is_counted_once_over_pauses(parts: list[tuple[float, int]]) -> None:
-    recipe = Recipe("r", "R", 1, (Step("discharge", "out", "current", 5.0, (EndRule("time", 1e9, EndCause.TIME),)),), STOPS)
+    recipe = Recipe(
+        "r", "R", 1, (Step("discharge", "out", "current", 5.0, (EndRule("time", 1e9, EndCause.TIME),)),), STOPS
+    )
     state, now, expected = begin(recipe).state, 0.0, 0.0
     for amps, readings in parts:
         now += 1.0

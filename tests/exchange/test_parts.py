@@ -37,7 +37,11 @@ def parts_of(trace: Trace, cuts: list[int], overlap: int, folder: Path, anew: bo
         path = folder / f"part{number}.csv"
         lines = ["Time,Voltage / V,Current / A"]
         for t, v, a in zip(piece.time_s, piece.voltage_V, piece.current, strict=True):
-            clock = (BEGUN + timedelta(seconds=float(t))).isoformat() if dated else f"{t - (piece.time_s[0] if anew else 0)}"
+            clock = (
+                (BEGUN + timedelta(seconds=float(t))).isoformat()
+                if dated
+                else f"{t - (piece.time_s[0] if anew else 0)}"
+            )
             lines.append(f"{clock},{v},{a}")
         path.write_text("\n".join(lines) + "\n")
         found.append((path.name, read_log(path)))
@@ -45,7 +49,12 @@ def parts_of(trace: Trace, cuts: list[int], overlap: int, folder: Path, anew: bo
 
 
 @settings(max_examples=12, deadline=None)
-@given(st.lists(st.integers(100, 1100), min_size=1, max_size=4, unique=True), st.integers(0, 40), st.booleans(), st.randoms())
+@given(
+    st.lists(st.integers(100, 1100), min_size=1, max_size=4, unique=True),
+    st.integers(0, 40),
+    st.booleans(),
+    st.randoms(),
+)
 def test_the_count_does_not_mind_the_cuts(tmp_path_factory, cuts: list[int], overlap: int, dated: bool, random) -> None:
     folder = tmp_path_factory.mktemp("parts")
     trace = whole()

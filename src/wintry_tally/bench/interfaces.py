@@ -53,6 +53,22 @@ class Measures(ABC):
         """One reading, now."""
 
 
+class Reads(ABC):
+    """An instrument that can be asked what it measures.
+
+    `quantities` returns within its time limit; what it does not measure is left out. A lost or unintelligible
+    instrument raises InstrumentError, in words a person understands.
+    """
+
+    @abstractmethod
+    def quantities(self) -> dict[str, float]:
+        """Some of "voltage" V, "current" A (its own sign), "temperature" °C, "charge" Ah, "energy" Wh."""
+
+    @abstractmethod
+    def close(self) -> None:
+        """Let go of the line; may be called twice."""
+
+
 class Channel(ABC):
     """What one run is connected to: something that sinks, something that measures, and the passing of time."""
 
@@ -61,12 +77,24 @@ class Channel(ABC):
         """Do what the engine says, at once."""
 
     @abstractmethod
-    def wait(self, interval_s: float) -> None:
-        """Let this much of the bench's time pass (a simulated bench advances instead of waiting)."""
+    def wait(self, interval_s: float) -> float:
+        """Let this much of the bench's time pass, and say how much did, s.
+
+        A simulated bench advances and gives back just that; on a real one whoever calls keeps the pace, and what
+        passed is told by a clock that goes on while the computer sleeps.
+        """
 
     @abstractmethod
     def read(self) -> Observation:
         """One reading, now; see Measures."""
+
+    def noticed(self) -> str:
+        """Something about the last reading that belongs in the record, in words; empty for nothing."""
+        return ""
+
+    def close(self) -> None:
+        """Let go of every line to an instrument; a stand-in has none."""
+        return
 
     def snapshot(self) -> dict[str, Any]:
         """State to keep beside the run so that a stand-in can be taken up again; real benches have none."""

@@ -7,9 +7,13 @@ from dataclasses import dataclass
 
 from wintry_tally.bench.interfaces import Channel
 from wintry_tally.bench.journal import Journal
+from wintry_tally.bench.watch import ReadingWatch
 from wintry_tally.core.engine import LIVE, Command, Event, Observation, Phase, Request, Result, RunState, begin, step
 from wintry_tally.core.errors import BookError, InstrumentError
 from wintry_tally.core.protocol import Recipe
+
+NOTICE_EVERY_S = 600.0
+"""What the bench goes on noticing is recorded so often, not at every reading."""
 
 
 @dataclass(frozen=True)
@@ -42,12 +46,14 @@ class RunLoop:
         elapsed_s: float = 0.0,
     ) -> None:
         self.recipe, self.channel, self.journal = recipe, channel, journal
-        self.interval_s = interval_s
+        self.interval_s = self._usual_s = interval_s
         self.state = state or RunState()
         self.elapsed_s = elapsed_s
         self._seen = Observation(math.nan, 0.0)
         self._trouble = ""
         self._unreachable = ""
+        self._noticed_again_s = -math.inf
+        self._watch = ReadingWatch(recipe)
 
     def start(self) -> Snapshot:
         """Begin, or take up a run again after an interruption: the gap is an event, and its load is off in it."""
@@ -65,18 +71,29 @@ class RunLoop:
         if self.state.phase is Phase.ENDED or self._trouble:
             self._keep(force=bool(self._trouble))
             return self.snapshot()
-        self.channel.wait(self.interval_s)
-        self.elapsed_s += self.interval_s
+        self.interval_s = self.recipe.steps[self.state.index].every_s or self._usual_s
+        passed = self.channel.wait(self.interval_s)
+        self.elapsed_s += passed
+        if passed > 5.0 * self.interval_s + 5.0:
+            late = f"no reading for {passed:.0f} s: the computer slept or was held up; the gap stands in the record"
+            self.journal.events((Event(self.elapsed_s, "gap", late),))
         try:
-            self._seen = self.channel.read()
-            usable = math.isfinite(self._seen.voltage_V) and math.isfinite(self._seen.current_A)
-        except InstrumentError:
-            self._seen, usable = Observation(math.nan, math.nan), False
+            self._seen = self._watch.judge(self.channel.read(), self.state.phase)
+        except InstrumentError as error:
+            self._seen = Observation(math.nan, math.nan, fault=str(error))
+        usable = math.isfinite(self._seen.voltage_V) and math.isfinite(self._seen.current_A)
+        self._record_noticed()
         if usable:
             self.journal.reading(self.elapsed_s, self._seen)
         self._after(step(self.recipe, self.state, self._seen, self.elapsed_s))
         self._keep()
         return self.snapshot()
+
+    def _record_noticed(self) -> None:
+        noticed = self.channel.noticed()
+        if noticed and self.elapsed_s >= self._noticed_again_s:
+            self.journal.events((Event(self.elapsed_s, "meters-disagree", noticed),))
+            self._noticed_again_s = self.elapsed_s + NOTICE_EVERY_S
 
     def ask(self, request: Request) -> Snapshot:
         """Carry out what a person asks.
@@ -110,6 +127,7 @@ class RunLoop:
             self._carry_out(command)
 
     def _carry_out(self, command: Command) -> None:
+        self._watch.told(command)
         try:
             self.channel.carry_out(command)
         except InstrumentError as error:

@@ -151,11 +151,12 @@ class SimulatedChannel(InstrumentChannel):
         assert isinstance(meter, SimulatedMeter)
         return meter.gain_V, meter.offset_V, meter.gain_A, meter.offset_A
 
-    def wait(self, interval_s: float) -> None:
+    def wait(self, interval_s: float) -> float:
         """Advance the battery; in short strides, so that a protection's delay is not overstepped by much."""
         strides = max(1, math.ceil(interval_s / 10.0))
         for _ in range(strides):
             self.world.advance(interval_s / strides)
+        return interval_s
 
     def snapshot(self) -> dict[str, Any]:
         """The battery's state: a real battery would keep it by itself."""

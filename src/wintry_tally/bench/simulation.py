@@ -149,8 +149,6 @@ def simulate(
         if loop.state.phase is Phase.PROMPTING:
             loop.ask(Request("answer", words="simulated"))
             continue
-        step = recipe.steps[loop.state.index]
-        loop.interval_s = step.every_s or interval_s
         loop.tick()
         count.follow(loop.elapsed_s, channel)
     truth = {

@@ -185,6 +185,25 @@ def recipes(name: str | None, as_json: bool) -> None:
     click.echo(recipe_lines(name, as_json))
 
 
+@cli.command("stand-ins")
+@click.option(
+    "--battery", type=click.Path(path_type=Path), help="A TOML or JSON file as for `simulate`; else LFP, 40 Ah."
+)
+@click.option("--speed", type=float, default=1.0, show_default=True, help="× real time.")
+@click.option("--seed", type=int, default=1, show_default=True)
+@click.option("--port", type=int, default=0, help="First of five TCP ports; 0 lets the system choose.")
+@click.option("--file", type=click.Path(path_type=Path), help="Also lengthen this CSV file.")
+@click.option("--fault", multiple=True, metavar="INSTRUMENT=FAULT", help="Begin with a fault; repeatable.")
+def stand_ins(
+    battery: Path | None, speed: float, seed: int, port: int, file: Path | None, fault: tuple[str, ...]
+) -> None:
+    """Start simulated instruments on loopback (load, supply, meters, thermometer) until interrupted."""
+    from wintry_tally.cli.simulating import read_battery
+    from wintry_tally.cli.standing_in import serve
+
+    serve(read_battery(battery), speed, seed, port, file, fault, click.echo)
+
+
 @cli.command("list")
 @click.argument("book", type=click.Path(path_type=Path))
 def list_book(book: Path) -> None:

@@ -45,8 +45,7 @@ def rate_of(paths: tuple[Path, ...], given: Given, at_A: tuple[float, ...]) -> d
     return {
         "schema": RATE_SCHEMA,
         "points": [
-            {"path": point.name, "current_A": point.current_A, "charge": point.charge.as_dict()}
-            for point in points
+            {"path": point.name, "current_A": point.current_A, "charge": point.charge.as_dict()} for point in points
         ],
         "exponent": law.exponent.as_dict(),
         "from_A": law.lowest_A,
@@ -95,8 +94,7 @@ def comparison_of(paths: tuple[Path, ...], given: Given) -> dict[str, Any]:
             "mean": spread.mean.as_dict(),
             "scatter_percent": spread.relative_percent,
             "drift": None,
-            "working": [step for item in differences for step in _steps(item.working)]
-            + _steps(spread.working),
+            "working": [step for item in differences for step in _steps(item.working)] + _steps(spread.working),
         }
         if len(figures) > 2:
             slope, working = drift([float(n) for n in range(len(figures))], figures)
@@ -117,7 +115,9 @@ def _quantity(data: dict[str, Any]) -> str:
 
 def rate_text(result: dict[str, Any]) -> str:
     """For a terminal."""
-    lines = [f"{point['path']}: {_quantity(point['charge'])} at {point['current_A']:.3g} A" for point in result["points"]]
+    lines = [
+        f"{point['path']}: {_quantity(point['charge'])} at {point['current_A']:.3g} A" for point in result["points"]
+    ]
     lines.append(
         f"Peukert exponent {_quantity(result['exponent'])}, from {result['from_A']:.3g} to {result['to_A']:.3g} A"
     )

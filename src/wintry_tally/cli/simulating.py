@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 import json
-import tomllib
 from pathlib import Path
 
-from wintry_tally.bench.simulation import battery_from, simulate
-from wintry_tally.core.battery import Claim
+from wintry_tally.bench.simulation import SimulatedBattery, battery_from, simulate
+from wintry_tally.core.battery import Claim, family_named
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.protocol.setpoints import Facts
 from wintry_tally.core.protocol.template import Template, fill, template_data
 from wintry_tally.exchange.claims_file import ClaimPart, claim_of
+from wintry_tally.exchange.plain_file import read_plain
 from wintry_tally.exchange.recipe_file import read_recipe, shipped, shipped_recipe
 from wintry_tally.exchange.writer import write_log
 
@@ -25,13 +25,7 @@ def simulate_file(
         InputError: the battery's file or the recipe cannot be used.
     """
     name = str(battery_path)
-    try:
-        text = battery_path.read_text(encoding="utf-8")
-        data = json.loads(text) if text.lstrip()[:1] == "{" else tomllib.loads(text)
-    except FileNotFoundError:
-        raise InputError("there is no such file", name, "check the path") from None
-    except (OSError, UnicodeDecodeError, json.JSONDecodeError, tomllib.TOMLDecodeError, RecursionError) as error:
-        raise InputError(f"cannot be read as TOML or JSON ({error})", name) from None
+    data = read_plain(battery_path)
     if not interval_s > 0:
         raise InputError(f"an interval of {interval_s:g} s cannot be", mend="give seconds above 0")
     claims = _claims(data.pop("claim", []), name)
@@ -48,6 +42,20 @@ def simulate_file(
         except OSError as error:
             raise InputError(f"cannot be written ({error.strerror or error})", str(truth)) from None
     return f"{out}: {len(found.trace)} readings, ended: {found.truth['ended_by']}"
+
+
+def read_battery(path: Path | None) -> SimulatedBattery:
+    """The battery of a file as `simulate` reads it; without one, LFP of 40 Ah.
+
+    Raises:
+        InputError: the file cannot be used.
+    """
+    if path is None:
+        return SimulatedBattery(family_named("lfp"), 40.0)
+    data = read_plain(path)
+    for part in ("claim", "given"):
+        data.pop(part, None)
+    return battery_from(data.pop("battery", data), str(path))
 
 
 def _claims(parts: object, name: str) -> tuple[Claim, ...]:

@@ -68,7 +68,9 @@ def join_logs(parts: Sequence[tuple[str, LogFile]]) -> LogFile:
     if len({log.discharge_sign for _, log in live}) > 1:
         minus = ", ".join(name for name, log in live if log.discharge_sign == "-")
         remarks.append(
-            Remark("sign-flipped", f"The files do not agree on the sign of a discharge; in {minus} it was found to be −.")
+            Remark(
+                "sign-flipped", f"The files do not agree on the sign of a discharge; in {minus} it was found to be −."
+            )
         )
     head = ordered[0][1]
     sign = live[0][1].discharge_sign if live else head.discharge_sign
@@ -96,20 +98,20 @@ def _placed(
         return time_s - time_s[0] + (own - begin).total_seconds(), ""
     if not pieces:
         return time_s, ""
-    before = pieces[-1]
+    before = _stacked(pieces) if len(pieces) > 1 else pieces[0]
     last = float(before.time_s[-1])
-    if float(time_s[0]) >= last or _same(before, log.trace):
+    if float(time_s[0]) >= last or _goes_on(before, log.trace):
         return time_s, ""
     usual = usual_interval(before.time_s)
     usual = usual if np.isfinite(usual) and usual > 0 else 1.0
     return time_s - time_s[0] + last + usual, f", its clock anew: put {format_duration(usual)} behind the part before"
 
 
-def _same(before: Trace, after: Trace) -> bool:
-    """Whether a part begins within the one before it and reads the same there."""
-    shared = (after.time_s >= before.time_s[0]) & (after.time_s <= before.time_s[-1])
-    if np.count_nonzero(shared) < 3 or after.time_s[0] <= before.time_s[0]:
+def _goes_on(before: Trace, after: Trace) -> bool:
+    """Whether a part begins within what came before it and reads the same there."""
+    if after.time_s[0] <= before.time_s[0]:
         return False
+    shared = (after.time_s >= before.time_s[0]) & (after.time_s <= before.time_s[-1])
     volts = np.interp(after.time_s[shared], before.time_s, before.voltage_V)
     near = np.abs(after.voltage_V[shared] - volts) <= 0.02
     return float(np.mean(near)) >= ALIKE

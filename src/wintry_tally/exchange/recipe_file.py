@@ -11,6 +11,7 @@ from typing import Any
 
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.protocol.template import Template, template_data, template_from
+from wintry_tally.exchange.plain_file import read_plain
 
 
 @cache
@@ -42,15 +43,7 @@ def read_recipe(path: Path) -> Template:
     Raises:
         InputError: it cannot be read, or is no recipe; with its place.
     """
-    name = str(path)
-    try:
-        text = path.read_text(encoding="utf-8")
-        data = json.loads(text) if text.lstrip()[:1] == "{" else tomllib.loads(text)
-    except FileNotFoundError:
-        raise InputError("there is no such file", name, "check the path") from None
-    except (OSError, UnicodeDecodeError, json.JSONDecodeError, tomllib.TOMLDecodeError, RecursionError) as error:
-        raise InputError(f"cannot be read as TOML or JSON ({error})", name) from None
-    return template_from(data, name)
+    return template_from(read_plain(path), str(path))
 
 
 def write_recipe(template: Template, path: Path) -> None:

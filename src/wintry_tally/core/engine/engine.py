@@ -128,9 +128,8 @@ def _unusable(recipe: Recipe, state: RunState, seen: Observation | None, now_s: 
     if waits or (recipe.steps[state.index].mode == "hand" and recipe.steps[state.index].kind != "rest"):
         return Result(state)
     if bad >= BAD_READINGS or silent > recipe.stops.silence_s:
-        return _stop(
-            state, EndCause.INSTRUMENT, f"no usable reading for {silent:.0f} s; everything is switched off", now_s
-        )
+        fault = seen.fault if seen is not None and seen.fault else f"no usable reading for {silent:.0f} s"
+        return _stop(state, EndCause.INSTRUMENT, f"{fault}; everything is switched off", now_s)
     return Result(state)
 
 

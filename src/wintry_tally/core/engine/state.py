@@ -61,11 +61,15 @@ TRANSITIONS: dict[tuple[Phase, Trigger], Phase] = {
 
 @dataclass(frozen=True)
 class Observation:
-    """One reading of the bench; NaN where the instrument gave nothing usable. Current positive while drawn."""
+    """One reading of the bench; NaN where the instrument gave nothing usable. Current positive while drawn.
+
+    `fault`: why a reading is not usable, in words; empty for a good one.
+    """
 
     voltage_V: float
     current_A: float
     temperature_C: float | None = None
+    fault: str = ""
 
 
 @dataclass(frozen=True)

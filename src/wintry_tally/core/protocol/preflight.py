@@ -8,6 +8,10 @@ from typing import Literal
 from wintry_tally.core.battery import Family
 from wintry_tally.core.battery.families import charge_state_band
 from wintry_tally.core.protocol.capacity import IN_HAND, CapacityPlan, LoadLimits
+from wintry_tally.core.protocol.leads import Leads, ampacity_A
+from wintry_tally.core.protocol.recipe import Recipe, Step
+from wintry_tally.core.protocol.setpoints import Facts
+from wintry_tally.core.protocol.template import Template
 from wintry_tally.core.quantity import format_duration
 from wintry_tally.core.working import Working
 
@@ -155,3 +159,174 @@ def _end(family: Family, forecast_s: float) -> Check:
         "heed",
         words + " Be there, or use a load whose cut-off is proven: without one a lead-acid battery is driven flat.",
     )
+
+
+@dataclass(frozen=True)
+class Bench:
+    """What a run would be connected to: ceilings of the load and the charger (0 where there is none), and leads."""
+
+    load_W: float = 0.0
+    load_A: float = 0.0
+    charger_A: float = 0.0
+    charger_V: float = 0.0
+    leads: Leads | None = None
+    measures_temperature: bool = True
+
+    @property
+    def limits(self) -> LoadLimits | None:
+        """The load's, where there is one."""
+        return LoadLimits(self.load_W, self.load_A) if self.load_W > 0 else None
+
+
+TESTS_FROM_FULL = frozenset({"capacity", "reserve", "runtime"})
+
+
+def preflight_recipe(
+    template: Template, recipe: Recipe, facts: Facts, bench: Bench, rested_V: float | None, forecast_s: float | None
+) -> list[Check]:
+    """The checks of any recipe on a bench, in the order a person would make them."""
+    family = facts.family
+    checks = [*_wanted(template, facts)]
+    for number, step in enumerate(recipe.steps, 1):
+        checks += _step_checks(number, step, family, bench)
+    if recipe.live:
+        checks.append(_thin(recipe, bench))
+    if recipe.steps[0].kind != "charge" and template.method in TESTS_FROM_FULL:
+        checks.append(_charged(family, rested_V))
+    charges = any(step.kind == "charge" for step in recipe.steps)
+    if charges and family.lithium and not bench.measures_temperature:
+        checks.append(
+            Check(
+                "Temperature",
+                "heed",
+                "Nothing measures the pack's temperature: make sure that its core is above 0 °C before it is charged.",
+            )
+        )
+    if recipe.attended:
+        hours = f", about {format_duration(forecast_s)}" if forecast_s else ""
+        checks.append(Check("Attended", "heed", f"Stay with it throughout{hours}; it may not be started and left."))
+    elif forecast_s is not None:
+        checks.append(_end(family, forecast_s))
+    return checks
+
+
+def _wanted(template: Template, facts: Facts) -> list[Check]:
+    """What has to be claimed before this recipe makes sense, and why one is withheld."""
+    checks = []
+    if not facts.rated_Ah:
+        checks.append(Check("Rating", "bar", "No capacity is claimed: type one as printed on the label, like “40 Ah”."))
+    from wintry_tally.core.battery import CLAIM_KINDS
+
+    missing = [CLAIM_KINDS[kind].label for kind in template.needs if facts.claimed(kind) is None]
+    if missing:
+        checks.append(Check("Claims", "bar", f"Needs a claim first: {', '.join(missing)}. Enter it at Arrival."))
+    protects = facts.claimed("over-current-trip") or facts.claimed("continuous-discharge") or facts.claimed("surge")
+    if template.withheld and protects is None:
+        checks.append(
+            Check(
+                "Withheld",
+                "bar",
+                "No protection data is claimed: what the pack can stand is not known, so heavy currents are withheld. "
+                "Enter the continuous current or the trip from the label or the manual.",
+            )
+        )
+    return checks
+
+
+def _step_checks(number: int, step: Step, family: Family, bench: Bench) -> list[Check]:
+    name = f"Step {number}"
+    if step.kind in {"discharge", "charge"} and not any(rule.kind in {"time", "moved"} for rule in step.ends):
+        return [Check(name, "bar", f"“{step.title}” has no time limit: it might never end. Give it one.")]
+    if step.kind == "discharge":
+        return _draw_checks(name, step, family, bench)
+    if step.kind == "charge":
+        if not bench.charger_A:
+            return [Check(name, "bar", f"“{step.title}” needs a charger, and there is none on this bench.")]
+        if step.setting > bench.charger_A * 1.0001 or step.limit_V > bench.charger_V:
+            return [
+                Check(
+                    name,
+                    "bar",
+                    f"{step.setting:g} A up to {step.limit_V:g} V is above the charger's {bench.charger_A:g} A and "
+                    f"{bench.charger_V:g} V.",
+                )
+            ]
+    return []
+
+
+def _draw_checks(name: str, step: Step, family: Family, bench: Bench) -> list[Check]:
+    start_V = family.charge_state[0][0]
+    if not bench.load_W:
+        return [Check(name, "bar", f"“{step.title}” needs a load, and there is none on this bench.")]
+    amps = {"power": step.setting / start_V, "resistance": start_V / step.setting if step.setting else 0.0}.get(
+        step.mode, step.setting
+    )
+    if amps > bench.load_A or amps * start_V > bench.load_W:
+        return [
+            Check(
+                name,
+                "bar",
+                f"{amps:.1f} A and {amps * start_V:.0f} W at the start are above the load's {bench.load_A:g} A and "
+                f"{bench.load_W:g} W.",
+            )
+        ]
+    low = next(
+        (rule.value for rule in step.ends if rule.kind == "voltage" and rule.value < family.cutoff_floor_V), None
+    )
+    if low is not None:
+        return [
+            Check(
+                name,
+                "bar",
+                f"A cut-off of {low:g} V is below the floor of {family.cutoff_floor_V:g} V for this family.",
+            )
+        ]
+    return []
+
+
+def _thin(recipe: Recipe, bench: Bench) -> Check:
+    most = max((_amps(step) for step in recipe.steps if step.kind in {"discharge", "charge"}), default=0.0)
+    tight = "Clamps tight on clean terminals, red on plus, fuse fitted."
+    if bench.leads is None:
+        return Check("Leads", "heed", tight + " Their gauge is not entered: feel them after three minutes.")
+    leads = bench.leads
+    carries, drop, rise = ampacity_A(leads.area_mm2), leads.drop_V(most), leads.rise_K(most)
+    working = Working(
+        "Leads",
+        "drop = 2 l R' I; warmth = I² R' / (h π D)",
+        {
+            "cross-section": f"{leads.area_mm2:g} mm²",
+            "length, one way": f"{leads.length_m:g} m",
+            "current": f"{most:.3g} A",
+            "may carry": f"{carries:g} A",
+            "drop": f"{1000 * drop:.0f} mV",
+        },
+        f"{rise:.0f} K warmer than the air",
+        "IEC 60228 class 5; NFPA 70 table 310.16 (from memory); local codes rule",
+    )
+    short = min(
+        (rule.value for step in recipe.steps for rule in step.ends if rule.kind == "time" and _amps(step) == most),
+        default=0.0,
+    )
+    if most > carries and short > 120.0:
+        return Check(
+            "Leads",
+            "bar",
+            f"{leads.area_mm2:g} mm² may carry {carries:g} A and {most:.3g} A are wanted: thicker leads.",
+            working,
+        )
+    words = f"{most:.3g} A through {leads.area_mm2:g} mm²: {1000 * drop:.0f} mV lost, {rise:.0f} K warmer."
+    if most > carries or rise > 25.0 or (drop > 0.1 and not leads.sensed):
+        lost = "" if leads.sensed else " Read the voltage at the battery itself."
+        return Check("Leads", "heed", words + lost, working)
+    return Check("Leads", "good", f"{words} {tight}", working)
+
+
+def _amps(step: Step) -> float:
+    if step.kind not in {"discharge", "charge"}:
+        return 0.0
+    if step.mode == "power":
+        return step.setting / 11.0
+    if step.mode == "resistance":
+        return 14.0 / step.setting if step.setting else 0.0
+    return step.setting

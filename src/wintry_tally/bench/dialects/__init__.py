@@ -1,0 +1,1 @@
+"""How instruments are spoken to, one TOML file a dialect: data, read by `bench.drivers.dialect`."""

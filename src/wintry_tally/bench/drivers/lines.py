@@ -1,0 +1,147 @@
+"""Meters that send a line by themselves over a serial port, and files that another program lengthens."""
+
+from __future__ import annotations
+
+import re
+import threading
+import time
+from pathlib import Path
+from typing import Any
+
+from wintry_tally.bench.drivers.dialect import Dialect
+from wintry_tally.bench.drivers.link import Exchange
+from wintry_tally.bench.interfaces import Reads
+from wintry_tally.core.errors import InstrumentError
+
+FRESH_S = 3.0
+"""A line older than this is no reading any more."""
+MOST_BUFFER = 65_536
+
+
+class LineMeter(Reads):
+    """Listens on a serial port in a thread of its own; the newest line that fits the pattern counts."""
+
+    def __init__(self, name: str, port: str, dialect: Dialect) -> None:
+        self.name, self.port, self.dialect = name, port, dialect
+        self.exchange = Exchange()
+        self._pattern = re.compile(dialect.pattern)
+        self._lock = threading.Lock()
+        self._values: dict[str, float] = {}
+        self._at = 0.0
+        self._odd = ""
+        self._failure = ""
+        self._halt = threading.Event()
+        self._thread: threading.Thread | None = None
+
+    def quantities(self) -> dict[str, float]:
+        """See Reads; waits for the first line within the time a line stays fresh."""
+        if self._thread is None or not self._thread.is_alive():
+            self._begin()
+        until = time.monotonic() + FRESH_S
+        while True:
+            with self._lock:
+                if self._values and time.monotonic() - self._at <= FRESH_S:
+                    return dict(self._values)
+                failure, odd, heard = self._failure, self._odd, bool(self._values)
+            if failure or heard or time.monotonic() > until:
+                break
+            time.sleep(0.02)
+        if failure:
+            raise InstrumentError(f"{self.name} on {self.port}: {failure}", mend="check its plug and its port")
+        if odd:
+            raise InstrumentError(f"{self.name} sends “{odd[:40]}”, which its pattern does not know")
+        raise InstrumentError(f"{self.name} on {self.port} has sent nothing for {FRESH_S:g} s", mend="check its plug")
+
+    def _begin(self) -> None:
+        self._halt.clear()
+        self._failure, self._values, self._odd = "", {}, ""
+        self._thread = threading.Thread(target=self._listen, name=f"line {self.name}", daemon=True)
+        self._thread.start()
+
+    def _listen(self) -> None:
+        import serial
+
+        try:
+            with serial.Serial(self.port, self.dialect.baud, timeout=0.2) as line:
+                pending = b""
+                while not self._halt.is_set():
+                    pending = (pending + line.read(max(1, line.in_waiting)))[-MOST_BUFFER:]
+                    *whole, pending = re.split(rb"[\r\n]+", pending)
+                    for raw in whole:
+                        self._take(raw.decode("utf-8", errors="replace"))
+        except (OSError, ValueError, serial.SerialException) as error:
+            with self._lock:
+                self._failure = (str(error).splitlines() or ["lost"])[0][:120]
+
+    def _take(self, text: str) -> None:
+        if not text.strip():
+            return
+        self.exchange.heard(text)
+        match = self._pattern.search(text)
+        with self._lock:
+            if match is None:
+                self._odd = text
+                return
+            self._values = {name: float(value) for name, value in match.groupdict().items() if value is not None}
+            self._at, self._odd = time.monotonic(), ""
+
+    def close(self) -> None:
+        """See Reads."""
+        self._halt.set()
+        if self._thread is not None:
+            self._thread.join(timeout=1.0)
+
+
+class WatchedFile(Reads):
+    """The last whole line of a CSV that grows; a file that has stood still for a while gives no reading."""
+
+    def __init__(self, name: str, path: str, dialect: Dialect, stale_s: float = 10.0) -> None:
+        self.name, self.path, self.dialect, self.stale_s = name, Path(path), dialect, stale_s
+        self.exchange = Exchange()
+        self._places: dict[str, int] = {}
+        self._seen_size = -1
+        self._grew = 0.0
+
+    def quantities(self) -> dict[str, float]:
+        """See Reads."""
+        try:
+            size = self.path.stat().st_size
+            with self.path.open("rb") as file:
+                if not self._places or size < self._seen_size:
+                    self._find(file.readline().decode("utf-8", errors="replace"))
+                file.seek(max(0, size - 4096))
+                lines = file.read().decode("utf-8", errors="replace").split("\n")
+        except OSError as error:
+            raise InstrumentError(f"{self.name}: {self.path} cannot be read ({error.strerror or error})") from None
+        if size != self._seen_size:
+            self._seen_size, self._grew = size, time.monotonic()
+        elif time.monotonic() - self._grew > self.stale_s:
+            raise InstrumentError(f"{self.name}: {self.path.name} has not grown for {self.stale_s:g} s")
+        last = lines[-2] if len(lines) > 1 else ""
+        self.exchange.heard(last)
+        cells = [cell.strip() for cell in last.split(self.dialect.delimiter)]
+        try:
+            return {quantity: float(cells[place]) for quantity, place in self._places.items()}
+        except (IndexError, ValueError):
+            raise InstrumentError(f"{self.name}: the last line “{last[:40]}” holds no readings") from None
+
+    def close(self) -> None:
+        """See Reads: nothing stays open between readings."""
+        return
+
+    def _find(self, header: str) -> None:
+        titles = [title.strip().strip('"') for title in header.split(self.dialect.delimiter)]
+        self._places = {}
+        for quantity, pattern in self.dialect.columns.items():
+            place = next((index for index, title in enumerate(titles) if re.search(pattern, title)), None)
+            if place is not None:
+                self._places[quantity] = place
+        if not self._places:
+            raise InstrumentError(f"{self.name}: no column of {self.path.name} is known", mend="choose another dialect")
+
+
+def exchange_of(instrument: Any) -> list[str]:
+    """What was said and heard lately, oldest first."""
+    holder = getattr(instrument, "link", instrument)
+    exchange = getattr(holder, "exchange", None)
+    return exchange.lines() if isinstance(exchange, Exchange) else []

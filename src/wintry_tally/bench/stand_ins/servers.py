@@ -1,0 +1,219 @@
+"""Stand-in instruments on loopback TCP, on a pseudo-terminal, and as a file that grows."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import pty
+import re
+import socketserver
+import threading
+import time
+import tty
+from pathlib import Path
+from typing import Any
+
+from wintry_tally.bench.stand_ins.world import StandInWorld
+from wintry_tally.core.errors import InstrumentError
+
+LAG_S = 4.0
+_SETTING = re.compile(r"^(CURR|POW|RES|VOLT)\s+([-+0-9.eE]+)$")
+
+
+class _Handler(socketserver.StreamRequestHandler):
+    server: ScpiStandIn
+
+    def handle(self) -> None:
+        for raw in self.rfile:
+            text = raw.decode("ascii", errors="replace").strip()
+            answer = self.server.answer(text)
+            if self.server.faulty("disconnect"):
+                return
+            if answer is None:
+                continue
+            with contextlib.suppress(OSError):
+                self.wfile.write(answer.encode() + b"\n")
+
+
+class ScpiStandIn(socketserver.ThreadingTCPServer):
+    """One instrument: "load", "supply", "meter", "second" or "thermometer", on a port of its own on loopback."""
+
+    allow_reuse_address = True
+    daemon_threads = True
+
+    def __init__(self, world: StandInWorld, role: str, port: int = 0) -> None:
+        super().__init__(("127.0.0.1", port), _Handler)
+        self.world, self.role = world, role
+        self._set: dict[str, float] = {}
+        self._mode = "current"
+        self._error = '0,"No error"'
+        threading.Thread(target=self.serve_forever, name=f"stand-in {role}", daemon=True).start()
+
+    @property
+    def address(self) -> str:
+        """As a VISA address."""
+        return f"TCPIP::127.0.0.1::{self.server_address[1]}::SOCKET"
+
+    def faulty(self, name: str) -> bool:
+        """Whether it has this fault now."""
+        return self.world.has(self.role, name)
+
+    def answer(self, text: str) -> str | None:
+        """What it answers to a line; None for nothing."""
+        known = self._answer(text.upper())
+        if self.faulty("silence"):
+            return None
+        if self.faulty("lag"):
+            time.sleep(LAG_S)
+        if known is None:
+            return None
+        if text.upper().startswith("MEAS"):
+            if self.faulty("garbage"):
+                return "\x15#?~"
+            if self.faulty("no-number"):
+                return "9.91E+37"
+            if self.faulty("empty"):
+                return ""
+            if self.faulty("out-of-range"):
+                return "-4711.0"
+        return known
+
+    def _answer(self, text: str) -> str | None:
+        if text == "*IDN?":
+            return f"WINTRY,STAND-IN {self.role.upper()},0,1"
+        if text == "SYST:ERR?":
+            error, self._error = self._error, '0,"No error"'
+            return error
+        if text in {"INP?", "OUTP?"}:
+            return "1" if (self.world.load_on if self.role == "load" else self.world.charger_on) else "0"
+        if text.startswith("MEAS:"):
+            return self._measured(text)
+        if text.startswith("FUNC "):
+            self._mode = {"CURR": "current", "POW": "power", "RES": "resistance"}.get(text[5:], self._mode)
+            return None
+        match = _SETTING.match(text)
+        if match is not None:
+            self._set[match[1]] = float(match[2])
+            return None
+        if text in {"INP ON", "OUTP ON"}:
+            self._on()
+        elif text in {"INP OFF", "OUTP OFF"}:
+            self.world.off(self.role)
+        return None
+
+    def _on(self) -> None:
+        if self.faulty("refuses"):
+            self._error = '-222,"Data out of range"'
+            return
+        try:
+            if self.role == "load":
+                key = {"current": "CURR", "power": "POW", "resistance": "RES"}[self._mode]
+                self.world.draw(self._mode, self._set.get(key, 0.0))
+            else:
+                self.world.charge(self._set.get("CURR", 0.0), self._set.get("VOLT", 0.0))
+        except InstrumentError as error:
+            self._error = f'-222,"{error.what}"'
+
+    def _measured(self, text: str) -> str | None:
+        seen = self.world.read(self.role)
+        if text == "MEAS:VOLT?":
+            return f"{seen.voltage_V:.3f}"
+        if text == "MEAS:TEMP?" and seen.temperature_C is not None:
+            return f"{seen.temperature_C:.1f}"
+        if text != "MEAS:CURR?":
+            return None
+        amps = seen.current_A
+        if self.role == "load":
+            amps = amps if self.world.load_on else 0.0
+        elif self.role == "supply":
+            amps = -amps if self.world.charger_on else 0.0
+        return f"{-amps if self.faulty('wrong-sign') else amps:.3f}"
+
+
+class LineStandIn:
+    """A meter that sends a line by itself, on a pseudo-terminal."""
+
+    def __init__(self, world: StandInWorld, every_s: float = 0.2) -> None:
+        self.world, self.every_s = world, every_s
+        self._inner, outer = pty.openpty()
+        tty.setraw(outer)
+        os.set_blocking(self._inner, False)
+        self.port = os.ttyname(outer)
+        self._outer = outer
+        self._halt = threading.Event()
+        threading.Thread(target=self._send, name="stand-in line", daemon=True).start()
+
+    def _send(self) -> None:
+        while not self._halt.wait(self.every_s):
+            if self.world.has("line", "silence"):
+                continue
+            seen = self.world.read("line")
+            text = f"V={seen.voltage_V:.3f} A={seen.current_A:+.3f} T={seen.temperature_C or 0.0:.1f}\r\n"
+            if self.world.has("line", "garbage"):
+                text = "\x00\xfe?\r\n"
+            with contextlib.suppress(OSError):  # nobody listens and the line is full
+                os.write(self._inner, text.encode("latin-1"))
+
+    def stop(self) -> None:
+        """End it; the port goes away."""
+        self._halt.set()
+        for handle in (self._inner, self._outer):
+            with contextlib.suppress(OSError):
+                os.close(handle)
+
+
+class FileStandIn:
+    """Another program's log: a CSV that grows by a line every so often."""
+
+    def __init__(self, world: StandInWorld, path: Path, every_s: float = 0.2) -> None:
+        self.world, self.path, self.every_s = world, path, every_s
+        self._halt = threading.Event()
+        path.write_text("Time / s,Voltage / V,Current / A,Temperature / degC\n", encoding="utf-8")
+        threading.Thread(target=self._grow, name="stand-in file", daemon=True).start()
+
+    def _grow(self) -> None:
+        begun = time.monotonic()
+        while not self._halt.wait(self.every_s):
+            if self.world.has("file", "silence"):
+                continue
+            seen = self.world.read("file")
+            line = f"{time.monotonic() - begun:.1f},{seen.voltage_V:.3f},{seen.current_A:.3f},{seen.temperature_C or 0.0:.1f}\n"
+            with contextlib.suppress(OSError), self.path.open("a", encoding="utf-8") as file:
+                file.write(line)
+
+    def stop(self) -> None:
+        """No more lines."""
+        self._halt.set()
+
+
+class StandIns:
+    """All of them at once on one battery."""
+
+    ROLES = ("load", "supply", "meter", "second", "thermometer")
+
+    def __init__(self, world: StandInWorld, file: Path | None = None, first_port: int = 0) -> None:
+        self.world = world
+        self.scpi = {
+            role: ScpiStandIn(world, role, first_port + place if first_port else 0)
+            for place, role in enumerate(self.ROLES)
+        }
+        self.line = LineStandIn(world)
+        self.file = FileStandIn(world, file) if file is not None else None
+
+    def addresses(self) -> dict[str, Any]:
+        """Where each is."""
+        found: dict[str, Any] = {role: server.address for role, server in self.scpi.items()}
+        found["line"] = self.line.port
+        if self.file is not None:
+            found["file"] = str(self.file.path)
+        return found
+
+    def stop(self) -> None:
+        """End them all."""
+        for server in self.scpi.values():
+            server.shutdown()
+            server.server_close()
+        self.line.stop()
+        if self.file is not None:
+            self.file.stop()
+        self.world.stop()

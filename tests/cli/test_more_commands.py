@@ -1,0 +1,171 @@
+"""`simulate`, `recipes`, `rate`, `compare`, `analyse --join` and `stand-ins`."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from wintry_tally.cli.main import invoke
+from wintry_tally.exchange.recipe_file import shipped
+
+BATTERY = 'family = "agm"\nrated_Ah = 20\n'
+ACCURACY = ["--voltage-accuracy", "0.1%+0.002", "--current-accuracy", "0.5%+0.002"]
+
+
+@pytest.fixture(scope="module")
+def discharges(tmp_path_factory) -> list[Path]:
+    folder = tmp_path_factory.mktemp("rates")
+    (folder / "battery.toml").write_text(BATTERY)
+    found = []
+    for rate in ("0.05", "0.2", "0.5"):
+        recipe = folder / f"{rate}.toml"
+        recipe.write_text(
+            'name="x"\ntitle="X"\nversion=1\nstation="capacity"\nmethod="capacity"\nfamilies=["agm"]\n[[step]]\n'
+            f'kind="discharge"\nmode="current"\nsetting="{rate} C"\nends=[{{voltage=10.5}},{{time="40 h"}}]\n'
+            '[[step]]\nkind="rest"\nends=[{time="5 min"}]\n'
+        )
+        out = folder / f"d{rate}.csv"
+        truth = folder / f"d{rate}.json"
+        code = invoke(
+            (
+                f"simulate --battery {folder}/battery.toml --protocol {recipe} --seed 3 --out {out} --truth {truth} "
+                "--interval 30"
+            ).split()
+        )
+        assert code == 0
+        found.append(out)
+    return found
+
+
+def test_a_simulated_log_holds_its_truth(discharges: list[Path], capsys) -> None:
+    for path in discharges:
+        truth = json.loads(path.with_suffix(".json").read_text())
+        capsys.readouterr()
+        assert invoke(["analyse", str(path), "--family", "agm", "--rated-ah", "20", *ACCURACY, "--json"]) == 0
+        charge = json.loads(capsys.readouterr().out)["capacity"]["charge"]
+        assert abs(charge["value"] - truth["drawn_Ah"]) < 1.2 * charge["expanded"]
+        assert truth["seed"] == 3 and truth["ended_by"] == "set-cutoff" and truth["meter"]["gain_A"] != 1.0
+
+
+def test_the_rate_s_effect(discharges: list[Path], capsys) -> None:
+    paths = [str(path) for path in discharges]
+    assert invoke(["rate", *paths, *ACCURACY, "--family", "agm", "--at", "2", "--at", "60", "--json"]) == 0
+    result = json.loads(capsys.readouterr().out)
+    assert result["schema"] == "wintry-tally.rate/1" and len(result["points"]) == 3
+    # T-facts of the trade, common practice, no published source: Peukert of AGM about 1.05 to 1.25
+    assert 1.05 < result["exponent"]["value"] < 1.3 and result["exponent"]["expanded"] > 0
+    near, far = result["at"]
+    assert near["within_tested_rates"] and not far["within_tested_rates"]
+    points = {round(point["current_A"]): point["charge"]["value"] for point in result["points"]}
+    assert points[1] > near["charge"]["value"] > points[4] and near["two_wells_Ah"] > points[4]
+    assert result["two_wells"]["misfit"] < 0.1
+    assert invoke(["rate", *paths]) == 0 and "Peukert exponent" in capsys.readouterr().out
+    assert invoke(["rate", paths[0]]) == 2 and "too much alike" in capsys.readouterr().err
+    assert invoke(["rate", *paths, "--at", "-1"]) == 2
+
+
+def test_runs_held_against_each_other(discharges: list[Path], capsys) -> None:
+    paths = [str(path) for path in discharges]
+    assert invoke(["compare", paths[0], paths[0], paths[1], *ACCURACY, "--json"]) == 0
+    result = json.loads(capsys.readouterr().out)
+    same, other = result["charge"]["against_first"]
+    assert same["difference"]["value"] == pytest.approx(0.0, abs=1e-9) and same["alike"] is True
+    assert other["alike"] is False and other["difference"]["value"] < -5
+    assert result["charge"]["drift"]["value"] < 0
+    assert invoke(["compare", *paths]) == 0 and "scatter" in capsys.readouterr().out
+    assert invoke(["compare", paths[0]]) == 2 and "two or more" in capsys.readouterr().err
+
+
+def test_joined_parts_are_one_log(discharges: list[Path], tmp_path: Path, capsys) -> None:
+    lines = discharges[1].read_text().splitlines()
+    (tmp_path / "a.csv").write_text("\n".join(lines[:200]) + "\n")
+    (tmp_path / "b.csv").write_text("\n".join([lines[0], *lines[190:]]) + "\n")
+    whole = ["analyse", str(discharges[1]), "--json"]
+    parts = ["analyse", "--join", str(tmp_path / "a.csv"), str(tmp_path / "b.csv"), "--json"]
+    assert invoke(whole) == 0
+    once = json.loads(capsys.readouterr().out)
+    assert invoke(parts) == 0
+    again = json.loads(capsys.readouterr().out)
+    assert again["capacity"]["charge"]["value"] == pytest.approx(once["capacity"]["charge"]["value"], rel=1e-9)
+    assert "parts-joined" in [remark["code"] for remark in again["remarks"]]
+    assert invoke([*parts, str(tmp_path / "none.csv")]) == 2
+    captured = capsys.readouterr()
+    assert not captured.out and captured.err.count("\n") == 1
+
+
+def test_recipes_are_listed_and_printed(capsys) -> None:
+    assert invoke(["recipes"]) == 0
+    assert len(capsys.readouterr().out.splitlines()) == len(shipped())
+    assert invoke(["recipes", "hold", "--json"]) == 0
+    assert json.loads(capsys.readouterr().out)["settles"] == ["continuous-discharge"]
+    assert invoke(["recipes", "none"]) == 2
+
+
+@pytest.mark.parametrize(
+    ("battery", "more", "says"),
+    [
+        ("family = 3\nrated_Ah = 20\n", [], "family"),
+        ("rated_Ah = 20\n", [], "needs family"),
+        ("= nothing", [], "TOML"),
+        (BATTERY + "given = 3\n", [], "given"),
+        (BATTERY + 'claim = "x"\n', [], "claim"),
+        (BATTERY + '[[claim]]\nkind = "x"\n', [], "claim"),
+        (BATTERY, ["--interval", "0"], "interval"),
+        (BATTERY, ["--protocol", "none"], "no recipe"),
+        (BATTERY, ["--out", "/nowhere/x.csv"], "/nowhere"),
+    ],
+)
+def test_what_cannot_be_simulated_is_one_line(battery: str, more: list[str], says: str, tmp_path: Path, capsys) -> None:
+    (tmp_path / "b.toml").write_text(battery)
+    usual = [
+        "simulate",
+        "--battery",
+        str(tmp_path / "b.toml"),
+        "--protocol",
+        "rest-hour",
+        "--out",
+        str(tmp_path / "o.csv"),
+    ]
+    assert invoke([*usual, *more]) == 2
+    captured = capsys.readouterr()
+    assert says in captured.err and captured.err.count("\n") == 1 and not captured.out
+
+
+def test_stand_ins_serve_until_they_are_told_to_stop(tmp_path: Path) -> None:
+    from wintry_tally.bench.connect import tried
+    from wintry_tally.bench.equipment import Instrument
+
+    command = [
+        sys.executable,
+        "-m",
+        "wintry_tally.cli.main",
+        "stand-ins",
+        "--file",
+        str(tmp_path / "g.csv"),
+        "--speed",
+        "10",
+    ]
+    with subprocess.Popen(command, stdout=subprocess.PIPE, text=True, env=dict(os.environ)) as process:
+        try:
+            assert process.stdout is not None
+            at = json.loads(process.stdout.readline())
+            assert set(at) == {"load", "supply", "meter", "second", "thermometer", "line", "file"}
+            assert tried(Instrument("m", address=at["meter"])).values["voltage"] > 12.0
+        finally:
+            process.send_signal(signal.SIGTERM)
+        assert process.wait(timeout=10) == 0
+    assert (tmp_path / "g.csv").read_text().startswith("Time / s")
+
+
+@pytest.mark.parametrize(
+    "more", [["--speed", "0"], ["--fault", "meter"], ["--fault", "meter=sadness"], ["--battery", "none"]]
+)
+def test_stand_ins_that_cannot_be(more: list[str], capsys) -> None:
+    assert invoke(["stand-ins", *more]) == 2
+    assert capsys.readouterr().err.count("\n") == 1
