@@ -129,6 +129,25 @@ def main() -> None:
         wait(lambda: page.keep_button.isEnabled())
         settle(0.5)
 
+    def load() -> None:
+        show("M1", "load")
+
+    def setup() -> None:
+        from wintry_tally.exchange.recipe_file import shipped_recipe
+
+        window.hide_working()
+        show("M1", "load")
+        window.view("load").plan_recipe(shipped_recipe("hold"))
+
+    def bench() -> None:
+        session.start_stand_ins()
+        window.show_bench()
+        window._bench.new_channel()
+        window._bench.channel_form.show_channel(session.equipment.channels[0], session.equipment)
+        meter = next(item for item in session.equipment.instruments if item.name == "stand-in meter")
+        window._bench.read_once(meter)
+        settle(1.5)
+
     def curves() -> None:
         show("M1", "curves")
 
@@ -153,6 +172,9 @@ def main() -> None:
         "hand": hand,
         "import": importing,
         "curves": curves,
+        "load": load,
+        "setup": setup,
+        "bench": bench,
         "ledger": ledger,
         "ledger-missed": missed,
         "report": report,

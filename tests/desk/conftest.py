@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
-from PySide6.QtCore import QSettings
+from PySide6.QtCore import QCoreApplication, QEvent, QSettings
 from PySide6.QtWidgets import QPushButton, QWidget
 
 from wintry_tally.book import Book
@@ -39,6 +39,8 @@ def window(qtbot, tmp_path: Path, request, monkeypatch: pytest.MonkeyPatch) -> I
         made.grab().save(str(Path(folder) / f"{request.node.name}.png"))
     made.close()
     made.deleteLater()
+    # without a running event loop nothing is deleted, and every later window would be styled beside this one
+    QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
 
 
 @pytest.fixture

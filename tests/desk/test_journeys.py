@@ -54,7 +54,7 @@ def outcomes(qtbot, window: Window) -> dict[str, Outcome]:
 def save_report(qtbot, window: Window, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, button) -> str:
     target = tmp_path / "report.html"
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(target), ""))
-    window.go_report()
+    window.show_station("report")
     view = window.view("report")
     qtbot.keyClicks(view.prose, "Light, and true to its label.")
     qtbot.mouseClick(button(view, "Save as web page"), Qt.MouseButton.LeftButton)
@@ -113,7 +113,7 @@ def test_from_an_empty_book_to_a_report_on_the_simulated_bench(
 
     found = outcomes(qtbot, fresh)
     assert set(found) == {"capacity", "energy", "low-voltage-cut", "mass"} and found["mass"] is Outcome.MET
-    fresh.go_ledger()
+    fresh.show_station("ledger")
     ledger = fresh.view("ledger")
     figure = ledger.figures[0]
     assert "±" in figure.text() and figure.text().endswith("Ah")
@@ -191,7 +191,7 @@ def test_with_an_imported_file(qtbot, fresh: Window, tmp_path, monkeypatch, butt
 
 def test_with_hand_readings(qtbot, fresh: Window, tmp_path, monkeypatch, button) -> None:
     hang(qtbot, fresh, "40 Ah", "30 Ah capacity")
-    fresh.go_capacity()
+    fresh.show_station("capacity")
     qtbot.mouseClick(button(fresh, "Hand readings"), Qt.MouseButton.LeftButton)
     page = fresh.view("capacity").page("hand")
     qtbot.keyClicks(page.accuracy_V.line, "0.5% + 2 digits")
@@ -255,7 +255,7 @@ app = make_application("day")
 window = Window(Session())
 window.show()
 window.open_book(Path(sys.argv[1]))
-window.go_capacity()
+window.show_station("capacity")
 view = window.view("capacity")
 view.show_plan()
 page = view.page("plan")
@@ -288,7 +288,7 @@ def test_killed_in_mid_run_and_opened_again(qtbot, window: Window, sample_book: 
     process.stdout.close()
 
     window.open_book(sample_book)
-    window.go_capacity()
+    window.show_station("capacity")
     run = window.session.runs(window.sample_id)[0]
     assert run.status is RunStatus.RUNNING and window.session.running.of_sample(window.sample_id) is None
     assert "interrupted" in window.rack.tag(window.sample_id).doing()
@@ -310,7 +310,7 @@ def test_killed_in_mid_run_and_opened_again(qtbot, window: Window, sample_book: 
 def test_an_interrupted_run_can_be_closed_as_such(qtbot, window: Window, sample_book: Path, button) -> None:
     window.open_book(sample_book)
     view = window.view("capacity")
-    window.go_capacity()
+    window.show_station("capacity")
     view.show_plan()
     plan = view.page("plan")
     plan.rest.line.setText("0 s")
@@ -326,7 +326,7 @@ def test_an_interrupted_run_can_be_closed_as_such(qtbot, window: Window, sample_
         assert run.status is RunStatus.RUNNING and run.state["charge_Ah"] > 1.0
         book.runs.change(run.id, owner="")
     window.open_book(sample_book)
-    window.go_capacity()
+    window.show_station("capacity")
     qtbot.mouseClick(button(window, "Close as interrupted"), Qt.MouseButton.LeftButton)
     run = window.session.runs(window.sample_id)[0]
     assert run.status is RunStatus.INTERRUPTED and run.cause == "interrupted"
@@ -335,7 +335,7 @@ def test_an_interrupted_run_can_be_closed_as_such(qtbot, window: Window, sample_
 
 def test_stopping_needs_two_presses_and_changing_the_rate_one(qtbot, window: Window, sample_book: Path) -> None:
     window.open_book(sample_book)
-    window.go_capacity()
+    window.show_station("capacity")
     view = window.view("capacity")
     view.show_plan()
     plan = view.page("plan")

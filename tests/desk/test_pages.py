@@ -19,7 +19,7 @@ from wintry_tally.desk.window import Window
 def one(window: Window, sample_book: Path) -> Window:
     """The window on a book with one sample of 40 Ah, at Capacity."""
     window.open_book(sample_book)
-    window.go_capacity()
+    window.show_station("capacity")
     return window
 
 
@@ -85,7 +85,7 @@ def test_other_modes_can_be_planned_and_run(one: Window, qtbot, mode: str, text:
 
 def test_without_a_claimed_capacity_nothing_starts(fresh: Window) -> None:
     fresh.hang_tag()
-    fresh.go_capacity()
+    fresh.show_station("capacity")
     page = plan_page(fresh)
     page.settings["current"].line.setText("8 A")
     page.review()
@@ -180,7 +180,7 @@ def test_hand_readings_survive_closing_and_counters_do_too(one: Window, sample_b
         page.enter()
     assert page.table.rowCount() == 3 and page.charge.text() == "16.10 Ah"
     one.open_book(sample_book)
-    one.go_capacity()
+    one.show_station("capacity")
     again = one.view("capacity").page("hand")
     assert again.table.rowCount() == 3 and "under way" in one.rack.tag(one.sample_id).doing()
     again.finish()
@@ -243,7 +243,7 @@ def test_a_full_disk_shows_on_the_run_page_and_mends(one: Window, qtbot, monkeyp
 def test_a_report_of_a_sample_without_tests_is_saved_too(one: Window, qtbot, tmp_path: Path, monkeypatch) -> None:
     target = tmp_path / "r.html"
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(target), ""))
-    one.go_report()
+    one.show_station("report")
     qtbot.waitUntil(lambda: one.session.dossier(one.sample_id) is not None, timeout=15000)
     view = one.view("report")
     assert any("No finished capacity test" in message for message in view.contents.messages)
@@ -256,7 +256,7 @@ def test_a_report_of_a_sample_without_tests_is_saved_too(one: Window, qtbot, tmp
 
 
 def test_the_words_typed_are_kept_when_another_station_is_shown(one: Window, sample_book: Path) -> None:
-    one.go_report()
+    one.show_station("report")
     one.view("report").prose.setPlainText("Steady.")
     one.view("report").leave()
     one.session.close_book()

@@ -167,8 +167,8 @@ def test_a_tag_says_what_it_is_doing(qtbot) -> None:
 def test_the_trail_is_the_navigation_and_has_no_dead_buttons(qtbot) -> None:
     trail = shown(qtbot, Trail())
     trail.resize(900, 60)
-    live = [station.key for station in STATIONS if station.live]
-    assert live == ["arrival", "capacity", "curves", "ledger", "report"] and len(STATIONS) == 11
+    keys = [station.key for station in STATIONS]
+    assert len(keys) == 11 and keys[0] == "arrival" and keys[-1] == "report"
     trail.set_states(
         {
             "arrival": StationState.DONE,
@@ -187,8 +187,9 @@ def test_the_trail_is_the_navigation_and_has_no_dead_buttons(qtbot) -> None:
     with qtbot.waitSignal(trail.opened) as caught:
         qtbot.keyClick(trail.button("ledger"), Qt.Key.Key_Right)
     assert caught.args == ["report"]
-    dead = trail.childAt(QPoint(int(900 * 0.15), 20))
-    assert dead is not None and dead.focusPolicy() is Qt.FocusPolicy.NoFocus
+    for place in range(len(keys)):
+        stop = trail.childAt(QPoint(int(900 * (place + 0.5) / len(keys)), 20))
+        assert stop is trail.button(keys[place])
     trail.grab()
 
 

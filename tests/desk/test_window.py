@@ -28,6 +28,7 @@ def test_without_a_book_it_asks_which(window: Window, tmp_path: Path, monkeypatc
     assert window.pages.currentIndex() == 1 and (tmp_path / "mine.wintry").exists()
     assert QSettings().value("book") == str(tmp_path / "mine.wintry")
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: ("", ""))
+    monkeypatch.setattr(QFileDialog, "getOpenFileNames", lambda *_: ([], ""))
     window.ask_open_book()
     assert window.session.has_book
 
@@ -101,7 +102,7 @@ def test_arrival_facts_are_kept(fresh: Window, qtbot) -> None:
     view.tight.click()
     view.rested.click()
     view.notes.setPlainText("box dented")
-    fresh.go_ledger()
+    fresh.show_station("ledger")
     fresh.hang_tag()
     fresh.previous_tag()
     arrival = fresh.session.samples()[0].arrival
@@ -166,7 +167,7 @@ def test_the_demo_shows_every_kind_of_outcome(demo: Window, qtbot) -> None:
     demo.remove_tag()
     assert "is running" in demo.problem
     demo.show_sample(sample(demo, "M3"))
-    demo.go_ledger()
+    demo.show_station("ledger")
     ledger = demo.view("ledger")
     assert ledger._contradictions.isVisible() and any(
         "62 Ah in the manual" in text for text in ledger.findings.messages
@@ -176,7 +177,7 @@ def test_the_demo_shows_every_kind_of_outcome(demo: Window, qtbot) -> None:
 def test_the_offered_repair_is_applied_by_a_click_and_taken_back(demo: Window, qtbot, button) -> None:
     number = sample(demo, "M6")
     demo.show_sample(number)
-    demo.go_capacity()
+    demo.show_station("capacity")
 
     def capacity():
         made = demo.session.dossier(number)
@@ -193,13 +194,13 @@ def test_the_offered_repair_is_applied_by_a_click_and_taken_back(demo: Window, q
 def test_a_run_is_left_out_and_the_school_changed(demo: Window, qtbot, button, tmp_path, monkeypatch) -> None:
     number = sample(demo, "M2")
     demo.show_sample(number)
-    demo.go_ledger()
+    demo.show_station("ledger")
     ledger = demo.view("ledger")
     ledger.school.setCurrentIndex(ledger.school.findData(School.LENIENT.value))
     ledger.school.activated.emit(2)
     qtbot.waitUntil(lambda: demo.session.dossier(number) is not None, timeout=15000)
     assert demo.session.dossier(number).verdicts[0].outcome is Outcome.MET
-    demo.go_capacity()
+    demo.show_station("capacity")
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "r.csv"), ""))
     qtbot.mouseClick(button(demo.view("capacity"), "Save readings"), Qt.MouseButton.LeftButton)
     assert (tmp_path / "r.csv").read_text().startswith("Test Time / s")

@@ -24,6 +24,10 @@ if TYPE_CHECKING:
     from wintry_tally.core.trace.trace import Trace
 
 
+DRIVEN = frozenset({"simulated", "bench"})
+"""Methods by which this program itself draws and charges: a running one has an owner."""
+
+
 def this_process() -> str:
     """Names this process so that another can tell whether it still lives: pid and its start time."""
     return f"{os.getpid()}:{_started(os.getpid())}"
@@ -170,7 +174,7 @@ class Runs:
                     started_utc=utc_text(started),
                     recipe=json.dumps(recipe or {}),
                     settings=json.dumps(asdict(settings)),
-                    owner=this_process() if status is RunStatus.RUNNING and method == "simulated" else "",
+                    owner=this_process() if status is RunStatus.RUNNING and method in DRIVEN else "",
                 )
             )
             assert done.inserted_primary_key is not None

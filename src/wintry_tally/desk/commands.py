@@ -7,12 +7,13 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True)
 class CommandSpec:
-    """One command: the menu it stands in, its words, its shortcut, and the window's method that does it."""
+    """One command: the menu it stands in, its words, its shortcut, the window's method that does it, and with what."""
 
     menu: str
     text: str
     shortcut: str
     method: str
+    argument: str = ""
 
 
 COMMANDS = (
@@ -26,11 +27,19 @@ COMMANDS = (
     CommandSpec("&Sample", "&Save the report…", "Ctrl+S", "save_report"),
     CommandSpec("&Sample", "", "", ""),
     CommandSpec("&Sample", "Take &off the tag", "", "remove_tag"),
-    CommandSpec("&Go", "&Arrival", "Ctrl+1", "go_arrival"),
-    CommandSpec("&Go", "&Capacity", "Ctrl+2", "go_capacity"),
-    CommandSpec("&Go", "C&urves", "Ctrl+3", "go_curves"),
-    CommandSpec("&Go", "&Ledger", "Ctrl+4", "go_ledger"),
-    CommandSpec("&Go", "&Report", "Ctrl+5", "go_report"),
+    CommandSpec("&Go", "&Arrival", "Ctrl+1", "show_station", "arrival"),
+    CommandSpec("&Go", "C&harge", "", "show_station", "charge"),
+    CommandSpec("&Go", "R&est", "", "show_station", "rest"),
+    CommandSpec("&Go", "&Capacity", "Ctrl+2", "show_station", "capacity"),
+    CommandSpec("&Go", "L&oad", "", "show_station", "load"),
+    CommandSpec("&Go", "Col&d", "", "show_station", "cold"),
+    CommandSpec("&Go", "&Shelf", "", "show_station", "shelf"),
+    CommandSpec("&Go", "Re&vival", "", "show_station", "revival"),
+    CommandSpec("&Go", "C&urves", "Ctrl+3", "show_station", "curves"),
+    CommandSpec("&Go", "&Ledger", "Ctrl+4", "show_station", "ledger"),
+    CommandSpec("&Go", "&Report", "Ctrl+5", "show_station", "report"),
+    CommandSpec("&Go", "", "", ""),
+    CommandSpec("&Go", "The &bench", "Ctrl+B", "show_bench"),
     CommandSpec("&Go", "", "", ""),
     CommandSpec("&Go", "Ne&xt tag", "Ctrl+Down", "next_tag"),
     CommandSpec("&Go", "&Previous tag", "Ctrl+Up", "previous_tag"),

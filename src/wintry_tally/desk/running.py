@@ -2,19 +2,21 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 from typing import TYPE_CHECKING, Any
 
 from wintry_tally.book import Run, RunSettings, RunStatus
 from wintry_tally.book.recipes import recipe_data, recipe_from
-from wintry_tally.book.runs import owner_lives, this_process
+from wintry_tally.book.runs import DRIVEN, owner_lives, this_process
 from wintry_tally.core.battery import Sample, family_named
 from wintry_tally.core.engine import Event, RunState
-from wintry_tally.core.protocol import CapacityPlan, LoadLimits, Recipe, capacity_recipe
+from wintry_tally.core.protocol import CapacityPlan, EndCause, LoadLimits, Recipe, capacity_recipe
+from wintry_tally.core.protocol.recipe import CAUSE_WORDS
 
 # the battery model needs NumPy: it is loaded when a run is planned, started or taken up, not when a book is opened
 if TYPE_CHECKING:
+    from wintry_tally.bench.interfaces import Channel
     from wintry_tally.bench.loop import Snapshot
     from wintry_tally.bench.worker import RunWorker
     from wintry_tally.core.plan import Forecast, LiveForecast
@@ -80,7 +82,7 @@ class Running:
             run
             for run in self._session.book.runs.all()
             if run.status is RunStatus.RUNNING
-            and run.method == "simulated"
+            and run.method in DRIVEN
             and run.id not in self.live
             and not owner_lives(run.owner)
         ]
@@ -101,17 +103,25 @@ class Running:
     def start(
         self,
         sample: Sample,
-        plan: CapacityPlan,
-        limits: LoadLimits,
+        recipe: Recipe,
         settings: RunSettings,
         acknowledged: tuple[str, ...],
+        station: str = "capacity",
+        channel: str = "",
     ) -> int:
-        """Start a run on the simulated bench; returns its number."""
+        """Start a run on the stand-in bench, or on a channel of the real one; returns its number."""
         book = self._session.book
-        recipe, _ = self.plan_of(sample, plan, limits)
-        number = sum(1 for run in book.runs.all(sample.id) if run.station == "capacity") + 1
+        words = "Capacity" if recipe.method == "capacity" and station == "capacity" else recipe.title
+        number = sum(1 for run in book.runs.all(sample.id) if run.title.startswith(words)) + 1
+        settings = replace(settings, extra={**settings.extra, **({"channel": channel} if channel else {})})
         run_id = book.runs.begin(
-            sample.id, f"Capacity {number}", "simulated", datetime.now(UTC), settings, recipe_data(recipe)
+            sample.id,
+            f"{words} {number}",
+            "bench" if channel else "simulated",
+            datetime.now(UTC),
+            settings,
+            recipe_data(recipe),
+            station,
         )
         for text in acknowledged:
             book.runs.add_event(run_id, Event(0.0, "acknowledged", text))
@@ -131,28 +141,16 @@ class Running:
     def _launch(self, run: Run, recipe: Recipe, state: RunState | None, elapsed_s: float) -> None:
         from wintry_tally.bench.journal import Journal
         from wintry_tally.bench.loop import RunLoop
-        from wintry_tally.bench.simulated import STAND_IN_METER, SimulatedChannel
         from wintry_tally.bench.worker import RunWorker
         from wintry_tally.core.cell import parameters_for
-        from wintry_tally.core.cell.parameters import aged
         from wintry_tally.core.plan import forecast
 
         book, settings = self._session.book, run.settings
-        rated = settings.rated_Ah or 1.0
-        parameters = parameters_for(family_named(settings.family), rated)
-        channel = SimulatedChannel(
-            aged(parameters, settings.health),
-            STAND_IN_METER,
-            settings.seed,
-            power_W=settings.power_W,
-            current_A=settings.load_A,
-            ambient_C=23.0 if settings.ambient_C is None else settings.ambient_C,
-        )
-        if run.bench:
-            channel.restore(run.bench)
+        channel = self._channel(run)
         loop = RunLoop(recipe, channel, Journal(book.runs, run.id), settings.interval_s, state, elapsed_s)
 
         def closing(snapshot: Snapshot) -> None:
+            channel.close()
             # the bench may run in fast time: its end is when it ended here, and never still to come
             ended = min(datetime.now(UTC), run.started + timedelta(seconds=snapshot.elapsed_s))
             cause = snapshot.state.cause.value if snapshot.state.cause else ""
@@ -162,13 +160,40 @@ class Running:
         past = book.runs.readings(run.id)
         if past:
             worker.seed_curve(_with_charge(past))
-        self.live[run.id] = LiveRun(run, recipe, worker, forecast(recipe, parameters))
+        parameters = parameters_for(family_named(settings.family), settings.rated_Ah or 1.0)
+        curve = forecast(recipe, parameters, _ambient(settings), full=_full(settings))
+        self.live[run.id] = LiveRun(run, recipe, worker, curve)
         worker.start()
+
+    def _channel(self, run: Run) -> Channel:
+        """What the run is connected to: a channel of the bench, or the stand-in."""
+        settings = run.settings
+        if run.method == "bench":
+            from wintry_tally.bench.connect import BenchChannel
+
+            equipment = self._session.equipment
+            return BenchChannel(equipment, equipment.channel(str(settings.extra.get("channel", ""))))
+        from wintry_tally.bench.simulated import STAND_IN_METER, SimulatedChannel
+        from wintry_tally.core.cell import parameters_for
+        from wintry_tally.core.cell.parameters import aged
+
+        channel = SimulatedChannel(
+            aged(parameters_for(family_named(settings.family), settings.rated_Ah or 1.0), settings.health),
+            STAND_IN_METER,
+            settings.seed,
+            power_W=settings.power_W,
+            current_A=settings.load_A,
+            ambient_C=_ambient(settings),
+            state_of_charge=_full(settings),
+        )
+        if "start_C" in settings.extra:
+            channel.world.model.temperature_C = float(settings.extra["start_C"])
+        if run.bench:
+            channel.restore(run.bench)
+        return channel
 
     def set_speed(self, run_id: int, speed: float) -> None:
         """How many times real time the simulated bench runs; kept with the run."""
-        from dataclasses import replace
-
         item = self.live.get(run_id)
         if item is not None:
             item.worker.speed = speed
@@ -199,7 +224,10 @@ class Running:
             if item.worker.refusal:
                 self._session.failed.emit(item.worker.refusal)
             self._session.touch_runs(item.run.sample_id)
-            self._session.said.emit(f"{item.run.title} has ended.")
+            ended = self._session.book.runs.get(item.run.id)
+            cause = CAUSE_WORDS[EndCause(ended.cause)] if ended.cause in EndCause._value2member_map_ else "it ended"
+            self._session.said.emit(f"{item.run.title} has ended: {cause}.")
+            self._session.rang.emit(f"{item.run.title} has ended", cause)
         return bool(self.live) or bool(over)
 
     def park(self) -> None:
@@ -207,6 +235,15 @@ class Running:
         for item in self.live.values():
             item.worker.stop_thread()
         self.live.clear()
+
+
+def _ambient(settings: RunSettings) -> float:
+    return 23.0 if settings.ambient_C is None else settings.ambient_C
+
+
+def _full(settings: RunSettings) -> float:
+    """The stand-in's state of charge at the start, 0 to 1."""
+    return float(settings.extra.get("state_of_charge", 1.0))
 
 
 def _with_charge(rows: list[Any]) -> list[tuple[float, float, float, float]]:

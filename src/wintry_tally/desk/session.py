@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import replace
@@ -18,6 +19,8 @@ from wintry_tally.desk.background import Workshop
 from wintry_tally.desk.changes import Change
 
 if TYPE_CHECKING:
+    from wintry_tally.bench.equipment import Equipment
+    from wintry_tally.bench.stand_ins.servers import StandIns
     from wintry_tally.book import Book, Run
     from wintry_tally.desk.running import Running
     from wintry_tally.report.dossier import Dossier, RunReport
@@ -35,9 +38,11 @@ class Session(QObject):
     sample_changed = Signal(int)
     runs_changed = Signal(int)
     dossier_changed = Signal(int)
+    bench_changed = Signal()
     ticked = Signal()
     failed = Signal(str)
     said = Signal(str)
+    rang = Signal(str, str)
 
     def __init__(self) -> None:
         super().__init__()
@@ -46,8 +51,10 @@ class Session(QObject):
         self._reports: dict[tuple[Any, ...], RunReport] = {}
         self._dossiers: dict[int, Dossier] = {}
         self._pending: set[int] = set()
+        self._outdated: set[int] = set()
         self._running: Running | None = None
         self._at_work = False
+        self._stand_ins: StandIns | None = None
         self.school = School.STRICT
         self.workshop = Workshop()
         self.undo_stack = QUndoStack(self)
@@ -132,11 +139,15 @@ class Session(QObject):
             self._book = None
         self._samples, self._reports, self._dossiers = [], {}, {}
         self._pending.clear()
+        self._outdated.clear()
 
     def shut_down(self) -> None:
         """At the very end."""
         self.workshop.close()
         self.close_book()
+        if self._stand_ins is not None:
+            self._stand_ins.stop()
+            self._stand_ins = None
 
     @property
     def running(self) -> Running:
@@ -174,6 +185,38 @@ class Session(QObject):
                 act()
 
         return guarded
+
+    @property
+    def equipment(self) -> Equipment:
+        """The bench as the book has it: its instruments and channels."""
+        from wintry_tally.bench.equipment import Equipment, equipment_from
+
+        kept = self.book.meta("bench")
+        return equipment_from(json.loads(kept)) if kept else Equipment()
+
+    def set_equipment(self, words: str, made: Equipment) -> None:
+        """Change the bench; can be undone."""
+        from wintry_tally.bench.equipment import equipment_data
+
+        before, after = self.book.meta("bench"), json.dumps(equipment_data(made))
+
+        def put(data: str) -> None:
+            self.book.set_meta("bench", data)
+            self.bench_changed.emit()
+
+        self.change(words, lambda: put(after), lambda: put(before))
+
+    def start_stand_ins(self) -> None:
+        """Start stand-in instruments on this computer and enter them into the bench, with a channel of their own."""
+        from wintry_tally.bench.stand_ins.servers import StandIns, stand_in_equipment, usual_world
+
+        if self._stand_ins is None:
+            world = usual_world()
+            self._stand_ins = StandIns(world)
+            world.run()
+        found = stand_in_equipment(self._stand_ins, self.equipment)
+        self.set_equipment("start stand-ins", found)
+        self.said.emit("Stand-ins answer on this computer until it is closed; channel “stand-in” uses them.")
 
     def add_sample(self) -> int | None:
         """Hang a new tag; returns its number."""
@@ -226,7 +269,7 @@ class Session(QObject):
         with self.guard():
             if text != self.book.samples.prose(sample_id):
                 self.book.samples.change(sample_id, prose=text)
-                self._dossiers.pop(sample_id, None)
+                self._forget(sample_id)
 
     def add_claim(self, sample_id: int, claim: Claim) -> None:
         """Keep a claim."""
@@ -266,7 +309,7 @@ class Session(QObject):
         if sample_id is None or before != [sample.id for sample in self._samples]:
             self.samples_changed.emit()
         if sample_id is not None:
-            self._dossiers.pop(sample_id, None)
+            self._forget(sample_id)
             self.sample_changed.emit(sample_id)
             self.dossier_changed.emit(sample_id)
 
@@ -288,7 +331,7 @@ class Session(QObject):
 
     def touch_runs(self, sample_id: int) -> None:
         """Runs of a sample changed."""
-        self._dossiers.pop(sample_id, None)
+        self._forget(sample_id)
         self.runs_changed.emit(sample_id)
         self.dossier_changed.emit(sample_id)
 
@@ -310,10 +353,16 @@ class Session(QObject):
             book, sample, school = self._book, self.sample(sample_id), self.school
             self.workshop.start(
                 lambda job: self._work_out(book, sample, school),
-                lambda made: self._worked_out(sample_id, school, made),
+                lambda made: self._worked_out(book, sample_id, school, made),
                 lambda text: self._not_worked_out(sample_id, text),
             )
         return known
+
+    def _forget(self, sample_id: int) -> None:
+        """What was worked out no longer holds, nor what is being worked out just now."""
+        self._dossiers.pop(sample_id, None)
+        if sample_id in self._pending:
+            self._outdated.add(sample_id)
 
     def _work_out(self, book: Book, sample: Sample, school: School) -> Dossier:
         from wintry_tally.book import RunStatus
@@ -336,11 +385,14 @@ class Session(QObject):
             reports.append(replace(known, facts=facts))
         return assemble(sample, reports, school, book.samples.prose(sample.id), book.meta("demo") == "yes")
 
-    def _worked_out(self, sample_id: int, school: School, made: Dossier) -> None:
+    def _worked_out(self, book: Book, sample_id: int, school: School, made: Dossier) -> None:
+        if book is not self._book:
+            return  # another book was opened meanwhile
         self._pending.discard(sample_id)
-        fresh = self._book is not None and any(sample == made.sample for sample in self._samples)
-        if fresh and school is self.school:
+        fresh = any(sample == made.sample for sample in self._samples)
+        if fresh and school is self.school and sample_id not in self._outdated:
             self._dossiers[sample_id] = made
+        self._outdated.discard(sample_id)
         if self.holds(sample_id):
             self.dossier_changed.emit(sample_id)
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -10,7 +11,8 @@ from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKe
 from PySide6.QtWidgets import QApplication, QFileDialog, QFrame, QLabel, QMainWindow, QSplitter, QStackedWidget, QWidget
 
 from wintry_tally.core.working import Working
-from wintry_tally.desk.commands import COMMANDS
+from wintry_tally.desk.commands import COMMANDS, CommandSpec
+from wintry_tally.desk.notify import notify
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.theme import DAY, NIGHT
 from wintry_tally.desk.theme import current as current_tokens
@@ -22,6 +24,7 @@ from wintry_tally.desk.widgets.trail import StationState, Trail
 from wintry_tally.desk.widgets.working_pane import WorkingPane
 
 if TYPE_CHECKING:
+    from wintry_tally.desk.views.bench import BenchView
     from wintry_tally.desk.views.station import StationView
 
 RACK = 292
@@ -43,6 +46,7 @@ class Window(QMainWindow):
         self.setMinimumSize(1024, 620)
         self.setAcceptDrops(True)
         self._views: dict[str, StationView] = {}
+        self._bench: BenchView | None = None
         self._build()
         self._menus()
         session.book_changed.connect(self._book_changed)
@@ -52,6 +56,7 @@ class Window(QMainWindow):
         session.dossier_changed.connect(self._dossier_changed)
         session.failed.connect(self.show_problem)
         session.said.connect(lambda text: self.statusBar().showMessage(text, 8000))
+        session.rang.connect(notify)
         session.ticked.connect(self._ticked)
 
     # --- building ---
@@ -60,6 +65,7 @@ class Window(QMainWindow):
         self.rack = Rack(self.session)
         self.rack.chosen.connect(self.show_sample)
         self.rack.hang.connect(self.hang_tag)
+        self.rack.bench.connect(self.show_bench)
         self.trail = Trail()
         self.trail.opened.connect(self.show_station)
         self.stack = QStackedWidget()
@@ -118,8 +124,11 @@ class Window(QMainWindow):
             action = QAction(spec.text, self)
             if spec.shortcut:
                 action.setShortcut(QKeySequence(spec.shortcut))
-            action.triggered.connect(lambda _checked=False, name=spec.method: getattr(self, name)())
+            action.triggered.connect(partial(self._command, spec))
             menu.addAction(action)
+
+    def _command(self, spec: CommandSpec, _checked: bool = False) -> None:
+        getattr(self, spec.method)(*([spec.argument] if spec.argument else []))
 
     def _undo_actions(self, menu: object) -> None:
         undo = self.session.undo_stack.createUndoAction(self, "Undo")
@@ -179,11 +188,25 @@ class Window(QMainWindow):
         if self.sample_id is None:
             return
         self.station = key
+        self._top.show()
         self.trail.show_station(key)
         view = self.view(key)
         self.stack.setCurrentWidget(view)
         self._heading()
         view.show_sample(self.sample_id)
+
+    def show_bench(self) -> None:
+        """Show the bench: instruments and channels, whatever sample is chosen."""
+        if not self.session.has_book:
+            return
+        if self._bench is None:
+            from wintry_tally.desk.views.bench import BenchView
+
+            self._bench = BenchView(self.session)
+            self.stack.addWidget(self._bench)
+        self._top.hide()
+        self.stack.setCurrentWidget(self._bench)
+        self._bench.refresh()
 
     def _heading(self) -> None:
         if self.sample_id is None:
@@ -199,14 +222,24 @@ class Window(QMainWindow):
         sample = self.session.sample(self.sample_id)
         runs = self.session.runs(self.sample_id)
         arrived = bool(sample.claims) and sample.arrival.rested_V is not None
+        from wintry_tally.desk.views import BENCH_STATIONS
+
+        by_station = {key: [run for run in runs if run.station == key] for key in BENCH_STATIONS}
+        states = {
+            key: StationState.RUNNING
+            if any(run.status == "running" for run in own)
+            else StationState.DONE
+            if any(run.status == "finished" for run in own)
+            else StationState.OPEN
+            for key, own in by_station.items()
+        }
         running = any(run.status == "running" for run in runs)
         finished = any(run.status == "finished" for run in runs)
-        capacity = StationState.RUNNING if running else StationState.DONE if finished else StationState.OPEN
-        if arrived and capacity is StationState.OPEN:
-            capacity = StationState.NEXT
+        if arrived and states["capacity"] is StationState.OPEN:
+            states["capacity"] = StationState.NEXT
         return {
+            **states,
             "arrival": StationState.DONE if arrived else StationState.NEXT,
-            "capacity": capacity,
             "curves": StationState.DONE if finished else StationState.OPEN,
             "ledger": StationState.DONE if finished and not running else StationState.OPEN,
             "report": StationState.NEXT if finished and not running else StationState.OPEN,
@@ -350,46 +383,26 @@ class Window(QMainWindow):
                 return
             self.session.remove_sample(self.sample_id)
 
-    def import_log(self, path: Path | None = None) -> None:
-        """Choose a log and show the import page."""
+    def import_log(self, *paths: Path) -> None:
+        """Choose a log (or the files that make up one) and show the import page."""
         if self.sample_id is None:
             self.show_problem("Hang a tag first: a log belongs to a sample.")
             return
-        if path is None:
-            name, _ = QFileDialog.getOpenFileName(
+        if not paths:
+            names, _ = QFileDialog.getOpenFileNames(
                 self, "Import a log", str(Path.home()), "Logs (*.csv *.txt *.tsv *.log *.gz *.parquet);;All files (*)"
             )
-            if not name:
+            if not names:
                 return
-            path = Path(name)
+            paths = tuple(Path(name) for name in names)
         self.show_station("capacity")
-        self.view("capacity").import_file(path)  # type: ignore[attr-defined]
+        self.view("capacity").import_file(*paths)  # type: ignore[attr-defined]
 
     def save_report(self) -> None:
         """Show the report and ask where it goes."""
         if self.sample_id is not None:
             self.show_station("report")
             self.view("report").save()  # type: ignore[attr-defined]
-
-    def go_arrival(self) -> None:
-        """Show Arrival."""
-        self.show_station("arrival")
-
-    def go_capacity(self) -> None:
-        """Show Capacity."""
-        self.show_station("capacity")
-
-    def go_curves(self) -> None:
-        """Show Curves."""
-        self.show_station("curves")
-
-    def go_ledger(self) -> None:
-        """Show the Ledger."""
-        self.show_station("ledger")
-
-    def go_report(self) -> None:
-        """Show the Report."""
-        self.show_station("report")
 
     def next_tag(self) -> None:
         """Show the next sample."""
@@ -428,14 +441,14 @@ class Window(QMainWindow):
         """A book is opened, anything else is imported."""
         files = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
         if files:
-            self.take_file(files[0])
+            self.take_file(*files)
 
-    def take_file(self, path: Path) -> None:
-        """Open a book, import a log."""
-        if path.suffix == ".wintry":
-            self.open_book(path)
+    def take_file(self, *paths: Path) -> None:
+        """Open a book, import a log; several files are parts of one."""
+        if paths[0].suffix == ".wintry":
+            self.open_book(paths[0])
         else:
-            self.import_log(path)
+            self.import_log(*paths)
 
     def closeEvent(self, event: QCloseEvent) -> None:
         """Everything is written; running tests can be taken up again."""

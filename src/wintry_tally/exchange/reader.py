@@ -75,6 +75,18 @@ def read_log(path: Path, choices: Choices | None = None) -> LogFile:
     return _assemble(frame, layout, chosen, name)
 
 
+def peek(path: Path, choices: Choices) -> Layout:
+    """How a text log is laid out, whether or not its columns are known: for choosing them.
+
+    Raises:
+        LogError: it is no text log at all.
+    """
+    content = _content(path)
+    if content[:4] == b"PAR1":
+        raise LogError("the columns of a Parquet file are not known", str(path), "name them with --map")
+    return layout_of(content, choices, str(path))
+
+
 def file_bytes(path: Path) -> bytes:
     """The file's bytes, unpacked if gzipped, bounded.
 

@@ -13,8 +13,13 @@ import tty
 from pathlib import Path
 from typing import Any
 
+from wintry_tally.bench.equipment import ChannelSpec, Equipment, Instrument
+from wintry_tally.bench.simulated import STAND_IN_METER
 from wintry_tally.bench.stand_ins.world import StandInWorld
+from wintry_tally.core.battery import family_named
+from wintry_tally.core.cell import parameters_for
 from wintry_tally.core.errors import InstrumentError
+from wintry_tally.core.protocol.leads import Leads
 
 LAG_S = 4.0
 _SETTING = re.compile(r"^(CURR|POW|RES|VOLT)\s+([-+0-9.eE]+)$")
@@ -217,3 +222,35 @@ class StandIns:
         if self.file is not None:
             self.file.stop()
         self.world.stop()
+
+
+def usual_world() -> StandInWorld:
+    """LFP, 40 Ah, full, behind a 300 W load and a 50 A charger."""
+    parameters = parameters_for(family_named("lfp"), 40.0)
+    return StandInWorld(parameters, STAND_IN_METER, power_W=300.0, current_A=30.0)
+
+
+def stand_in_equipment(running: StandIns, equipment: Equipment) -> Equipment:
+    """A bench with these stand-ins and a channel of theirs entered, or their new addresses where they stood before."""
+    at, spec = running.addresses(), running.world.spec
+    known: dict[str, Any] = {
+        "voltage_accuracy": spec.voltage_accuracy,
+        "current_accuracy": spec.current_accuracy,
+        "voltage_resolution": spec.voltage_resolution,
+        "current_resolution": spec.current_resolution,
+    }
+    made = [
+        Instrument("stand-in load", "load", address=at["load"], power_W=300.0, current_A=30.0, **known),
+        Instrument("stand-in supply", "charger", address=at["supply"], current_A=50.0, voltage_V=16.0, **known),
+        Instrument("stand-in meter", address=at["meter"], **known),
+        Instrument("stand-in second meter", address=at["second"], **known),
+        Instrument("stand-in thermometer", "thermometer", address=at["thermometer"]),
+        Instrument("stand-in line meter", way="line", dialect="spaced-line", address=at["line"], **known),
+    ]
+    for instrument in made:
+        equipment = equipment.with_instrument(instrument)
+    channel = ChannelSpec(
+        "stand-in", "stand-in load", "stand-in supply", "stand-in meter", "stand-in meter", "stand-in thermometer",
+        "stand-in second meter", Leads(6.0, 1.5),
+    )  # fmt: skip
+    return equipment.with_channel(channel)

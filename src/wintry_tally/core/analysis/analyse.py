@@ -25,6 +25,8 @@ from wintry_tally.core.trace import Remark, mend
 from wintry_tally.core.trace.repair import Repair
 from wintry_tally.core.trace.trace import Trace
 
+SAG_V_PER_C = 0.6
+"""How far a current of 1 C more pulls a pack's mean voltage down at most; common practice."""
 DEFAULT_REST_S = 1800.0
 UNCLEAR_NAMED = 10
 
@@ -208,7 +210,8 @@ def _audit(cut: _Cut, test: CapacityTest | None, options: Options) -> list[Remar
         slack = (test.count.mean_voltage.expanded or 0.0) + (0.0 if whole else 0.25)
         # a discharge that began half empty has a low mean of its own right
         if test.voltage_start >= family.mean_V[0] + 0.3:
-            remarks += mean_voltage_remarks(family, test.count.charge.value, test.count.energy.value, slack)
+            sag = SAG_V_PER_C * max(0.0, (test.c_rate or 0.0) - 0.5)
+            remarks += mean_voltage_remarks(family, test.count.charge.value, test.count.energy.value, slack, sag)
     spans = test.count.spans
     return remarks + counter_remarks(trace, cut.integral, spans[0].first, spans[-1].last, test.count.charge)
 

@@ -51,10 +51,13 @@ def family_remarks(trace: Trace, family: Family, stages: list[Stage]) -> list[Re
     ]
 
 
-def mean_voltage_remarks(family: Family, charge_Ah: float, energy_Wh: float, slack_V: float = 0.0) -> list[Remark]:
+def mean_voltage_remarks(
+    family: Family, charge_Ah: float, energy_Wh: float, slack_V: float = 0.0, sag_V: float = 0.0
+) -> list[Remark]:
     """Energy over charge against the family's window; a slipped digit that would mend it is offered.
 
     `slack_V` widens the window: by the meter's doubt, and for a test that ended early, whose mean lies higher.
+    `sag_V` lowers its lower end: a heavy current pulls the mean down.
 
     Source: common practice, no published source (1279 Wh with 109.72 Ah is 11.66 V: no LFP pack at 0.14 C).
     """
@@ -62,7 +65,7 @@ def mean_voltage_remarks(family: Family, charge_Ah: float, energy_Wh: float, sla
         return []
     mean = energy_Wh / charge_Ah
     low, high = family.mean_V
-    if low - slack_V <= mean <= high + slack_V:
+    if low - slack_V - sag_V <= mean <= high + slack_V:
         return []
     offers = []
     for name, typed, unit, other in (("charge", charge_Ah, "Ah", energy_Wh), ("energy", energy_Wh, "Wh", charge_Ah)):

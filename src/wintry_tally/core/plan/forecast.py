@@ -116,7 +116,7 @@ def live_forecast(
     The model's total is the prior, ± `prior_share`; once the curve bends, where the voltage stands on the model's
     curve says how far along the test is, and that counts ever more. None before any current flows.
     """
-    if current_A <= 0.01 or rated_Ah <= 0:
+    if not (current_A > 0.01 and rated_Ah > 0 and math.isfinite(voltage_V)):
         return None
     prior = curve.charge_Ah if curve is not None and curve.charge_Ah > 0 else rated_Ah
     total, spread = prior, prior_share * prior

@@ -9,6 +9,7 @@ from typing import Any
 from wintry_tally.core.battery import FAMILIES, Family
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.protocol.cautions import cautions_for
+from wintry_tally.core.protocol.kinds import STATIONS
 from wintry_tally.core.protocol.recipe import EndCause, EndRule, Recipe, Step, StopLimits
 from wintry_tally.core.protocol.setpoints import Facts, resolve
 
@@ -211,8 +212,6 @@ def _known(field_name: str, given: Any, known: tuple[str, ...], name: str) -> No
 
 
 _KINDS = ("rest", "discharge", "charge", "prompt")
-STATIONS = ("arrival", "charge", "rest", "capacity", "load", "cold", "shelf", "revival")
-"""Where a recipe may stand."""
 
 
 def _step_from(data: Any, number: int, name: str) -> StepTemplate:
@@ -283,7 +282,14 @@ def in_words(step: Step) -> str:
         "charge": f"Charge at {step.setting:g} A up to {step.limit_V:g} V",
     }
     told = [text for rule in step.ends if (text := _rule_words(rule))]
-    until = f" until {', '.join(told[:-1])}{' or ' if len(told) > 1 else ''}{told[-1]}" if told else ""
+    only_time = len(step.ends) == 1 and step.ends[0].kind == "time"
+    until = (
+        f" for {told[0]}"
+        if only_time
+        else f" until {', '.join(told[:-1])}{' or ' if len(told) > 1 else ''}{told[-1]}"
+        if told
+        else ""
+    )
     return verbs[step.kind] + until
 
 
@@ -309,3 +315,31 @@ def _rule_words(rule: EndRule) -> str:
         "colder": f"{value:g} °C or colder",
         "confirm": "you say so",
     }[rule.kind]
+
+
+def ends_text(ends: tuple[EndTemplate, ...]) -> str:
+    """End rules as one line a person can edit: "protection open; voltage cutoff; time 40 h"."""
+    return "; ".join(f"{rule.kind} {rule.value}".strip() if rule.kind != "confirm" else "confirm" for rule in ends)
+
+
+def ends_from_text(text: str, before: tuple[EndTemplate, ...] = ()) -> tuple[EndTemplate, ...]:
+    """End rules from such a line; causes, readings and skips stay those of a rule of the same kind `before`.
+
+    Raises:
+        InputError: a rule that is not known, or without its value.
+    """
+    left = list(before)
+    made = []
+    for part in (piece.strip() for piece in text.split(";")):
+        if not part:
+            continue
+        kind, _, value = part.partition(" ")
+        if kind not in USUAL_CAUSE:
+            raise InputError(f'"{kind}" ends nothing', mend=f"use {', '.join(USUAL_CAUSE)}")
+        if not value.strip() and kind != "confirm":
+            raise InputError(f'"{kind}" needs a value', mend=f"write it like “{kind} 10.5 V”")
+        known = next((rule for rule in left if rule.kind == kind), EndTemplate(kind))
+        if known in left:
+            left.remove(known)
+        made.append(replace(known, value=value.strip() if kind != "confirm" else known.value))
+    return tuple(made)

@@ -84,6 +84,19 @@ def evidence_from_log(method: str, name: str, analysis: Analysis, ambient_C: flo
     return found
 
 
+def likely_method(analysis: Analysis) -> str:
+    """Which kind of test a log most likely is of, by what it holds; a person may know better."""
+    if any(trip.kind == "over-current" for trip in analysis.trips):
+        return "overload"
+    if any(trip.kind == "low-temperature" for trip in analysis.trips):
+        return "charge-block"
+    if analysis.charge is not None and analysis.charge.heating is not None:
+        return "heater"
+    if analysis.capacity is None and analysis.charge is not None:
+        return "charge"
+    return "capacity"
+
+
 def waiting_for(analysis: Analysis) -> str:
     """Which readings wait for a decision; empty when none do."""
     waiting = [remark for remark in analysis.remarks if remark.code in ALTERS and remark.offer]

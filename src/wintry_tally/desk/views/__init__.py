@@ -12,16 +12,19 @@ if TYPE_CHECKING:
 
 def make_view(key: str, session: Session) -> StationView:
     """The view of a station. A new station is a new file and a line here."""
-    module, name = VIEWS[key]
-    made: StationView = getattr(import_module(f"wintry_tally.desk.views.{module}"), name)(session)
+    module, name, *more = VIEWS[key]
+    made: StationView = getattr(import_module(f"wintry_tally.desk.views.{module}"), name)(session, *more)
     return made
 
 
-VIEWS = {
+BENCH_STATIONS = ("charge", "rest", "capacity", "load", "cold", "shelf", "revival")
+"""Stations at which tests are run."""
+
+VIEWS: dict[str, tuple[str, ...]] = {
     "arrival": ("arrival", "ArrivalView"),
-    "capacity": ("capacity", "CapacityView"),
+    **{key: ("bench_station", "BenchStation", key) for key in BENCH_STATIONS},
     "curves": ("curves", "CurvesView"),
     "ledger": ("ledger", "LedgerView"),
     "report": ("report", "ReportView"),
 }
-"""Station to the module and class of its view."""
+"""Station to the module, the class and the further arguments of its view."""

@@ -101,7 +101,7 @@ class HandPage(StationView):
                 wrap=True,
             ),
             grid,
-            row(None, button("Back", lambda: self.go.emit("capacity")), self.begin_button),
+            row(None, button("Back", lambda: self.go.emit("")), self.begin_button),
         )
         entry = QHBoxLayout()
         entry.setSpacing(8)
@@ -345,7 +345,7 @@ class HandPage(StationView):
             self.session.book.runs.finish(self._run.id, str(self.end.currentData()), "", last, RunStatus.FINISHED)
             self.session.undo_stack.clear()
             self.session.touch_runs(self.sample_id)
-            self.go.emit("capacity")
+            self.go.emit("")
 
 
 def _cell(value: float | None) -> str:

@@ -1,8 +1,9 @@
-"""Importing a log: what was detected, a preview, every part of it open to correction, and what it will count."""
+"""Importing a log, or several files that are one: what was detected, a preview, every part of it open to correction."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+import json
+from dataclasses import asdict, replace
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -22,22 +23,25 @@ from PySide6.QtWidgets import (
 )
 
 from wintry_tally.book import RunSettings, RunStatus
-from wintry_tally.core.analysis import Analysis, Instrument, Options, analyse
+from wintry_tally.core.analysis import Instrument, Options
 from wintry_tally.core.analysis.derivation import charge_working, energy_working, mean_voltage_working
 from wintry_tally.core.battery import Sample
+from wintry_tally.core.protocol.kinds import TEST_KINDS
 from wintry_tally.core.quantity import Accuracy, format_duration, parse_accuracy
-from wintry_tally.core.verdict.evidence import ALTERS
+from wintry_tally.core.verdict.evidence import ALTERS, likely_method
 from wintry_tally.desk.background import Job
+from wintry_tally.desk.importing import Looked, Unread, look, original_bytes, shape_key
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.theme.style import colour
 from wintry_tally.desk.views.station import StationView
 from wintry_tally.desk.widgets.curve import Curve
 from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.findings import FindingList
+from wintry_tally.desk.widgets.line_number import LineNumber
 from wintry_tally.desk.widgets.parts import button, card, column, label, row, scrolling
 from wintry_tally.desk.widgets.quantity_field import QuantityField, TypedField
-from wintry_tally.exchange.layout import DELIMITER_WORDS, Choices
-from wintry_tally.exchange.reader import LogFile, file_bytes, read_log
+from wintry_tally.exchange.layout import DELIMITER_WORDS, Choices, Layout
+from wintry_tally.exchange.reader import LogFile
 from wintry_tally.report.curve import discharge_curve
 
 FIELD_WORDS = (
@@ -54,50 +58,18 @@ FIELD_WORDS = (
 PREVIEW_ROWS = 4
 
 
-@dataclass(frozen=True)
-class Looked:
-    """A log read and analysed with some choices."""
-
-    log: LogFile
-    analysis: Analysis
-
-
-def look(path: Path, choices: Choices, options: Options, job: Job) -> Looked:
-    """Read and analyse; can be cancelled between the two and within the second."""
-    job.tell(0.05)
-    log = read_log(path, choices)
-    job.tell(0.6)
-    return Looked(log, analyse(log.trace, options, lambda share: job.tell(0.6 + 0.4 * share)))
-
-
-class LineNumber(QComboBox):
-    """Which line of the file holds the header, from 1."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.addItems([str(number) for number in range(1, 61)])
-
-    def value(self) -> int:
-        """The line chosen."""
-        return self.currentIndex() + 1
-
-    def setValue(self, number: int) -> None:
-        """Show a line; lines beyond the list are added to it."""
-        while self.count() < number:
-            self.addItem(str(self.count() + 1))
-        self.setCurrentIndex(max(0, number - 1))
-
-
 class ImportPage(StationView):
     """One file at a time."""
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
-        self._path: Path | None = None
+        self._paths: tuple[Path, ...] = ()
+        self._known = False
         self._choices = Choices()
         self._looked: Looked | None = None
         self._job: Job | None = None
         self._filling = False
+        self._header_found = -2
         self.title = label("", "heading")
         self.problem = label("", "problem", wrap=True)
         self.progress = QProgressBar()
@@ -128,6 +100,15 @@ class ImportPage(StationView):
         self.sign.setAccessibleName("Sign of a discharge")
         for words, key in (("found by itself", "auto"), ("discharge is +", "+"), ("discharge is −", "-")):
             self.sign.addItem(words, key)
+        self.test = QComboBox()
+        self.test.setAccessibleName("What kind of test it is the log of")
+        for kind in TEST_KINDS.values():
+            self.test.addItem(kind.words, kind.method)
+        self.test.activated.connect(lambda _index: setattr(self, "_test_chosen", True))
+        self._test_chosen = False
+        self.interval = QuantityField("Seconds from frame to frame", "duration", "if it has no clock")
+        self.interval.line.setFixedWidth(130)
+        self.interval.committed.connect(lambda _value: self._chosen())
         for box in (self.delimiter, self.decimal, self.header, self.unit, self.sign):
             box.activated.connect(self._chosen)
         self.preview = QTableWidget(0, 0)
@@ -173,6 +154,8 @@ class ImportPage(StationView):
             ("Header is line", self.header),
             ("Time in", self.unit),
             ("Sign", self.sign),
+            ("Frame every", self.interval),
+            ("It is the log of a", self.test),
         ):
             holder = QWidget()
             holder.setLayout(column(label(name, "small"), widget, gap=0))
@@ -210,7 +193,7 @@ class ImportPage(StationView):
         body.setSpacing(12)
         for part in (
             card(
-                row(self.title, None, button("Back", lambda: self.go.emit("capacity")), self.keep_button),
+                row(self.title, None, button("Back", lambda: self.go.emit("")), self.keep_button),
                 self.problem,
                 working,
                 layout,
@@ -226,15 +209,18 @@ class ImportPage(StationView):
 
     # --- loading ---
 
-    def load(self, path: Path) -> None:
-        """Look at a file, with everything left to detection."""
-        self._path = path
+    def load(self, *paths: Path) -> None:
+        """Look at a file, or at several that are parts of one log, with everything left to detection."""
+        self._paths = paths
+        self._known = self._test_chosen = False
         self._choices = Choices()
         self._looked = None
         sample = self.session.sample(self.sample_id)
         self.cutoff.set_number(None)
         self.repair.setChecked(False)
-        self.title.setText(f"{path.name} → {sample.code}")
+        more = f" and {len(paths) - 1} more" if len(paths) > 1 else ""
+        self.title.setText(f"{paths[0].name}{more} → {sample.code}")
+        self.interval.set_text("")
         self.unit.setCurrentIndex(0)
         self.sign.setCurrentIndex(0)
         self._found.hide()
@@ -247,7 +233,7 @@ class ImportPage(StationView):
     def sample_switched(self) -> None:
         """A file belongs to the sample it was looked at for."""
         self._cancel()
-        self._path = None
+        self._paths = ()
 
     def leave(self) -> None:
         """End work nobody waits for."""
@@ -270,15 +256,17 @@ class ImportPage(StationView):
         )
 
     def _look(self) -> None:
-        if self._path is None or not self.session.holds(self.sample_id):
+        if not self._paths or not self.session.holds(self.sample_id):
             return
         self._cancel()
-        path, choices, options = self._path, self._choices, self._options(self.session.sample(self.sample_id))
+        paths, choices, options = self._paths, self._choices, self._options(self.session.sample(self.sample_id))
         self.problem.hide()
         self.keep_button.setEnabled(False)
         self._working.show()
         self.progress.setValue(0)
-        self._job = self.session.workshop.start(lambda job: look(path, choices, options, job), self._seen, self._failed)
+        self._job = self.session.workshop.start(
+            lambda job: look(paths, choices, options, job), self._seen, self._failed
+        )
         self._job.progress.connect(lambda share: self.progress.setValue(int(100 * share)))
 
     def _cancel(self) -> None:
@@ -287,6 +275,14 @@ class ImportPage(StationView):
             self._job = None
         self._working.hide()
 
+    def _refused(self, unread: Unread) -> None:
+        """Its columns can be chosen in the preview, or are known from before."""
+        if unread.layout is not None and self._remembered(unread.layout):
+            return
+        self._failed(unread.problem)
+        if unread.layout is not None:
+            self._fill_layout(unread.layout)
+
     def _failed(self, text: str) -> None:
         self._working.hide()
         self.problem.setText(text)
@@ -294,16 +290,24 @@ class ImportPage(StationView):
         self._looked = None
         self._found.hide()
 
-    def _seen(self, looked: Looked) -> None:
+    def _seen(self, looked: Looked | Unread) -> None:
         self._working.hide()
+        if isinstance(looked, Unread):
+            self._refused(looked)
+            return
         self._looked = looked
-        self._fill_layout(looked.log)
+        if self._remembered(looked.log.layout):
+            return
+        if not self._test_chosen:
+            likely = likely_method(looked.analysis)
+            self.test.setCurrentIndex(self.test.findData(likely))
+        self._fill_layout(looked.log.layout)
         self._fill_found(looked)
         self.keep_button.setEnabled(True)
 
-    def _fill_layout(self, log: LogFile) -> None:
+    def _fill_layout(self, layout: Layout) -> None:
         self._filling = True
-        layout = log.layout
+        self._header_found = layout.header_line
         self.delimiter.setCurrentIndex(max(0, self.delimiter.findData(layout.delimiter)))
         self.decimal.setCurrentIndex(max(0, self.decimal.findData(layout.decimal)))
         self.header.setValue(max(1, layout.header_line + 1))
@@ -373,13 +377,44 @@ class ImportPage(StationView):
             self.curve.show_curves([("", *curve)])
         self._found.show()
 
+    # --- what was set for this device's logs before ---
+
+    def _remembered(self, layout: Layout) -> bool:
+        """Whether logs of this shape were corrected before: then the same is set again, and looked at once more."""
+        if self._known:
+            return False
+        self._known = True
+        with self.session.guard():
+            kept = self.session.book.meta(shape_key(layout))
+            if not kept:
+                return False
+            data = json.loads(kept)
+            for field, text in ((self.accuracy_V, data["voltage"]), (self.accuracy_A, data["current"])):
+                if text and not field.line.text():
+                    field.set_text(text)
+            self._choices = Choices(**data["choices"])
+            self.unit.setCurrentIndex(max(0, self.unit.findData(self._choices.time_unit or "")))
+            self.sign.setCurrentIndex(max(0, self.sign.findData(self._choices.discharge_sign)))
+            self.session.said.emit("Set as for this device's logs before; change what is wrong.")
+            self._look()
+            return True
+        return False
+
+    def _remember(self, log: LogFile) -> None:
+        data = {
+            "choices": asdict(replace(self._choices, interval_s=None)),
+            "voltage": self.accuracy_V.line.text() if self.accuracy_V.value else "",
+            "current": self.accuracy_A.line.text() if self.accuracy_A.value else "",
+        }
+        self.session.book.set_meta(shape_key(log.layout), json.dumps(data))
+
     # --- choosing ---
 
     def _chosen(self, *_: object) -> None:
         if self._filling:
             return
         header = self.header.value() - 1
-        found = self._looked.log.layout.header_line if self._looked else -2
+        found = self._header_found
         self._choices = replace(
             self._choices,
             delimiter=self.delimiter.currentData(),
@@ -387,11 +422,12 @@ class ImportPage(StationView):
             header_line=header if self._choices.header_line is not None or header != found else None,
             time_unit=self.unit.currentData() or None,
             discharge_sign=self.sign.currentData(),
+            interval_s=self.interval.number,
         )
         self._timer.start()
 
     def _columns_chosen(self) -> None:
-        if self._filling or self._looked is None:
+        if self._filling:
             return
         chosen: dict[str, str] = {key: "" for key, _ in FIELD_WORDS if key}
         for index, box in enumerate(self._boxes):
@@ -404,9 +440,10 @@ class ImportPage(StationView):
 
     def keep(self) -> None:
         """Keep the log as a run: the readings as read, the file's own bytes beside them."""
-        if self._looked is None or self._path is None:
+        if self._looked is None or not self._paths:
             return
-        log, path = self._looked.log, self._path
+        log, paths = self._looked.log, self._paths
+        kind = TEST_KINDS[str(self.test.currentData())]
         options = self._looked.analysis.options
         trace = log.trace
         sample = self.session.sample(self.sample_id)
@@ -424,13 +461,15 @@ class ImportPage(StationView):
         )
         book = self.session.book
         with self.session.guard():
-            number = sum(1 for run in self.session.runs(self.sample_id) if run.station == "capacity") + 1
-            started = log.started or datetime.fromtimestamp(path.stat().st_mtime, UTC)
+            words = kind.words.removesuffix(" test").capitalize()
+            number = sum(1 for run in self.session.runs(self.sample_id) if run.title.startswith(words)) + 1
+            started = log.started or datetime.fromtimestamp(paths[0].stat().st_mtime, UTC)
             run_id = book.runs.begin(
-                self.sample_id, f"Capacity {number}", "imported", started, settings, status=RunStatus.RUNNING
-            )
+                self.sample_id, f"{words} {number}", "imported", started, settings, {"method": kind.method},
+                kind.station, RunStatus.RUNNING,
+            )  # fmt: skip
             try:
-                book.runs.keep_original(run_id, path.name, file_bytes(path))
+                book.runs.keep_original(run_id, *original_bytes(paths))
                 book.runs.seal(run_id, trace)
                 book.runs.change(run_id, repair=options.repair)
                 test = self._looked.analysis.capacity
@@ -438,10 +477,11 @@ class ImportPage(StationView):
             except Exception:
                 book.runs.remove(run_id)
                 raise
-            self.session.said.emit(f"{path.name} is kept in the book.")
-            self._path = None
+            self._remember(log)
+            self.session.said.emit(f"{paths[0].name} is kept in the book.")
+            self._paths = ()
             self.session.touch_runs(self.sample_id)
-            self.go.emit("capacity")
+            self.go.emit("" if kind.station == "capacity" else kind.station)
 
     def theme_changed(self) -> None:
         """The curve follows."""

@@ -67,7 +67,7 @@ class PlanPage(StationView):
         self.acknowledged = QCheckBox("I have read and heeded these cautions")
         self.acknowledged.clicked.connect(self._able)
         self.start_button = button("Start the test", self.start, "main")
-        self.back = button("Back", lambda: self.go.emit("capacity"))
+        self.back = button("Back", lambda: self.go.emit(""))
         for field in (*self.settings.values(), self.cutoff, self.rest, self.power, self.ceiling, self.ambient):
             field.line.textChanged.connect(self._later)
         self._timer = QTimer(self)
@@ -243,7 +243,8 @@ class PlanPage(StationView):
             health=random.Random(seed).uniform(0.95, 1.04),
         )
         with self.session.guard():
-            self.session.running.start(sample, asked.plan, asked.limits, settings, discharge_cautions(sample.family))
+            recipe, _ = self.session.running.plan_of(sample, asked.plan, asked.limits)
+            self.session.running.start(sample, recipe, settings, discharge_cautions(sample.family))
             self.acknowledged.setChecked(False)
             self.session.touch_runs(self.sample_id)
-            self.go.emit("capacity")
+            self.go.emit("")

@@ -15,6 +15,7 @@ class Rack(QWidget):
 
     chosen = Signal(int)
     hang = Signal()
+    bench = Signal()
 
     def __init__(self, session: Session) -> None:
         super().__init__()
@@ -28,7 +29,10 @@ class Rack(QWidget):
         self._column.setSpacing(4)
         self.add = button("Hang a tag", self.hang.emit)
         self._area = scrolling(inner)
-        self.setLayout(column(row(label("Rack", "heading"), None, self.add), self._area, margin=3))
+        self.to_bench = button("Bench", self.bench.emit, "", "Bench: instruments and channels")
+        self.setLayout(
+            column(row(label("Rack", "heading"), None, self.add), self._area, row(self.to_bench, None), margin=3)
+        )
 
     def fill(self) -> None:
         """All tags anew."""

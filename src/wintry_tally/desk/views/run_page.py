@@ -5,16 +5,21 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt
+from PySide6.QtGui import QKeySequence, QShortcut
 from PySide6.QtWidgets import QComboBox, QGridLayout
 
-from wintry_tally.core.engine import Phase, Request
+from wintry_tally.core.engine import LIVE, Phase, Request
+from wintry_tally.core.protocol.template import in_words
 from wintry_tally.core.quantity import format_duration
 from wintry_tally.core.working import Working
+from wintry_tally.desk.notify import notify
 from wintry_tally.desk.session import Session
+from wintry_tally.desk.views.across import AcrossRoom
 from wintry_tally.desk.views.plan_page import SPEEDS
 from wintry_tally.desk.views.station import StationView
 from wintry_tally.desk.widgets.curve import Curve
 from wintry_tally.desk.widgets.figure import Figure
+from wintry_tally.desk.widgets.lines import Line
 from wintry_tally.desk.widgets.parts import button, card, column, label, row
 from wintry_tally.desk.widgets.quantity_field import QuantityField
 
@@ -23,10 +28,12 @@ if TYPE_CHECKING:
 
 PHASES = {
     Phase.READY: "about to start",
-    Phase.RESTING: "resting, load off",
+    Phase.RESTING: "resting, everything off",
     Phase.DISCHARGING: "discharging",
-    Phase.PAUSED: "paused, load off; the count stands",
-    Phase.ENDED: "ended, load off",
+    Phase.CHARGING: "charging",
+    Phase.PROMPTING: "waits for you",
+    Phase.PAUSED: "paused, everything off; the count stands",
+    Phase.ENDED: "ended, everything off",
 }
 
 
@@ -37,6 +44,13 @@ class RunPage(StationView):
         super().__init__(session)
         self.state = label("", "heading")
         self.trouble = label("", "problem", wrap=True)
+        self.step = label("", "quiet", wrap=True)
+        self.asked = label("", wrap=True)
+        self.done = button("Done", self._answer, "main", "What was asked is done")
+        self.prompt = card(row(self.asked, None, self.done), role="banner")
+        self.prompt.hide()
+        self._charge_label = label("Charge drawn", "small")
+        self._energy_label = label("Energy drawn", "small")
         self.figures = {name: Figure(name, "huge") for name in ("Voltage", "Current", "Charge")}
         self.minor = {name: Figure(name) for name in ("Power", "Energy", "Under load", "Ends about", "To come")}
         for figure in (*self.figures.values(), *self.minor.values()):
@@ -44,13 +58,13 @@ class RunPage(StationView):
         big = QGridLayout()
         big.setHorizontalSpacing(24)
         for index, (name, figure) in enumerate(self.figures.items()):
-            big.addWidget(label(name, "small"), 0, index)
+            big.addWidget(self._charge_label if name == "Charge" else label(name, "small"), 0, index)
             big.addWidget(figure, 1, index)
             big.setColumnStretch(index, 1)
         small = QGridLayout()
         small.setHorizontalSpacing(24)
         for index, (name, figure) in enumerate(self.minor.items()):
-            small.addWidget(label(name, "small"), 0, index)
+            small.addWidget(self._energy_label if name == "Energy" else label(name, "small"), 0, index)
             small.addWidget(figure, 1, index)
             small.setColumnStretch(index, 1)
         self.curve = Curve("Voltage over time", "time / h", "voltage / V")
@@ -65,23 +79,40 @@ class RunPage(StationView):
         for words, value in SPEEDS:
             self.speed.addItem(words, value)
         self.speed.activated.connect(self._speed)
-        bar = row(self.pause, self.stop, None, self.rate, self.change, self.speed)
-        for widget in (self.pause, self.stop, self.rate, self.change, self.speed):
+        self.skip = button("Skip this step", lambda: self._ask(Request("skip")))
+        self.mark = Line()
+        self.mark.setAccessibleName("A mark for the record")
+        self.mark.setPlaceholderText("note for the record, Enter")
+        self.mark.setMaximumWidth(190)
+        self.mark.returnPressed.connect(self._mark)
+        self.across_button = button("Across the room", self.show_across, "link", "Show it in huge figures (F11)")
+        self._across: AcrossRoom | None = None
+        QShortcut(QKeySequence("F11"), self, self.show_across)
+        bar = row(self.pause, self.skip, self.stop, self.mark, None, self.rate, self.change, self.speed)
+        for widget in (self.pause, self.skip, self.stop, self.mark, self.rate, self.change, self.speed):
             bar.setAlignment(widget, Qt.AlignmentFlag.AlignTop)
         self._sure = False
+        self._told: tuple[int, str] = (0, "")
         self.setLayout(
-            column(row(self.state, None), self.trouble, card(big, small, gap=3), card(self.curve), bar, gap=3)
+            column(
+                row(self.state, None, self.across_button),
+                self.step,
+                self.trouble,
+                self.prompt,
+                card(big, small, gap=3),
+                card(self.curve),
+                bar,
+                gap=3,
+            )
         )
-        self.layout().setStretch(3, 1)
+        self.layout().setStretch(5, 1)
 
     def refresh(self) -> None:
         """Another run, or the same."""
         live = self.session.running.of_sample(self.sample_id)
         if live is None:
             return
-        mode = next((step.mode for step in live.recipe.steps if step.kind == "discharge"), "")
-        self.rate.setVisible(mode == "current")
-        self.change.setVisible(mode == "current")
+        self.speed.setVisible(live.run.method == "simulated")
         index = self.speed.findData(live.worker.speed)
         self.speed.setCurrentIndex(index if index >= 0 else 0)
         self._sure = False
@@ -95,21 +126,34 @@ class RunPage(StationView):
             return
         seen = live.latest
         state = seen.state
-        self.state.setText(f"{live.run.title} · {PHASES[state.phase]} · simulated bench")
+        where = (
+            "simulated bench" if live.run.method == "simulated" else f"channel {live.run.settings.extra.get('channel')}"
+        )
+        self.state.setText(f"{live.run.title} · {PHASES[state.phase]} · {where}")
+        self._say_step(live)
         self.trouble.setText(seen.trouble or live.worker.refusal)
         self.trouble.setVisible(bool(self.trouble.text()))
         meter = f"{live.run.settings.voltage_accuracy} of voltage, {live.run.settings.current_accuracy} of current"
         raw = Working("Reading", "as shown by the meter", {"accuracy": meter}, "", "the meter's manual")
         self.figures["Voltage"].set_text(_fixed(seen.voltage_V, 2), "", "V", raw)
         self.figures["Current"].set_text(_fixed(seen.current_A, 2), "", "A", raw)
+        filling = state.phase is Phase.CHARGING or (state.charge_Ah == 0.0 and state.put_in_Ah > 0.0)
+        way = "put in" if filling else "drawn"
+        moved, energy, lasted = (
+            (state.put_in_Ah, state.put_in_Wh, state.charge_s)
+            if filling
+            else (state.charge_Ah, state.energy_Wh, state.load_s)
+        )
+        self._charge_label.setText(f"Charge {way}")
+        self._energy_label.setText(f"Energy {way}")
         counted = Working(
-            "Charge so far",
-            "Q = Σ ½ (I₁ + I₂) Δt over the readings under load",
-            {"under load": format_duration(state.load_s), "meter": meter},
-            f"{state.charge_Ah:.3f} Ah",
+            f"Charge {way} so far",
+            "Q = Σ ½ (I₁ + I₂) Δt over the readings with current",
+            {"with current": format_duration(lasted), "meter": meter},
+            f"{moved:.3f} Ah",
             "common practice; the doubt is worked out when the run ends",
         )
-        self.figures["Charge"].set_text(f"{state.charge_Ah:.2f}", "", "Ah", counted)
+        self.figures["Charge"].set_text(f"{moved:.2f}", "", "Ah", counted)
         self.minor["Power"].set_text(
             _fixed(seen.voltage_V * seen.current_A, 1),
             "",
@@ -123,34 +167,58 @@ class RunPage(StationView):
             ),
         )
         self.minor["Energy"].set_text(
-            f"{state.energy_Wh:.1f}",
+            f"{energy:.1f}",
             "",
             "Wh",
             Working(
-                "Energy so far",
-                "E = Σ ½ (V₁ I₁ + V₂ I₂) Δt over the readings under load",
-                {"under load": format_duration(state.load_s)},
-                f"{state.energy_Wh:.2f} Wh",
+                f"Energy {way} so far",
+                "E = Σ ½ (V₁ I₁ + V₂ I₂) Δt over the readings with current",
+                {"with current": format_duration(lasted)},
+                f"{energy:.2f} Wh",
                 "common practice; the doubt is worked out when the run ends",
             ),
         )
         self.minor["Under load"].set_text(
-            format_duration(state.load_s),
+            format_duration(lasted),
             "",
             "",
             Working(
-                "Time under load",
-                "time between readings while discharging; pauses do not count",
+                "Time with current",
+                "time between readings while current flows; pauses do not count",
                 {},
-                f"{state.load_s:.0f} s",
+                f"{lasted:.0f} s",
                 "the run's own clock",
             ),
         )
         self._outlook(live)
         self.pause.setText("Resume" if state.phase is Phase.PAUSED else "Pause")
-        self.pause.setEnabled(state.phase in {Phase.PAUSED, Phase.DISCHARGING})
-        self.change.setEnabled(state.phase in {Phase.PAUSED, Phase.DISCHARGING})
+        current = live.recipe.steps[state.index]
+        self.pause.setEnabled(state.phase is Phase.PAUSED or state.phase in LIVE)
+        settable = current.mode in {"current", "charge"}
+        self.rate.setVisible(settable)
+        self.change.setVisible(settable)
+        self.change.setEnabled(state.phase is Phase.PAUSED or state.phase in LIVE)
+        self.skip.setVisible(len(live.recipe.steps) > 1)
+        self.skip.setEnabled(state.phase is not Phase.PAUSED and state.index + 1 < len(live.recipe.steps))
         self._draw(live)
+        if self._across is not None and self._across.isVisible():
+            code = self.session.sample(self.sample_id).code
+            self._across.show_run(live, code, PHASES[state.phase])
+
+    def _say_step(self, live: LiveRun) -> None:
+        """Where in the recipe it is, and what a person is asked to do."""
+        state, steps = live.latest.state, live.recipe.steps
+        current = steps[state.index]
+        self.step.setText(f"Step {state.index + 1} of {len(steps)} · {current.title}: {in_words(current)}")
+        asks = state.phase is Phase.PROMPTING
+        self.prompt.setVisible(asks)
+        if asks:
+            self.asked.setText(current.words or current.title)
+        place = (live.run.id, f"{state.index}{state.phase}")
+        if asks and place != self._told:
+            self.done.setFocus()
+            notify("Needs your hands", f"{live.run.title}: {current.words or current.title}")
+        self._told = place
 
     def _outlook(self, live: LiveRun) -> None:
         ahead, at = live.ahead(), live.ends_at()
@@ -179,8 +247,39 @@ class RunPage(StationView):
             f"{max(0.0, ahead.total_Ah - live.latest.state.charge_Ah):.1f}", f"± {half:.1f}", "Ah", working
         )
 
+    def _answer(self) -> None:
+        self._ask(Request("answer", words="done"))
+
+    def _mark(self) -> None:
+        text = self.mark.text().strip()
+        if text:
+            self._ask(Request("mark", words=text))
+            self.mark.clear()
+            self.session.said.emit(f"Marked: {text}")
+
+    def show_across(self) -> None:
+        """The figures in a window of their own, readable from across the room; again closes it."""
+        if self.session.running.of_sample(self.sample_id) is None:
+            return
+        if self._across is None:
+            self._across = AcrossRoom()
+        if self._across.isVisible():
+            self._across.close()
+        else:
+            self._across.resize(1280, 800)
+            self._across.showMaximized()
+            self.tick()
+
+    def leave(self) -> None:
+        """The far view belongs to the run."""
+        if self._across is not None:
+            self._across.close()
+
     def _draw(self, live: LiveRun) -> None:
         points = live.worker.curve()
+        if any(step.kind == "charge" for step in live.recipe.steps):
+            self._draw_plainly(points)
+            return
         step = max(1, len(points) // 1500)
         thinned = points[::step] + points[-1:]
         x = [point[0] / 3600.0 for point in thinned]
@@ -197,6 +296,12 @@ class RunPage(StationView):
                 list(live.curve.voltage_V),
             )
         self.curve.show_curves([("measured", x, y)], ahead)
+
+    def _draw_plainly(self, points: list[tuple[float, float, float, float]]) -> None:
+        """Runs that also charge: what was measured, without a forecast beside it."""
+        stride = max(1, len(points) // 1500)
+        thinned = points[::stride] + points[-1:]
+        self.curve.show_curves([("measured", [p[0] / 3600.0 for p in thinned], [p[1] for p in thinned])], None)
 
     # --- what can be asked ---
 

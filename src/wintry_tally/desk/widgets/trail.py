@@ -19,30 +19,28 @@ class StationState(StrEnum):
     RUNNING = "running"
     NEXT = "next"
     OPEN = "open"
-    NOT_PLANNED = "not planned yet"
 
 
 @dataclass(frozen=True)
 class Station:
-    """One station: its key and its name; `live` when there is something to open."""
+    """One station: its key and its name."""
 
     key: str
     name: str
-    live: bool
 
 
 STATIONS = (
-    Station("arrival", "Arrival", True),
-    Station("charge", "Charge", False),
-    Station("rest", "Rest", False),
-    Station("capacity", "Capacity", True),
-    Station("load", "Load", False),
-    Station("cold", "Cold", False),
-    Station("shelf", "Shelf", False),
-    Station("revival", "Revival", False),
-    Station("curves", "Curves", True),
-    Station("ledger", "Ledger", True),
-    Station("report", "Report", True),
+    Station("arrival", "Arrival"),
+    Station("charge", "Charge"),
+    Station("rest", "Rest"),
+    Station("capacity", "Capacity"),
+    Station("load", "Load"),
+    Station("cold", "Cold"),
+    Station("shelf", "Shelf"),
+    Station("revival", "Revival"),
+    Station("curves", "Curves"),
+    Station("ledger", "Ledger"),
+    Station("report", "Report"),
 )
 
 
@@ -67,40 +65,6 @@ def _draw_mark(painter: QPainter, at: QPointF, state: StationState, chosen: bool
         painter.setPen(QPen(ink, 1.5))
         painter.setBrush(colour("paper"))
         painter.drawEllipse(at, 4.5, 4.5)
-    else:
-        painter.setPen(QPen(colour("quiet"), 1.2))
-        painter.drawLine(at + QPointF(-3, 0), at + QPointF(3, 0))
-
-
-class _Stop(QWidget):
-    """A station that is not planned: drawn, not pressed."""
-
-    def __init__(self, station: Station) -> None:
-        super().__init__()
-        self.station, self.state = station, StationState.NOT_PLANNED
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-        self.setToolTip(f"{station.name}: not planned yet")
-        self.setAccessibleName(f"{station.name}, not planned yet")
-
-    def sizeHint(self) -> QSize:
-        """Narrow."""
-        metrics = QFontMetrics(font("small"))
-        return QSize(metrics.horizontalAdvance(self.station.name) + 12, metrics.height() + 26)
-
-    def minimumSizeHint(self) -> QSize:
-        """As its hint."""
-        return self.sizeHint()
-
-    def paintEvent(self, event: QPaintEvent) -> None:
-        """Mark and name."""
-        painter = QPainter(self)
-        centre = self.width() / 2
-        painter.setPen(QPen(colour("rule"), 1))
-        painter.drawLine(QPointF(0, 12), QPointF(self.width(), 12))
-        _draw_mark(painter, QPointF(centre, 12), StationState.NOT_PLANNED, False)
-        painter.setFont(font("small"))
-        painter.setPen(colour("quiet"))
-        painter.drawText(self.rect().adjusted(0, 22, 0, 0), Qt.AlignmentFlag.AlignHCenter, self.station.name)
 
 
 class StationButton(QAbstractButton):
@@ -170,16 +134,13 @@ class Trail(QWidget):
         layout.setContentsMargins(0, 4, 0, 2)
         self._buttons: dict[str, StationButton] = {}
         for station in STATIONS:
-            if station.live:
-                made = StationButton(station)
-                made.clicked.connect(lambda _checked=False, key=station.key: self.opened.emit(key))
-                self._buttons[station.key] = made
-                layout.addWidget(made)
-            else:
-                layout.addWidget(_Stop(station))
+            made = StationButton(station)
+            made.clicked.connect(lambda _checked=False, key=station.key: self.opened.emit(key))
+            self._buttons[station.key] = made
+            layout.addWidget(made)
 
     def set_states(self, states: dict[str, StationState]) -> None:
-        """How the live stations stand."""
+        """How the stations stand."""
         for key, state in states.items():
             self._buttons[key].set_state(state)
 
@@ -188,11 +149,11 @@ class Trail(QWidget):
         self._buttons[key].setChecked(True)
 
     def button(self, key: str) -> StationButton:
-        """The button of a live station."""
+        """The button of a station."""
         return self._buttons[key]
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        """Left and Right walk the live stations."""
+        """Left and Right walk the stations."""
         keys = list(self._buttons)
         here = next((key for key in keys if self._buttons[key].hasFocus()), None)
         step = {Qt.Key.Key_Right: 1, Qt.Key.Key_Left: -1}.get(Qt.Key(event.key()))

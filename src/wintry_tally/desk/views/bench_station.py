@@ -1,25 +1,33 @@
-"""Capacity: the runs so far, the three ways to make one, and whichever of them is under way."""
+"""A station of the bench: its runs so far, the ways to make one, and whichever of them is under way."""
 
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from PySide6.QtWidgets import QStackedWidget
 
 from wintry_tally.desk.session import Session
-from wintry_tally.desk.views.capacity_overview import CapacityOverview
 from wintry_tally.desk.views.station import StationView
+from wintry_tally.desk.views.station_overview import StationOverview
 from wintry_tally.desk.widgets.parts import column
 
+if TYPE_CHECKING:
+    from wintry_tally.core.protocol.template import Template
+    from wintry_tally.desk.running import LiveRun
 
-class CapacityView(StationView):
+
+class BenchStation(StationView):
     """A stack of pages; which one shows follows from what is going on, or from what was asked."""
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Session, key: str) -> None:
         super().__init__(session)
+        self.key = key
         self.pages = QStackedWidget()
-        self.overview = CapacityOverview(session)
+        self.overview = StationOverview(session, key)
         self.overview.opened.connect(self.opened)
+        self.overview.go.connect(self.go)
+        self.overview.recipe.connect(self.plan_recipe)
         self.overview.plan.connect(self.show_plan)
         self.overview.hand.connect(self.begin_hand)
         self.overview.choose_file.connect(lambda: self.window().import_log())  # type: ignore[attr-defined]
@@ -38,6 +46,10 @@ class CapacityView(StationView):
             from wintry_tally.desk.views.plan_page import PlanPage
 
             made = PlanPage(self.session)
+        elif name == "recipe":
+            from wintry_tally.desk.views.recipe_page import RecipePage
+
+            made = RecipePage(self.session, self.key)
         elif name == "run":
             from wintry_tally.desk.views.run_page import RunPage
 
@@ -60,15 +72,19 @@ class CapacityView(StationView):
         """Show what is going on, or the overview."""
         running = self.session.running
         target: StationView = self.overview
-        if running.of_sample(self.sample_id) is not None:
+        if self._live() is not None:
             self._asked = ""
             target = self.page("run")
         elif self._asked:
             target = self.page(self._asked)
-        elif running.open_hand_run(self.sample_id) is not None:
+        elif self.key == "capacity" and running.open_hand_run(self.sample_id) is not None:
             target = self.page("hand")
         self.pages.setCurrentWidget(target)
         target.show_sample(self.sample_id)
+
+    def _live(self) -> LiveRun | None:
+        live = self.session.running.of_sample(self.sample_id)
+        return live if live is not None and live.run.station == self.key else None
 
     def sample_switched(self) -> None:
         """A page asked for belongs to the sample before."""
@@ -79,20 +95,26 @@ class CapacityView(StationView):
         self._asked = "plan"
         self.refresh()
 
+    def plan_recipe(self, template: Template) -> None:
+        """Plan a run by a recipe."""
+        self._asked = "recipe"
+        self.refresh()
+        self.page("recipe").load(template)  # type: ignore[attr-defined]
+
     def begin_hand(self) -> None:
         """Read by hand."""
         self._asked = "hand"
         self.refresh()
 
-    def import_file(self, path: Path) -> None:
-        """Show the import page on a file."""
+    def import_file(self, *paths: Path) -> None:
+        """Show the import page on a file, or on several that are one log."""
         self._asked = "import"
         self.refresh()
-        self.page("import").load(path)  # type: ignore[attr-defined]
+        self.page("import").load(*paths)  # type: ignore[attr-defined]
 
     def _done(self, where: str) -> None:
         self._asked = ""
-        if where in {"", "capacity"}:
+        if where in {"", self.key}:
             self.refresh()
         else:
             self.go.emit(where)
@@ -105,7 +127,7 @@ class CapacityView(StationView):
         """The page shown follows the run."""
         current = self.pages.currentWidget()
         if isinstance(current, StationView):
-            if current is self.page("run") and self.session.running.of_sample(self.sample_id) is None:
+            if current is self.page("run") and self._live() is None:
                 self.refresh()
             else:
                 current.tick()

@@ -1,12 +1,13 @@
-"""The runs of a sample with their figures and remarks, and the three ways to make another."""
+"""A station's runs with their figures and remarks, and the ways to make another: recipes, hand readings, a log."""
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QFileDialog, QFrame, QHBoxLayout, QVBoxLayout, QWidget
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QFileDialog, QFrame, QGridLayout, QHBoxLayout, QLayout, QVBoxLayout, QWidget
 
 from wintry_tally.core.analysis.ending import ENDING_WORDS
 from wintry_tally.core.protocol.recipe import CAUSE_WORDS, EndCause
@@ -20,33 +21,67 @@ from wintry_tally.desk.widgets.parts import button, card, clear, column, label, 
 
 if TYPE_CHECKING:
     from wintry_tally.book import Run
+    from wintry_tally.core.analysis.charging import ChargeResult
+    from wintry_tally.core.analysis.trips import Trip
     from wintry_tally.report.dossier import RunReport
 
-METHODS = {"simulated": "simulated bench", "hand": "read by hand", "imported": "imported"}
+METHODS = {"simulated": "simulated bench", "bench": "on the bench", "hand": "read by hand", "imported": "imported"}
+
+PURPOSES = {
+    "charge": "Charge to a known full, and see how fast and how full it gets.",
+    "rest": "Rest before a test: runs compare only when they rested alike.",
+    "capacity": "Draw it empty at a known rate and count what came out.",
+    "load": "Heavy currents: what it holds, what it stands for seconds, where it opens. Attended throughout.",
+    "cold": "What the cold takes, whether a charge below freezing is refused, what a heater does.",
+    "shelf": "Store it full for months; what it lost shows on the recharge.",
+    "revival": "Packs that seem dead: wake them, or bring a flat one back. Attended throughout.",
+}
+"""What each station is for, in a line."""
 
 
-class CapacityOverview(StationView):
-    """`plan`, `hand` and `choose_file` ask for one of the three ways."""
+def _trip_words(trip: Trip) -> str:
+    took = f" after {trip.latency_s:.3g} s" if trip.latency_s else ""
+    return f"Protection opened ({trip.kind}): {abs(trip.current_A):.4g} A at {trip.voltage_V:.2f} V{took}"
 
+
+class StationOverview(StationView):
+    """`recipe`, `plan`, `hand` and `choose_file` ask for one of the ways."""
+
+    recipe = Signal(object)
     plan = Signal()
     hand = Signal()
     choose_file = Signal()
     dropped = Signal(object)
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Session, key: str) -> None:
         super().__init__(session)
+        self.key = key
+        capacity = key == "capacity"
         self.bench_button = button("Simulated bench…", self.plan.emit, "main")
         self.hand_button = button("Hand readings…", self.hand.emit)
         self.import_button = button("Import a log…", self.choose_file.emit)
-        ways = row(
-            label("New capacity test:", "heading"), self.bench_button, self.hand_button, self.import_button, None
+        self.own_button = button("Open a recipe…", self._open_recipe, "link", "Open a recipe from a file")
+        ways = (
+            row(label("New capacity test:", "heading"), self.bench_button, self.hand_button, self.import_button, None)
+            if capacity
+            else row(label(PURPOSES[key], "heading", wrap=True), self.import_button)
         )
+        if not capacity:
+            ways.setStretch(0, 1)
         note = label(
             "The simulated bench draws on a battery model in fast time: for practice and for planning. "
             "A log can also be dropped anywhere on the window.",
             "small",
             wrap=True,
         )
+        note.setVisible(capacity)
+        self._recipes = QGridLayout()
+        self._recipes.setHorizontalSpacing(14)
+        self._recipes.setVerticalSpacing(6)
+        self._recipes.setColumnStretch(1, 1)
+        heading = row(label("Recipes", "heading"), None, self.own_button)
+        self._recipe_card = card(heading, self._recipes)
+        self._filled_for = ""
         self._banner = QVBoxLayout()
         self._runs = QVBoxLayout()
         self._runs.setSpacing(10)
@@ -54,20 +89,70 @@ class CapacityOverview(StationView):
         self.curve.setFixedHeight(230)
         self._curve_card = card(self.curve)
         inner = QWidget()
-        inner.setLayout(column(card(ways, note), self._banner, self._curve_card, self._runs, None, gap=3))
+        parts: list[QWidget | QLayout | None] = [
+            card(ways, note),
+            self._banner,
+            self._curve_card,
+            self._runs,
+            self._recipe_card,
+        ]
+        if not capacity:
+            parts = [parts[0], self._banner, self._recipe_card, self._curve_card, self._runs]
+        inner.setLayout(column(*parts, None, gap=3))
         self.setLayout(column(scrolling(inner)))
 
     def refresh(self) -> None:
-        """Runs as the book has them."""
+        """Runs as the book has them, recipes as the family has them."""
         clear(self._banner)
+        self._fill_recipes()
+        live = self.session.running.of_sample(self.sample_id)
+        if live is not None and live.run.station != self.key:
+            station = live.run.station
+            told = label(f"{live.run.title} is under way at {station.capitalize()}.", wrap=True)
+            go = button(f"Go to {station.capitalize()}", lambda: self.go.emit(station), "main")
+            self._banner.addWidget(card(row(told, None, go), role="banner"))
         for run in self.session.running.interrupted():
-            if run.sample_id == self.sample_id:
+            if run.sample_id == self.sample_id and run.station == self.key:
                 self._banner.addWidget(self._interrupted(run))
-        for run in self.session.runs(self.sample_id):
-            if run.method == "simulated" and self.session.running.elsewhere(run):
+        for run in self._own_runs():
+            if self.session.running.elsewhere(run):
                 words = f"{run.title} is running in another window of this book."
                 self._banner.addWidget(card(label(words, wrap=True), role="banner"))
         self.dossier_changed()
+
+    def _own_runs(self) -> list[Run]:
+        return [run for run in self.session.runs(self.sample_id) if run.station == self.key]
+
+    def _fill_recipes(self) -> None:
+        """The shipped recipes of this station that fit the family."""
+        from wintry_tally.exchange.recipe_file import shipped
+
+        family = self.session.sample(self.sample_id).family
+        if self._filled_for == family.key:
+            return
+        self._filled_for = family.key
+        clear(self._recipes)
+        fitting = [item for item in shipped().values() if item.station == self.key and item.fits(family)]
+        for line, template in enumerate(fitting):
+            go = button(template.title, partial(self.recipe.emit, template), "link", f"Plan: {template.title}")
+            self._recipes.addWidget(go, line, 0, Qt.AlignmentFlag.AlignTop)
+            school = f" ({template.school})" if template.school else ""
+            self._recipes.addWidget(label(template.words + school, "quiet", wrap=True), line, 1)
+        if not fitting:
+            words = f"No shipped recipe of this station is for a {family.words} battery; open one of your own, or import a log."
+            self._recipes.addWidget(label(words, "quiet", wrap=True), 0, 0, 1, 2)
+
+    def _open_recipe(self) -> None:
+        name, _ = QFileDialog.getOpenFileName(self, "Open a recipe", str(Path.home()), "Recipes (*.toml *.json)")
+        if name:
+            self.open_recipe_file(Path(name))
+
+    def open_recipe_file(self, path: Path) -> None:
+        """Plan with a recipe of one's own."""
+        from wintry_tally.exchange.recipe_file import read_recipe
+
+        with self.session.guard():
+            self.recipe.emit(read_recipe(path))
 
     def _interrupted(self, run: Run) -> QWidget:
         running = self.session.running
@@ -92,7 +177,7 @@ class CapacityOverview(StationView):
             return
         clear(self._runs)
         dossier = self.session.dossier(self.sample_id)
-        runs = [run for run in self.session.runs(self.sample_id) if run.status != "running"]
+        runs = [run for run in self._own_runs() if run.status != "running"]
         if dossier is None:
             if runs:
                 self._runs.addWidget(label("Working it out…", "quiet"))
@@ -112,10 +197,10 @@ class CapacityOverview(StationView):
                         shown.append((run.title, *curve))
         shown.reverse()
         sample = self.session.sample(self.sample_id)
-        self._curve_card.setVisible(bool(shown))
+        self._curve_card.setVisible(bool(shown) and self.key == "capacity")
         lines = [("x", sample.rated_Ah, f"claimed {sample.rated_Ah:g} Ah")] if sample.rated_Ah else []
         self.curve.show_curves(shown, None, lines)
-        if not runs and not self._banner.count():
+        if not runs and not self._banner.count() and self.key == "capacity":
             self._runs.addWidget(
                 label(
                     "No test yet. Charge the battery fully and let it rest; then choose one of the three ways above.",
@@ -149,7 +234,10 @@ class CapacityOverview(StationView):
         if report.problem:
             parts.append(label(report.problem, "problem", wrap=True))
         test = report.analysis.capacity if report.analysis else None
-        if test is not None:
+        filled = report.analysis.charge if report.analysis else None
+        if filled is not None and (test is None or run.recipe.get("method") == "charge"):
+            parts += self._charge_line(run, filled)
+        elif test is not None:
             line = QHBoxLayout()
             line.setSpacing(22)
             for name, which, quantity in (
@@ -176,7 +264,10 @@ class CapacityOverview(StationView):
                 )
             )
         elif report.analysis is not None:
-            parts.append(label("Nothing was discharged in this log.", "quiet"))
+            parts.append(label("Nothing was charged or discharged in this log.", "quiet"))
+        if report.analysis is not None and report.analysis.trips:
+            told = "; ".join(_trip_words(trip) for trip in report.analysis.trips[:4])
+            parts.append(label(told, wrap=True))
         if report.analysis is not None and report.analysis.remarks:
             remarks = FindingList()
             for remark in report.analysis.remarks:
@@ -201,6 +292,22 @@ class CapacityOverview(StationView):
                 )
             )
         return card(*parts)
+
+    def _charge_line(self, run: Run, filled: ChargeResult) -> list[QWidget | QHBoxLayout]:
+        figure = Figure(f"Charge put in, {run.title}")
+        figure.set_quantity(filled.count.charge)
+        energy = Figure(f"Energy put in, {run.title}")
+        energy.set_quantity(filled.count.energy)
+        line = QHBoxLayout()
+        line.setSpacing(22)
+        for name, shown in (("Charge put in", figure), ("Energy put in", energy)):
+            shown.opened.connect(self.opened)
+            line.addLayout(column(label(name, "small"), shown, gap=0))
+        line.addStretch(1)
+        full = "never full" if filled.time_to_full_s is None else f"full after {format_duration(filled.time_to_full_s)}"
+        heated = "" if filled.heating is None else f" · heater for {format_duration(filled.heating.duration_s)}"
+        words = f"{full}{heated} · {ENDING_WORDS.get(filled.ended_by, filled.ended_by)}"
+        return [line, label(words, "quiet", wrap=True)]
 
     def _save(self, run: Run) -> None:
         name, _ = QFileDialog.getSaveFileName(

@@ -1,0 +1,342 @@
+"""Planning a run by a recipe: its steps, the bench it runs on, the pre-flight list, the cautions, the start."""
+
+from __future__ import annotations
+
+import random
+from functools import partial
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import Qt, QTimer
+from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QGridLayout, QHBoxLayout, QWidget
+
+from wintry_tally.bench.simulated import STAND_IN_METER
+from wintry_tally.book import RunSettings
+from wintry_tally.core.protocol.preflight import Bench, Check, bars, preflight_recipe
+from wintry_tally.core.protocol.setpoints import Facts
+from wintry_tally.core.quantity import format_duration
+from wintry_tally.desk.session import Session
+from wintry_tally.desk.views.plan_page import SPEEDS
+from wintry_tally.desk.views.station import StationView
+from wintry_tally.desk.widgets.findings import FindingList
+from wintry_tally.desk.widgets.parts import button, card, column, label, row, scrolling
+from wintry_tally.desk.widgets.quantity_field import QuantityField
+from wintry_tally.desk.widgets.step_table import StepTable
+
+if TYPE_CHECKING:
+    from wintry_tally.core.plan import Forecast
+    from wintry_tally.core.protocol.template import Template
+
+HEAVY_W, HEAVY_A = 3000.0, 200.0
+USUAL_W, USUAL_A = 180.0, 20.0
+
+
+class RecipePage(StationView):
+    """Steps on the left, pre-flight and cautions on the right."""
+
+    def __init__(self, session: Session, station: str) -> None:
+        super().__init__(session)
+        self.station = station
+        self.title = label("", "heading", wrap=True)
+        self.words = label("", "small", wrap=True)
+        self.steps = StepTable()
+        self.steps.changed.connect(self.review)
+        self.edit = QCheckBox("Edit the steps")
+        self.edit.clicked.connect(self._edit)
+        self.save = button("Save as a file…", self._save, "link", "Save this recipe as a file")
+        self.bench = QComboBox()
+        self.bench.setAccessibleName("Bench")
+        self.bench.activated.connect(self._bench_chosen)
+        self.power = QuantityField("Stand-in load's power ceiling", "power")
+        self.ceiling = QuantityField("Stand-in load's current ceiling", "current")
+        self.ambient = QuantityField("Ambient", "temperature", "23 °C")
+        self.core = QuantityField("Pack's temperature at the start", "temperature", "as ambient")
+        self.full = QuantityField("Stand-in battery's charge at the start", "share", "100 %")
+        self.speed = QComboBox()
+        self.speed.setAccessibleName("Speed of the stand-in bench")
+        for words, value in SPEEDS:
+            self.speed.addItem(words, value)
+        self.speed.setCurrentIndex(2)
+        self.checks = FindingList()
+        self.checks.opened.connect(self.opened)
+        self.outlook = label("", wrap=True)
+        self.caution_text = label("", wrap=True)
+        self.acknowledged = QCheckBox("I have read and heeded these cautions")
+        self.acknowledged.clicked.connect(self._able)
+        self.start_button = button("Start", self.start, "main")
+        self.back = button("Back", lambda: self.go.emit(""))
+        self._ready = False
+        self._timer = QTimer(self)
+        self._timer.setSingleShot(True)
+        self._timer.setInterval(150)
+        self._timer.timeout.connect(self.review)
+        for field in (self.power, self.ceiling, self.ambient, self.core, self.full):
+            field.line.textChanged.connect(lambda _t: self._timer.start())
+        session.bench_changed.connect(self._fill_benches)
+        self._lay_out()
+
+    def _lay_out(self) -> None:
+        grid = QGridLayout()
+        grid.setHorizontalSpacing(10)
+        grid.setVerticalSpacing(6)
+        grid.setColumnStretch(1, 1)
+        self._stand_in: list[QWidget] = []
+        for line, (name, widget) in enumerate(
+            (
+                ("On", self.bench),
+                ("Load: at most", self.power),
+                ("", self.ceiling),
+                ("Ambient", self.ambient),
+                ("Pack begins at", self.core),
+                ("Charged to", self.full),
+                ("Speed", self.speed),
+            )
+        ):
+            words = label(name, "quiet")
+            grid.addWidget(words, line, 0, Qt.AlignmentFlag.AlignTop)
+            grid.addWidget(widget, line, 1)
+            if widget not in (self.bench, self.ambient):
+                self._stand_in += [words, widget]
+        left = QWidget()
+        left.setLayout(
+            column(
+                card(self.title, self.words, self.steps, row(self.edit, None, self.save), gap=2),
+                card(label("Where", "heading"), grid),
+                None,
+                gap=3,
+            )
+        )
+        right = QWidget()
+        right.setLayout(
+            column(
+                card(label("Before it starts", "heading"), self.checks, self.outlook),
+                card(label("Cautions", "heading"), self.caution_text, self.acknowledged),
+                row(None, self.back, self.start_button),
+                None,
+                gap=3,
+            )
+        )
+        halves = QHBoxLayout()
+        halves.setSpacing(12)
+        halves.addWidget(left, 1, Qt.AlignmentFlag.AlignTop)
+        halves.addWidget(right, 1, Qt.AlignmentFlag.AlignTop)
+        inner = QWidget()
+        inner.setLayout(column(halves, None))
+        self.setLayout(column(scrolling(inner)))
+
+    # --- what is planned ---
+
+    def load(self, template: Template) -> None:
+        """Plan by this recipe."""
+        self.title.setText(template.title)
+        school = f" {template.school[:1].upper()}{template.school[1:]}." if template.school else ""
+        self.words.setText(template.words + school)
+        heavy = self.station == "load"
+        self.power.set_number(HEAVY_W if heavy else USUAL_W)
+        self.ceiling.set_number(HEAVY_A if heavy else USUAL_A)
+        cold = "cold" in template.cautions
+        self.ambient.set_number(20.0 if cold else 23.0)
+        self.core.set_number(-12.0 if cold else None)
+        charges = template.steps[0].kind == "charge" or template.method in {"charge", "charge-block", "heater"}
+        self.full.set_text("30 %" if charges else "100 %")
+        self.edit.setChecked(False)
+        self.acknowledged.setChecked(False)
+        self._fill_benches()
+        self.steps.show_recipe(template, self._facts())
+        recipe = self.steps.recipe
+        cautions = recipe.cautions if recipe is not None else ()
+        self.caution_text.setText("\n".join(f"• {text}" for text in cautions))
+        self.review()
+
+    def _edit(self) -> None:
+        if self.steps.template is not None:
+            self.steps.show_recipe(self.steps.template, self._facts(), self.edit.isChecked())
+            self.review()
+
+    def _fill_benches(self) -> None:
+        if not self.session.has_book:
+            return
+        chosen = self.bench.currentData()
+        self.bench.clear()
+        self.bench.addItem("the stand-in bench (nothing real is switched)", "")
+        with self.session.guard():
+            for channel in self.session.equipment.channels:
+                self.bench.addItem(f"channel {channel.name}", channel.name)
+        self.bench.setCurrentIndex(max(0, self.bench.findData(chosen)))
+        self._bench_chosen()
+
+    def _bench_chosen(self) -> None:
+        stand_in = not self.bench.currentData()
+        for widget in self._stand_in:
+            widget.setVisible(stand_in)
+        self.acknowledged.setChecked(False)
+        if self.steps.template is not None:
+            self.review()
+
+    def _limits(self) -> Bench:
+        name = self.bench.currentData()
+        if name:
+            equipment = self.session.equipment
+            return equipment.limits(equipment.channel(name))
+        return Bench(self.power.number or 0.0, self.ceiling.number or 0.0, 50.0, 16.0)
+
+    def _facts(self) -> Facts:
+        sample = self.session.sample(self.sample_id)
+        return Facts(sample.family, sample.rated_Ah or 0.0, sample.claims, self._limits().limits)
+
+    def review(self) -> None:
+        """The pre-flight list, for what stands here now."""
+        if self.steps.template is None or not self.session.holds(self.sample_id):
+            return
+        sample = self.session.sample(self.sample_id)
+        facts = self._facts()
+        self.steps.facts_changed(facts) if not self.steps.problem else None
+        self.checks.reset()
+        self.outlook.setText("")
+        recipe = self.steps.recipe
+        found: list[Check] = []
+        if recipe is None:
+            found.append(Check("Steps", "bar", self.steps.problem or "A step cannot be read."))
+        else:
+            limits = self._limits()
+            outlook = self._forecast()
+            found = preflight_recipe(
+                self.steps.template, recipe, facts, limits, sample.arrival.rested_V, outlook.end_s if outlook else None
+            )
+            if outlook is not None and outlook.end_s > 0:
+                self._say_outlook(outlook)
+        if any(field.problem for field in (self.power, self.ceiling, self.ambient, self.core, self.full)):
+            found.append(Check("Fields", "bar", "A field cannot be read: see the words beneath it."))
+        for check in found:
+            working = check.working
+            self.checks.add(
+                check.state,
+                f"{check.name}: {check.message}",
+                "Working" if working else "",
+                partial(self.opened.emit, working) if working else None,
+            )
+        self._ready = not bars(found)
+        self._able()
+
+    def _forecast(self) -> Forecast | None:
+        from wintry_tally.core.cell import parameters_for
+        from wintry_tally.core.plan import forecast
+
+        sample, recipe = self.session.sample(self.sample_id), self.steps.recipe
+        if not sample.rated_Ah or recipe is None or not recipe.live:
+            return None
+        ambient = 23.0 if self.ambient.number is None else self.ambient.number
+        return forecast(recipe, parameters_for(sample.family, sample.rated_Ah), ambient, full=self._share())
+
+    def _share(self) -> float:
+        return min(1.0, max(0.0, (100.0 if self.full.number is None else self.full.number) / 100.0))
+
+    def _say_outlook(self, outlook: Forecast) -> None:
+        parts = []
+        if outlook.charge_Ah > 0.005:
+            parts.append(f"{outlook.charge_Ah:.3g} Ah drawn")
+        if outlook.put_in_Ah > 0.005:
+            parts.append(f"{outlook.put_in_Ah:.3g} Ah put in")
+        self.outlook.setText(f"Forecast: {', '.join(parts) or 'little moved'} in {format_duration(outlook.end_s)}.")
+
+    def sample_switched(self) -> None:
+        """A plan belongs to its sample."""
+        self.steps.template = None
+
+    def leave(self) -> None:
+        """Nothing is left to be reviewed."""
+        self._timer.stop()
+
+    def refresh(self) -> None:
+        """Check again: a claim may have changed."""
+        self.review()
+
+    def _able(self) -> None:
+        self.start_button.setEnabled(self._ready and self.acknowledged.isChecked())
+
+    def _save(self) -> None:
+        template = self.steps.template
+        if template is None:
+            return
+        name, _ = QFileDialog.getSaveFileName(
+            self, "Save the recipe", str(Path.home() / f"{template.name}.toml"), "Recipes (*.toml *.json)"
+        )
+        if name:
+            from wintry_tally.exchange.recipe_file import write_recipe
+
+            with self.session.guard():
+                write_recipe(template, Path(name))
+                self.session.said.emit(f"Saved {name}")
+
+    # --- starting ---
+
+    def start(self) -> None:
+        """Start the run as planned."""
+        recipe = self.steps.recipe
+        if recipe is None or not self.start_button.isEnabled():
+            return
+        channel = str(self.bench.currentData() or "")
+        with self.session.guard():
+            self.session.running.start(
+                self.session.sample(self.sample_id),
+                recipe,
+                self._settings(channel),
+                recipe.cautions,
+                self.station,
+                channel,
+            )
+            self.acknowledged.setChecked(False)
+            self.session.touch_runs(self.sample_id)
+            self.go.emit("")
+
+    def _settings(self, channel: str) -> RunSettings:
+        sample, recipe = self.session.sample(self.sample_id), self.steps.recipe
+        assert recipe is not None
+        cutoff = next(
+            (
+                rule.value
+                for step in recipe.steps
+                if step.kind == "discharge"
+                for rule in step.ends
+                if rule.kind == "voltage"
+            ),
+            None,
+        )
+        ambient = 23.0 if self.ambient.number is None else self.ambient.number
+        known: dict[str, object] = {
+            "family": sample.family_key,
+            "rated_Ah": sample.rated_Ah,
+            "cutoff_V": cutoff,
+            "ambient_C": ambient,
+            "mode": "recipe",
+        }
+        if channel:
+            equipment = self.session.equipment
+            volts, amps = equipment.meter_of(equipment.channel(channel))
+            return RunSettings(
+                **known,  # type: ignore[arg-type]
+                voltage_accuracy=volts.voltage_accuracy,
+                current_accuracy=amps.current_accuracy,
+                voltage_resolution=volts.voltage_resolution,
+                current_resolution=amps.current_resolution,
+                instrument=volts.name if volts is amps else f"{volts.name}, {amps.name}",
+            )
+        seed = random.SystemRandom().randrange(1, 10**9)
+        extra: dict[str, object] = {"state_of_charge": self._share()}
+        if self.core.number is not None:
+            extra["start_C"] = self.core.number
+        return RunSettings(
+            **known,  # type: ignore[arg-type]
+            voltage_accuracy=STAND_IN_METER.voltage_accuracy,
+            current_accuracy=STAND_IN_METER.current_accuracy,
+            voltage_resolution=STAND_IN_METER.voltage_resolution,
+            current_resolution=STAND_IN_METER.current_resolution,
+            instrument="simulated meter",
+            speed=float(self.speed.currentData()),
+            seed=seed,
+            power_W=self.power.number or USUAL_W,
+            load_A=self.ceiling.number or USUAL_A,
+            # the stand-in battery's own truth: near its rating, and not known to whoever tests it
+            health=random.Random(seed).uniform(0.95, 1.04),
+            extra=extra,
+        )

@@ -1,0 +1,388 @@
+"""Every station's page, a run by a recipe with its prompts, the bench and a run on it, curves, imports of many kinds."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QCheckBox, QFileDialog, QLabel, QPushButton
+
+from tests.making import discharge, write_log
+from wintry_tally.bench.connect import Tried
+from wintry_tally.bench.equipment import Instrument
+from wintry_tally.core.battery import FAMILIES, parse_claim
+from wintry_tally.core.engine import Phase
+from wintry_tally.core.protocol.leads import awg_area_mm2
+from wintry_tally.desk.views.bench import read_area
+from wintry_tally.desk.views.recipe_page import RecipePage
+from wintry_tally.desk.window import Window
+from wintry_tally.exchange.recipe_file import shipped, shipped_recipe
+
+
+@pytest.fixture
+def one(window: Window, sample_book: Path) -> Window:
+    window.open_book(sample_book)
+    return window
+
+
+def claim(window: Window, *texts: str) -> None:
+    for text in texts:
+        window.session.add_claim(window.sample_id, parse_claim(text))
+
+
+def planned(window: Window, name: str) -> RecipePage:
+    template = shipped_recipe(name)
+    window.show_station(template.station)
+    view = window.view(template.station)
+    view.plan_recipe(template)
+    return view.page("recipe")
+
+
+def bars_of(page: RecipePage) -> str:
+    return " ".join(page.checks.messages)
+
+
+# --- stations and their recipes ---
+
+
+@pytest.mark.parametrize("station", ["charge", "rest", "load", "cold", "shelf", "revival"])
+def test_every_station_offers_what_fits_the_family(one: Window, station: str) -> None:
+    one.show_station(station)
+    view = one.view(station)
+    offered = {b.text() for b in view.overview.findChildren(QPushButton)}
+    family = one.session.sample(one.sample_id).family
+    fitting = {t.title for t in shipped().values() if t.station == station and t.fits(family)}
+    assert fitting and fitting <= offered and "Revive a flat lead-acid battery" not in offered
+
+
+FOR_LFP = sorted(t.name for t in shipped().values() if t.fits(FAMILIES["lfp"]) and t.station != "arrival")
+
+
+@pytest.mark.parametrize("name", FOR_LFP)
+def test_every_recipe_shows_its_steps_and_its_checks(one: Window, name: str) -> None:
+    claim(one, "surge 80 A for 5 s", "40 A continuous", "70 min reserve")
+    page = planned(one, name)
+    shown = [line.text() for line in page.steps._sentences.values()]
+    assert shown and all(shown)
+    assert page.checks.messages or page.steps.recipe is not None
+    if page.steps.recipe is not None and page.steps.recipe.live:
+        assert page.caution_text.text().count("•") >= 3
+    assert not page.start_button.isEnabled(), "nothing starts before the cautions are acknowledged"
+
+
+def test_heavy_currents_are_withheld_while_nothing_is_claimed(one: Window) -> None:
+    page = planned(one, "hold")
+    assert "heavy currents are withheld" in bars_of(page)
+    page.acknowledged.click()
+    assert not page.start_button.isEnabled()
+    claim(one, "40 A continuous")
+    page.review()
+    assert "withheld" not in bars_of(page) and page.start_button.isEnabled()
+    page.power.line.setText("100 W")
+    page.review()
+    assert "above the load's" in bars_of(page) and not page.start_button.isEnabled()
+    page.power.line.setText("lots")
+    page.review()
+    assert "cannot be read" in bars_of(page)
+
+
+def test_a_claim_that_a_recipe_needs_is_asked_for(one: Window) -> None:
+    page = planned(one, "overload-trip")
+    assert "Needs a claim first" in bars_of(page) or "nothing is known for" in bars_of(page)
+
+
+def test_steps_can_be_edited_and_saved(one: Window, tmp_path: Path, monkeypatch) -> None:
+    claim(one, "40 A continuous")
+    page = planned(one, "hold")
+    page.edit.click()
+    line = page.steps.lines[1, "set to"]
+    line.setText("30 A")
+    line.editingFinished.emit()
+    assert page.steps.recipe is not None and page.steps.recipe.steps[1].setting == 30.0
+    line.setText("30 parsec")
+    line.editingFinished.emit()
+    assert page.steps.recipe is None and "parsec" in bars_of(page)
+    line.setText("0.5 C")
+    line.editingFinished.emit()
+    until = page.steps.lines[1, "until"]
+    until.setText("protection open; voltage 7 V; time 5 min")
+    until.editingFinished.emit()
+    assert "below the floor" in bars_of(page)
+    until.setText("moonrise 3")
+    until.editingFinished.emit()
+    assert "ends nothing" in bars_of(page)
+    until.setText("protection open; voltage floor")
+    until.editingFinished.emit()
+    assert "might never end" in bars_of(page)
+    until.setText("protection open; time 2 min")
+    until.editingFinished.emit()
+    target = tmp_path / "mine.toml"
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(target), ""))
+    page._save()
+    one.view("load").overview.open_recipe_file(target)
+    assert page.steps.recipe is not None and page.steps.recipe.steps[1].setting == 20.0
+    assert [rule.kind for rule in page.steps.recipe.steps[1].ends] == ["protection", "time"]
+    target.write_text("nothing = ")
+    one.view("load").overview.open_recipe_file(target)
+    assert "TOML" in one._problem_text.text()
+
+
+def start(qtbot, window: Window, page: RecipePage, speed: int = -1) -> None:
+    page.speed.setCurrentIndex(speed % page.speed.count())
+    page.acknowledged.click()
+    assert page.start_button.isEnabled(), page.checks.messages
+    qtbot.mouseClick(page.start_button, Qt.MouseButton.LeftButton)
+    assert window.session.running.of_sample(window.sample_id) is not None
+
+
+def test_a_run_by_a_recipe_asks_for_hands_and_settles_its_claim(qtbot, one: Window) -> None:
+    claim(one, "40 A continuous")
+    page = planned(one, "hold")
+    page.edit.click()
+    for place, text in ((0, "time 5 s"), (1, "protection open; time 5 min"), (2, "time 20 s")):
+        line = page.steps.lines[place, "until"]
+        line.setText(text)
+        line.editingFinished.emit()
+    start(qtbot, one, page, speed=1)
+    run_page = one.view("load").page("run")
+    qtbot.waitUntil(lambda: "Step 2 of 3" in run_page.step.text(), timeout=20000)
+    run_page.mark.setText("fan on")
+    qtbot.keyClick(run_page.mark, Qt.Key.Key_Return)
+    qtbot.waitUntil(lambda: not one.session.running.live, timeout=60000)
+    run = one.session.runs(one.sample_id)[-1]
+    assert (
+        run.station == "load" and run.recipe["method"] == "hold" and run.cause in {"time-limit", "battery-protection"}
+    )
+    assert "mark" in [event.kind for event in one.session.book.runs.events(run.id)]
+    qtbot.waitUntil(lambda: one.session.dossier(one.sample_id) is not None, timeout=20000)
+    verdict = next(v for v in one.session.dossier(one.sample_id).verdicts if v.claim.kind == "continuous-discharge")
+    assert verdict.outcome.value == "met", verdict.advice
+
+
+def test_prompts_wait_and_can_be_skipped(qtbot, one: Window) -> None:
+    page = planned(one, "wake-up")
+    start(qtbot, one, page)
+    run_page = one.view("revival").page("run")
+    qtbot.waitUntil(run_page.prompt.isVisible, timeout=10000)
+    live = one.session.running.of_sample(one.sample_id)
+    assert live.latest.state.phase is Phase.PROMPTING and "cells" in run_page.asked.text()
+    assert "waits for you" in run_page.state.text() and not run_page.pause.isEnabled()
+    # another station says where it goes on
+    one.show_station("charge")
+    assert any("is under way at Revival" in text for text in texts(one.view("charge")))
+    one.show_station("revival")
+    qtbot.mouseClick(run_page.done, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: live.latest.state.index >= 1, timeout=10000)
+    assert run_page.across_button.isVisible()
+    run_page.show_across()
+    assert run_page._across.isVisible() and run_page._across.values["V"].text() != ""
+    qtbot.keyClick(run_page._across, Qt.Key.Key_Escape)
+    assert not run_page._across.isVisible()
+    before = live.latest.state.index
+    if live.latest.state.phase is not Phase.ENDED and before + 1 < len(live.recipe.steps):
+        qtbot.mouseClick(run_page.skip, Qt.MouseButton.LeftButton)
+    qtbot.mouseClick(run_page.stop, Qt.MouseButton.LeftButton)
+    qtbot.mouseClick(run_page.stop, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: not one.session.running.live, timeout=20000)
+
+
+def texts(widget) -> list[str]:
+    return [shown.text() for shown in widget.findChildren(QLabel)]
+
+
+def test_a_charge_is_shown_as_one(qtbot, one: Window) -> None:
+    page = planned(one, "charge-lithium-usual")
+    page.full.line.setText("97 %")
+    page.review()
+    assert "put in" in page.outlook.text()
+    start(qtbot, one, page)
+    run_page = one.view("charge").page("run")
+    qtbot.waitUntil(lambda: run_page._charge_label.text() == "Charge put in", timeout=10000)
+    qtbot.waitUntil(lambda: not one.session.running.live, timeout=60000)
+    qtbot.waitUntil(lambda: one.session.dossier(one.sample_id) is not None, timeout=20000)
+    one.show_station("charge")
+    qtbot.waitUntil(lambda: any("full after" in text for text in texts(one.view("charge").overview)), timeout=10000)
+
+
+# --- the bench ---
+
+
+def test_cross_sections_as_typed() -> None:
+    assert (
+        read_area("6 mm²") == 6.0 and read_area("2,5") == 2.5 and read_area("AWG 10") == pytest.approx(5.26, abs=0.01)
+    )
+    assert awg_area_mm2(16) == pytest.approx(1.31, abs=0.01)
+
+
+def test_instruments_are_added_checked_and_taken_back(qtbot, one: Window) -> None:
+    one.show_bench()
+    bench = one._bench
+    assert bench.isVisible() and not one._top.isVisible()
+    bench.new_instrument()
+    form = bench.instrument_form
+    form.keep()
+    assert "needs a name" in form.problem.text() and form.problem.isVisible()
+    form.name.setText("clamp")
+    form.keep()
+    assert "where it is" in form.problem.text()
+    form.address.setText("TCPIP::127.0.0.1::9::SOCKET")
+    form.accuracy_V.line.setText("rather good")
+    form.keep()
+    assert form.problem.isVisible()
+    form.accuracy_V.line.setText("0.5% + 2 digits")
+    form.keep()
+    assert not form.isVisible() and one.session.equipment.instrument("clamp").voltage_accuracy == "0.5% + 2 digits"
+    bench.new_instrument()
+    form.show_instrument(Instrument("clamp", address="x"))
+    bench._before = ""
+    form.keep()
+    assert "already" in form.problem.text()
+    bench.new_channel()
+    channel = bench.channel_form
+    channel.name.setText("left")
+    channel.keep()
+    assert "measures" in channel.problem.text()
+    channel.boxes["voltage"].setCurrentIndex(channel.boxes["voltage"].findData("clamp"))
+    channel.area.line.setText("AWG 10")
+    channel.length.line.setText("1.5 m")
+    assert "may carry" in channel.warmth.text()
+    channel.keep()
+    kept = one.session.equipment.channel("left")
+    assert kept.voltage == "clamp" and kept.leads.length_m == pytest.approx(1.5)
+    bench._remove("clamp")
+    assert "channel left uses it" in one._problem_text.text()
+    one.session.undo_stack.undo()
+    assert not one.session.equipment.channels
+    bench.read_once(one.session.equipment.instrument("clamp"))
+    qtbot.waitUntil(lambda: "refused" in bench.said.text() or "reached" in bench.said.text(), timeout=10000)
+    bench._answered(Instrument("x"), Tried({"voltage": 13.2}, ["→ MEAS:VOLT?", "← 13.2"]))
+    assert "13.2 V" in bench.said.text() and "MEAS:VOLT?" in bench.exchange.toPlainText()
+    one.show_station("arrival")
+    assert one._top.isVisible()
+
+
+def test_a_run_on_stand_ins_over_the_wire(qtbot, one: Window) -> None:
+    one.show_bench()
+    one._bench.start_stand_ins()
+    names = [item.name for item in one.session.equipment.instruments]
+    assert "stand-in load" in names and len(names) == 6
+    one._bench.read_once(one.session.equipment.instrument("stand-in meter"))
+    qtbot.waitUntil(lambda: " V" in one._bench.said.text(), timeout=10000)
+    claim(one, "40 A continuous")
+    page = planned(one, "capacity-load-limited")
+    page.bench.setCurrentIndex(page.bench.findData("stand-in"))
+    page._bench_chosen()
+    assert "6 mm²" in bars_of(page) and not page.speed.isVisible()
+    page.acknowledged.click()
+    assert page.start_button.isEnabled(), page.checks.messages
+    page.start()
+    live = one.session.running.of_sample(one.sample_id)
+    assert live.run.method == "bench" and live.run.settings.instrument == "stand-in meter"
+    run_page = one.view("capacity").page("run")
+    assert "channel stand-in" in run_page.state.text() and not run_page.speed.isVisible()
+    while live.latest.state.phase is Phase.RESTING:
+        qtbot.mouseClick(run_page.skip, Qt.MouseButton.LeftButton)
+        qtbot.wait(400)
+    qtbot.waitUntil(lambda: live.latest.state.charge_Ah > 0.002, timeout=15000)
+    world = one.session._stand_ins.world
+    assert world.true_current_A > 5
+    world.fault("meter", "silence")
+    qtbot.waitUntil(lambda: not one.session.running.live, timeout=15000)
+    assert world.true_current_A == 0.0
+    run = one.session.runs(one.sample_id)[-1]
+    assert run.cause == "instrument-lost" and "no answer in time" in run.detail
+
+
+# --- curves ---
+
+
+def test_curves_of_a_run(qtbot, demo: Window) -> None:
+    demo.show_sample(next(s.id for s in demo.session.samples() if s.code == "M1"))
+    demo.show_station("curves")
+    view = demo.view("curves")
+    assert view.run.count() >= 3
+    capacity = next(i for i in range(view.run.count()) if view.run.itemText(i).startswith("Capacity"))
+    view.run.setCurrentIndex(capacity)
+    view._chosen()
+    whole = view._shown.analysis.capacity.count.charge.value
+    view.dropout.set_number(9.0)
+    view._typed(9.0)
+    assert float(view.figures["Charge"].text().split()[0]) == pytest.approx(whole, rel=0.01)
+    above = []
+    for volts in (11.0, 12.6, 12.9, 13.1):
+        view._dragged(volts)
+        above.append(float(view.figures["Charge"].text().split()[0]))
+    assert above == sorted(above, reverse=True), "the higher the drop-out the less is usable"
+    view.draw.set_number(2.0)
+    hours = float(view.figures["Hours"].text().split()[0])
+    assert hours == pytest.approx(above[-1] / 2.0, rel=0.02)
+    for key in ("charge", "energy", "time"):
+        view._against(key)
+        assert view.axis == key
+    low, high = view.curve.plot.viewRange()[1] if hasattr(view.curve, "plot") else (0.0, 1.0)
+    assert low < high
+    boxes = [box for box in view.findChildren(QCheckBox) if box.isVisible()]
+    if boxes:
+        boxes[0].click()
+        assert view._overlaid and view.axis == "charge"
+    demo.set_theme("night")
+    demo.set_theme("day")
+
+
+def test_curves_go_to_the_rows_of_a_remark_and_repair(qtbot, demo: Window) -> None:
+    demo.show_sample(next(s.id for s in demo.session.samples() if s.code == "M6"))
+    demo.show_station("curves")
+    view = demo.view("curves")
+    remark = next(r for r in view._shown.analysis.remarks if r.rows)
+    view._go_to(remark)
+    qtbot.wait(60)
+    labels = [b.text() for b in view.findChildren(QPushButton) if b.isVisible()]
+    assert any(text.startswith("Rows ") for text in labels) and "Apply" in labels, labels
+
+
+def test_a_sample_without_runs_has_no_curves(one: Window) -> None:
+    one.show_station("curves")
+    assert one.view("curves")._none.isVisible()
+
+
+# --- imports ---
+
+
+def test_several_files_are_one_log_and_its_kind_is_kept(qtbot, one: Window, tmp_path: Path) -> None:
+    trace = discharge()
+    half = len(trace) // 2
+    first = write_log(tmp_path / "a.csv", trace.taking(np.arange(0, half)))
+    second = write_log(tmp_path / "b.csv", trace.taking(np.arange(half - 5, len(trace))))
+    one.import_log(first, second)
+    page = one.view("capacity").page("import")
+    qtbot.waitUntil(page.keep_button.isEnabled, timeout=15000)
+    assert "and 1 more" in page.title.text() and any("files joined" in text for text in page.remarks.messages)
+    assert page.test.currentData() == "capacity"
+    page.test.setCurrentIndex(page.test.findData("hold"))
+    page._test_chosen = True
+    page.keep()
+    run = one.session.runs(one.sample_id)[-1]
+    assert run.station == "load" and run.recipe == {"method": "hold"} and run.original_name.endswith(".zip")
+    assert one.station == "load"
+
+
+def test_what_was_set_for_a_device_is_remembered(qtbot, one: Window, tmp_path: Path) -> None:
+    log = write_log(tmp_path / "a.csv", discharge(), header="t,x,y")
+    one.import_log(log)
+    page = one.view("capacity").page("import")
+    qtbot.waitUntil(lambda: bool(page.problem.text()), timeout=15000)
+    assert "voltage" in page.problem.text()
+    # the columns are chosen in the preview that is shown all the same
+    for place, field in enumerate(("time", "voltage", "current")):
+        page._boxes[place].setCurrentIndex(page._boxes[place].findData(field))
+    page._columns_chosen()
+    page.accuracy_V.line.setText("0.5%+2d")
+    page._look()
+    qtbot.waitUntil(page.keep_button.isEnabled, timeout=15000)
+    page.keep()
+    again = write_log(tmp_path / "b.csv", discharge(), header="t,x,y")
+    one.import_log(again)
+    qtbot.waitUntil(page.keep_button.isEnabled, timeout=15000)
+    assert not page.problem.isVisible() and page._looked.log.columns["voltage"] == "x"
