@@ -303,7 +303,7 @@ def _assemble(frame: pl.DataFrame, layout: Layout, choices: Choices, name: str) 
         factor, shift = scale_of(field, layout.headers[index].unit)
         column = _numbers(series[field], layout.decimal)
         values[target] = column if factor == 1.0 and shift == 0.0 else column * factor + shift
-        resolution[target] = float(10.0 ** -layout.decimals[index]) * factor
+        resolution[target] = _last_digit(column, layout.decimals[index]) * factor
     if not _any_finite(values["voltage_V"]):
         raise LogError("the voltage column holds no numbers", name, "choose another with --map voltage=COLUMN")
     if not _any_finite(time_s):
@@ -327,6 +327,12 @@ def _assemble(frame: pl.DataFrame, layout: Layout, choices: Choices, name: str) 
     if "time" not in layout.columns:
         labels["time"] = layout.label("date") or layout.label("frame")
     return LogFile(trace, layout, frame.height, labels, sign, moment_of(epoch), tuple(remarks))
+
+
+def _last_digit(column: Column, decimals: int) -> float:
+    """One unit of the last decimal place printed in a column: as the head of the file shows it, or finer further on."""
+    shown, used = float(10.0**-decimals), resolution_of(column)
+    return min(shown, used) if used > 0.0 else shown
 
 
 def _any_finite(column: Column) -> bool:

@@ -1,0 +1,211 @@
+"""How often verdicts are right on simulated batteries whose truth is known; see README.md beside this file.
+
+Each test is simulated with a meter whose errors are drawn from its specification, written as a log, and judged from a
+claims file as `wintry-tally judge` does. What a claim says is drawn around the truth, so that about half of the claims
+hold. A verdict is wrong when it says met of a claim that does not hold, or missed of one that does.
+
+.venv/bin/python benchmarks/verdicts.py [--count 40] [KIND ...]
+"""
+
+from __future__ import annotations
+
+import argparse
+import json
+import tempfile
+from collections import Counter
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from random import Random
+from typing import Any
+
+from wintry_tally.bench.simulated import MeterSpec
+from wintry_tally.bench.simulation import Simulated, SimulatedBattery, simulate
+from wintry_tally.cli.judging import judge_file
+from wintry_tally.core.analysis import Options, analyse
+from wintry_tally.core.battery import Claim, family_named
+from wintry_tally.core.protocol.setpoints import Facts
+from wintry_tally.core.protocol.template import fill
+from wintry_tally.exchange.recipe_file import shipped_recipe
+from wintry_tally.exchange.writer import write_log
+
+METER = MeterSpec("0.2%+2d", "0.6%+3d")
+IDEAL = MeterSpec("0%", "0%", 1e-6, 1e-6, 0.0, 0.0)
+
+
+@dataclass(frozen=True)
+class Trial:
+    """One claim with its log: what is claimed, whether it truly holds, and how it is judged."""
+
+    claim: dict[str, Any]
+    holds: bool
+    method: str
+    log: Simulated
+    battery: SimulatedBattery
+    options: dict[str, Any]
+
+
+def _run(
+    recipe: str, battery: SimulatedBattery, seed: int, claims: tuple[Claim, ...] = (), meter: MeterSpec = METER,
+    interval: float = 5.0,
+) -> Simulated:  # fmt: skip
+    facts = Facts(battery.family, battery.rated_Ah, claims)
+    return simulate(fill(shipped_recipe(recipe), facts), battery, seed, interval, meter)
+
+
+def _said(random: Random, truth: float, spread: float = 0.05) -> float:
+    """A claim drawn around the truth."""
+    return float(f"{truth * (1.0 + random.uniform(-spread, spread)):.4g}")
+
+
+def _counted(key: str) -> Callable[[Random, int], Trial]:
+    def trial(random: Random, seed: int) -> Trial:
+        family = random.choice(["lfp", "nmc", "agm"])
+        battery = SimulatedBattery(family_named(family), random.choice([20.0, 40.0]), health=random.uniform(0.85, 1.05))
+        truth = _run("capacity-reference", battery, seed, meter=IDEAL)
+        analysed = analyse(truth.trace, Options(family=battery.family, rated_Ah=battery.rated_Ah)).capacity
+        assert analysed is not None
+        true = analysed.count.charge.value if key == "capacity" else analysed.count.energy.value
+        value = _said(random, true)
+        claim = {"kind": key, "value": value, "unit": "Ah" if key == "capacity" else "Wh", "direction": "at-least"}
+        return Trial(claim, true >= value, "capacity", _run("capacity-reference", battery, seed), battery, {})
+
+    return trial
+
+
+def _reserve(random: Random, seed: int) -> Trial:
+    battery = SimulatedBattery(family_named("flooded"), random.choice([60.0, 75.0]), ambient_C=25.0)
+    claims = (Claim("reserve", 100.0, "min", "at-least"),)
+    truth = analyse(_run("reserve", battery, seed, claims, IDEAL).trace, Options(family=battery.family)).reserve
+    assert truth is not None
+    value = _said(random, truth.minutes.value)
+    claim = {"kind": "reserve", "value": value, "unit": "min", "direction": "at-least"}
+    log = _run("reserve", battery, seed, claims)
+    return Trial(claim, truth.minutes.value >= value, "reserve", log, battery, {"ambient": 25.0})
+
+
+def _trip(random: Random, seed: int) -> Trial:
+    opens = random.uniform(70.0, 130.0)
+    battery = SimulatedBattery(family_named("lfp"), 40.0, protection={"over_current_A": opens})
+    centre = float(f"{opens + random.uniform(-25.0, 25.0):.3g}")
+    claim = {
+        "kind": "over-current-trip", "value": centre, "unit": "A", "direction": "within", "tolerance": 15.0,
+        "conditions": {"duration_s": 10.0},
+    }  # fmt: skip
+    claims = (Claim("over-current-trip", centre, "A", "within", 15.0, {"duration_s": 10.0}),)
+    log = _run("overload-trip", battery, seed, claims, interval=0.2)
+    return Trial(claim, abs(opens - centre) <= 15.0, "overload", log, battery, {})
+
+
+def _hold(random: Random, seed: int) -> Trial:
+    opens = random.uniform(30.0, 80.0)
+    battery = SimulatedBattery(family_named("lfp"), 40.0, protection={"over_current_A": opens})
+    value = float(f"{opens * random.uniform(0.7, 1.3):.3g}")
+    claim = {
+        "kind": "continuous-discharge", "value": value, "unit": "A", "direction": "at-least",
+        "conditions": {"duration_s": 120.0},
+    }  # fmt: skip
+    claims = (Claim("continuous-discharge", value, "A", "at-least", 0.0, {"duration_s": 120.0}),)
+    return Trial(claim, opens > value, "hold", _run("hold", battery, seed, claims, interval=0.5), battery, {})
+
+
+def _low_cut(random: Random, seed: int) -> Trial:
+    cuts = random.uniform(9.0, 11.0)
+    battery = SimulatedBattery(family_named("lfp"), 20.0, protection={"low_cut_V": cuts})
+    value = round(cuts + random.uniform(-0.8, 0.8), 2)
+    claim = {"kind": "low-voltage-cut", "value": value, "unit": "V", "direction": "within", "tolerance": 0.3}
+    log = _run("low-voltage-cut", battery, seed, interval=0.5)
+    return Trial(claim, abs(cuts - value) <= 0.3, "capacity", log, battery, {})
+
+
+def _block(random: Random, seed: int) -> Trial:
+    protects = random.random() < 0.5
+    cold = random.uniform(-15.0, -4.0)
+    block = 0.0 if protects else -60.0
+    battery = SimulatedBattery(
+        family_named("lfp"), 20.0, state_of_charge=0.5, ambient_C=20.0, start_C=cold,
+        protection={"cold_block_C": block, "cold_release_C": block + 4.0},
+    )  # fmt: skip
+    claim = {"kind": "cold-charge-block", "value": True, "conditions": {"temperature_C": 0.0}}
+    log = _run("charge-block", battery, seed, interval=0.5)
+    return Trial(claim, protects, "charge-block", log, battery, {})
+
+
+def _charge_time(random: Random, seed: int) -> Trial:
+    battery = SimulatedBattery(family_named("lfp"), 20.0, state_of_charge=0.02, health=random.uniform(0.9, 1.05))
+    ideal = _run("charge-lithium-usual", battery, seed, meter=IDEAL)
+    truth = analyse(ideal.trace, Options(family=battery.family, rated_Ah=20.0)).charge
+    assert truth is not None and truth.time_to_full_s is not None
+    hours = truth.time_to_full_s / 3600.0
+    value = _said(random, hours, 0.15)
+    claim = {"kind": "charge-time", "value": value, "unit": "h", "direction": "at-most"}
+    return Trial(claim, hours <= value, "charge", _run("charge-lithium-usual", battery, seed), battery, {})
+
+
+KINDS: dict[str, Callable[[Random, int], Trial]] = {
+    "capacity": _counted("capacity"),
+    "energy": _counted("energy"),
+    "reserve": _reserve,
+    "over-current-trip": _trip,
+    "continuous-discharge": _hold,
+    "low-voltage-cut": _low_cut,
+    "cold-charge-block": _block,
+    "charge-time": _charge_time,
+}
+
+
+def judged(trial: Trial, folder: Path) -> dict[str, Any]:
+    """The verdict on a trial's claim, through files as a stranger's would go."""
+    write_log(trial.log.trace, folder / "run.csv")
+    options = {"voltage_accuracy": METER.voltage_accuracy, "current_accuracy": METER.current_accuracy, **trial.options}
+    claims = {
+        "battery": {
+            "maker": "Invented", "model": "Simulated", "family": trial.battery.family.key,
+            "nominal_V": trial.battery.family.nominal_V, "rated_Ah": trial.battery.rated_Ah,
+        },
+        "claim": [{"source": "label", **trial.claim}],
+        "evidence": [{"method": trial.method, "log": "run.csv", "options": options}],
+    }  # fmt: skip
+    path = folder / "claims.json"
+    path.write_text(json.dumps(claims), encoding="utf-8")
+    verdict: dict[str, Any] = judge_file(path, "strict")["claims"][0]
+    return verdict
+
+
+def score(kind: str, count: int) -> Counter[str]:
+    """Right, wrong and open verdicts of a kind."""
+    tally: Counter[str] = Counter()
+    with tempfile.TemporaryDirectory() as name:
+        for seed in range(1, count + 1):
+            trial = KINDS[kind](Random(1000 * seed + len(kind)), seed)
+            outcome = judged(trial, Path(name))["outcome"]
+            if outcome in {"met", "missed"}:
+                right = (outcome == "met") == trial.holds
+                tally["right" if right else "wrong"] += 1
+                if not right:
+                    print(
+                        f"      seed {seed}: {outcome}, and it {'holds' if trial.holds else 'does not hold'}: {trial.claim}"
+                    )
+            else:
+                tally[outcome] += 1
+    return tally
+
+
+def main() -> None:
+    """Score the kinds asked for, or all."""
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("kinds", nargs="*", default=[], metavar="KIND")
+    parser.add_argument("--count", type=int, default=40)
+    asked = parser.parse_args()
+    for kind in asked.kinds or KINDS:
+        tally = score(kind, asked.count)
+        decided = tally["right"] + tally["wrong"]
+        share = f"{100 * tally['wrong'] / decided:.0f} % wrong" if decided else "none decided"
+        rest = ", ".join(
+            f"{number} {outcome}" for outcome, number in tally.items() if outcome not in {"right", "wrong"}
+        )
+        print(f"{kind:22} {decided:4} decided, {share}{'; ' + rest if rest else ''}", flush=True)
+
+
+if __name__ == "__main__":
+    main()
