@@ -139,6 +139,32 @@ def main() -> None:
         show("M1", "load")
         window.view("load").plan_recipe(shipped_recipe("hold"))
 
+    def prompt() -> None:
+        from wintry_tally.exchange.recipe_file import shipped_recipe
+
+        show("M4", "revival")
+        view = window.view("revival")
+        view.plan_recipe(shipped_recipe("revive-lead-acid"))
+        page = view.page("recipe")
+        page.full.set_text("8 %")
+        page.edit.click()
+        page.review()
+        page.acknowledged.click()
+        if "edit" in asked.only:
+            return
+        page.start()
+        settle(1.2)
+
+    def across() -> None:
+        show("M5", "capacity")
+        page = window.view("capacity").page("run")
+        page.show_across()
+        settle(0.8)
+        page._across.resize(width, height)
+        settle(0.3)
+        page._across.grab().save(str(asked.out / "across.png"))
+        page._across.close()
+
     def bench() -> None:
         session.start_stand_ins()
         window.show_bench()
@@ -174,7 +200,10 @@ def main() -> None:
         "curves": curves,
         "load": load,
         "setup": setup,
+        "prompt": prompt,
+        "edit": prompt,
         "bench": bench,
+        "across": across,
         "ledger": ledger,
         "ledger-missed": missed,
         "report": report,
@@ -187,7 +216,8 @@ def main() -> None:
         step()
         settle()
         suffix = "" if asked.theme == "day" else "-night"
-        window.grab().save(str(asked.out / f"{name}{suffix}.png"))
+        if name != "across":
+            window.grab().save(str(asked.out / f"{name}{suffix}.png"))
     window.close()
     sys.stdout.flush()
 

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import math
+from collections import deque
 from dataclasses import replace
+from itertools import pairwise
 
 from wintry_tally.core.engine import LIVE, Command, Observation, Phase
 from wintry_tally.core.protocol import Recipe
@@ -14,8 +16,10 @@ EXCESS_SHARE = 0.25
 FREE_A = 0.3
 SETTLING = 3
 """Readings after a command before its effect is judged: instruments take their time."""
-STUCK = 90
-"""So many readings in a row, equal to the last digit in voltage and current while current flows, are no measurement."""
+STUCK = 45
+"""So many readings in a row, equal to the last digit in voltage and current while current flows, are no measurement -
+of a meter that was seen to flicker by several digits before. One that never did may only be coarse."""
+FLICKER = 12
 
 
 class ReadingWatch:
@@ -29,8 +33,8 @@ class ReadingWatch:
         self._command = Command("off")
         self._since = 0
         self._same = 0
-        self._noisy = False
-        self._last: Observation | None = None
+        self._lively = False
+        self._last: deque[Observation] = deque(maxlen=FLICKER)
 
     def told(self, command: Command) -> None:
         """The bench was told to do something."""
@@ -45,13 +49,15 @@ class ReadingWatch:
         return replace(seen, voltage_V=math.nan, current_A=math.nan, fault=fault) if fault else seen
 
     def _follow(self, seen: Observation) -> None:
-        if self._last is not None:
-            same = seen.voltage_V == self._last.voltage_V and seen.current_A == self._last.current_A
+        if self._last:
+            before = self._last[-1]
+            same = seen.voltage_V == before.voltage_V and seen.current_A == before.current_A
             self._same = self._same + 1 if same else 0
-            self._noisy = self._noisy or (
-                not same and self._since > SETTLING and abs(seen.voltage_V - self._last.voltage_V) < 0.02
+        self._last.append(seen)
+        if not self._lively and self._since > FLICKER:
+            self._lively = _flickers([item.voltage_V for item in self._last]) or _flickers(
+                [item.current_A for item in self._last]
             )
-        self._last = seen
 
     def _fault(self, seen: Observation, phase: Phase) -> str:
         volts, amps = seen.voltage_V, seen.current_A
@@ -84,6 +90,13 @@ class ReadingWatch:
             return f"the current reads as a {reads} while the {doing}: its sign, or the shunt's leads, are turned"
         if setting and way * amps > setting * (1.0 + EXCESS_SHARE) + FREE_A:
             return f"{abs(amps):.2f} A flow where {setting:g} A were set"
-        if self._same >= STUCK and self._noisy and abs(amps) > FREE_A:
+        if self._same >= STUCK and self._lively and abs(amps) > FREE_A:
             return f"the meter has shown the very same {seen.voltage_V:g} V and {amps:g} A for {self._same} readings: it is stuck"
         return ""
+
+
+def _flickers(values: list[float]) -> bool:
+    """Whether readings go up and down over several digits: a meter whose noise exceeds its last digit."""
+    steps = [after - before for before, after in pairwise(values) if after != before]
+    turns = sum(1 for one, other in pairwise(steps) if one * other < 0)
+    return len(set(values)) >= 4 and turns >= 3

@@ -31,10 +31,11 @@ class AcrossRoom(QWidget):
         for place, name in enumerate(NAMES):
             line, across = divmod(place, 2)
             for offset, shown in ((0, self.values[name]), (1, self.units[name])):
-                shown.setAlignment(Qt.AlignmentFlag.AlignCenter)
+                edge = Qt.AlignmentFlag.AlignTop if offset else Qt.AlignmentFlag.AlignBottom
+                shown.setAlignment(Qt.AlignmentFlag.AlignHCenter | edge)
                 grid.addWidget(shown, 2 * line + offset, across)
-            grid.setRowStretch(2 * line, 4)
-            grid.setRowStretch(2 * line + 1, 1)
+            grid.setRowStretch(2 * line, 3)
+            grid.setRowStretch(2 * line + 1, 2)
             grid.setColumnStretch(across, 1)
         layout = QVBoxLayout(self)
         layout.addWidget(self.head)

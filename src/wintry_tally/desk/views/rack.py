@@ -96,7 +96,10 @@ class Rack(QWidget):
                     + (f" · to {at:%H:%M}" if at is not None else ""),
                 )
             else:
-                tag.set_doing(f"{phase} · {seen.voltage_V:.2f} V", True)
+                words = {"prompting": "waits for you", "charging": f"charging {-seen.current_A:.1f} A"}.get(
+                    phase, phase
+                )
+                tag.set_doing(f"{words} · {seen.voltage_V:.2f} V", True)
             return
         runs = self._session.runs(sample_id)
         last = runs[-1] if runs else None

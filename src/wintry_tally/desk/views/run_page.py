@@ -47,7 +47,9 @@ class RunPage(StationView):
         self.step = label("", "quiet", wrap=True)
         self.asked = label("", wrap=True)
         self.done = button("Done", self._answer, "main", "What was asked is done")
-        self.prompt = card(row(self.asked, None, self.done), role="banner")
+        asking = row(self.asked, self.done)
+        asking.setStretch(0, 1)
+        self.prompt = card(asking, role="banner")
         self.prompt.hide()
         self._charge_label = label("Charge drawn", "small")
         self._energy_label = label("Energy drawn", "small")
@@ -209,8 +211,9 @@ class RunPage(StationView):
         """Where in the recipe it is, and what a person is asked to do."""
         state, steps = live.latest.state, live.recipe.steps
         current = steps[state.index]
-        self.step.setText(f"Step {state.index + 1} of {len(steps)} · {current.title}: {in_words(current)}")
         asks = state.phase is Phase.PROMPTING
+        words = "" if asks else f": {in_words(current)}"
+        self.step.setText(f"Step {state.index + 1} of {len(steps)} · {current.title}{words}")
         self.prompt.setVisible(asks)
         if asks:
             self.asked.setText(current.words or current.title)

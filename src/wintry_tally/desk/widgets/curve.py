@@ -21,6 +21,9 @@ MANY = 400_000
 """More points than this in view are drawn from their lows and highs."""
 DASHES = (None, (6, 4), (2, 3), (8, 3, 2, 3))
 
+LEAST_SPAN = 0.08
+"""V or A from the bottom to the top of a curve at least."""
+
 
 class _Detail:
     """A long curve with its lows and highs over stretches, drawn one way or the other as much of it is in view."""
@@ -180,6 +183,8 @@ class Curve(QWidget):
         item.setDownsampling(auto=True, mode="peak")
         item.setClipToView(True)
         item.showGrid(x=True, y=True, alpha=0.18)
+        # a meter's noise is not blown up to fill the picture
+        item.getViewBox().setLimits(minYRange=LEAST_SPAN)
         for side, title in (("bottom", self._titles[0]), ("left", self._titles[1])):
             axis = item.getAxis(side)
             axis.setLabel(title)

@@ -100,12 +100,14 @@ class StepTable(QWidget):
         for column, (name, text) in enumerate(fields):
             line = Line()
             line.setText(text)
+            line.setCursorPosition(0)
             line.setAccessibleName(f"Step {place + 1}, {name}")
             line.editingFinished.connect(lambda place=place, name=name: self._edited(place, name))
             self.lines[place, name] = line
-            grid.addWidget(label(name, "small"), 0, 2 * column)
-            grid.addWidget(line, 0, 2 * column + 1)
-            grid.setColumnStretch(2 * column + 1, 3 if name == "until" else 1)
+            below = name == "until"
+            grid.addWidget(label(name, "small"), int(below), 0 if below else 2 * column)
+            grid.addWidget(line, int(below), 1 if below else 2 * column + 1, 1, 3 if below else 1)
+            grid.setColumnStretch(2 * column + 1, 1)
         return holder
 
     def _edited(self, place: int, name: str) -> None:
