@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from pathlib import Path
 
 import numpy as np
@@ -17,6 +18,7 @@ from wintry_tally.core.engine import Phase
 from wintry_tally.core.protocol.leads import awg_area_mm2
 from wintry_tally.desk.views.bench import read_area
 from wintry_tally.desk.views.recipe_page import RecipePage
+from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.window import Window
 from wintry_tally.exchange.recipe_file import shipped, shipped_recipe
 
@@ -206,6 +208,28 @@ def test_a_charge_is_shown_as_one(qtbot, one: Window) -> None:
     qtbot.waitUntil(lambda: any("full after" in text for text in texts(one.view("charge").overview)), timeout=10000)
 
 
+def test_a_run_is_saved_as_readings_or_as_its_analysis(demo: Window, tmp_path: Path) -> None:
+    number = next(s.id for s in demo.session.samples() if s.code == "M1")
+    demo.show_sample(number)
+    demo.show_station("capacity")
+    overview = demo.view("capacity").overview
+    run = next(run for run in demo.session.runs(number) if run.title.startswith("Capacity"))
+    for name in ("r.csv", "r.parquet", "r.json"):
+        overview.save_run(run, tmp_path / name)
+        assert (tmp_path / name).stat().st_size > 1000
+    data = json.loads((tmp_path / "r.json").read_text())
+    assert data["schema"] == "wintry-tally.analysis/1" and data["capacity"]["charge"]["value"] > 30
+
+
+def test_sums_of_price_and_mass_stand_at_arrival(qtbot, one: Window) -> None:
+    one.show_station("arrival")
+    view = one.view("arrival")
+    claim(one, "400 EUR", "3500 cycles", "4.4 kg")
+    qtbot.wait(60)
+    shown = {figure.accessibleName().split(",")[0]: figure.text() for figure in view._sums_card.findChildren(Figure)}
+    assert any("10" in text for text in shown.values()) and len(shown) >= 4, shown
+
+
 # --- the bench ---
 
 
@@ -288,6 +312,11 @@ def test_a_run_on_stand_ins_over_the_wire(qtbot, one: Window) -> None:
     qtbot.waitUntil(lambda: live.latest.state.charge_Ah > 0.002, timeout=15000)
     world = one.session._stand_ins.world
     assert world.true_current_A > 5
+    again = planned(one, "capacity-load-limited")
+    again.bench.setCurrentIndex(again.bench.findData("stand-in"))
+    again._bench_chosen()
+    assert "busy with" in bars_of(again) and one.session.running.on_channel("stand-in") is live
+    one.show_station("capacity")
     world.fault("meter", "silence")
     qtbot.waitUntil(lambda: not one.session.running.live, timeout=15000)
     assert world.true_current_A == 0.0

@@ -144,6 +144,8 @@ def _limit(instrument: Instrument, quantity: str, value: float) -> float:
 class BenchChannel(InstrumentChannel):
     """A channel of real instruments (or stand-ins that speak as they do). Whoever ticks it keeps the pace."""
 
+    goes_on_alone = True
+
     def __init__(self, equipment: Equipment, spec: ChannelSpec, clock: Callable[[], float] = boot_clock) -> None:
         equipment.meter_of(spec)
         self.drivers = {name: driver_for(equipment.instrument(name)) for name in spec.used}

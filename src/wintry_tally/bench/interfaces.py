@@ -88,6 +88,9 @@ class Channel(ABC):
     def read(self) -> Observation:
         """One reading, now; see Measures."""
 
+    goes_on_alone = False
+    """Whether what it switched on stays on when this program is gone: real instruments do, stand-ins do not."""
+
     def noticed(self) -> str:
         """Something about the last reading that belongs in the record, in words; empty for nothing."""
         return ""

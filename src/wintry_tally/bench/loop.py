@@ -61,7 +61,12 @@ class RunLoop:
             self._after(begin(self.recipe, self.elapsed_s))
         elif self.state.phase in LIVE:
             self._after(step(self.recipe, self.state, Request("pause"), self.elapsed_s))
-            self.journal.events((Event(self.elapsed_s, "interrupted", "the program was not running; load off"),))
+            alone = (
+                "; what was switched on may have stayed on, and is not counted"
+                if self.channel.goes_on_alone
+                else "; load off"
+            )
+            self.journal.events((Event(self.elapsed_s, "interrupted", f"the program was not running{alone}"),))
             self._after(step(self.recipe, self.state, Request("resume"), self.elapsed_s))
         self._keep(force=True)
         return self.snapshot()

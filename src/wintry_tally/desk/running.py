@@ -11,6 +11,7 @@ from wintry_tally.book.recipes import recipe_data, recipe_from
 from wintry_tally.book.runs import DRIVEN, owner_lives, this_process
 from wintry_tally.core.battery import Sample, family_named
 from wintry_tally.core.engine import Event, RunState
+from wintry_tally.core.errors import InputError
 from wintry_tally.core.protocol import CapacityPlan, EndCause, LoadLimits, Recipe, capacity_recipe
 from wintry_tally.core.protocol.recipe import CAUSE_WORDS
 
@@ -65,6 +66,12 @@ class Running:
         """The live run of a sample."""
         return next((item for item in self.live.values() if item.run.sample_id == sample_id), None)
 
+    def on_channel(self, name: str) -> LiveRun | None:
+        """The live run on a channel of the bench."""
+        return next(
+            (item for item in self.live.values() if name and item.run.settings.extra.get("channel") == name), None
+        )
+
     def open_hand_run(self, sample_id: int) -> Run | None:
         """The run by hand of a sample that is not finished."""
         return next(
@@ -110,6 +117,11 @@ class Running:
         channel: str = "",
     ) -> int:
         """Start a run on the stand-in bench, or on a channel of the real one; returns its number."""
+        busy = self.on_channel(channel)
+        if channel and busy is not None:
+            raise InputError(
+                f"channel {channel} is busy with {busy.run.title}", mend="choose another, or stop that run"
+            )
         book = self._session.book
         words = "Capacity" if recipe.method == "capacity" and station == "capacity" else recipe.title
         number = sum(1 for run in book.runs.all(sample.id) if run.title.startswith(words)) + 1

@@ -2,18 +2,38 @@
 
 from __future__ import annotations
 
+import json
+from pathlib import Path
 from typing import Any
 
 from wintry_tally.core.analysis import Analysis
 from wintry_tally.core.analysis.analyse import StageResult
+from wintry_tally.core.errors import InputError
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.exchange.reader import LogFile
 
 SCHEMA = "wintry-tally.analysis/1"
 
 
-def analysis_dict(log: LogFile, analysis: Analysis) -> dict[str, Any]:
-    """The contract's object, with a few parts more: counters, efficiency, acceptance."""
+def write_analysis(analysis: Analysis | None, path: Path) -> None:
+    """Write the analysis of a run of the book as the contract's object.
+
+    Raises:
+        InputError: there is none (yet), or the file cannot be written.
+    """
+    if analysis is None:
+        raise InputError("this run has no analysis", mend="wait until it is worked out, or mend what its card says")
+    try:
+        path.write_text(json.dumps(analysis_dict(None, analysis), ensure_ascii=False, allow_nan=False) + "\n", "utf-8")
+    except OSError as error:
+        raise InputError(f"cannot be written ({error.strerror or error})", str(path)) from None
+
+
+def analysis_dict(log: LogFile | None, analysis: Analysis) -> dict[str, Any]:
+    """The contract's object, with a few parts more: counters, efficiency, acceptance.
+
+    Without a log file (a run measured here) its columns are null and its own remarks are none.
+    """
     return {
         "schema": SCHEMA,
         "log": _log(log, analysis),
@@ -54,7 +74,7 @@ def analysis_dict(log: LogFile, analysis: Analysis) -> dict[str, Any]:
         "efficiency": None
         if analysis.efficiency is None
         else {"coulombic": analysis.efficiency.coulombic.as_dict(), "energy": analysis.efficiency.energy.as_dict()},
-        "remarks": [remark.as_dict() for remark in (*log.remarks, *analysis.remarks)],
+        "remarks": [remark.as_dict() for remark in (*(log.remarks if log else ()), *analysis.remarks)],
     }
 
 
@@ -63,19 +83,18 @@ def _quantity(quantity: Quantity | None) -> dict[str, Any] | None:
     return None if quantity is None or quantity.value != quantity.value else quantity.as_dict()
 
 
-def _log(log: LogFile, analysis: Analysis) -> dict[str, Any]:
-    columns: dict[str, str | None] = {
-        name: log.columns.get(name) for name in ("time", "voltage", "current", "temperature")
-    }
+def _log(log: LogFile | None, analysis: Analysis) -> dict[str, Any]:
+    titles = log.columns if log is not None else {}
+    columns: dict[str, str | None] = {name: titles.get(name) for name in ("time", "voltage", "current", "temperature")}
     more = ("counter_Ah", "counter_Wh", "power", "charge_state")
-    columns.update({name: log.columns[name] for name in more if log.columns.get(name)})
+    columns.update({name: titles[name] for name in more if titles.get(name)})
     return {
-        "rows": log.rows,
+        "rows": log.rows if log is not None else len(analysis.trace),
         "rows_used": len(analysis.trace),
         "span_s": float(analysis.trace.time_s[-1] - analysis.trace.time_s[0]),
         "median_interval_s": analysis.scale.usual_s,
         "columns": columns,
-        "discharge_sign": log.discharge_sign,
+        "discharge_sign": log.discharge_sign if log is not None else "+",
         "repair": analysis.options.repair,
     }
 

@@ -6,8 +6,11 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
 from wintry_tally.core.battery import FAMILIES, Claim, arrival_findings, parse_claim
+from wintry_tally.core.battery.economy import Sum, derived_sums
+from wintry_tally.core.quantity.display import format_plain
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.station import StationView
+from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.findings import FindingList
 from wintry_tally.desk.widgets.lines import Line, Page
 from wintry_tally.desk.widgets.parts import button, card, clear, column, label, row, scrolling
@@ -120,7 +123,10 @@ class ArrivalView(StationView):
         halves.addWidget(arrival, 2, Qt.AlignmentFlag.AlignTop)
         made_of = card(label("What this makes of it", "heading"), self.findings)
         inner = QWidget()
-        inner.setLayout(column(identity, halves, made_of, None, gap=3))
+        self._sums = QGridLayout()
+        self._sums.setHorizontalSpacing(28)
+        self._sums_card = card(label("For what it costs and weighs", "heading"), self._sums)
+        inner.setLayout(column(identity, halves, made_of, self._sums_card, None, gap=3))
         self.setLayout(column(scrolling(inner)))
 
     # --- showing ---
@@ -149,7 +155,20 @@ class ArrivalView(StationView):
             self.notes.setPlainText(arrival.notes)
         self._show_claims(sample.claims)
         self.findings.show_findings(arrival_findings(sample), "Nothing yet: type a claim and the as-received voltage.")
+        self._show_sums(derived_sums(sample))
         self._filling = False
+
+    def _show_sums(self, sums: list[Sum]) -> None:
+        """What follows from price, cycles, mass and size, each with its working."""
+        clear(self._sums)
+        self._sums_card.setVisible(bool(sums))
+        for place, derived in enumerate(sums):
+            line, across = divmod(place, 3)
+            figure = Figure(derived.label)
+            figure.set_text(format_plain(derived.value), "", derived.unit, derived.working)
+            figure.opened.connect(self.opened)
+            self._sums.addLayout(column(label(derived.label, "small"), figure, gap=0), line, across)
+            self._sums.setColumnStretch(across, 1)
 
     def _show_claims(self, claims: tuple[Claim, ...]) -> None:
         clear(self._claims)

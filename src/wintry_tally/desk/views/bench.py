@@ -366,14 +366,7 @@ class BenchView(QWidget):
         leads = made.leads
         if leads is not None:
             roles.append(f"leads {leads.area_mm2:.3g} mm², {leads.length_m:g} m")
-        busy = next(
-            (
-                item
-                for item in self.session.running.live.values()
-                if item.run.settings.extra.get("channel") == made.name
-            ),
-            None,
-        )
+        busy = self.session.running.on_channel(made.name)
         doing = f"{self.session.sample(busy.run.sample_id).code}: {busy.run.title} is running" if busy else "free"
         tools = row(
             label(f"Channel {made.name}", "strong"),

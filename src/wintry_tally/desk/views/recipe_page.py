@@ -205,6 +205,11 @@ class RecipePage(StationView):
             )
             if outlook is not None and outlook.end_s > 0:
                 self._say_outlook(outlook)
+        busy = self.session.running.on_channel(str(self.bench.currentData() or ""))
+        if busy is not None:
+            found.append(
+                Check("Channel", "bar", f"It is busy with {busy.run.title}: choose another, or stop that run.")
+            )
         if any(field.problem for field in (self.power, self.ceiling, self.ambient, self.core, self.full)):
             found.append(Check("Fields", "bar", "A field cannot be read: see the words beneath it."))
         for check in found:

@@ -158,7 +158,12 @@ class StationOverview(StationView):
         running = self.session.running
         words = label(
             f"{run.title} was interrupted: the program was closed or killed in the middle of it. Every reading kept "
-            "until then is here. Resume it (the gap is marked), or close it as interrupted.",
+            "until then is here. Resume it (the gap is marked), or close it as interrupted."
+            + (
+                " Real instruments go on alone: look at the load and the charger now, and switch off what is still on."
+                if run.method == "bench"
+                else ""
+            ),
             wrap=True,
         )
         return card(
@@ -311,14 +316,29 @@ class StationOverview(StationView):
 
     def _save(self, run: Run) -> None:
         name, _ = QFileDialog.getSaveFileName(
-            self, "Save readings", str(Path.home() / f"run-{run.id}.csv"), "CSV (*.csv)"
+            self,
+            "Save readings or their analysis",
+            str(Path.home() / f"run-{run.id}.csv"),
+            "CSV (*.csv);;Parquet (*.parquet);;Analysis as JSON (*.json)",
         )
         if name:
             with self.session.guard():
-                from wintry_tally.exchange.writer import write_log
-
-                write_log(self.session.book.runs.trace(run.id), Path(name))
+                self.save_run(run, Path(name))
                 self.session.said.emit(f"Saved {name}")
+
+    def save_run(self, run: Run, path: Path) -> None:
+        """The run's readings, or (where the name ends so) its analysis as JSON."""
+        if path.suffix == ".json":
+            from wintry_tally.exchange.analysis_json import write_analysis
+
+            dossier = self.session.dossier(self.sample_id)
+            reports = dossier.runs if dossier is not None else ()
+            analysis = next((item.analysis for item in reports if item.facts.id == run.id), None)
+            write_analysis(analysis, path)
+        else:
+            from wintry_tally.exchange.writer import write_log
+
+            write_log(self.session.book.runs.trace(run.id), path)
 
     def tick(self) -> None:
         """Nothing here moves by itself."""
