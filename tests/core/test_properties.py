@@ -59,10 +59,10 @@ def test_stages_do_not_mind_when_the_clock_began(shift: float) -> None:
 
 @settings(max_examples=20, deadline=None)
 @given(
-    st.sampled_from([1.0, -1.0]),
-    st.sampled_from(["A", "mA"]),
-    st.sampled_from(["V", "mV"]),
-    st.sampled_from(["s", "min", "h"]),
+    sign=st.sampled_from([1.0, -1.0]),
+    amps=st.sampled_from(["A", "mA"]),
+    volts=st.sampled_from(["V", "mV"]),
+    clock=st.sampled_from(["s", "min", "h"]),
 )
 def test_signs_and_units_change_nothing(sign: float, amps: str, volts: str, clock: str, tmp_path_factory) -> None:
     from wintry_tally.exchange import read_log
