@@ -230,6 +230,39 @@ def test_sums_of_price_and_mass_stand_at_arrival(qtbot, one: Window) -> None:
     assert any("10" in text for text in shown.values()) and len(shown) >= 4, shown
 
 
+def test_a_charge_read_by_hand_is_typed_as_the_charger_shows_it(qtbot, one: Window) -> None:
+    one.show_station("charge")
+    view = one.view("charge")
+    view.begin_hand()
+    page = view.page("hand")
+    assert page.kind.currentData() == "charge"
+    page._begin_run()
+    assert page.end.itemData(0) == "current-taper"
+    for time, volts, amps in (
+        ("08:00", "13.3", "8"),
+        ("+60 min", "13.5", "8"),
+        ("+60 min", "13.8", "8"),
+        ("+30 min", "14.4", "1.5"),
+    ):
+        page.time.setText(time)
+        page.volts.line.setText(volts)
+        page.amps.line.setText(amps)
+        page.enter(anyway=True)
+    assert page.table.rowCount() == 4
+    page.finish()
+    run = one.session.runs(one.sample_id)[-1]
+    assert run.station == "charge" and [row[2] for row in one.session.book.runs.readings(run.id)] == [
+        8.0,
+        8.0,
+        8.0,
+        1.5,
+    ]
+    assert one.session.book.runs.trace(run.id).current[0] == -8.0, "turned for the analysis, kept as typed"
+    qtbot.waitUntil(lambda: one.session.dossier(one.sample_id) is not None, timeout=15000)
+    found = one.session.dossier(one.sample_id).runs[0].analysis.charge
+    assert found.count.charge.value == pytest.approx(18.4, abs=0.3)
+
+
 # --- the bench ---
 
 
@@ -414,4 +447,5 @@ def test_what_was_set_for_a_device_is_remembered(qtbot, one: Window, tmp_path: P
     again = write_log(tmp_path / "b.csv", discharge(), header="t,x,y")
     one.import_log(again)
     qtbot.waitUntil(page.keep_button.isEnabled, timeout=15000)
-    assert not page.problem.isVisible() and page._looked.log.columns["voltage"] == "x"
+    assert not page.problem.isVisible(), page.problem.text()
+    assert page._looked.log.columns["voltage"] == "x"

@@ -138,7 +138,8 @@ class Runs:
         def some(column: Any) -> Any:
             return None if np.all(np.isnan(column)) else column
 
-        current = some(columns[2])
+        # at a charge by hand people write down what the charger shows: as typed in the rows, turned only here
+        current = some(-columns[2] if run.settings.extra.get("charging") else columns[2])
         return Trace(columns[0], columns[1], current, some(columns[3]), some(columns[4]), resolution=resolution)
 
     def original(self, run_id: int) -> tuple[str, bytes] | None:
@@ -305,9 +306,9 @@ class Runs:
     def finish(
         self, run_id: int, cause: str, detail: str, ended: datetime, status: RunStatus = RunStatus.FINISHED
     ) -> None:
-        """Close a run. Simulated and imported runs are sealed; hand readings stay rows, open to later addition."""
+        """Close a run. Runs of this program's own benches are sealed; hand readings stay rows, open to later addition."""
         self.change(run_id, status=status.value, cause=cause, detail=detail, ended_utc=utc_text(ended), owner="")
-        if self.get(run_id).method == "simulated" and self.readings(run_id):
+        if self.get(run_id).method in DRIVEN and self.readings(run_id):
             self.seal(run_id)
 
     def remove(self, run_id: int) -> None:

@@ -72,13 +72,13 @@ class Running:
             (item for item in self.live.values() if name and item.run.settings.extra.get("channel") == name), None
         )
 
-    def open_hand_run(self, sample_id: int) -> Run | None:
-        """The run by hand of a sample that is not finished."""
+    def open_hand_run(self, sample_id: int, station: str) -> Run | None:
+        """The run by hand of a sample, at a station, that is not finished."""
         return next(
             (
                 run
                 for run in self._session.book.runs.all(sample_id)
-                if run.method == "hand" and run.status is RunStatus.RUNNING
+                if run.method == "hand" and run.status is RunStatus.RUNNING and run.station == station
             ),
             None,
         )

@@ -57,7 +57,7 @@ class BenchStation(StationView):
         elif name == "hand":
             from wintry_tally.desk.views.hand_page import HandPage
 
-            made = HandPage(self.session)
+            made = HandPage(self.session, self.key)
         else:
             from wintry_tally.desk.views.import_page import ImportPage
 
@@ -77,7 +77,7 @@ class BenchStation(StationView):
             target = self.page("run")
         elif self._asked:
             target = self.page(self._asked)
-        elif self.key == "capacity" and running.open_hand_run(self.sample_id) is not None:
+        elif running.open_hand_run(self.sample_id, self.key) is not None:
             target = self.page("hand")
         self.pages.setCurrentWidget(target)
         target.show_sample(self.sample_id)

@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QHeaderView, 
 from wintry_tally.bench.hand import HandReading, Slip, check_reading, parse_moment
 from wintry_tally.book import RunSettings, RunStatus
 from wintry_tally.core.errors import WintryError
+from wintry_tally.core.protocol.kinds import TEST_KINDS
 from wintry_tally.core.quantity import format_duration, parse_accuracy
 from wintry_tally.core.working import Working
 from wintry_tally.desk.session import Session
@@ -30,13 +31,26 @@ ENDS = (
     ("the load's cut-off", "set-cutoff"),
     ("I switched it off", "operator"),
 )
+CHARGE_ENDS = (
+    ("the current tapered off", "current-taper"),
+    ("the pack's protection opened", "charge-protection"),
+    ("I switched it off", "operator"),
+)
+CHARGING = frozenset({"charge", "charge-block", "heater", "self-discharge"})
+"""Kinds of tests whose current is typed as the charger shows it."""
 
 
 class HandPage(StationView):
     """Set-up first; then the line to type into, the readings, and the end."""
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Session, station: str = "capacity") -> None:
         super().__init__(session)
+        self.station = station
+        self.kind = QComboBox()
+        self.kind.setAccessibleName("What kind of test it is")
+        for kind in TEST_KINDS.values():
+            if kind.station == station:
+                self.kind.addItem(kind.words, kind.method)
         self._run: Run | None = None
         self._readings: list[tuple[int, HandReading]] = []
         self.setting = QuantityField("Load set to", "current", "8 A")
@@ -69,8 +83,6 @@ class HandPage(StationView):
         self.charge.opened.connect(self.opened)
         self.end = QComboBox()
         self.end.setAccessibleName("How it ended")
-        for words, key in ENDS:
-            self.end.addItem(words, key)
         self.finish_button = button("Finish the run", self.finish)
         self.undo_hint = label("Ctrl+Z takes back the last reading.", "small")
         for line in (self.volts.line, self.amps.line, self.counter.line, self.time, self.note):
@@ -82,8 +94,9 @@ class HandPage(StationView):
         grid = QGridLayout()
         grid.setHorizontalSpacing(10)
         items = (
-            ("Load set to", self.setting),
-            ("Cut-off", self.cutoff),
+            ("It is a", self.kind),
+            ("Set to", self.setting),
+            ("Cut-off or limit", self.cutoff),
             ("Voltage good to", self.accuracy_V),
             ("Current good to", self.accuracy_A),
         )
@@ -92,7 +105,7 @@ class HandPage(StationView):
             grid.addWidget(widget, index, 1)
         grid.setColumnStretch(1, 1)
         self._setup = card(
-            label("Capacity test read by hand", "heading"),
+            label("Read by hand", "heading"),
             label(
                 "Type readings as you take them: the time (or nothing, for now), voltage, and the current or the load's "
                 "counter. The accuracies are in the meter's manual; without them the verdict has no probability. Each "
@@ -149,11 +162,16 @@ class HandPage(StationView):
 
     def refresh(self) -> None:
         """The open run, or the set-up of one."""
-        self._run = self.session.running.open_hand_run(self.sample_id)
+        self._run = self.session.running.open_hand_run(self.sample_id, self.station)
         self._setup.setVisible(self._run is None)
         self._entry.setVisible(self._run is not None)
         if self._run is None:
             return
+        ends = CHARGE_ENDS if self._run.settings.extra.get("charging") else ENDS
+        if self.end.count() != len(ends) or self.end.itemData(0) != ends[0][1]:
+            self.end.clear()
+            for words, key in ends:
+                self.end.addItem(words, key)
         rows = self.session.book.runs.readings(self._run.id)
         self._readings = [
             (index, HandReading(self._run.started + timedelta(seconds=r[0]), r[1], r[2], r[4], r[5]))
@@ -229,10 +247,21 @@ class HandPage(StationView):
             mode="hand",
             setting=self.setting.number or 0.0,
             clock_s=30.0 / 3**0.5,
+            extra={"charging": True} if self.kind.currentData() in CHARGING else {},
         )
         with self.session.guard():
-            number = sum(1 for run in self.session.runs(self.sample_id) if run.station == "capacity") + 1
-            self.session.book.runs.begin(self.sample_id, f"Capacity {number}", "hand", datetime.now(UTC), settings)
+            kind = TEST_KINDS[str(self.kind.currentData())]
+            words = kind.words.removesuffix(" test").capitalize()
+            number = sum(1 for run in self.session.runs(self.sample_id) if run.title.startswith(words)) + 1
+            self.session.book.runs.begin(
+                self.sample_id,
+                f"{words} {number}",
+                "hand",
+                datetime.now(UTC),
+                settings,
+                {"method": kind.method},
+                kind.station,
+            )
             self.session.touch_runs(self.sample_id)
             self.refresh()
             self.volts.line.setFocus()

@@ -68,6 +68,7 @@ class ImportPage(StationView):
         self._choices = Choices()
         self._looked: Looked | None = None
         self._job: Job | None = None
+        self._asked = 0
         self._filling = False
         self._header_found = -2
         self.title = label("", "heading")
@@ -264,14 +265,18 @@ class ImportPage(StationView):
         self.keep_button.setEnabled(False)
         self._working.show()
         self.progress.setValue(0)
+        self._asked = asked = self._asked + 1
         self._job = self.session.workshop.start(
-            lambda job: look(paths, choices, options, job), self._seen, self._failed
+            lambda job: look(paths, choices, options, job),
+            lambda found: self._seen(found) if asked == self._asked else None,
+            lambda text: self._failed(text) if asked == self._asked else None,
         )
         self._job.progress.connect(lambda share: self.progress.setValue(int(100 * share)))
 
     def _cancel(self) -> None:
         if self._job is not None:
             self._job.cancel()
+            self._asked += 1  # what it may still deliver is out of date
             self._job = None
         self._working.hide()
 
@@ -295,6 +300,7 @@ class ImportPage(StationView):
         if isinstance(looked, Unread):
             self._refused(looked)
             return
+        self.problem.hide()
         self._looked = looked
         if self._remembered(looked.log.layout):
             return

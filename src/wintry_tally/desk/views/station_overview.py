@@ -10,6 +10,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QFileDialog, QFrame, QGridLayout, QHBoxLayout, QLayout, QVBoxLayout, QWidget
 
 from wintry_tally.core.analysis.ending import ENDING_WORDS
+from wintry_tally.core.protocol.kinds import TEST_KINDS
 from wintry_tally.core.protocol.recipe import CAUSE_WORDS, EndCause
 from wintry_tally.core.quantity import format_duration
 from wintry_tally.desk.session import Session
@@ -64,10 +65,11 @@ class StationOverview(StationView):
         ways = (
             row(label("New capacity test:", "heading"), self.bench_button, self.hand_button, self.import_button, None)
             if capacity
-            else row(label(PURPOSES[key], "heading", wrap=True), self.import_button)
+            else row(label(PURPOSES[key], "heading", wrap=True), self.hand_button, self.import_button)
         )
         if not capacity:
             ways.setStretch(0, 1)
+            self.hand_button.setVisible(any(kind.station == key for kind in TEST_KINDS.values()))
         note = label(
             "The simulated bench draws on a battery model in fast time: for practice and for planning. "
             "A log can also be dropped anywhere on the window.",
