@@ -119,10 +119,13 @@ def test_a_whole_run_is_journalled() -> None:
     store = Store()
     run = loop(channel(), store, interval=5.0)
     run.start()
+    ticks = 1
     while not run.tick().ended:
-        pass
+        ticks += 1
     assert run.state.cause in {EndCause.SET_CUTOFF, EndCause.PROTECTION}
-    assert len(store.rows) == round(run.elapsed_s / 5.0) and not run.journal.waiting
+    assert len(store.rows) == ticks and not run.journal.waiting
+    steps = [after[0] - before[0] for before, after in zip(store.rows, store.rows[1:], strict=False)]
+    assert steps[:4] == [1.0] * 4 and set(steps) == {1.0, 5.0}, "faster where the load was switched"
     assert run.state.charge_Ah == pytest.approx(40.0, rel=0.02)
     kinds = [event.kind for event in store.events]
     assert kinds[0] == "start-discharge" and kinds[-1] == "finish"

@@ -146,7 +146,7 @@ def test_every_fault_ends_in_outputs_off_with_its_cause(
     if fault in {"refuses", "too-much"}:
         bench.world.fault(instrument, fault)
     loop.start()
-    for _ in range(10):
+    for _ in range(20):
         bench.pass_time(1.0)
         loop.tick()
     if fault not in {"refuses", "too-much"}:

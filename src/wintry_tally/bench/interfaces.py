@@ -121,6 +121,8 @@ class InstrumentChannel(Channel):
         """
         if command.kind == "off":
             self._off(self.load, self.charger)
+        elif command.kind == "draw" and command.mode == "hand" and self.load is None:
+            self._off(self.charger)  # people switch the loads themselves; here is only watched and counted
         elif command.kind == "draw":
             if self.load is None:
                 raise InstrumentError("there is no load on this channel", mend="put one on it, on the Bench page")

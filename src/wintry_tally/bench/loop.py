@@ -12,6 +12,8 @@ from wintry_tally.core.engine import LIVE, Command, Event, Observation, Phase, R
 from wintry_tally.core.errors import BookError, InstrumentError
 from wintry_tally.core.protocol import Recipe
 
+QUICK_S, QUICK_READINGS = 1.0, 5
+"""Round every switching readings follow at this interval at the longest: where a step begins and ends is counted so."""
 NOTICE_EVERY_S = 600.0
 """What the bench goes on noticing is recorded so often, not at every reading."""
 
@@ -50,6 +52,7 @@ class RunLoop:
         self.state = state or RunState()
         self.elapsed_s = elapsed_s
         self._seen = Observation(math.nan, 0.0)
+        self._quick = 0
         self._trouble = ""
         self._unreachable = ""
         self._noticed_again_s = -math.inf
@@ -77,6 +80,8 @@ class RunLoop:
             self._keep(force=bool(self._trouble))
             return self.snapshot()
         self.interval_s = self.recipe.steps[self.state.index].every_s or self._usual_s
+        if self._quick > 0:
+            self.interval_s, self._quick = min(self.interval_s, QUICK_S), self._quick - 1
         passed = self.channel.wait(self.interval_s)
         self.elapsed_s += passed
         if passed > 5.0 * self.interval_s + 5.0:
@@ -129,6 +134,7 @@ class RunLoop:
         self.state = result.state
         self.journal.events(result.events)
         for command in result.commands:
+            self._quick = QUICK_READINGS
             self._carry_out(command)
 
     def _carry_out(self, command: Command) -> None:

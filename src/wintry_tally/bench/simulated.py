@@ -40,6 +40,7 @@ class MeterSpec:
         return parse_accuracy(self.current_accuracy)
 
 
+HAND_C = 0.2
 STAND_IN_METER = MeterSpec()
 """The meter of the stand-in bench."""
 
@@ -52,7 +53,9 @@ class SimulatedLoad(Sinks):
         self.power_W, self.current_A = power_W, current_A
 
     def draw(self, mode: str, setting: float) -> None:
-        """See Sinks; refuses what is above its ceilings."""
+        """See Sinks; refuses what is above its ceilings. Loads switched by hand come to a fifth of the capacity an hour."""
+        if mode == "hand":
+            mode, setting = "current", setting or HAND_C * self.world.model.parameters.capacity_Ah
         current = self.world.model.current_for(mode, setting)
         if current > self.current_A * 1.0001 or current * self.world.model.inner_V() > self.power_W * 1.02:
             self.off()

@@ -256,6 +256,12 @@ def _step_checks(number: int, step: Step, family: Family, bench: Bench) -> list[
 
 def _draw_checks(name: str, step: Step, family: Family, bench: Bench) -> list[Check]:
     start_V = family.charge_state[0][0]
+    if step.mode == "hand":
+        return [
+            Check(
+                name, "heed", f"“{step.title}”: switch the loads yourself, and off when it is over; here it is counted."
+            )
+        ]
     if not bench.load_W:
         return [Check(name, "bar", f"“{step.title}” needs a load, and there is none on this bench.")]
     amps = {"power": step.setting / start_V, "resistance": start_V / step.setting if step.setting else 0.0}.get(

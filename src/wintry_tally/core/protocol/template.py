@@ -278,7 +278,9 @@ def in_words(step: Step) -> str:
     verbs = {
         "rest": "Rest",
         "prompt": step.words or step.title,
-        "discharge": f"Discharge at {step.setting:g} {_UNITS.get(step.mode, '')}".rstrip(),
+        "discharge": "Discharge, loads switched by hand,"
+        if step.mode == "hand"
+        else f"Discharge at {step.setting:g} {_UNITS.get(step.mode, '')}".rstrip(),
         "charge": f"Charge at {step.setting:g} A up to {step.limit_V:g} V",
     }
     told = [text for rule in step.ends if (text := _rule_words(rule))]
