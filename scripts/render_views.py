@@ -85,7 +85,7 @@ def main() -> None:
 
     def capacity() -> None:
         show("M1", "capacity")
-        report = session.dossier(sample("M1")).runs[-1]
+        report = next(item for item in session.dossier(sample("M1")).runs if item.facts.title.startswith("Capacity"))
         window.show_working(report.working("charge"))
 
     def plan() -> None:
@@ -147,11 +147,8 @@ def main() -> None:
         view.plan_recipe(shipped_recipe("revive-lead-acid"))
         page = view.page("recipe")
         page.full.set_text("8 %")
-        page.edit.click()
         page.review()
         page.acknowledged.click()
-        if "edit" in asked.only:
-            return
         page.start()
         settle(1.2)
 
@@ -195,18 +192,17 @@ def main() -> None:
         "capacity": capacity,
         "plan": plan,
         "run": run,
-        "hand": hand,
         "import": importing,
         "curves": curves,
         "load": load,
         "setup": setup,
-        "prompt": prompt,
-        "edit": prompt,
-        "bench": bench,
-        "across": across,
         "ledger": ledger,
         "ledger-missed": missed,
         "report": report,
+        "across": across,
+        "hand": hand,
+        "prompt": prompt,
+        "bench": bench,
     }
     for name, step in steps.items():
         if name == "arrival":

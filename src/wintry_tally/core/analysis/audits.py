@@ -156,6 +156,10 @@ def _rest_remarks(trace: Trace, stages: list[Stage], test: CapacityTest, rest_s:
     return []
 
 
+MORE_THAN_RATED = 1.05
+"""So much of its rating a good new battery may hold."""
+
+
 def _share_left(family: Family, trace: Trace, test: CapacityTest) -> float:
     """Share of the charge likely left above the family's floor, from the voltage at the end and its slope there.
 
@@ -174,7 +178,12 @@ def _share_left(family: Family, trace: Trace, test: CapacityTest) -> float:
     total = test.count.duration_s
     if fall <= 0 or time <= 0:
         return 1.0
-    return min(1.0, (end_V - family.cutoff_V) / (fall / time) / total)
+    left = min(1.0, (end_V - family.cutoff_V) / (fall / time) / total)
+    if test.c_rate:
+        # a knee falls ever faster than its last stretch; what was drawn of the rating bounds what can be left
+        drawn = test.count.charge.value / (test.count.mean_current.value / test.c_rate)
+        left = min(left, max(0.02, MORE_THAN_RATED - drawn))
+    return left
 
 
 def sign_remarks(trace: Trace, stages: list[Stage], scale: Scale) -> list[Remark]:

@@ -65,7 +65,7 @@ def discharge_remarks(
     if len(rates) > 1 and max(rates) > 1.1 * min(rates):
         where = next(n for n in range(1, len(rates)) if max(rates[n], rates[n - 1]) > 1.1 * min(rates[n], rates[n - 1]))
         stage = discharges[where]
-        told = " → ".join(f"{rate:.3g}" for rate in rates[:6])
+        told = " → ".join(f"{rate:.4g}" for rate in rates[:6])
         remarks.append(
             Remark(
                 "rate-changed",

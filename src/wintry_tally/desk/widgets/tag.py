@@ -116,7 +116,7 @@ class Tag(QAbstractButton):
             painter.setPen(colour("quiet"))
             painter.drawText(left, int(top + small.ascent()), "…")
         elif self._outcomes:
-            draw_tally(painter, self._outcomes, left, top, 15.0)
+            draw_tally(painter, self._outcomes, left, top, 15.0, self.width() - left - 8.0)
         else:
             painter.setPen(colour("quiet"))
             painter.drawText(left, int(top + small.ascent()), "no claims yet")

@@ -68,10 +68,13 @@ def draw_stroke(painter: QPainter, outcome: Outcome, x: float, top: float, heigh
         painter.drawRoundedRect(QRectF(middle - 2.2, top + 2, 4.4, height - 4), 2, 2)
 
 
-def draw_tally(painter: QPainter, outcomes: Sequence[Outcome], x: float, top: float, height: float) -> None:
-    """All strokes from x on, in fives."""
+def draw_tally(
+    painter: QPainter, outcomes: Sequence[Outcome], x: float, top: float, height: float, width: float = 1e9
+) -> None:
+    """All strokes from x on, in fives; closer together where they would not fit the width."""
+    squeeze = min(1.0, width / max(1.0, tally_width(len(outcomes))))
     for index, outcome in enumerate(outcomes):
-        draw_stroke(painter, outcome, x + index * STEP + (index // 5) * GROUP_GAP, top, height)
+        draw_stroke(painter, outcome, x + squeeze * (index * STEP + (index // 5) * GROUP_GAP), top, height)
 
 
 class Tally(QWidget):
