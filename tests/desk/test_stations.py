@@ -320,6 +320,27 @@ def test_instruments_are_added_checked_and_taken_back(qtbot, one: Window) -> Non
     assert one._top.isVisible()
 
 
+def test_the_bench_and_a_recipe_fit_a_small_laptop(qtbot, one: Window) -> None:
+    one.resize(1024, 640)
+    one.session.start_stand_ins()
+    one.show_bench()
+    bench = one._bench
+    bench.new_channel()
+    bench.new_instrument()
+    qtbot.wait(80)
+    for child in bench.findChildren(QPushButton):
+        if child.isVisible():
+            assert child.mapTo(bench, child.rect().topRight()).x() <= bench.width(), child.text()
+    claim(one, "40 A continuous")
+    page = planned(one, "hold")
+    page.edit.click()
+    qtbot.wait(80)
+    for child in page.findChildren(QPushButton):
+        if child.isVisible():
+            assert child.mapTo(page, child.rect().topRight()).x() <= page.width(), child.text()
+    assert one.width() == 1024
+
+
 def test_a_run_on_stand_ins_over_the_wire(qtbot, one: Window) -> None:
     one.show_bench()
     one._bench.start_stand_ins()

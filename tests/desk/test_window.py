@@ -136,7 +136,7 @@ def test_the_keyboard_goes_everywhere(demo: Window, qtbot) -> None:
     assert not demo._pane_box.isVisible()
 
 
-@pytest.mark.parametrize("station", ["arrival", "capacity", "curves", "ledger", "report"])
+@pytest.mark.parametrize("station", ["arrival", "charge", "capacity", "load", "curves", "ledger", "report"])
 def test_every_control_has_an_accessible_name_and_is_reached_by_tab(demo: Window, qtbot, station: str) -> None:
     demo.show_sample(sample(demo, "M1"))
     demo.show_station(station)
@@ -212,7 +212,7 @@ def test_a_run_is_left_out_and_the_school_changed(demo: Window, qtbot, button, t
 @pytest.mark.parametrize("size", [(1280, 800), (1024, 700), (1024, 620)])
 def test_nothing_is_cut_off_on_a_small_laptop(demo: Window, qtbot, size: tuple[int, int]) -> None:
     demo.resize(*size)
-    for station in ("arrival", "capacity", "curves", "ledger", "report"):
+    for station in ("arrival", "charge", "capacity", "load", "cold", "revival", "curves", "ledger", "report"):
         demo.show_sample(sample(demo, "M3"))
         demo.show_station(station)
         qtbot.wait(60)

@@ -18,7 +18,7 @@ from wintry_tally.core.quantity import Accuracy, parse_accuracy
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.theme.style import font
 from wintry_tally.desk.widgets.lines import Line
-from wintry_tally.desk.widgets.parts import button, card, clear, column, label, row, scrolling
+from wintry_tally.desk.widgets.parts import button, card, clear, column, label, narrow, row, scrolling
 from wintry_tally.desk.widgets.quantity_field import QuantityField, TypedField
 
 UNITS = {"voltage": "V", "current": "A", "temperature": "°C", "charge": "Ah", "energy": "Wh"}
@@ -57,6 +57,7 @@ class InstrumentForm(QWidget):
             self.kind.addItem(words, key)
         for key, words in WAYS.items():
             self.way.addItem(words, key)
+        narrow(self.kind, self.way, self.dialect)
         self.way.activated.connect(self._way_chosen)
         self.address = Line()
         self.address.setAccessibleName("Address")
@@ -191,6 +192,7 @@ class ChannelForm(QWidget):
         for key, words, _ in self.ROLES:
             box = self.boxes[key] = QComboBox()
             box.setAccessibleName(f"Which {words}")
+            narrow(box)
             box.activated.connect(self._say_warmth)
             parts.append((words.capitalize(), box))
         parts += [("Leads", self.area), ("One way", self.length)]

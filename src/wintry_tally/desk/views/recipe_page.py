@@ -19,7 +19,7 @@ from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.plan_page import SPEEDS
 from wintry_tally.desk.views.station import StationView
 from wintry_tally.desk.widgets.findings import FindingList
-from wintry_tally.desk.widgets.parts import button, card, column, label, row, scrolling
+from wintry_tally.desk.widgets.parts import button, card, column, label, narrow, row, scrolling
 from wintry_tally.desk.widgets.quantity_field import QuantityField
 from wintry_tally.desk.widgets.step_table import StepTable
 
@@ -46,6 +46,7 @@ class RecipePage(StationView):
         self.save = button("Save as a file…", self._save, "link", "Save this recipe as a file")
         self.bench = QComboBox()
         self.bench.setAccessibleName("Bench")
+        narrow(self.bench)
         self.bench.activated.connect(self._bench_chosen)
         self.power = QuantityField("Stand-in load's power ceiling", "power")
         self.ceiling = QuantityField("Stand-in load's current ceiling", "current")

@@ -90,14 +90,14 @@ class RunPage(StationView):
         self.across_button = button("Across the room", self.show_across, "link", "Show it in huge figures (F11)")
         self._across: AcrossRoom | None = None
         QShortcut(QKeySequence("F11"), self, self.show_across)
-        bar = row(self.pause, self.skip, self.stop, self.mark, None, self.rate, self.change, self.speed)
-        for widget in (self.pause, self.skip, self.stop, self.mark, self.rate, self.change, self.speed):
+        bar = row(self.pause, self.skip, self.stop, None, self.rate, self.change, self.speed)
+        for widget in (self.pause, self.skip, self.stop, self.rate, self.change, self.speed):
             bar.setAlignment(widget, Qt.AlignmentFlag.AlignTop)
         self._sure = False
         self._told: tuple[int, str] = (0, "")
         self.setLayout(
             column(
-                row(self.state, None, self.across_button),
+                row(self.state, None, self.mark, self.across_button),
                 self.step,
                 self.trouble,
                 self.prompt,

@@ -6,7 +6,17 @@ from collections.abc import Callable
 from typing import Any, cast
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QLayout, QPushButton, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QComboBox,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QLayout,
+    QPushButton,
+    QScrollArea,
+    QVBoxLayout,
+    QWidget,
+)
 
 from wintry_tally.desk.theme import SPACE
 
@@ -40,6 +50,13 @@ def button(text: str, act: Callable[[], object], role: str = "", name: str = "")
     made.setAutoDefault(True)
     made.clicked.connect(lambda _checked=False: act())
     return made
+
+
+def narrow(*boxes: QComboBox) -> None:
+    """Let combo boxes be narrower than their longest entry, so that a form of several fits a small screen."""
+    for box in boxes:
+        box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        box.setMinimumContentsLength(8)
 
 
 def column(*items: QWidget | QLayout | None, gap: int = 2, margin: int = 0) -> QVBoxLayout:
