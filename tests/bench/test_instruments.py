@@ -173,6 +173,20 @@ def test_every_fault_ends_in_outputs_off_with_its_cause(
         assert readings <= 5 and time.monotonic() - begun < 8.0
 
 
+def test_a_load_out_of_reach_is_told_to_go_off_until_it_does(bench: Bench) -> None:
+    loop, kept, channel = bench.loop(hold())
+    loop.start()
+    bench.world.fault("load", "ignores-off")
+    loop.ask(Request("stop"))
+    assert "Unplug" in loop.snapshot().trouble and bench.world.load_on
+    bench.world.fault("load", "ignores-off", on=False)
+    for _ in range(60):
+        loop.tick()
+    assert not loop.snapshot().trouble and not bench.world.load_on
+    assert "reached" in [event.kind for event in kept.told]
+    channel.close()
+
+
 def test_the_watch_lets_honest_readings_be(bench: Bench) -> None:
     """Rate changes, a pause, a knee and a protection that opens raise no false alarm."""
     recipe = replace(hold(), steps=(Step("discharge", "Hold", "current", 2.0, (EndRule("protection", 6.0, EndCause.PROTECTION), EndRule("time", 1e6, EndCause.TIME))),))  # fmt: skip

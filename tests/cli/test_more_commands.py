@@ -169,3 +169,35 @@ def test_stand_ins_serve_until_they_are_told_to_stop(tmp_path: Path) -> None:
 def test_stand_ins_that_cannot_be(more: list[str], capsys) -> None:
     assert invoke(["stand-ins", *more]) == 2
     assert capsys.readouterr().err.count("\n") == 1
+
+
+@pytest.mark.parametrize(("share", "outcome"), [(0.98, "met"), (1.02, "missed"), (1.0, "too-close")])
+@pytest.mark.parametrize(("name", "family", "cells"), [("lfp_0_2C.csv", "lfp", 4), ("lead_0_05C.csv", "agm", 1)])
+def test_an_independent_model_s_battery_is_judged_end_to_end(
+    name: str, family: str, cells: int, share: float, outcome: str, tmp_path: Path, capsys
+) -> None:
+    # PyBaMM (Prada2013 SPM; Sulzer2019 LOQS): its own count of the charge is the truth the verdict is held against
+    import numpy as np
+
+    rows = np.loadtxt(Path(__file__).parents[1] / "reference" / name, delimiter=",", skiprows=1)
+    lines = ["Time / s,Voltage / V,Current / A"]
+    lines += [f"{row[0]:.1f},{cells * row[1]:.4f},{row[2]:.4f}" for row in rows]
+    (tmp_path / "model.csv").write_text("\n".join(lines) + "\n")
+    truth, rate = float(rows[-1, 3]), float(np.median(rows[rows[:, 2] > 0.01, 2]))
+    cutoff = cells * float(rows[rows[:, 2] > 0.01, 1][-1])
+    claims = {
+        "battery": {"maker": "m", "model": "x", "family": family, "nominal_V": 12.8, "rated_Ah": truth},
+        "claim": [
+            {"kind": "capacity", "value": share * truth, "unit": "Ah", "direction": "at-least", "source": "label",
+             "conditions": {"c_rate": rate / truth, "cutoff_V": cutoff, "temperature_C": 25.0}}
+        ],
+        "evidence": [
+            {"method": "capacity", "log": "model.csv",
+             "options": {"voltage_accuracy": "0.1%", "current_accuracy": "0.5%", "ambient": 25, "cutoff": cutoff}}
+        ],
+    }  # fmt: skip
+    (tmp_path / "claims.json").write_text(json.dumps(claims))
+    assert invoke(["judge", str(tmp_path / "claims.json"), "--json"]) == 0
+    verdict = json.loads(capsys.readouterr().out)["claims"][0]
+    assert verdict["outcome"] == outcome, verdict
+    assert verdict["measured"]["value"] == pytest.approx(truth, rel=2e-3)

@@ -14,6 +14,8 @@ from wintry_tally.core.protocol import Recipe
 
 QUICK_S, QUICK_READINGS = 1.0, 5
 """Round every switching readings follow at this interval at the longest: where a step begins and ends is counted so."""
+RETRY_TICKS = 50
+"""So many looks (about a second) until an instrument that cannot be reached is told to go off again."""
 NOTICE_EVERY_S = 600.0
 """What the bench goes on noticing is recorded so often, not at every reading."""
 
@@ -55,6 +57,7 @@ class RunLoop:
         self._quick = 0
         self._trouble = ""
         self._unreachable = ""
+        self._until_retry = 0
         self._noticed_again_s = -math.inf
         self._watch = ReadingWatch(recipe)
 
@@ -76,6 +79,8 @@ class RunLoop:
 
     def tick(self) -> Snapshot:
         """One interval and one reading."""
+        if self._unreachable:
+            self._try_off_again()
         if self.state.phase is Phase.ENDED or self._trouble:
             self._keep(force=bool(self._trouble))
             return self.snapshot()
@@ -143,10 +148,24 @@ class RunLoop:
             self.channel.carry_out(command)
         except InstrumentError as error:
             if command.kind == "off":
-                self._unreachable = f"The load cannot be switched off ({error}). Unplug the load's lead at the battery."
+                self._unreachable = (
+                    f"It cannot be switched off ({error}). Unplug the load's lead at the battery, and the charger's."
+                )
+                self._until_retry = RETRY_TICKS
             else:
                 self.journal.events((Event(self.elapsed_s, "refused", str(error)),))
                 self._after(step(self.recipe, self.state, Request("stop"), self.elapsed_s))
+
+    def _try_off_again(self) -> None:
+        """What could not be switched off is tried again and again, until it is off."""
+        self._until_retry -= 1
+        if self._until_retry > 0:
+            return
+        self._unreachable = ""
+        self._carry_out(Command("off"))
+        if not self._unreachable:
+            self.journal.events((Event(self.elapsed_s, "reached", "it could be switched off after all"),))
+            self._keep(force=True)
 
     def _keep(self, force: bool = False) -> None:
         if not (force or self.state.phase is Phase.ENDED or self.journal.due()):

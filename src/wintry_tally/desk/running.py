@@ -61,6 +61,7 @@ class Running:
     def __init__(self, session: Session) -> None:
         self._session = session
         self.live: dict[int, LiveRun] = {}
+        self._told: dict[int, str] = {}
 
     def of_sample(self, sample_id: int) -> LiveRun | None:
         """The live run of a sample."""
@@ -230,6 +231,13 @@ class Running:
 
     def follow(self) -> bool:
         """Notice runs that ended; whether anything is going on."""
+        for item in self.live.values():
+            trouble = item.latest.trouble
+            if trouble and trouble != self._told.get(item.run.id):
+                # wherever one looks just now: this cannot wait
+                self._session.failed.emit(f"{item.run.title}: {trouble}")
+                self._session.rang.emit("Needs your hands now", trouble)
+            self._told[item.run.id] = trouble
         over = [item for item in self.live.values() if not item.worker.alive]
         for item in over:
             del self.live[item.run.id]
