@@ -142,6 +142,40 @@ def _charge_time(random: Random, seed: int) -> Trial:
     return Trial(claim, hours <= value, "charge", _run("charge-lithium-usual", battery, seed), battery, {})
 
 
+def _surge(random: Random, seed: int) -> Trial:
+    opens = random.uniform(60.0, 140.0)
+    battery = SimulatedBattery(family_named("lfp"), 40.0, protection={"over_current_A": opens, "over_delay_s": 1.0})
+    value = float(f"{opens * random.uniform(0.75, 1.25):.3g}")
+    conditions = {"duration_s": 5.0}
+    claim = {"kind": "surge", "value": value, "unit": "A", "direction": "at-least", "conditions": conditions}
+    claims = (Claim("surge", value, "A", "at-least", 0.0, conditions),)
+    return Trial(claim, opens > value, "surge", _run("surge", battery, seed, claims, interval=0.2), battery, {})
+
+
+def _heater_power(random: Random, seed: int) -> Trial:
+    watts = random.uniform(40.0, 90.0)
+    battery = SimulatedBattery(
+        family_named("lfp"), 60.0, state_of_charge=0.2, ambient_C=-12.0, start_C=random.uniform(-20.0, -10.0),
+        heater={"power_W": watts, "on_below_C": 2.0, "off_above_C": 6.0},
+    )  # fmt: skip
+    value = _said(random, watts, 0.15)
+    claim = {"kind": "heater-power", "value": value, "unit": "W", "direction": "at-least"}
+    return Trial(claim, watts >= value, "heater", _run("heater", battery, seed, interval=2.0), battery, {})
+
+
+def _runtime(random: Random, seed: int) -> Trial:
+    battery = SimulatedBattery(family_named("lfp"), 20.0, health=random.uniform(0.9, 1.05))
+    conditions = {"device_A": 1.5, "dropout_V": 12.0}
+    claims = (Claim("runtime", 10.0, "h", "at-least", 0.0, conditions),)
+    ideal = _run("capacity-device", battery, seed, claims, IDEAL, 20.0)
+    usable = analyse(ideal.trace, Options(family=battery.family, rated_Ah=20.0, dropouts_V=(12.0,))).usable[0]
+    hours = usable.charge.value / 1.5
+    value = _said(random, hours)
+    claim = {"kind": "runtime", "value": value, "unit": "h", "direction": "at-least", "conditions": conditions}
+    log = _run("capacity-device", battery, seed, claims, METER, 20.0)
+    return Trial(claim, hours >= value, "runtime", log, battery, {"device_dropout": [12.0]})
+
+
 KINDS: dict[str, Callable[[Random, int], Trial]] = {
     "capacity": _counted("capacity"),
     "energy": _counted("energy"),
@@ -151,6 +185,9 @@ KINDS: dict[str, Callable[[Random, int], Trial]] = {
     "low-voltage-cut": _low_cut,
     "cold-charge-block": _block,
     "charge-time": _charge_time,
+    "surge": _surge,
+    "heater-power": _heater_power,
+    "runtime": _runtime,
 }
 
 

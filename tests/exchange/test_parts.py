@@ -150,3 +150,12 @@ def test_what_is_written_reads_back_to_the_same_figures(tmp_path: Path) -> None:
         again = analyse(read_log(tmp_path / name).trace, Options()).capacity
         assert again.count.charge.value == pytest.approx(once.count.charge.value, rel=1e-9)
         assert again.ended_by == once.ended_by
+
+
+@pytest.mark.parametrize("sign", [1.0, -1.0])
+def test_cells_that_take_over_from_a_heater_do_not_turn_the_sign(sign: float) -> None:
+    # a heater fed at the charger's limit, then the cells: the current rises and the voltage falls, again and again
+    cycle_V = [14.4] * 40 + [13.2 + 0.002 * n for n in range(60)]
+    volts = np.array([12.6] * 20 + cycle_V * 5)
+    amps = -sign * np.array([0.0] * 20 + ([4.0] * 40 + [12.0] * 60) * 5)
+    assert discharge_sign(amps, volts, "I/A") == ("+" if sign > 0 else "-")

@@ -13,9 +13,12 @@ BLOCK = 1 << 16
 def _onsets(current_A: Column, voltage_V: Column, reference: float) -> float:
     """Sum of how far the voltage moved, times the sign of the current, wherever one was switched on.
 
+    Where a current began from nothing, only such places count: one that rises while another already flows may be
+    cells that take over from a heater at the charger's limit, and pull the voltage down in charging.
+
     Readings that collapse or leap by volts (a protection at work) say nothing of the sign.
     """
-    evidence = 0.0
+    evidence = risen = 0.0
     for start in range(0, len(current_A) - 1, BLOCK):
         current = current_A[start : start + BLOCK + 1]
         steps = np.diff(current)
@@ -27,8 +30,12 @@ def _onsets(current_A: Column, voltage_V: Column, reference: float) -> float:
                 and abs(after - before) < 3.0
                 and not _stood(current_A, voltage_V, start + int(index), reference)
             ):
-                evidence += float(np.sign(steps[index])) * (after - before)
-    return evidence
+                moved = float(np.sign(steps[index])) * (after - before)
+                if abs(current[index]) < 0.02 * reference:
+                    evidence += moved
+                else:
+                    risen += moved
+    return evidence if abs(evidence) > 0.01 else risen
 
 
 STOOD_LOOK_BACK = 100_000
