@@ -157,5 +157,5 @@ def test_cells_that_take_over_from_a_heater_do_not_turn_the_sign(sign: float) ->
     # a heater fed at the charger's limit, then the cells: the current rises and the voltage falls, again and again
     cycle_V = [14.4] * 40 + [13.2 + 0.002 * n for n in range(60)]
     volts = np.array([12.6] * 20 + cycle_V * 5)
-    amps = -sign * np.array([0.0] * 20 + ([4.0] * 40 + [12.0] * 60) * 5)
+    amps = -sign * np.array([0.0] * 20 + ([3.0] * 40 + [12.0] * 60) * 5)
     assert discharge_sign(amps, volts, "I/A") == ("+" if sign > 0 else "-")

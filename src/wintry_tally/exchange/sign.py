@@ -22,8 +22,9 @@ def _onsets(current_A: Column, voltage_V: Column, reference: float) -> float:
     for start in range(0, len(current_A) - 1, BLOCK):
         current = current_A[start : start + BLOCK + 1]
         steps = np.diff(current)
-        large = np.flatnonzero(np.abs(steps) > 0.3 * reference)
-        for index in large[np.abs(current[large + 1]) > np.abs(current[large]) + 0.25 * reference]:
+        idle = np.abs(current[:-1]) < 0.02 * reference
+        large = np.flatnonzero(np.abs(steps) > np.where(idle, 0.1, 0.3) * reference)
+        for index in large[np.abs(current[large + 1]) > np.abs(current[large]) + 0.08 * reference]:
             before, after = float(voltage_V[start + index]), float(voltage_V[start + index + 1])
             if (
                 before > 3.0
@@ -31,7 +32,7 @@ def _onsets(current_A: Column, voltage_V: Column, reference: float) -> float:
                 and not _stood(current_A, voltage_V, start + int(index), reference)
             ):
                 moved = float(np.sign(steps[index])) * (after - before)
-                if abs(current[index]) < 0.02 * reference:
+                if idle[index]:
                     evidence += moved
                 else:
                     risen += moved
