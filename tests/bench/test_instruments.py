@@ -164,7 +164,7 @@ def test_every_fault_ends_in_outputs_off_with_its_cause(
     assert loop.snapshot().ended
     if fault == "ignores-off":
         # the load itself cannot be reached: say, loudly, what to pull
-        assert "Unplug the load's lead at the battery" in loop.snapshot().trouble
+        assert "unplug the load's lead at the battery" in loop.snapshot().trouble
         return
     assert bench.world.true_current_A == 0.0 and not bench.world.load_on
     told = loop.state.detail + " ".join(event.message for event in kept.told)
@@ -178,12 +178,23 @@ def test_a_load_out_of_reach_is_told_to_go_off_until_it_does(bench: Bench) -> No
     loop.start()
     bench.world.fault("load", "ignores-off")
     loop.ask(Request("stop"))
-    assert "Unplug" in loop.snapshot().trouble and bench.world.load_on
+    assert "unplug" in loop.snapshot().trouble and bench.world.load_on
     bench.world.fault("load", "ignores-off", on=False)
     for _ in range(60):
         loop.tick()
     assert not loop.snapshot().trouble and not bench.world.load_on
     assert "reached" in [event.kind for event in kept.told]
+    channel.close()
+
+
+def test_a_load_that_a_person_unplugged_is_left_alone(bench: Bench) -> None:
+    loop, kept, channel = bench.loop(hold())
+    loop.start()
+    bench.world.fault("load", "silence")
+    loop.ask(Request("stop"))
+    assert "stand-in" not in loop.snapshot().trouble and "does not answer" in loop.snapshot().trouble
+    loop.ask(Request("stop"))
+    assert not loop.snapshot().trouble and "unplugged" in [event.kind for event in kept.told]
     channel.close()
 
 

@@ -118,6 +118,12 @@ class RunLoop:
         """
         if request.kind == "resume":
             self._trouble = ""
+        if self._unreachable and self.state.phase is Phase.ENDED and request.kind == "stop":
+            # whoever says so has pulled the lead: there is nothing more to be switched off
+            self.journal.events((Event(self.elapsed_s, "unplugged", "said to be unplugged by hand"),))
+            self._unreachable = ""
+            self._keep(force=True)
+            return self.snapshot()
         self._after(step(self.recipe, self.state, request, self.elapsed_s))
         self._keep(force=True)
         return self.snapshot()
@@ -148,9 +154,12 @@ class RunLoop:
             self.channel.carry_out(command)
         except InstrumentError as error:
             if command.kind == "off":
-                self._unreachable = (
-                    f"It cannot be switched off ({error}). Unplug the load's lead at the battery, and the charger's."
+                hint = (
+                    ""
+                    if "unplug" in str(error).lower()
+                    else " Unplug the load's lead at the battery, and the charger's."
                 )
+                self._unreachable = f"{error}.{hint} It goes on being tried."
                 self._until_retry = RETRY_TICKS
             else:
                 self.journal.events((Event(self.elapsed_s, "refused", str(error)),))

@@ -123,7 +123,8 @@ class Session(QObject):
 
                 begin_now(self._book)
                 for run in self.running.interrupted():
-                    self.running.take_up(run)
+                    if run.method == "simulated":  # what real instruments do is for a person to say
+                        self.running.take_up(run)
         for sample in self._samples:
             self.dossier(sample.id)
 

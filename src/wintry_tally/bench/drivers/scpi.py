@@ -61,9 +61,9 @@ def _off(name: str, link: VisaLink, words: Mapping[str, object], lead: str) -> N
             if not words.get("is_off") or link.ask(str(words["is_off"])).upper() in {"0", "OFF"}:
                 return
             failure = "it says that it is still on"
-        except InstrumentError as error:
-            failure = str(error)
-    raise InstrumentError(f"{name} cannot be switched off ({failure})", mend=f"unplug {lead} at the battery")
+        except InstrumentError:
+            failure = "it does not answer"
+    raise InstrumentError(f"{name} cannot be switched off, {failure}", mend=f"unplug {lead} at the battery")
 
 
 def _say(link: VisaLink, words: object, **values: float) -> None:

@@ -99,7 +99,9 @@ class Rack(QWidget):
                 words = {"prompting": "waits for you", "charging": f"charging {-seen.current_A:.1f} A"}.get(
                     phase, phase
                 )
-                tag.set_doing(f"{words} · {seen.voltage_V:.2f} V", True)
+                if live.latest.trouble:
+                    words = "needs your hands now"
+                tag.set_doing(f"{words} · {seen.voltage_V:.2f} V" if seen.voltage_V == seen.voltage_V else words, True)
             return
         runs = self._session.runs(sample_id)
         last = runs[-1] if runs else None

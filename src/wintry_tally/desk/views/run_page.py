@@ -131,7 +131,10 @@ class RunPage(StationView):
         where = (
             "simulated bench" if live.run.method == "simulated" else f"channel {live.run.settings.extra.get('channel')}"
         )
-        self.state.setText(f"{live.run.title} · {PHASES[state.phase]} · {where}")
+        doing = "ended, and still to be switched off" if seen.ended and seen.trouble else PHASES[state.phase]
+        self.state.setText(f"{live.run.title} · {doing} · {where}")
+        if seen.ended and seen.trouble:
+            self.stop.setText("It is unplugged: close the run")
         self._say_step(live)
         self.trouble.setText(seen.trouble or live.worker.refusal)
         self.trouble.setVisible(bool(self.trouble.text()))
@@ -322,7 +325,8 @@ class RunPage(StationView):
             self.rate.set_text("")
 
     def _stop(self) -> None:
-        if not self._sure:
+        live = self.session.running.of_sample(self.sample_id)
+        if not self._sure and not (live is not None and live.latest.ended):
             self._sure = True
             self.stop.setText("Really stop? Press again")
             return

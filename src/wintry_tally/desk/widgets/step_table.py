@@ -106,7 +106,9 @@ class StepTable(QWidget):
             self.lines[place, name] = line
             below = name == "until"
             grid.addWidget(label(name, "small"), int(below), 0 if below else 2 * column)
-            grid.addWidget(line, int(below), 1 if below else 2 * column + 1, 1, 3 if below else 1)
+            grid.addWidget(
+                line, int(below), 1 if below else 2 * column + 1, 1, 3 if below or part.kind != "charge" else 1
+            )
             grid.setColumnStretch(2 * column + 1, 1)
         return holder
 
