@@ -163,7 +163,7 @@ class RunLoop:
                 self._until_retry = RETRY_TICKS
             else:
                 self.journal.events((Event(self.elapsed_s, "refused", str(error)),))
-                self._after(step(self.recipe, self.state, Request("stop"), self.elapsed_s))
+                self._after(step(self.recipe, self.state, Request("lost", words=str(error)), self.elapsed_s))
 
     def _try_off_again(self) -> None:
         """What could not be switched off is tried again and again, until it is off."""

@@ -186,6 +186,10 @@ def _ask_stop(recipe: Recipe, state: RunState, request: Request, now_s: float) -
     return _stop(state, EndCause.OPERATOR, request.words, now_s)
 
 
+def _ask_lost(recipe: Recipe, state: RunState, request: Request, now_s: float) -> Result:
+    return _stop(state, EndCause.INSTRUMENT, request.words, now_s)
+
+
 def _ask_pause(recipe: Recipe, state: RunState, request: Request, now_s: float) -> Result:
     _allow(state.phase in LIVE, "only a discharge or a charge under way can be paused")
     paused, event = moved(
@@ -245,6 +249,7 @@ def _ask_mark(recipe: Recipe, state: RunState, request: Request, now_s: float) -
 
 _REQUESTS = {
     "stop": _ask_stop,
+    "lost": _ask_lost,
     "pause": _ask_pause,
     "resume": _ask_resume,
     "set": _ask_set,

@@ -74,7 +74,10 @@ class Observation:
 
 @dataclass(frozen=True)
 class Request:
-    """What a person asks: "pause", "resume", "stop", "skip", "answer", "mark" (with words), or "set" a setting."""
+    """What a person asks: "pause", "resume", "stop", "skip", "answer", "mark" (with words), or "set" a setting.
+
+    The bench asks too: "lost", when an instrument refuses or cannot be reached (with the reason).
+    """
 
     kind: str
     setting: float = 0.0

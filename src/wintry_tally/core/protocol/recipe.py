@@ -44,7 +44,7 @@ CAUSE_WORDS = {
     EndCause.CONFIRMED: "it was confirmed by hand",
     EndCause.OPERATOR: "it was stopped by hand",
     EndCause.STOP_LIMIT: "a stop limit was crossed",
-    EndCause.INSTRUMENT: "an instrument was lost",
+    EndCause.INSTRUMENT: "an instrument was lost or refused",
     EndCause.INTERRUPTED: "it was interrupted",
 }
 

@@ -311,6 +311,7 @@ def gaps_of(time_s: Column, usual: float) -> NDArray[np.int64]:
     found = []
     for start in range(0, len(time_s) - 1, BLOCK):
         steps = np.diff(time_s[start : start + BLOCK + 1])
-        if steps.max() > GAP_FACTOR * usual:
-            found.append(start + np.flatnonzero(steps > GAP_FACTOR * usual))
+        # just five is no gap, however it was rounded
+        if steps.max() > 1.001 * GAP_FACTOR * usual:
+            found.append(start + np.flatnonzero(steps > 1.001 * GAP_FACTOR * usual))
     return np.concatenate(found) if found else np.zeros(0, dtype=np.int64)
