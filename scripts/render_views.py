@@ -148,7 +148,7 @@ def main() -> None:
         page = view.page("recipe")
         page.full.set_text("8 %")
         page.review()
-        page.acknowledged.click()
+        page.start_card.acknowledged.click()
         page.start()
         settle(1.2)
 

@@ -89,14 +89,17 @@ def test_from_an_empty_book_to_a_report_on_the_simulated_bench(
     plan = fresh.view("capacity").page("plan")
     plan.settings["current"].line.setText("25 A")
     plan.review()
-    assert any("above the load's" in text for text in plan.checks.messages) and not plan.start_button.isEnabled()
+    assert (
+        any("above the load's" in text for text in plan.start_card.checks.messages)
+        and not plan.start_card.start_button.isEnabled()
+    )
     plan.settings["current"].line.setText("8 A")
     plan.rest.line.setText("0 s")
     plan.review()
-    assert not plan.start_button.isEnabled(), "the cautions are not acknowledged yet"
-    plan.acknowledged.click()
-    assert plan.start_button.isEnabled() and "Forecast" in plan.outlook.text()
-    qtbot.mouseClick(plan.start_button, Qt.MouseButton.LeftButton)
+    assert not plan.start_card.start_button.isEnabled(), "the cautions are not acknowledged yet"
+    plan.start_card.acknowledged.click()
+    assert plan.start_card.start_button.isEnabled() and "Forecast" in plan.start_card.outlook.text()
+    qtbot.mouseClick(plan.start_card.start_button, Qt.MouseButton.LeftButton)
 
     live = fresh.session.running.of_sample(fresh.sample_id)
     assert live is not None
@@ -262,7 +265,7 @@ page = view.page("plan")
 page.rest.line.setText("0 s")
 page.speed.setCurrentIndex(2)
 page.review()
-page.acknowledged.click()
+page.start_card.acknowledged.click()
 page.start()
 while True:
     app.processEvents()
@@ -315,7 +318,7 @@ def test_an_interrupted_run_can_be_closed_as_such(qtbot, window: Window, sample_
     plan = view.page("plan")
     plan.rest.line.setText("0 s")
     plan.review()
-    plan.acknowledged.click()
+    plan.start_card.acknowledged.click()
     plan.start()
     live = window.session.running.of_sample(window.sample_id)
     assert live is not None
@@ -341,7 +344,7 @@ def test_stopping_needs_two_presses_and_changing_the_rate_one(qtbot, window: Win
     plan = view.page("plan")
     plan.rest.line.setText("0 s")
     plan.review()
-    plan.acknowledged.click()
+    plan.start_card.acknowledged.click()
     plan.start()
     live = window.session.running.of_sample(window.sample_id)
     page = view.page("run")

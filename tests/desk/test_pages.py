@@ -35,8 +35,8 @@ def plan_page(one: Window):
 def test_a_plan_begins_with_what_is_usual(one: Window) -> None:
     page = plan_page(one)
     assert page.settings["current"].number == 8.0 and page.cutoff.number == 10.0 and page.rest.number == 3600.0
-    assert "reference rate" in page.why.text() and "hydrogen" not in page.caution_text.text()
-    assert "never charge below 0 °C" in page.caution_text.text()
+    assert "reference rate" in page.why.text() and "hydrogen" not in page.start_card.caution_text.text()
+    assert "never charge below 0 °C" in page.start_card.caution_text.text()
 
 
 @pytest.mark.parametrize(
@@ -54,11 +54,13 @@ def test_a_plan_begins_with_what_is_usual(one: Window) -> None:
 )
 def test_a_plan_that_cannot_be_is_barred_with_its_reason(one: Window, field: str, text: str, part: str) -> None:
     page = plan_page(one)
-    page.acknowledged.click()
-    assert page.start_button.isEnabled()
+    page.start_card.acknowledged.click()
+    assert page.start_card.start_button.isEnabled()
     getattr(page, field).line.setText(text)
     page.review()
-    assert not page.start_button.isEnabled() and any(part in message for message in page.checks.messages)
+    assert not page.start_card.start_button.isEnabled() and any(
+        part in message for message in page.start_card.checks.messages
+    )
     page.start()
     assert one.session.running.live == {}
 
@@ -71,8 +73,8 @@ def test_other_modes_can_be_planned_and_run(one: Window, qtbot, mode: str, text:
     page.settings[mode].line.setText(text)
     page.rest.line.setText("0 s")
     page.review()
-    assert not page.settings["current"].isVisible() and "Forecast" in page.outlook.text()
-    page.acknowledged.click()
+    assert not page.settings["current"].isVisible() and "Forecast" in page.start_card.outlook.text()
+    page.start_card.acknowledged.click()
     page.start()
     live = one.session.running.of_sample(one.sample_id)
     one.session.running.set_speed(live.run.id, 36000.0)
@@ -89,10 +91,10 @@ def test_without_a_claimed_capacity_nothing_starts(fresh: Window) -> None:
     page = plan_page(fresh)
     page.settings["current"].line.setText("8 A")
     page.review()
-    page.acknowledged.click()
-    assert not page.start_button.isEnabled()
-    assert any("No capacity is claimed" in message for message in page.checks.messages)
-    page.back.click()
+    page.start_card.acknowledged.click()
+    assert not page.start_card.start_button.isEnabled()
+    assert any("No capacity is claimed" in message for message in page.start_card.checks.messages)
+    page.start_card.left.emit()
     assert fresh.view("capacity").pages.currentWidget() is fresh.view("capacity").overview
 
 
@@ -217,7 +219,7 @@ def test_a_full_disk_shows_on_the_run_page_and_mends(one: Window, qtbot, monkeyp
     page = plan_page(one)
     page.rest.line.setText("0 s")
     page.review()
-    page.acknowledged.click()
+    page.start_card.acknowledged.click()
     page.start()
     live = one.session.running.of_sample(one.sample_id)
     runs = one.session.book.runs
@@ -287,7 +289,7 @@ def test_the_rate_can_be_changed_after_a_rest_within_the_run(one: Window, qtbot)
     page = plan_page(one)
     page.rest.line.setText("10 min")
     page.review()
-    page.acknowledged.click()
+    page.start_card.acknowledged.click()
     page.start()
     run_page = one.view("capacity").page("run")
     qtbot.waitUntil(lambda: "discharging" in run_page.state.text(), timeout=15000)

@@ -43,7 +43,7 @@ def planned(window: Window, name: str) -> RecipePage:
 
 
 def bars_of(page: RecipePage) -> str:
-    return " ".join(page.checks.messages)
+    return " ".join(page.start_card.checks.messages)
 
 
 # --- stations and their recipes ---
@@ -68,23 +68,23 @@ def test_every_recipe_shows_its_steps_and_its_checks(one: Window, name: str) -> 
     page = planned(one, name)
     shown = [line.text() for line in page.steps._sentences.values()]
     assert shown and all(shown)
-    assert page.checks.messages or page.steps.recipe is not None
+    assert page.start_card.checks.messages or page.steps.recipe is not None
     if page.steps.recipe is not None and page.steps.recipe.live:
-        assert page.caution_text.text().count("•") >= 3
-    assert not page.start_button.isEnabled(), "nothing starts before the cautions are acknowledged"
+        assert page.start_card.caution_text.text().count("•") >= 3
+    assert not page.start_card.start_button.isEnabled(), "nothing starts before the cautions are acknowledged"
 
 
 def test_heavy_currents_are_withheld_while_nothing_is_claimed(one: Window) -> None:
     page = planned(one, "hold")
     assert "heavy currents are withheld" in bars_of(page)
-    page.acknowledged.click()
-    assert not page.start_button.isEnabled()
+    page.start_card.acknowledged.click()
+    assert not page.start_card.start_button.isEnabled()
     claim(one, "40 A continuous")
     page.review()
-    assert "withheld" not in bars_of(page) and page.start_button.isEnabled()
+    assert "withheld" not in bars_of(page) and page.start_card.start_button.isEnabled()
     page.power.line.setText("100 W")
     page.review()
-    assert "above the load's" in bars_of(page) and not page.start_button.isEnabled()
+    assert "above the load's" in bars_of(page) and not page.start_card.start_button.isEnabled()
     page.power.line.setText("lots")
     page.review()
     assert "cannot be read" in bars_of(page)
@@ -133,9 +133,9 @@ def test_steps_can_be_edited_and_saved(one: Window, tmp_path: Path, monkeypatch)
 
 def start(qtbot, window: Window, page: RecipePage, speed: int = -1) -> None:
     page.speed.setCurrentIndex(speed % page.speed.count())
-    page.acknowledged.click()
-    assert page.start_button.isEnabled(), page.checks.messages
-    qtbot.mouseClick(page.start_button, Qt.MouseButton.LeftButton)
+    page.start_card.acknowledged.click()
+    assert page.start_card.start_button.isEnabled(), page.start_card.checks.messages
+    qtbot.mouseClick(page.start_card.start_button, Qt.MouseButton.LeftButton)
     assert window.session.running.of_sample(window.sample_id) is not None
 
 
@@ -198,7 +198,7 @@ def test_a_charge_is_shown_as_one(qtbot, one: Window) -> None:
     page = planned(one, "charge-lithium-usual")
     page.full.line.setText("97 %")
     page.review()
-    assert "put in" in page.outlook.text()
+    assert "put in" in page.start_card.outlook.text()
     start(qtbot, one, page)
     run_page = one.view("charge").page("run")
     qtbot.waitUntil(lambda: run_page._charge_label.text() == "Charge put in", timeout=10000)
@@ -353,8 +353,8 @@ def test_a_run_on_stand_ins_over_the_wire(qtbot, one: Window) -> None:
     page.bench.setCurrentIndex(page.bench.findData("stand-in"))
     page._bench_chosen()
     assert "6 mm²" in bars_of(page) and not page.speed.isVisible()
-    page.acknowledged.click()
-    assert page.start_button.isEnabled(), page.checks.messages
+    page.start_card.acknowledged.click()
+    assert page.start_card.start_button.isEnabled(), page.start_card.checks.messages
     page.start()
     live = one.session.running.of_sample(one.sample_id)
     assert live.run.method == "bench" and live.run.settings.instrument == "stand-in meter"

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, fields
 from pathlib import Path
 from typing import Any
+from zoneinfo import available_timezones
 
 from wintry_tally.core.analysis import Analysis, Instrument, Options, analyse
 from wintry_tally.core.analysis.analyse import DEFAULT_REST_S
@@ -95,6 +96,8 @@ def options_from(given: Given) -> tuple[Choices, Options]:
                 f'map "{item}" cannot be read', mend=f"write FIELD=COLUMN, FIELD one of {', '.join(FIELDS)}"
             )
         columns[field.strip()] = column.strip()
+    if given.timezone and given.timezone not in available_timezones():
+        raise InputError(f'time zone "{given.timezone}" is not known', mend='write it like "Europe/Oslo"')
     choices = Choices(
         columns=columns, discharge_sign=given.discharge_sign, timezone=given.timezone, interval_s=given.interval
     )

@@ -79,6 +79,15 @@ def _refusal(name: str, link: VisaLink, question: object) -> None:
         raise InstrumentError(f"{name} refuses the setting ({answer[:80]})", mend="choose a lower setting")
 
 
+def _accepted(instrument: ScpiLoad | ScpiSupply) -> None:
+    """Whether it took the setting; one that did not is off afterwards."""
+    try:
+        _refusal(instrument.name, instrument.link, instrument.words.get("refused"))
+    except InstrumentError:
+        instrument.off()
+        raise
+
+
 class ScpiLoad(ScpiReads, Sinks):
     """A load."""
 
@@ -91,11 +100,7 @@ class ScpiLoad(ScpiReads, Sinks):
         if mode not in self.words:
             raise InstrumentError(f"{self.name} cannot draw at constant {mode}", mend="choose another way to draw")
         _say(self.link, self.words[mode], setting=setting)
-        try:
-            _refusal(self.name, self.link, self.words.get("refused"))
-        except InstrumentError:
-            self.off()
-            raise
+        _accepted(self)
 
     def off(self) -> None:
         """See Sinks."""
@@ -112,11 +117,7 @@ class ScpiSupply(ScpiReads, Sources):
     def charge(self, setting_A: float, limit_V: float) -> None:
         """See Sources."""
         _say(self.link, self.words["charge"], setting=setting_A, limit=limit_V)
-        try:
-            _refusal(self.name, self.link, self.words.get("refused"))
-        except InstrumentError:
-            self.off()
-            raise
+        _accepted(self)
 
     def off(self) -> None:
         """See Sources."""

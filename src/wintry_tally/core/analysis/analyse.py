@@ -7,7 +7,13 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from wintry_tally.core.analysis.audits import family_remarks, mean_voltage_remarks, sign_remarks, test_remarks
+from wintry_tally.core.analysis.audits import (
+    family_doubt,
+    family_remarks,
+    mean_voltage_remarks,
+    sign_remarks,
+    test_remarks,
+)
 from wintry_tally.core.analysis.bench_audits import charger_remarks, discharge_remarks, gauge_remarks, meter_remarks
 from wintry_tally.core.analysis.capacity import CapacityTest, Usable, capacity_test, usable_above
 from wintry_tally.core.analysis.charging import ChargeResult, charge_of
@@ -206,6 +212,7 @@ def _audit(cut: _Cut, test: CapacityTest | None, options: Options) -> list[Remar
     remarks += meter_remarks(trace, cut.integral, test)
     remarks += test_remarks(trace, cut.integral, scale, stages, test, family, options.rest_s)
     if family is not None:
+        remarks += family_doubt(family, test)
         whole = test.ended_by in {PROTECTION, SET_CUTOFF}
         slack = (test.count.mean_voltage.expanded or 0.0) + (0.0 if whole else 0.25)
         # a discharge that began half empty has a low mean of its own right

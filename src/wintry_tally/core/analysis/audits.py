@@ -156,6 +156,30 @@ def _rest_remarks(trace: Trace, stages: list[Stage], test: CapacityTest, rest_s:
     return []
 
 
+def family_doubt(family: Family, test: CapacityTest) -> list[Remark]:
+    """A discharge whose mean voltage is another family's: lead-acid declared lithium iron phosphate, or the reverse.
+
+    Only for most of a capacity at a known, gentle rate: a nearly empty or a heavily loaded pack lies low too.
+    Source: common practice, no published source.
+    """
+    mean = test.count.mean_voltage.value
+    if (
+        not test.c_rate
+        or test.c_rate > 0.6
+        or test.count.charge.value < 0.4 * test.count.mean_current.value / test.c_rate
+    ):
+        return []
+    looks = ""
+    if family.key == "lfp" and mean < 12.4 and test.voltage_start < 12.9:
+        looks = "a lead-acid"
+    elif not family.lithium and mean > 12.75 and test.c_rate > 0.03:
+        looks = "a lithium iron phosphate"
+    if not looks:
+        return []
+    words = f"{mean:.2f} V on average looks like {looks} battery, and {family.words} is declared: check the family."
+    return [Remark("family-doubt", words)]
+
+
 MORE_THAN_RATED = 1.05
 """So much of its rating a good new battery may hold."""
 

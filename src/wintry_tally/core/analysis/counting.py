@@ -125,7 +125,7 @@ def count(trace: Trace, integral: Integral, spans: Sequence[Span], instrument: I
         time_V += v + voltage_0 * span.lead_s + tail_V * span.tail_s
         duration += float(trace.time_s[span.last] - trace.time_s[span.first]) + span.lead_s + span.tail_s
     sign = -1.0 if charge_As < 0 else 1.0
-    charge, energy, volt_hours = sign * charge_As / HOUR, sign * energy_Ws / HOUR, time_V / HOUR
+    charge, energy, volt_hours = sign * charge_As / HOUR, abs(energy_Ws) / HOUR, time_V / HOUR
     hours = duration / HOUR
     # with next to no charge (a rest) the quotient means nothing: the mean over time stands in
     resting = abs(charge) < 1e-9 + 1e-5 * hours

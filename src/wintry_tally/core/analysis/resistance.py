@@ -57,25 +57,54 @@ def step_resistances(
             after += 1
         if float(trace.time_s[after]) - at > WITHIN_S or at - float(trace.time_s[before]) > WITHIN_S:
             continue
-        step_A = float(trace.current[after] - trace.current[before])
-        step_V = float(trace.voltage_V[before] - trace.voltage_V[after])
-        if (
-            abs(step_A) < least
-            or min(float(trace.voltage_V[before]), float(trace.voltage_V[after])) < 2.0
-            or step_V / step_A <= 0.0
-        ):
-            continue
-        found.append(
-            StepResistance(
-                at,
-                float(trace.current[before]) + 0.0,
-                float(trace.current[after]) + 0.0,
-                at - float(trace.time_s[before]),
-                float(trace.time_s[after]) - at,
-                _ohm(trace, scale, instrument, step_V, step_A),
-            )
+        found += _step(trace, scale, instrument, at, before, after, least)
+    for stage in stages:
+        for before in _jumps(trace, scale, stage, least):
+            at = 0.5 * float(trace.time_s[before] + trace.time_s[before + 1])
+            found += _step(trace, scale, instrument, at, before, before + 1, least)
+    return sorted(found, key=lambda step: step.at_s)
+
+
+def _step(
+    trace: Trace, scale: Scale, instrument: Instrument, at_s: float, before: int, after: int, least_A: float
+) -> list[StepResistance]:
+    """The resistance from two readings, unless the step is too small, goes the wrong way, or the pack is open."""
+    step_A = float(trace.current[after] - trace.current[before])
+    step_V = float(trace.voltage_V[before] - trace.voltage_V[after])
+    open_V = min(float(trace.voltage_V[before]), float(trace.voltage_V[after]))
+    if abs(step_A) < least_A or open_V < 2.0 or step_V / step_A <= 0.0:
+        return []
+    return [
+        StepResistance(
+            at_s,
+            float(trace.current[before]) + 0.0,
+            float(trace.current[after]) + 0.0,
+            at_s - float(trace.time_s[before]),
+            float(trace.time_s[after]) - at_s,
+            _ohm(trace, scale, instrument, step_V, step_A),
         )
-    return found
+    ]
+
+
+SCANNED = 200_000
+FEW = 12
+
+
+def _jumps(trace: Trace, scale: Scale, stage: Stage, least_A: float) -> list[int]:
+    """Readings within a discharge after which the current jumps, too shortly for a stage of its own.
+
+    A few only: where it jumps all the time, a load wanders or pulses, and no two readings make a step.
+    """
+    if stage.kind != StageKind.DISCHARGE or not 3 <= stage.last - stage.first <= SCANNED:
+        return []
+    steps = np.abs(np.diff(trace.current[stage.first : stage.last + 1]))
+    at = np.flatnonzero(steps > max(least_A, 0.3 * scale.reference_A))
+    if not 0 < len(at) <= FEW:
+        return []
+    close = trace.time_s[stage.first + at + 1] - trace.time_s[stage.first + at] <= WITHIN_S
+    # a jump that goes on over the next reading is a ramp caught half way
+    calm = np.array([n + 1 >= len(steps) or steps[n + 1] <= 0.03 * scale.reference_A or n + 1 in at for n in at])
+    return [stage.first + int(n) for n in at[close & calm]]
 
 
 def _by_charger(trace: Trace, scale: Scale, stage: Stage) -> bool:

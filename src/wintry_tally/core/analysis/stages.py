@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import math
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -263,6 +264,21 @@ def control_of(trace: Trace, scale: Scale, first: int, last: int) -> str:
 
 def span_of(trace: Trace, scale: Scale, stage: Stage) -> Span:
     """The stage as a span to be counted, with half the interval at either side."""
-    lead, lead_doubt = rest_of_interval(trace.time_s, stage.first, False, scale.usual_s)
-    tail, tail_doubt = rest_of_interval(trace.time_s, stage.last, True, scale.usual_s)
+    lead, lead_doubt = _edge(trace, scale, stage.first, False)
+    tail, tail_doubt = _edge(trace, scale, stage.last, True)
     return Span(stage.first, stage.last, lead, tail, lead_doubt, tail_doubt)
+
+
+def _edge(trace: Trace, scale: Scale, index: int, forward: bool) -> tuple[float, float]:
+    """Half the interval beside a stage's end reading and the doubt of its switching instant, s.
+
+    Where the same way of current flows on beyond it (only its level changed, or a gap lies between), the whole
+    interval is bridged, however long, and only the change of the current is in doubt: ΔI × interval / √12 in all.
+    """
+    neighbour = index + 1 if forward else index - 1
+    if 0 <= neighbour < len(trace):
+        own, other = float(trace.current[index]), float(trace.current[neighbour])
+        if own * other > 0.0 and abs(other) > scale.dead_A:
+            interval = abs(float(trace.time_s[neighbour] - trace.time_s[index]))
+            return interval / 2.0, interval / math.sqrt(24.0) * abs(other - own) / abs(own)
+    return rest_of_interval(trace.time_s, index, forward, scale.usual_s)

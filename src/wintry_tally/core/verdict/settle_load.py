@@ -10,7 +10,7 @@ from wintry_tally.core.analysis.holding import Held, held_for
 from wintry_tally.core.analysis.readings import current_quantity, voltage_quantity
 from wintry_tally.core.analysis.stages import StageKind
 from wintry_tally.core.analysis.trips import LOW_VOLTAGE, OVER_CURRENT, Trip
-from wintry_tally.core.battery import Claim, Direction
+from wintry_tally.core.battery import Direction
 from wintry_tally.core.quantity import Quantity, Term, format_duration, format_plain, format_quantity
 from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.deciding import by_probability, decide, implied_tolerance, not_settled
@@ -170,20 +170,23 @@ def _tripped(case: Case, name: str, analysis: Analysis, trip: Trip, within_s: fl
     if within_s is not None and trip.latency_s > within_s + analysis.scale.usual_s:
         late = f"it opened after {trip.latency_s:.3g} s, later than the {within_s:g} s claimed"
         return by_probability(case, measured, 0.0, step, (name,), late, tuple(conditions), waiting)
-    leapt = _leapt_over(claim, analysis, trip, within_s)
-    return decide(case, measured, [step], conditions, (name,), [], waiting or leapt)
-
-
-NEAR_TOP = 0.98
-"""A current this near the top of the window that was carried shows that it does not open inside it."""
-
-
-def _leapt_over(claim: Claim, analysis: Analysis, trip: Trip, within_s: float | None) -> str:
-    """Why an opening above the window settles nothing: the step leapt over part of the window. Empty when it did not."""
-    assert claim.value is not None
     top = claim.value + implied_tolerance(claim)
-    if claim.direction is not Direction.WITHIN or trip.current_A <= top:
-        return ""
+    if claim.direction is Direction.WITHIN and trip.current_A > top:
+        held = _held_before(analysis, trip, within_s)
+        # it opens somewhere between what it carried and what opened it: how much of that lies in the window
+        inside = max(0.0, top - held) / (trip.current_A - held)
+        leapt = (
+            f"it opened at {trip.current_A:.4g} A, above the window, and between {held:.4g} and {top:.4g} A nothing was "
+            "tried; step through the window"
+        )
+        return by_probability(
+            case, measured, inside, step, (name,), leapt if inside > 0.05 else "", tuple(conditions), waiting
+        )
+    return decide(case, measured, [step], conditions, (name,), [], waiting)
+
+
+def _held_before(analysis: Analysis, trip: Trip, within_s: float | None) -> float:
+    """The heaviest current carried for its full time before the opening, A."""
     earlier = [
         result
         for result in analysis.stages
@@ -191,13 +194,7 @@ def _leapt_over(claim: Claim, analysis: Analysis, trip: Trip, within_s: float | 
         and result.end_s <= trip.at_s - 0.5 * trip.latency_s
         and result.end_s - result.start_s >= 0.9 * (within_s if within_s is not None else 1.0)
     ]
-    held = max((result.count.mean_current.value for result in earlier), default=0.0)
-    if held >= NEAR_TOP * top:
-        return ""
-    return (
-        f"it opened at {trip.current_A:.4g} A, above the window, and between {held:.4g} and {top:.4g} A nothing was "
-        "tried; step through the window"
-    )
+    return max((result.count.mean_current.value for result in earlier), default=0.0)
 
 
 def _never_tripped(case: Case, name: str, analysis: Analysis, within_s: float | None, waiting: str) -> Verdict:

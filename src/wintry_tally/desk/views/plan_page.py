@@ -6,21 +6,20 @@ import random
 from dataclasses import dataclass
 
 from PySide6.QtCore import Qt, QTimer
-from PySide6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QHBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QWidget
 
 from wintry_tally.bench.simulated import STAND_IN_METER
 from wintry_tally.book import RunSettings
 from wintry_tally.core.plan import Forecast
-from wintry_tally.core.protocol import CapacityPlan, LoadLimits, preflight
+from wintry_tally.core.protocol import CapacityPlan, Check, LoadLimits, preflight
 from wintry_tally.core.protocol.capacity import reference_current
 from wintry_tally.core.protocol.cautions import discharge_cautions
-from wintry_tally.core.protocol.preflight import bars
 from wintry_tally.core.quantity import format_duration
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.station import StationView
-from wintry_tally.desk.widgets.findings import FindingList
-from wintry_tally.desk.widgets.parts import button, card, column, label, row, scrolling
+from wintry_tally.desk.widgets.parts import card, column, label, scrolling
 from wintry_tally.desk.widgets.quantity_field import QuantityField
+from wintry_tally.desk.widgets.start_card import StartCard
 
 MODES = (
     ("constant current", "current", "current"),
@@ -60,14 +59,10 @@ class PlanPage(StationView):
             self.speed.addItem(words, value)
         self.speed.setCurrentIndex(3)
         self.why = label("", "small", wrap=True)
-        self.outlook = label("", wrap=True)
-        self.checks = FindingList()
-        self.checks.opened.connect(self.opened)
-        self.caution_text = label("", wrap=True)
-        self.acknowledged = QCheckBox("I have read and heeded these cautions")
-        self.acknowledged.clicked.connect(self._able)
-        self.start_button = button("Start the test", self.start, "main")
-        self.back = button("Back", lambda: self.go.emit(""))
+        self.start_card = StartCard("Start the test")
+        self.start_card.opened.connect(self.opened)
+        self.start_card.started.connect(self.start)
+        self.start_card.left.connect(lambda: self.go.emit(""))
         for field in (*self.settings.values(), self.cutoff, self.rest, self.power, self.ceiling, self.ambient):
             field.line.textChanged.connect(self._later)
         self._timer = QTimer(self)
@@ -105,19 +100,10 @@ class PlanPage(StationView):
             label("Nothing real is switched: a battery model stands in, in fast time.", "small", wrap=True),
             grid,
         )
-        right = column(
-            card(label("Before it starts", "heading"), self.checks, self.outlook),
-            card(label("Cautions", "heading"), self.caution_text, self.acknowledged),
-            row(None, self.back, self.start_button),
-            None,
-            gap=3,
-        )
         halves = QHBoxLayout()
         halves.setSpacing(12)
         halves.addWidget(left, 2, Qt.AlignmentFlag.AlignTop)
-        holder = QWidget()
-        holder.setLayout(right)
-        halves.addWidget(holder, 3, Qt.AlignmentFlag.AlignTop)
+        halves.addWidget(self.start_card, 3, Qt.AlignmentFlag.AlignTop)
         inner = QWidget()
         inner.setLayout(column(halves, None))
         self.setLayout(column(scrolling(inner)))
@@ -137,8 +123,7 @@ class PlanPage(StationView):
         self.cutoff.set_number(sample.cutoff_V)
         self.rest.set_number(sample.family.rest_s)
         self.ambient.set_number(23.0)
-        self.acknowledged.setChecked(False)
-        self.caution_text.setText("\n".join(f"• {text}" for text in discharge_cautions(sample.family)))
+        self.start_card.show_cautions(discharge_cautions(sample.family))
         self._mode_changed()
 
     def leave(self) -> None:
@@ -179,46 +164,28 @@ class PlanPage(StationView):
             return
         sample = self.session.sample(self.sample_id)
         asked = self.asked()
-        self.checks.reset()
         if asked is None:
-            self.checks.add("bar", "A field cannot be read, or is not above zero: see the words beneath it.")
-            self.outlook.setText("")
-            self._ready = False
-            self._able()
+            words = "A field cannot be read, or is not above zero: see the words beneath it."
+            self.start_card.show_checks([Check("", "bar", words)])
             return
         outlook: Forecast | None = None
+        told = ""
         if sample.rated_Ah:
             _, outlook = self.session.running.plan_of(sample, asked.plan, asked.limits)
-        list_ = preflight(
-            sample.family, sample.rated_Ah, asked.plan, asked.limits, None,
-            outlook.end_s if outlook else None,
-        )  # fmt: skip
-        for check in list_:
-            working = check.working
-            self.checks.add(
-                check.state,
-                f"{check.name}: {check.message}",
-                "Working" if working else "",
-                (lambda found=working: self.opened.emit(found)) if working else None,
-            )
-        if outlook is not None:
             speed = float(self.speed.currentData())
-            self.outlook.setText(
+            told = (
                 f"Forecast: {outlook.charge_Ah:.1f} Ah in {format_duration(outlook.end_s)} from the start; at this speed "
                 f"{format_duration(outlook.end_s / speed)} on the clock."
             )
-        self._ready = not bars(list_)
-        self._able()
-
-    _ready = False
-
-    def _able(self) -> None:
-        self.start_button.setEnabled(self._ready and self.acknowledged.isChecked())
+        ends_s = outlook.end_s if outlook else None
+        self.start_card.show_checks(
+            preflight(sample.family, sample.rated_Ah, asked.plan, asked.limits, None, ends_s), told
+        )
 
     def start(self) -> None:
         """Start the run as planned."""
         asked = self.asked()
-        if asked is None or not self.start_button.isEnabled():
+        if asked is None or not self.start_card.start_button.isEnabled():
             return
         sample = self.session.sample(self.sample_id)
         seed = random.SystemRandom().randrange(1, 10**9)
@@ -245,6 +212,6 @@ class PlanPage(StationView):
         with self.session.guard():
             recipe, _ = self.session.running.plan_of(sample, asked.plan, asked.limits)
             self.session.running.start(sample, recipe, settings, discharge_cautions(sample.family))
-            self.acknowledged.setChecked(False)
+            self.start_card.acknowledge(False)
             self.session.touch_runs(self.sample_id)
             self.go.emit("")

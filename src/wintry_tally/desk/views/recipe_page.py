@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import random
-from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -12,15 +11,15 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QGridLayout, QH
 
 from wintry_tally.bench.simulated import STAND_IN_METER
 from wintry_tally.book import RunSettings
-from wintry_tally.core.protocol.preflight import Bench, Check, bars, preflight_recipe
+from wintry_tally.core.protocol.preflight import Bench, Check, preflight_recipe
 from wintry_tally.core.protocol.setpoints import Facts
 from wintry_tally.core.quantity import format_duration
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.plan_page import SPEEDS
 from wintry_tally.desk.views.station import StationView
-from wintry_tally.desk.widgets.findings import FindingList
 from wintry_tally.desk.widgets.parts import button, card, column, label, narrow, row, scrolling
 from wintry_tally.desk.widgets.quantity_field import QuantityField
+from wintry_tally.desk.widgets.start_card import StartCard
 from wintry_tally.desk.widgets.step_table import StepTable
 
 if TYPE_CHECKING:
@@ -58,15 +57,10 @@ class RecipePage(StationView):
         for words, value in SPEEDS:
             self.speed.addItem(words, value)
         self.speed.setCurrentIndex(2)
-        self.checks = FindingList()
-        self.checks.opened.connect(self.opened)
-        self.outlook = label("", wrap=True)
-        self.caution_text = label("", wrap=True)
-        self.acknowledged = QCheckBox("I have read and heeded these cautions")
-        self.acknowledged.clicked.connect(self._able)
-        self.start_button = button("Start", self.start, "main")
-        self.back = button("Back", lambda: self.go.emit(""))
-        self._ready = False
+        self.start_card = StartCard("Start")
+        self.start_card.opened.connect(self.opened)
+        self.start_card.started.connect(self.start)
+        self.start_card.left.connect(lambda: self.go.emit(""))
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)
         self._timer.setInterval(150)
@@ -107,20 +101,10 @@ class RecipePage(StationView):
                 gap=3,
             )
         )
-        right = QWidget()
-        right.setLayout(
-            column(
-                card(label("Before it starts", "heading"), self.checks, self.outlook),
-                card(label("Cautions", "heading"), self.caution_text, self.acknowledged),
-                row(None, self.back, self.start_button),
-                None,
-                gap=3,
-            )
-        )
         halves = QHBoxLayout()
         halves.setSpacing(12)
         halves.addWidget(left, 1, Qt.AlignmentFlag.AlignTop)
-        halves.addWidget(right, 1, Qt.AlignmentFlag.AlignTop)
+        halves.addWidget(self.start_card, 1, Qt.AlignmentFlag.AlignTop)
         inner = QWidget()
         inner.setLayout(column(halves, None))
         self.setLayout(column(scrolling(inner)))
@@ -141,12 +125,11 @@ class RecipePage(StationView):
         charges = template.steps[0].kind == "charge" or template.method in {"charge", "charge-block", "heater"}
         self.full.set_text("30 %" if charges else "100 %")
         self.edit.setChecked(False)
-        self.acknowledged.setChecked(False)
         self._fill_benches()
         self.steps.show_recipe(template, self._facts())
         recipe = self.steps.recipe
         cautions = recipe.cautions if recipe is not None else ()
-        self.caution_text.setText("\n".join(f"• {text}" for text in cautions))
+        self.start_card.show_cautions(cautions)
         self.review()
 
     def _edit(self) -> None:
@@ -170,7 +153,7 @@ class RecipePage(StationView):
         stand_in = not self.bench.currentData()
         for widget in self._stand_in:
             widget.setVisible(stand_in)
-        self.acknowledged.setChecked(False)
+        self.start_card.acknowledge(False)
         if self.steps.template is not None:
             self.review()
 
@@ -192,8 +175,7 @@ class RecipePage(StationView):
         sample = self.session.sample(self.sample_id)
         facts = self._facts()
         self.steps.facts_changed(facts) if not self.steps.problem else None
-        self.checks.reset()
-        self.outlook.setText("")
+        told = ""
         recipe = self.steps.recipe
         found: list[Check] = []
         if recipe is None:
@@ -205,7 +187,7 @@ class RecipePage(StationView):
                 self.steps.template, recipe, facts, limits, sample.arrival.rested_V, outlook.end_s if outlook else None
             )
             if outlook is not None and outlook.end_s > 0:
-                self._say_outlook(outlook)
+                told = _outlook_words(outlook)
         busy = self.session.running.on_channel(str(self.bench.currentData() or ""))
         if busy is not None:
             found.append(
@@ -213,16 +195,7 @@ class RecipePage(StationView):
             )
         if any(field.problem for field in (self.power, self.ceiling, self.ambient, self.core, self.full)):
             found.append(Check("Fields", "bar", "A field cannot be read: see the words beneath it."))
-        for check in found:
-            working = check.working
-            self.checks.add(
-                check.state,
-                f"{check.name}: {check.message}",
-                "Working" if working else "",
-                partial(self.opened.emit, working) if working else None,
-            )
-        self._ready = not bars(found)
-        self._able()
+        self.start_card.show_checks(found, told)
 
     def _forecast(self) -> Forecast | None:
         from wintry_tally.core.cell import parameters_for
@@ -237,14 +210,6 @@ class RecipePage(StationView):
     def _share(self) -> float:
         return min(1.0, max(0.0, (100.0 if self.full.number is None else self.full.number) / 100.0))
 
-    def _say_outlook(self, outlook: Forecast) -> None:
-        parts = []
-        if outlook.charge_Ah > 0.005:
-            parts.append(f"{outlook.charge_Ah:.3g} Ah drawn")
-        if outlook.put_in_Ah > 0.005:
-            parts.append(f"{outlook.put_in_Ah:.3g} Ah put in")
-        self.outlook.setText(f"Forecast: {', '.join(parts) or 'little moved'} in {format_duration(outlook.end_s)}.")
-
     def sample_switched(self) -> None:
         """A plan belongs to its sample."""
         self.steps.template = None
@@ -256,9 +221,6 @@ class RecipePage(StationView):
     def refresh(self) -> None:
         """Check again: a claim may have changed."""
         self.review()
-
-    def _able(self) -> None:
-        self.start_button.setEnabled(self._ready and self.acknowledged.isChecked())
 
     def _save(self) -> None:
         template = self.steps.template
@@ -279,7 +241,7 @@ class RecipePage(StationView):
     def start(self) -> None:
         """Start the run as planned."""
         recipe = self.steps.recipe
-        if recipe is None or not self.start_button.isEnabled():
+        if recipe is None or not self.start_card.start_button.isEnabled():
             return
         channel = str(self.bench.currentData() or "")
         with self.session.guard():
@@ -291,7 +253,7 @@ class RecipePage(StationView):
                 self.station,
                 channel,
             )
-            self.acknowledged.setChecked(False)
+            self.start_card.acknowledge(False)
             self.session.touch_runs(self.sample_id)
             self.go.emit("")
 
@@ -346,3 +308,12 @@ class RecipePage(StationView):
             health=random.Random(seed).uniform(0.95, 1.04),
             extra=extra,
         )
+
+
+def _outlook_words(outlook: Forecast) -> str:
+    parts = []
+    if outlook.charge_Ah > 0.005:
+        parts.append(f"{outlook.charge_Ah:.3g} Ah drawn")
+    if outlook.put_in_Ah > 0.005:
+        parts.append(f"{outlook.put_in_Ah:.3g} Ah put in")
+    return f"Forecast: {', '.join(parts) or 'little moved'} in {format_duration(outlook.end_s)}."
