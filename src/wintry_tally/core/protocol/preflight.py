@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 from wintry_tally.core.battery import Family
 from wintry_tally.core.battery.families import charge_state_band
 from wintry_tally.core.protocol.capacity import IN_HAND, CapacityPlan, LoadLimits
 from wintry_tally.core.protocol.leads import Leads, ampacity_A
-from wintry_tally.core.protocol.recipe import Recipe, Step
-from wintry_tally.core.protocol.setpoints import Facts
-from wintry_tally.core.protocol.template import Template
 from wintry_tally.core.quantity import format_duration
 from wintry_tally.core.working import Working
+
+if TYPE_CHECKING:
+    from wintry_tally.core.protocol.recipe import Recipe, Step
+    from wintry_tally.core.protocol.setpoints import Facts
+    from wintry_tally.core.protocol.template import Template
 
 State = Literal["good", "heed", "bar"]
 

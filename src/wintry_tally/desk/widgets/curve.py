@@ -17,7 +17,7 @@ Series = tuple[str, Any, Any]
 Stretch = tuple[float, float, str, bool]
 """From, to, its name, and whether current flowed in it."""
 MOST_BANDS = 60
-MANY = 400_000
+MANY = 200_000
 """More points than this in view are drawn from their lows and highs."""
 DASHES = (None, (6, 4), (2, 3), (8, 3, 2, 3))
 
