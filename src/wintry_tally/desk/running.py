@@ -11,7 +11,7 @@ from wintry_tally.book.recipes import recipe_data, recipe_from
 from wintry_tally.book.runs import DRIVEN, owner_lives, this_process
 from wintry_tally.core.battery import Sample, family_named
 from wintry_tally.core.engine import Event, RunState
-from wintry_tally.core.errors import InputError
+from wintry_tally.core.errors import InputError, WintryError
 from wintry_tally.core.protocol import CapacityPlan, EndCause, LoadLimits, Recipe, capacity_recipe
 from wintry_tally.core.protocol.recipe import CAUSE_WORDS
 
@@ -138,7 +138,11 @@ class Running:
         )
         for text in acknowledged:
             book.runs.add_event(run_id, Event(0.0, "acknowledged", text))
-        self._launch(book.runs.get(run_id), recipe, None, 0.0)
+        try:
+            self._launch(book.runs.get(run_id), recipe, None, 0.0)
+        except WintryError:
+            book.runs.remove(run_id)  # nothing was drawn, nothing read
+            raise
         return run_id
 
     def take_up(self, run: Run) -> None:
@@ -148,7 +152,11 @@ class Running:
         elapsed = rows[-1][0] if rows else 0.0
         state = RunState.from_dict(run.state) if run.state else None
         book.runs.change(run.id, owner=this_process())
-        self._launch(book.runs.get(run.id), recipe_from(run.recipe), state, elapsed)
+        try:
+            self._launch(book.runs.get(run.id), recipe_from(run.recipe), state, elapsed)
+        except WintryError:
+            book.runs.change(run.id, owner=run.owner)
+            raise
         self._session.touch_runs(run.sample_id)
 
     def _launch(self, run: Run, recipe: Recipe, state: RunState | None, elapsed_s: float) -> None:

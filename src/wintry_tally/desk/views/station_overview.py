@@ -171,12 +171,16 @@ class StationOverview(StationView):
         return card(
             words,
             row(
-                button("Resume", lambda: running.take_up(run), "main"),
+                button("Resume", lambda: self._take_up(run), "main"),
                 button("Close as interrupted", lambda: running.close_interrupted(run)),
                 None,
             ),
             role="banner",
         )
+
+    def _take_up(self, run: Run) -> None:
+        with self.session.guard():
+            self.session.running.take_up(run)
 
     def dossier_changed(self) -> None:
         """Figures and remarks of each run."""
