@@ -164,6 +164,8 @@ def test_a_run_by_a_recipe_asks_for_hands_and_settles_its_claim(qtbot, one: Wind
 
 
 def test_prompts_wait_and_can_be_skipped(qtbot, one: Window) -> None:
+    called: list[tuple[str, str]] = []
+    one.session.rang.connect(lambda title, text: called.append((title, text)))
     page = planned(one, "wake-up")
     start(qtbot, one, page)
     run_page = one.view("revival").page("run")
@@ -171,6 +173,7 @@ def test_prompts_wait_and_can_be_skipped(qtbot, one: Window) -> None:
     live = one.session.running.of_sample(one.sample_id)
     assert live.latest.state.phase is Phase.PROMPTING and "cells" in run_page.asked.text()
     assert "waits for you" in run_page.state.text() and not run_page.pause.isEnabled()
+    qtbot.waitUntil(lambda: any("hands" in title for title, _ in called), timeout=5000)
     # another station says where it goes on
     one.show_station("charge")
     assert any("is under way at Revival" in text for text in texts(one.view("charge")))

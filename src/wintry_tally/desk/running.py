@@ -10,7 +10,7 @@ from wintry_tally.book import Run, RunSettings, RunStatus
 from wintry_tally.book.recipes import recipe_data, recipe_from
 from wintry_tally.book.runs import DRIVEN, owner_lives, this_process
 from wintry_tally.core.battery import Sample, family_named
-from wintry_tally.core.engine import Event, RunState
+from wintry_tally.core.engine import Event, Phase, RunState
 from wintry_tally.core.errors import InputError, WintryError
 from wintry_tally.core.protocol import CapacityPlan, EndCause, LoadLimits, Recipe, capacity_recipe
 from wintry_tally.core.protocol.recipe import CAUSE_WORDS
@@ -55,13 +55,17 @@ class LiveRun:
         return datetime.now().astimezone() + timedelta(seconds=ahead.remaining_s / max(1.0, self.worker.speed))
 
 
+SOON_S, SOON_AFTER_S = 300.0, 1800.0
+"""A run of more than half an hour calls five minutes before its end."""
+
+
 class Running:
     """The live runs of a session's book."""
 
     def __init__(self, session: Session) -> None:
         self._session = session
         self.live: dict[int, LiveRun] = {}
-        self._told: dict[int, str] = {}
+        self._told: dict[tuple[int, str], str] = {}
 
     def of_sample(self, sample_id: int) -> LiveRun | None:
         """The live run of a sample."""
@@ -240,12 +244,7 @@ class Running:
     def follow(self) -> bool:
         """Notice runs that ended; whether anything is going on."""
         for item in self.live.values():
-            trouble = item.latest.trouble
-            if trouble and trouble != self._told.get(item.run.id):
-                # wherever one looks just now: this cannot wait
-                self._session.failed.emit(f"{item.run.title}: {trouble}")
-                self._session.rang.emit("Needs your hands now", trouble)
-            self._told[item.run.id] = trouble
+            self._call_for(item)
         over = [item for item in self.live.values() if not item.worker.alive]
         for item in over:
             del self.live[item.run.id]
@@ -257,6 +256,27 @@ class Running:
             self._session.said.emit(f"{item.run.title} has ended: {cause}.")
             self._session.rang.emit(f"{item.run.title} has ended", cause)
         return bool(self.live) or bool(over)
+
+    def _call_for(self, item: LiveRun) -> None:
+        """Call a person once for each thing that needs one: trouble, a prompt, an end that comes near."""
+        number, seen = item.run.id, item.latest
+        if seen.trouble and seen.trouble != self._told.get((number, "trouble")):
+            # wherever one looks just now: this cannot wait
+            self._session.failed.emit(f"{item.run.title}: {seen.trouble}")
+            self._session.rang.emit("Needs your hands now", seen.trouble)
+        self._told[number, "trouble"] = seen.trouble
+        place = str(seen.state.index)
+        if seen.state.phase is Phase.PROMPTING and self._told.get((number, "prompt")) != place:
+            step = item.recipe.steps[seen.state.index]
+            self._told[number, "prompt"] = place
+            self._session.rang.emit("Needs your hands", f"{item.run.title}: {step.words or step.title}")
+        near = seen.state.phase is Phase.DISCHARGING and seen.state.load_s > SOON_AFTER_S and item.worker.speed == 1.0
+        if near and (number, "soon") not in self._told:
+            ahead = item.ahead()
+            if ahead is not None and ahead.remaining_s < SOON_S:
+                self._told[number, "soon"] = "told"
+                words = f"{item.run.title} ends in about {ahead.remaining_s / 60:.0f} min"
+                self._session.rang.emit("Ends soon", words)
 
     def park(self) -> None:
         """Leave every live run written and switched off, to be taken up again."""

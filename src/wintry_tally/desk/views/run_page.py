@@ -12,7 +12,6 @@ from wintry_tally.core.engine import LIVE, Phase, Request
 from wintry_tally.core.protocol.template import in_words
 from wintry_tally.core.quantity import format_duration
 from wintry_tally.core.working import Working
-from wintry_tally.desk.notify import notify
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.across import AcrossRoom
 from wintry_tally.desk.views.plan_page import SPEEDS
@@ -223,7 +222,6 @@ class RunPage(StationView):
         place = (live.run.id, f"{state.index}{state.phase}")
         if asks and place != self._told:
             self.done.setFocus()
-            notify("Needs your hands", f"{live.run.title}: {current.words or current.title}")
         self._told = place
 
     def _outlook(self, live: LiveRun) -> None:
