@@ -13,12 +13,14 @@ from PySide6.QtWidgets import QCheckBox, QFileDialog, QLabel, QPushButton
 from tests.making import discharge, write_log
 from wintry_tally.bench.connect import Tried
 from wintry_tally.bench.equipment import Instrument
+from wintry_tally.book import Book
 from wintry_tally.core.battery import FAMILIES, parse_claim
 from wintry_tally.core.engine import Phase
 from wintry_tally.core.protocol.leads import awg_area_mm2
 from wintry_tally.desk.views.bench import read_area
 from wintry_tally.desk.views.recipe_page import RecipePage
 from wintry_tally.desk.widgets.figure import Figure
+from wintry_tally.desk.widgets.quantity_field import QuantityField
 from wintry_tally.desk.window import Window
 from wintry_tally.exchange.recipe_file import shipped, shipped_recipe
 
@@ -264,6 +266,36 @@ def test_a_charge_read_by_hand_is_typed_as_the_charger_shows_it(qtbot, one: Wind
     qtbot.waitUntil(lambda: one.session.dossier(one.sample_id) is not None, timeout=15000)
     found = one.session.dossier(one.sample_id).runs[0].analysis.charge
     assert found.count.charge.value == pytest.approx(18.4, abs=0.3)
+
+
+def test_what_is_measured_or_seen_is_entered_beside_its_claim(qtbot, one: Window, button) -> None:
+    claim(one, "length 200 mm", "carrying handle")
+    one.show_station("ledger")
+    ledger = one.view("ledger")
+
+    def outcome(kind: str) -> str:
+        qtbot.waitUntil(lambda: one.session.dossier(one.sample_id) is not None, timeout=15000)
+        return next(v.outcome.value for v in one.session.dossier(one.sample_id).verdicts if v.claim.kind == kind)
+
+    assert outcome("length") == outcome("feature") == "not-tested"
+    qtbot.mouseClick(button(ledger, "It does not"), Qt.MouseButton.LeftButton)
+    assert outcome("feature") == "missed"
+    one.session.undo_stack.undo()
+    assert outcome("feature") == "not-tested"
+    qtbot.mouseClick(button(ledger, "It does"), Qt.MouseButton.LeftButton)
+    assert outcome("feature") == "met"
+    field = next(
+        f for f in ledger.findChildren(QuantityField) if f.line.accessibleName().startswith("Measured: Length")
+    )
+    field.line.setText("201 mm")
+    limit = next(f for f in ledger.findChildren(QuantityField) if f.line.accessibleName().startswith("Good to: Length"))
+    limit.line.setText("0.5 mm")
+    qtbot.keyClick(limit.line, Qt.Key.Key_Return)
+    assert outcome("length") in {"met", "too-close"}
+    qtbot.mouseClick(button(ledger, "Take back"), Qt.MouseButton.LeftButton)
+    assert "not-tested" in {outcome("length"), outcome("feature")}
+    with Book.open(one.session.book.path) as again:
+        assert len(again.samples.entered(one.sample_id)) == 1, "kept in the book"
 
 
 # --- the bench ---

@@ -69,6 +69,15 @@ class Samples:
         with self._transaction() as connection:
             connection.execute(update(tables.sample).where(tables.sample.c.id == sample_id).values(**values))
 
+    def entered(self, sample_id: int) -> list[dict[str, Any]]:
+        """What was measured or seen and entered beside claims: kind, of, value, limit, unit."""
+        with self._transaction() as connection:
+            kept = connection.execute(
+                select(tables.meta.c.value).where(tables.meta.c.key == f"entered:{sample_id}")
+            ).scalar()
+        found: list[dict[str, Any]] = json.loads(kept) if kept else []
+        return found
+
     def prose(self, sample_id: int) -> str:
         """The tester's own words on a sample."""
         with self._transaction() as connection:

@@ -28,7 +28,8 @@ def write_report(book_path: Path, code: str, out: Path, school: str) -> None:
             if run.status == "finished"
         ]
         prose = book.samples.prose(sample.id)
-        dossier = assemble(sample, runs, School(school), prose, book.meta("demo") == "yes")
+        entered = book.samples.entered(sample.id)
+        dossier = assemble(sample, runs, School(school), prose, book.meta("demo") == "yes", entered)
     write_page(dossier, out)
 
 

@@ -330,6 +330,22 @@ class Session(QObject):
 
         self.change(words, lambda: put(values), lambda: put(before))
 
+    def enter(self, sample_id: int, claim: Claim, value: float | None, limit: float | None = None) -> None:
+        """Enter what was measured or seen of a claim, in its unit (1 or 0 for yes or no); None takes it back."""
+        of = claim.text or ""
+        before = self.book.samples.entered(sample_id)
+        after = [item for item in before if (item["kind"], item["of"]) != (claim.kind, of)]
+        if value is not None:
+            unit = claim.unit if claim.value is not None else ""
+            after.append({"kind": claim.kind, "of": of, "value": value, "limit": limit, "unit": unit})
+
+        def put(data: list[dict[str, Any]]) -> None:
+            self.book.set_meta(f"entered:{sample_id}", json.dumps(data))
+            self._forget(sample_id)
+            self.dossier_changed.emit(sample_id)
+
+        self.change(f"enter {claim.definition.label.lower()}", lambda: put(after), lambda: put(before))
+
     def touch_runs(self, sample_id: int) -> None:
         """Runs of a sample changed."""
         self._forget(sample_id)
@@ -384,7 +400,8 @@ class Session(QObject):
                     continue
                 self._reports[key] = known
             reports.append(replace(known, facts=facts))
-        return assemble(sample, reports, school, book.samples.prose(sample.id), book.meta("demo") == "yes")
+        prose, entered = book.samples.prose(sample.id), book.samples.entered(sample.id)
+        return assemble(sample, reports, school, prose, book.meta("demo") == "yes", entered)
 
     def _worked_out(self, book: Book, sample_id: int, school: School, made: Dossier) -> None:
         if book is not self._book:

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from typing import Any
 
 from wintry_tally.core.analysis import Analysis, Options, analyse
 from wintry_tally.core.analysis.derivation import charge_working, energy_working, mean_voltage_working
@@ -117,9 +118,30 @@ def run_evidence(runs: Sequence[RunReport]) -> list[Evidence]:
     return evidence
 
 
-def assemble(sample: Sample, runs: Sequence[RunReport], school: School, prose: str = "", demo: bool = False) -> Dossier:
-    """Judge every claim of a sample on its finished runs and what was measured on arrival."""
+def entered_evidence(entries: Sequence[Mapping[str, Any]]) -> list[MeasuredEvidence]:
+    """What was measured or seen and entered beside a claim: kind, of, value, limit (half-width, or None), unit."""
+    found = []
+    for entry in entries:
+        limit = entry.get("limit")
+        seen = not entry["unit"]
+        standard = 0.0 if seen else None if limit is None else float(limit) / 3**0.5
+        name = "seen and entered" if seen else "measured and entered"
+        quantity = Quantity(float(entry["value"]), standard, str(entry["unit"]))
+        found.append(MeasuredEvidence(name, str(entry["kind"]), quantity, of=str(entry.get("of", ""))))
+    return found
+
+
+def assemble(
+    sample: Sample,
+    runs: Sequence[RunReport],
+    school: School,
+    prose: str = "",
+    demo: bool = False,
+    entered: Sequence[Mapping[str, Any]] = (),
+) -> Dossier:
+    """Judge every claim of a sample on its finished runs, what was measured on arrival, and what was entered."""
     evidence = run_evidence(runs)
     evidence += arrival_evidence(sample)
+    evidence += entered_evidence(entered)
     verdicts = judge(sample.family, sample.rated_Ah, sample.claims, evidence, school)
     return Dossier(sample, tuple(arrival_findings(sample)), tuple(runs), tuple(verdicts), school, prose, demo)

@@ -26,7 +26,11 @@ class Case:
 
     def measured(self, kind: str) -> list[MeasuredEvidence]:
         """Direct measurements of a kind."""
-        return [item for item in self.evidence if isinstance(item, MeasuredEvidence) and item.kind == kind]
+        return [
+            item
+            for item in self.evidence
+            if isinstance(item, MeasuredEvidence) and item.kind == kind and item.of in {"", self.claim.text}
+        ]
 
     def logs(self, *methods: str) -> list[LogEvidence]:
         """Logs taken by one of these methods, the latest first; a log whose method nobody named may be any."""

@@ -42,12 +42,13 @@ class CapacityEvidence:
 
 @dataclass(frozen=True)
 class MeasuredEvidence:
-    """Something measured directly: a mass, a size, a yes or no."""
+    """Something measured directly: a mass, a size, a yes or no; `of` names one claim of several of its kind."""
 
     name: str
     kind: str
     quantity: Quantity
     step: Working | None = None
+    of: str = ""
 
 
 @dataclass(frozen=True)

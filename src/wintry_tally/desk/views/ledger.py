@@ -15,6 +15,7 @@ from wintry_tally.desk.views.station import StationView
 from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.findings import FindingList
 from wintry_tally.desk.widgets.parts import button, card, clear, column, empty, label, row, scrolling
+from wintry_tally.desk.widgets.quantity_field import QuantityField
 from wintry_tally.desk.widgets.tally import STEP, Tally, draw_stroke, tally_words
 from wintry_tally.report.words import chance_words, claim_words
 
@@ -106,6 +107,35 @@ class LedgerView(StationView):
         self.findings.show_findings(contradictions)
         self._contradictions.setVisible(bool(contradictions))
 
+    def _entry(self, verdict: Verdict, place: QVBoxLayout) -> None:
+        """Where a claim is settled by looking or by a ruler: the field or the two answers, and the way back."""
+        claim = verdict.claim
+        if claim.definition.evidence != "measured" or (claim.kind == "mass" and verdict.measured is not None):
+            return
+        words = claim_words(claim)
+        if verdict.outcome is not Outcome.NOT_TESTED:
+            take_back = button(
+                "Take back", lambda: self.session.enter(self.sample_id, claim, None), "link", f"Take back: {words}"
+            )
+            place.addLayout(row(take_back, None))
+        elif claim.value is None:
+            yes = button("It does", lambda: self.session.enter(self.sample_id, claim, 1.0), "", f"It does: {words}")
+            no = button(
+                "It does not", lambda: self.session.enter(self.sample_id, claim, 0.0), "", f"It does not: {words}"
+            )
+            place.addLayout(row(yes, no, None))
+        else:
+            value = QuantityField(f"Measured: {words}", claim.definition.dimension, "measured")
+            limit = QuantityField(f"Good to: {words}", claim.definition.dimension, "good to, ±")
+
+            def enter() -> None:
+                if value.number is not None and not limit.problem:
+                    self.session.enter(self.sample_id, claim, value.number, limit.number)
+
+            value.entered.connect(enter)
+            limit.entered.connect(enter)
+            place.addLayout(row(value, limit, button("Enter", enter, "", f"Enter what was measured: {words}")))
+
     def _verdict(self, index: int, verdict: Verdict, line: int) -> int:
         top = Qt.AlignmentFlag.AlignTop
         if index:
@@ -138,6 +168,7 @@ class LedgerView(StationView):
             measured.addWidget(label("from " + ", ".join(verdict.evidence), "small", wrap=True))
         if verdict.advice:
             measured.addWidget(label(verdict.advice, "small", wrap=True))
+        self._entry(verdict, measured)
         box = QWidget()
         measured.setContentsMargins(0, 0, 0, 0)
         box.setLayout(measured)
