@@ -179,6 +179,10 @@ def main() -> None:
         view = window.view("ledger")
         window.show_working(next(iter(view.figures.values())).working())
 
+    def many() -> None:
+        window.hide_working()
+        show("M1", "ledger")
+
     def missed() -> None:
         window.hide_working()
         show("M3", "ledger")
@@ -197,6 +201,7 @@ def main() -> None:
         "load": load,
         "setup": setup,
         "ledger": ledger,
+        "ledger-many": many,
         "ledger-missed": missed,
         "report": report,
         "across": across,
