@@ -449,6 +449,29 @@ def test_curves_of_a_run(qtbot, demo: Window) -> None:
     demo.set_theme("day")
 
 
+def test_a_slope_is_measured_between_two_moments(qtbot, demo: Window) -> None:
+    demo.show_sample(next(s.id for s in demo.session.samples() if s.code == "M1"))
+    demo.show_station("curves")
+    view = demo.view("curves")
+    place = next(i for i in range(view.run.count()) if view.run.itemText(i) == "Hold")
+    view.run.setCurrentIndex(place)
+    view._chosen()
+    qtbot.mouseClick(view.slope, Qt.MouseButton.LeftButton)
+    assert view.between.isVisible() and "mV/h" in view.between.text()
+    # from the rest into the hold: the same resistance as the step that was found there
+    step = view._shown.analysis.resistance[0]
+    view.curve.set_stretch((step.at_s - 2.0) / 3600.0, (step.at_s + 1.0) / 3600.0)
+    view._say_slope((step.at_s - 2.0) / 3600.0, (step.at_s + 1.0) / 3600.0)
+    ohm = float(view.between.text().rsplit("= ", 1)[1].split(" mΩ")[0])
+    assert ohm == pytest.approx(1000 * step.ohm.value, rel=0.4)
+    view._against("charge")
+    assert not view.between.isVisible() and not view.slope.isChecked()
+    qtbot.mouseClick(view.slope, Qt.MouseButton.LeftButton)
+    assert view.axis == "time" and view.between.isVisible()
+    qtbot.mouseClick(view.slope, Qt.MouseButton.LeftButton)
+    assert not view.between.isVisible()
+
+
 def test_curves_go_to_the_rows_of_a_remark_and_repair(qtbot, demo: Window) -> None:
     demo.show_sample(next(s.id for s in demo.session.samples() if s.code == "M6"))
     demo.show_station("curves")

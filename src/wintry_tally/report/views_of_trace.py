@@ -9,7 +9,7 @@ import numpy as np
 
 from wintry_tally.core.analysis import Analysis, StageKind
 from wintry_tally.core.analysis.counting import HOUR
-from wintry_tally.core.trace.trace import Column
+from wintry_tally.core.trace.trace import Column, Trace
 
 Against = Literal["time", "charge", "energy"]
 AXIS_WORDS = {"time": "time / h", "charge": "charge / Ah", "energy": "energy / Wh"}
@@ -98,3 +98,37 @@ def _moved(analysis: Analysis, stages: list[tuple[int, int]], against: Against) 
         nothing = np.zeros(0)
         return nothing, nothing, nothing
     return np.concatenate(xs), np.concatenate(volts), np.concatenate(amps)
+
+
+@dataclass(frozen=True)
+class Slope:
+    """Between two moments of a trace: the readings nearest to them and what changed from one to the other."""
+
+    seconds: float
+    from_V: float
+    to_V: float
+    from_A: float
+    to_A: float
+
+    @property
+    def volts_per_hour(self) -> float:
+        """How fast the voltage changed, V/h."""
+        return (self.to_V - self.from_V) / self.seconds * 3600.0 if self.seconds > 0 else 0.0
+
+    @property
+    def ohm(self) -> float | None:
+        """R = (V1 - V2) / (I2 - I1), where the current changed enough for it."""
+        change = self.to_A - self.from_A
+        return (self.from_V - self.to_V) / change if abs(change) > 0.1 else None
+
+
+def slope_between(trace: Trace, low_s: float, high_s: float) -> Slope:
+    """The slope between the readings nearest to two moments."""
+    low, high = (min(len(trace) - 1, int(np.searchsorted(trace.time_s, moment))) for moment in (low_s, high_s))
+    return Slope(
+        float(trace.time_s[high] - trace.time_s[low]),
+        float(trace.voltage_V[low]),
+        float(trace.voltage_V[high]),
+        float(trace.current[low]),
+        float(trace.current[high]),
+    )

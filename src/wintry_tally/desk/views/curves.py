@@ -57,11 +57,16 @@ class CurvesView(StationView):
             self.against[key] = made
         self.against["time"].setChecked(True)
         self.whole = button("Whole run", self._whole, "link")
+        self.slope = button("Measure between", self._slope, "choice", "Measure between two moments")
+        self.slope.setCheckable(True)
+        self.between = label("", wrap=True)
+        self.between.hide()
         self._over = QHBoxLayout()
         self._over.setSpacing(10)
         self.curve = Curve("Voltage of the run", "", "voltage / V")
         self.curve.setFixedHeight(270)
         self.curve.level_moved.connect(self._dragged)
+        self.curve.stretch_moved.connect(self._say_slope)
         self.amps = Curve("Current of the run", "time / h", "current / A")
         self.amps.setFixedHeight(105)
         self.dropout = QuantityField("Drop-out voltage", "voltage")
@@ -88,7 +93,15 @@ class CurvesView(StationView):
         self._lay_out()
 
     def _lay_out(self) -> None:
-        head = row(label("Run", "quiet"), self.run, label("against", "quiet"), *self.against.values(), None, self.whole)
+        head = row(
+            label("Run", "quiet"),
+            self.run,
+            label("against", "quiet"),
+            *self.against.values(),
+            None,
+            self.slope,
+            self.whole,
+        )
         over = QWidget()
         over.setLayout(self._over)
         self._over.setContentsMargins(0, 0, 0, 0)
@@ -102,7 +115,7 @@ class CurvesView(StationView):
         self._readout = QWidget()
         self._readout.setLayout(readout)
         readout.setContentsMargins(0, 0, 0, 0)
-        plots = card(self.curve, self.amps, self._readout)
+        plots = card(self.curve, self.amps, self.between, self._readout)
         stages = card(label("Stages", "heading"), self._stages)
         self._remark_card = card(label("Remarks", "heading"), self.remarks)
         self._step_card = card(label("Resistance from steps", "heading"), self._steps)
@@ -233,6 +246,9 @@ class CurvesView(StationView):
         if axis == "time":
             marks = [(trip.at_s / 3600.0, f"{trip.kind} trip") for trip in analysis.trips]
         self.curve.decorate(bands, marks)
+        if self.slope.isChecked():
+            self.slope.setChecked(False)
+            self._slope()
         self.amps.follow(self.curve)
         self._whole()
         self.curve.set_level(self.dropout.number if analysis.capacity is not None else None)
@@ -268,6 +284,42 @@ class CurvesView(StationView):
         level = self.dropout.number if self._readout.isVisibleTo(self) else None
         low = float(np.min(alive)) if level is None else min(float(np.min(alive)), level)
         self.curve.look_at_all(low, float(np.quantile(alive, 0.9999)))
+
+    # --- between two moments ---
+
+    def _slope(self) -> None:
+        """Two ends to drag on the time axis, and what lies between them; again takes them away."""
+        on = self.slope.isChecked() and self._shown is not None and self._shown.analysis is not None
+        self.slope.setChecked(on)
+        self.between.setVisible(on)
+        if not on:
+            self.curve.set_stretch(None)
+            return
+        if self.axis != "time":
+            self.slope.setChecked(False)  # drawing anew takes a measurement away
+            self.against["time"].setChecked(True)
+            self._draw()
+            self.slope.setChecked(True)
+            self.between.show()
+        low, high = self.curve.seen()
+        third = (high - low) / 3.0
+        self.curve.set_stretch(low + third, high - third)
+        self._say_slope(low + third, high - third)
+
+    def _say_slope(self, low_h: float, high_h: float) -> None:
+        from wintry_tally.report.views_of_trace import slope_between
+
+        if self._shown is None or self._shown.analysis is None:
+            return
+        found = slope_between(self._shown.analysis.trace, 3600.0 * low_h, 3600.0 * high_h)
+        words = (
+            f"Over {format_duration(found.seconds)}: {found.from_V:.3f} to {found.to_V:.3f} V "
+            f"({1000 * (found.to_V - found.from_V):+.0f} mV, {1000 * found.volts_per_hour:+.1f} mV/h), "
+            f"{found.from_A:.3g} to {found.to_A:.3g} A"
+        )
+        if found.ohm is not None:
+            words += f"; R = (V₁ − V₂) / (I₂ − I₁) = {1000 * found.ohm:.3g} mΩ"
+        self.between.setText(words.replace("-", "−") + ".")
 
     # --- the drop-out ---
 

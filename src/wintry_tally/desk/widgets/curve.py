@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QShowEvent
+from PySide6.QtGui import QColor, QShowEvent
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from wintry_tally.desk.theme.style import colour, font
@@ -71,10 +71,11 @@ def _band_name() -> Any:
 class Curve(QWidget):
     """One plot. Curves are told apart by dash and label as well as by colour.
 
-    `level_moved` carries where a draggable level stands while it is dragged.
+    `level_moved` carries where a draggable level stands while it is dragged, `stretch_moved` the two ends of a stretch.
     """
 
     level_moved = Signal(float)
+    stretch_moved = Signal(float, float)
 
     def __init__(self, name: str, x_title: str, y_title: str) -> None:
         super().__init__()
@@ -91,6 +92,7 @@ class Curve(QWidget):
         self._marks: list[tuple[float, str]] = []
         self._level: float | None = None
         self._level_line: Any = None
+        self._stretch_item: Any = None
         self._extra: list[Any] = []
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
@@ -118,6 +120,32 @@ class Curve(QWidget):
         self._level = value
         if self._plot is not None:
             self._put_level()
+
+    def set_stretch(self, low: float | None, high: float | None = None) -> None:
+        """A stretch of the axis whose two ends can be dragged; None takes it away."""
+        if self._plot is None:
+            return
+        import pyqtgraph as pg
+
+        if self._stretch_item is not None:
+            self._plot.removeItem(self._stretch_item)
+            self._stretch_item = None
+        if low is None or high is None:
+            return
+        tint = QColor(colour("accent"))
+        tint.setAlpha(40)
+        item = pg.LinearRegionItem((low, high), brush=tint, pen=pg.mkPen(colour("accent"), width=1.5))
+        item.setZValue(5)
+        item.sigRegionChanged.connect(lambda region: self.stretch_moved.emit(*map(float, region.getRegion())))
+        self._plot.addItem(item)
+        self._stretch_item = item
+
+    def seen(self) -> tuple[float, float]:
+        """The stretch of the axis in view."""
+        if self._plot is None:
+            return 0.0, 1.0
+        (low, high), _ = self._plot.viewRange()
+        return float(low), float(high)
 
     def set_titles(self, x_title: str, y_title: str) -> None:
         """Other words along the axes."""
@@ -216,6 +244,7 @@ class Curve(QWidget):
                 drawn.setData(np.asarray(x), np.asarray(y))
             return
         item.clear()
+        self._stretch_item = None
         self._items, self._drawn, self._coarse = [], shape, []
         for index, (name, x, y) in enumerate(self._series):
             x, y = np.asarray(x, dtype=float), np.asarray(y, dtype=float)
