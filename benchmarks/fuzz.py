@@ -8,6 +8,7 @@ from __future__ import annotations
 import argparse
 import gzip
 import io
+import json
 import resource
 import tempfile
 import time
@@ -19,6 +20,7 @@ import polars as pl
 
 from wintry_tally.cli.logs import analyse_log, options_from, parse_given
 from wintry_tally.core.errors import WintryError
+from wintry_tally.exchange.analysis_json import analysis_dict
 
 HEADS = {
     "plain": ("Time / s,Voltage / V,Current / A,Temperature / degC\n", "{s},{v:.3f},{a:.3f},23.1\n"),
@@ -116,7 +118,7 @@ def main() -> None:
             path.write_bytes(content)
             begun = time.perf_counter()
             try:
-                analyse_log(path, choices, options)
+                json.dumps(analysis_dict(*analyse_log(path, choices, options)), allow_nan=False)
                 tally["read"] += 1
             except WintryError as error:
                 tally["refused"] += 1

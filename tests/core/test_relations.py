@@ -257,3 +257,10 @@ def test_sums_of_a_data_sheet() -> None:
     assert sums["Wh-L"].value == pytest.approx(1280 / (0.33 * 0.17 * 0.22 * 1000), rel=1e-6)
     assert sums["price-kWh"].value == pytest.approx(400 / (3500 * 0.8 * 1.28))
     assert derived_sums(Sample(1, "S-2", "m", "n", "agm")) == []
+
+
+def test_acceptance_where_a_gap_lies_on_the_mark() -> None:
+    time_s = np.concatenate([np.arange(0.0, 600.0, 10.0), np.arange(5000.0, 6000.0, 10.0)])
+    trace = Trace(time_s, np.full(len(time_s), 14.0), np.full(len(time_s), -5.0))
+    found = acceptance(trace, 0, len(time_s) - 1)
+    assert all(np.isfinite(share) for _, share in found) and 15.0 not in [minutes for minutes, _ in found]

@@ -57,6 +57,7 @@ def acceptance(trace: Trace, first: int, last: int) -> list[tuple[float, float]]
     for minutes in ACCEPTANCE_MINUTES:
         if time[-1] >= 60.0 * minutes:
             near = np.abs(time - 60.0 * minutes) <= max(30.0, float(np.median(np.diff(time))))
-            found.append((minutes, float(np.median(current[near])) / start))
+            if np.any(near):  # a gap may lie just there
+                found.append((minutes, float(np.median(current[near])) / start))
     # a current raised on the way (a gentle start) is no acceptance of the battery's
     return found if all(share <= 1.1 for _, share in found) else []
