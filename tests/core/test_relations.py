@@ -13,6 +13,7 @@ from scipy.integrate import solve_ivp
 from tests.making import piecewise
 from wintry_tally.core.analysis import Analysis, Instrument, Options, analyse
 from wintry_tally.core.analysis.consistency import compare, drift, repeatability
+from wintry_tally.core.analysis.efficiency import acceptance
 from wintry_tally.core.analysis.rate import RatePoint, effective_current, fit_two_wells, rate_law
 from wintry_tally.core.analysis.reserve import c20_from_reserve
 from wintry_tally.core.analysis.shelf import loss_by_capacity, loss_by_recharge

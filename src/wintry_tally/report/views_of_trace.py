@@ -9,6 +9,7 @@ import numpy as np
 
 from wintry_tally.core.analysis import Analysis, StageKind
 from wintry_tally.core.analysis.counting import HOUR
+from wintry_tally.core.quantity import format_duration
 from wintry_tally.core.trace.trace import Column, Trace
 
 Against = Literal["time", "charge", "energy"]
@@ -120,6 +121,24 @@ class Slope:
         """R = (V1 - V2) / (I2 - I1), where the current changed enough for it."""
         change = self.to_A - self.from_A
         return (self.from_V - self.to_V) / change if abs(change) > 0.1 else None
+
+    def words(self) -> str:
+        """In one line."""
+        told = (
+            f"Over {format_duration(self.seconds)}: {self.from_V:.3f} to {self.to_V:.3f} V "
+            f"({1000 * (self.to_V - self.from_V):+.0f} mV, {1000 * self.volts_per_hour:+.1f} mV/h), "
+            f"{self.from_A:.3g} to {self.to_A:.3g} A"
+        )
+        if self.ohm is not None:
+            told += f"; R = (V₁ − V₂) / (I₂ − I₁) = {1000 * self.ohm:.3g} mΩ"
+        return told.replace("-", "−") + "."
+
+
+def index_of_row(trace: Trace, number: int) -> int:
+    """The reading of a data row, or the nearest one kept."""
+    if trace.row is None:
+        return min(len(trace) - 1, max(0, number - 1))
+    return min(len(trace) - 1, int(np.searchsorted(trace.row, number)))
 
 
 def slope_between(trace: Trace, low_s: float, high_s: float) -> Slope:

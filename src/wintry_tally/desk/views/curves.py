@@ -312,14 +312,7 @@ class CurvesView(StationView):
         if self._shown is None or self._shown.analysis is None:
             return
         found = slope_between(self._shown.analysis.trace, 3600.0 * low_h, 3600.0 * high_h)
-        words = (
-            f"Over {format_duration(found.seconds)}: {found.from_V:.3f} to {found.to_V:.3f} V "
-            f"({1000 * (found.to_V - found.from_V):+.0f} mV, {1000 * found.volts_per_hour:+.1f} mV/h), "
-            f"{found.from_A:.3g} to {found.to_A:.3g} A"
-        )
-        if found.ohm is not None:
-            words += f"; R = (V₁ − V₂) / (I₂ − I₁) = {1000 * found.ohm:.3g} mΩ"
-        self.between.setText(words.replace("-", "−") + ".")
+        self.between.setText(found.words())
 
     # --- the drop-out ---
 
@@ -469,8 +462,10 @@ class CurvesView(StationView):
 
     def _go_to(self, remark: Remark) -> None:
         assert remark.rows is not None and self._shown is not None and self._shown.analysis is not None
+        from wintry_tally.report.views_of_trace import index_of_row
+
         trace = self._shown.analysis.trace
-        low, high = (float(trace.time_s[_index(trace, number)]) / 3600.0 for number in remark.rows)
+        low, high = (float(trace.time_s[index_of_row(trace, number)]) / 3600.0 for number in remark.rows)
         usual = self._shown.analysis.scale.usual_s / 3600.0
         self._go(low - 10 * usual, high + 10 * usual)
 
@@ -500,15 +495,3 @@ class CurvesView(StationView):
         """Curves follow."""
         self.curve.theme_changed()
         self.amps.theme_changed()
-
-
-def _index(trace: object, number: int) -> int:
-    """The reading of a data row, or the nearest one kept."""
-    import numpy as np
-
-    from wintry_tally.core.trace.trace import Trace
-
-    assert isinstance(trace, Trace)
-    if trace.row is None:
-        return min(len(trace) - 1, max(0, number - 1))
-    return min(len(trace) - 1, int(np.searchsorted(trace.row, number)))
