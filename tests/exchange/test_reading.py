@@ -400,3 +400,11 @@ def test_damaged_parquet_is_refused_in_one_line_and_nothing_else_is_printed(
     with pytest.raises(LogError, match="its end is missing"):
         read_log(damaged)
     assert capfd.readouterr().err == ""
+
+
+def test_an_infinite_number_is_no_reading(tmp_path: Path) -> None:
+    rows = [f"{n},{'inf' if n == 5 else 13.0},{'1e999' if n == 9 else 8.0}" for n in range(60)]
+    (tmp_path / "log.csv").write_text("t/s,U/V,I/A\n" + "\n".join(rows) + "\n")
+    trace = read_log(tmp_path / "log.csv").trace
+    assert np.isnan(trace.voltage_V[5]) and np.isnan(trace.current[9])
+    assert np.isfinite(np.delete(trace.voltage_V, 5)).all()

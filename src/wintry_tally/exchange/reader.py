@@ -284,7 +284,11 @@ def _numbers(series: pl.Series, decimal: str = ".") -> Column:
         grouped = text.str.replace_all(grouping, "").str.replace(",", ".")
         series = plain.cast(pl.Float64, strict=False).fill_null(grouped.cast(pl.Float64, strict=False))
     values = series.cast(pl.Float64, strict=False)
-    return np.asarray(values.fill_null(float("nan")).to_numpy() if values.null_count() else values.to_numpy())
+    column = np.asarray(values.fill_null(float("nan")).to_numpy() if values.null_count() else values.to_numpy())
+    with np.errstate(all="ignore"):
+        whole = bool(np.isfinite(column.sum()))
+    # "inf" and "1e999" are no readings, as little as an empty cell
+    return column if whole or not np.isinf(column).any() else np.where(np.isinf(column), np.nan, column)
 
 
 def _assemble(frame: pl.DataFrame, layout: Layout, choices: Choices, name: str) -> LogFile:
@@ -392,6 +396,8 @@ def _hour_jumps(seconds: Column, naive: bool, remarks: list[Remark]) -> None:
     if not naive or len(seconds) < 3:
         return
     steps = np.diff(seconds)
+    if not np.isfinite(steps).any():
+        return
     usual = float(np.nanmedian(steps))
     for index in np.flatnonzero(np.abs(np.abs(steps - usual) - 3600.0) < max(30.0, 2 * usual))[:4]:
         way = "ahead" if steps[index] > 0 else "back"

@@ -159,7 +159,8 @@ def _heater_alone(trace: Trace, charging: list[Stage]) -> bool:
         return False
     part = slice(stage.first + 1, stage.last + 1)
     volts, amps = trace.voltage_V[part], np.abs(trace.current[part])
-    cold = float(np.nanmedian(trace.temperature_C[part])) < COLD_C
+    known = trace.temperature_C[part][np.isfinite(trace.temperature_C[part])]
+    cold = bool(len(known)) and float(np.median(known)) < COLD_C
     flat = float(np.max(volts) - np.min(volts)) < 0.1 and float(np.min(volts)) >= 13.9
     return cold and flat and float(np.max(amps) - np.min(amps)) < 0.15 * float(np.median(amps))
 
