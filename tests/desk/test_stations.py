@@ -483,6 +483,17 @@ def test_curves_go_to_the_rows_of_a_remark_and_repair(qtbot, demo: Window) -> No
     assert any(text.startswith("Rows ") for text in labels) and "Apply" in labels, labels
 
 
+def test_runs_together_show_how_well_they_repeat(qtbot, demo: Window) -> None:
+    demo.show_sample(next(s.id for s in demo.session.samples() if s.code == "M1"))
+    demo.show_station("curves")
+    qtbot.wait(60)
+    card = demo.view("curves").relations
+    said = " ".join(shown.text() for shown in card.findChildren(QLabel))
+    assert card.isVisible() and "2 runs at about 8 A scatter by" in said
+    figures = card.findChildren(Figure)
+    assert figures and figures[0].text()
+
+
 def test_a_sample_without_runs_has_no_curves(one: Window) -> None:
     one.show_station("curves")
     assert one.view("curves")._none.isVisible()

@@ -27,6 +27,7 @@ from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.findings import FindingList
 from wintry_tally.desk.widgets.parts import button, card, clear, column, empty, label, row, scrolling
 from wintry_tally.desk.widgets.quantity_field import QuantityField
+from wintry_tally.desk.widgets.relations_card import RelationsCard
 
 if TYPE_CHECKING:
     from wintry_tally.core.analysis import Analysis, Integral
@@ -119,8 +120,12 @@ class CurvesView(StationView):
         stages = card(label("Stages", "heading"), self._stages)
         self._remark_card = card(label("Remarks", "heading"), self.remarks)
         self._step_card = card(label("Resistance from steps", "heading"), self._steps)
+        self.relations = RelationsCard()
+        self.relations.opened.connect(self.opened)
         self._body = QWidget()
-        self._body.setLayout(column(head, over, plots, stages, self._remark_card, self._step_card, gap=3))
+        self._body.setLayout(
+            column(head, over, plots, stages, self._remark_card, self._step_card, self.relations, gap=3)
+        )
         self._none = empty(
             "No run to look at yet",
             "Curves show what a run or an imported log holds: its stages, how each ended, and what a device that drops "
@@ -179,6 +184,7 @@ class CurvesView(StationView):
         self._fill_stages(chosen.analysis)
         self._fill_remarks(chosen)
         self._fill_steps(chosen.analysis)
+        self.relations.show_reports(list(reports.values()))
         self._draw()
 
     def _usual_dropout(self, analysis: Analysis) -> None:
@@ -285,8 +291,6 @@ class CurvesView(StationView):
         low = float(np.min(alive)) if level is None else min(float(np.min(alive)), level)
         self.curve.look_at_all(low, float(np.quantile(alive, 0.9999)))
 
-    # --- between two moments ---
-
     def _slope(self) -> None:
         """Two ends to drag on the time axis, and what lies between them; again takes them away."""
         on = self.slope.isChecked() and self._shown is not None and self._shown.analysis is not None
@@ -313,8 +317,6 @@ class CurvesView(StationView):
             return
         found = slope_between(self._shown.analysis.trace, 3600.0 * low_h, 3600.0 * high_h)
         self.between.setText(found.words())
-
-    # --- the drop-out ---
 
     def _dragged(self, volts: float) -> None:
         self.dropout.set_number(round(volts, 2))
