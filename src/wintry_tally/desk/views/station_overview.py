@@ -22,6 +22,7 @@ from wintry_tally.desk.widgets.parts import button, card, clear, column, label, 
 
 if TYPE_CHECKING:
     from wintry_tally.book import Run
+    from wintry_tally.core.analysis import Analysis
     from wintry_tally.core.analysis.charging import ChargeResult
     from wintry_tally.core.analysis.trips import Trip
     from wintry_tally.report.dossier import RunReport
@@ -247,7 +248,7 @@ class StationOverview(StationView):
         test = report.analysis.capacity if report.analysis else None
         filled = report.analysis.charge if report.analysis else None
         if filled is not None and (test is None or run.recipe.get("method") == "charge"):
-            parts += self._charge_line(run, filled)
+            parts += self._charge_line(run, filled, report.analysis)
         elif test is not None:
             line = QHBoxLayout()
             line.setSpacing(22)
@@ -304,11 +305,16 @@ class StationOverview(StationView):
             )
         return card(*parts)
 
-    def _charge_line(self, run: Run, filled: ChargeResult) -> list[QWidget | QHBoxLayout]:
+    def _charge_line(self, run: Run, filled: ChargeResult, analysis: Analysis | None) -> list[QWidget | QHBoxLayout]:
+        from wintry_tally.core.analysis import Instrument
+        from wintry_tally.core.analysis.derivation import charge_working, energy_working
+
         figure = Figure(f"Charge put in, {run.title}")
-        figure.set_quantity(filled.count.charge)
+        instrument = analysis.options.instrument if analysis is not None else Instrument()
+        readings = sum(span.last - span.first + 1 for span in filled.count.spans)
+        figure.set_quantity(filled.count.charge, lambda: charge_working(filled.count, instrument, readings))
         energy = Figure(f"Energy put in, {run.title}")
-        energy.set_quantity(filled.count.energy)
+        energy.set_quantity(filled.count.energy, lambda: energy_working(filled.count, instrument, readings))
         line = QHBoxLayout()
         line.setSpacing(22)
         for name, shown in (("Charge put in", figure), ("Energy put in", energy)):
