@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import signal
 import sqlite3
@@ -25,6 +26,8 @@ from wintry_tally.core.battery import FAMILIES, Arrival, parse_claim
 from wintry_tally.core.engine import Event, Phase, RunState
 from wintry_tally.core.errors import BookError
 from wintry_tally.core.protocol import CapacityPlan, capacity_recipe
+from wintry_tally.exchange.reader import read_log
+from wintry_tally.exchange.writer import write_log
 
 BEGUN = datetime(2026, 1, 20, 8, 0, tzinfo=UTC)
 SETTINGS = RunSettings(
@@ -75,7 +78,7 @@ def test_journal_then_seal(book: Book) -> None:
     run = book.runs.begin(number, "Capacity 1", "simulated", BEGUN, SETTINGS)
     trace = discharge()
     rows = [
-        (float(t), float(v), float(a), 23.0)
+        (float(t), float(v), float(a), 23.0, {})
         for t, v, a in zip(trace.time_s, trace.voltage_V, trace.current, strict=True)
     ]
     book.runs.append(run, rows[:1000], [Event(0.0, "start", "x")], RunState(), {"free_Ah": 3.0})
@@ -96,7 +99,7 @@ def test_journal_then_seal(book: Book) -> None:
 def test_a_seal_that_reads_back_differently_keeps_the_rows(book: Book, monkeypatch: pytest.MonkeyPatch) -> None:
     number = book.samples.add("B1", "", "", "lfp")
     run = book.runs.begin(number, "x", "simulated", BEGUN, SETTINGS)
-    book.runs.append(run, [(0.0, 13.0, 8.0, None), (1.0, 13.0, 8.0, None)], [], RunState(), {})
+    book.runs.append(run, [(0.0, 13.0, 8.0, None, {}), (1.0, 13.0, 8.0, None, {})], [], RunState(), {})
     monkeypatch.setattr("wintry_tally.book.seal.same", lambda a, b: False)
     with pytest.raises(BookError, match="kept as they are"):
         book.runs.seal(run)
@@ -211,6 +214,42 @@ def test_the_tables_are_those_of_the_newest_migration(tmp_path: Path) -> None:
     engine.dispose()
 
 
+def test_a_book_of_the_first_tables_is_brought_up_to_date_with_its_readings(tmp_path: Path) -> None:
+    path = tmp_path / "b.wintry"
+    with Book.create(path) as book:
+        number = book.samples.add("B1", "", "", "lfp")
+        run = book.runs.begin(number, "x", "simulated", BEGUN, SETTINGS)
+        book.runs.append(run, [(0.0, 13.0, 8.0, None, {}), (1.0, 12.9, 8.0, None, {})], [], RunState(), {})
+    with contextlib.closing(sqlite3.connect(path)) as connection:
+        connection.execute("ALTER TABLE reading DROP COLUMN beside")
+        connection.execute("UPDATE alembic_version SET version_num='0001'")
+        connection.commit()
+    with Book.open(path) as book:
+        assert book.runs.trace(run).voltage_V.tolist() == [13.0, 12.9]
+        book.runs.append(run, [(2.0, 12.8, 8.0, None, {"second_V": 12.81})], [], RunState(), {})
+        told = book.runs.trace(run).beside["second_V"]
+        assert np.isnan(told[:2]).all() and told[2] == 12.81
+
+
+def test_what_is_told_beside_a_reading_is_kept_sealed_and_written_out(book: Book, tmp_path: Path) -> None:
+    number = book.samples.add("B1", "", "", "lfp")
+    run = book.runs.begin(number, "Capacity 1", "bench", BEGUN, SETTINGS)
+    told = {"second_V": 12.81, "counter_Ah": 0.2, "charge_state": 87.0, "cell_1_V": 3.201, "cell_2_V": 3.205}
+    rows = [(float(i), 12.8, 8.0, 23.0, told if i != 3 else {}) for i in range(10)]
+    book.runs.append(run, rows, [], RunState(), {})
+    book.runs.finish(run, "set-cutoff", "", BEGUN)
+    trace = book.runs.trace(run)
+    assert book.runs.readings(run) == [] and set(trace.beside) == {"second_V", "cell_1_V", "cell_2_V"}
+    assert trace.counter_Ah is not None and trace.counter_Ah[0] == 0.2 and np.isnan(trace.counter_Ah[3])
+    assert trace.charge_state is not None and trace.charge_state[9] == 87.0
+    for name in ("out.csv", "out.parquet"):
+        write_log(trace, tmp_path / name)
+        again = read_log(tmp_path / name).trace
+        assert again.voltage_V[0] == 12.8, "the pack's own voltage, not the second meter's or a cell's"
+        for column in trace.beside:
+            np.testing.assert_allclose(again.beside[column], trace.beside[column])
+
+
 def test_a_read_only_book_is_refused_plainly(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     path = tmp_path / "b.wintry"
     Book.create(path).close()
@@ -226,7 +265,7 @@ def test_a_full_disk_is_one_clear_error(book: Book) -> None:
     with book.transaction() as connection:
         pages = connection.exec_driver_sql("PRAGMA page_count").scalar()
         connection.exec_driver_sql(f"PRAGMA max_page_count={pages + 2}")
-    rows = [(float(i), 13.0, 8.0, None) for i in range(20_000)]
+    rows = [(float(i), 13.0, 8.0, None, {}) for i in range(20_000)]
     with pytest.raises(BookError, match="free some space"):
         book.runs.append(run, rows, [], RunState(), {})
     assert book.runs.readings(run) == [], "all of a write or nothing of it"

@@ -17,8 +17,8 @@ from wintry_tally.book import Book
 from wintry_tally.core.battery import FAMILIES, parse_claim
 from wintry_tally.core.engine import Phase
 from wintry_tally.core.protocol.leads import awg_area_mm2
-from wintry_tally.desk.views.bench import read_area
 from wintry_tally.desk.views.recipe_page import RecipePage
+from wintry_tally.desk.widgets.bench_forms import read_area
 from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.quantity_field import QuantityField
 from wintry_tally.desk.window import Window

@@ -17,6 +17,10 @@ from wintry_tally.bench.interfaces import InstrumentChannel, Measures, Reads, Si
 from wintry_tally.core.engine import Observation
 from wintry_tally.core.errors import InputError, InstrumentError
 from wintry_tally.core.quantity import parse_accuracy
+from wintry_tally.core.trace.beside import INTO_TRACE, PACK_C, SECOND_A, SECOND_V, cell_number
+
+COUNTERS = {"charge": "counter_Ah", "energy": "counter_Wh"}
+"""What an instrument counts by itself, and the column it is kept in."""
 
 
 def driver_for(instrument: Instrument) -> Reads:
@@ -77,8 +81,8 @@ class JoinedMeter(Measures):
             try:
                 found[name] = answer.result()
             except InstrumentError as error:
-                if name == self.channel.second:
-                    continue  # a second meter that is lost does not end a run
+                if name in {self.channel.second, self.channel.telemetry}:
+                    continue  # what is only kept beside does not end a run when it is lost
                 failures.append(str(error))
         if failures:
             raise InstrumentError("; ".join(failures))
@@ -88,7 +92,28 @@ class JoinedMeter(Measures):
         if warm is None:
             warm = next((values["temperature"] for values in found.values() if "temperature" in values), None)
         self._hold_side_by_side(volts, amps, found)
-        return Observation(volts, amps, warm)
+        return Observation(volts, amps, warm, beside=self._beside(found))
+
+    def _beside(self, found: dict[str, dict[str, float]]) -> dict[str, float]:
+        """What is kept beside the counted reading: counters, the second meter, what the pack itself tells."""
+        told: dict[str, float] = {}
+        _, counts = self.equipment.meter_of(self.channel)
+        for quantity, name in COUNTERS.items():
+            counter = found[counts.name].get(quantity)
+            if counter is None:
+                counter = next((values[quantity] for values in found.values() if quantity in values), None)
+            if counter is not None:
+                told[name] = counter
+        second = found.get(self.channel.second, {})
+        if "voltage" in second:
+            told[SECOND_V.name] = second["voltage"]
+        if "current" in second:
+            told[SECOND_A.name] = self._signed(self.channel.second, found)
+        pack = found.get(self.channel.telemetry, {})
+        told |= {name: value for name, value in pack.items() if cell_number(name) is not None or name in INTO_TRACE}
+        if "temperature" in pack:
+            told[PACK_C.name] = pack["temperature"]
+        return {name: value for name, value in told.items() if math.isfinite(value)}
 
     def _voltage(self, found: dict[str, dict[str, float]]) -> float:
         meter, _ = self.equipment.meter_of(self.channel)

@@ -10,7 +10,13 @@ from wintry_tally.core.protocol.leads import Leads
 from wintry_tally.core.protocol.preflight import Bench
 from wintry_tally.core.quantity import parse_accuracy
 
-KINDS = {"load": "load", "charger": "charger or supply", "meter": "meter or shunt", "thermometer": "thermometer"}
+KINDS = {
+    "load": "load",
+    "charger": "charger or supply",
+    "meter": "meter or shunt",
+    "thermometer": "thermometer",
+    "telemetry": "the pack itself, telling its cells",
+}
 """What an instrument is, in words."""
 WAYS = {"scpi": "SCPI (network, USB, serial)", "line": "lines on a serial port", "file": "a file that grows"}
 """How it is spoken to."""
@@ -50,6 +56,7 @@ class ChannelSpec:
     Parts:
         voltage, current: whose voltage and whose current count; current empty: load and charger count their own.
         second: a second meter on the same quantities, judged against the first.
+        telemetry: the pack's own telling: its cells, its temperature, its gauge; kept beside the readings.
     """
 
     name: str
@@ -60,11 +67,12 @@ class ChannelSpec:
     thermometer: str = ""
     second: str = ""
     leads: Leads | None = None
+    telemetry: str = ""
 
     @property
     def used(self) -> tuple[str, ...]:
         """Every instrument named, once."""
-        names = (self.load, self.charger, self.voltage, self.current, self.thermometer, self.second)
+        names = (*(self.load, self.charger, self.voltage, self.current, self.thermometer, self.second, self.telemetry),)
         return tuple(dict.fromkeys(name for name in names if name))
 
 

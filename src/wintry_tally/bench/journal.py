@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from typing import Any, Protocol
 
 from wintry_tally.core.engine import Event, Observation, RunState
@@ -12,8 +12,8 @@ AT_RISK_S = 1.0
 """Readings are written at least this often, in wall seconds; with the writing itself under the 2 s promised."""
 MOST_ROWS = 5000
 
-Row = tuple[float, float, float, float | None]
-"""elapsed s, V, A, °C or None."""
+Row = tuple[float, float, float, float | None, Mapping[str, float]]
+"""elapsed s, V, A, °C or None, and what was told beside."""
 
 
 class Store(Protocol):
@@ -39,7 +39,7 @@ class Journal:
 
     def reading(self, elapsed_s: float, seen: Observation) -> None:
         """Keep one reading."""
-        self._rows.append((elapsed_s, seen.voltage_V, seen.current_A, seen.temperature_C))
+        self._rows.append((elapsed_s, seen.voltage_V, seen.current_A, seen.temperature_C, seen.beside))
 
     def events(self, events: tuple[Event, ...]) -> None:
         """Keep events."""

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 
 from wintry_tally.bench.interfaces import Channel
 from wintry_tally.bench.journal import Journal
@@ -30,6 +31,7 @@ class Snapshot:
     current_A: float
     temperature_C: float | None
     trouble: str = ""
+    beside: Mapping[str, float] = field(default_factory=dict)
 
     @property
     def ended(self) -> bool:
@@ -138,7 +140,7 @@ class RunLoop:
         seen = self._seen
         return Snapshot(
             self.state, self.elapsed_s, seen.voltage_V, seen.current_A, seen.temperature_C,
-            self._unreachable or self._trouble,
+            self._unreachable or self._trouble, seen.beside,
         )  # fmt: skip
 
     def _after(self, result: Result) -> None:

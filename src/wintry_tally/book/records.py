@@ -8,7 +8,7 @@ from enum import StrEnum
 from typing import TYPE_CHECKING, Any
 
 from wintry_tally.core.battery import family_named
-from wintry_tally.core.quantity import parse_accuracy
+from wintry_tally.core.quantity import Accuracy, parse_accuracy
 
 if TYPE_CHECKING:
     from wintry_tally.core.analysis import Options
@@ -20,6 +20,14 @@ class RunStatus(StrEnum):
     RUNNING = "running"
     FINISHED = "finished"
     INTERRUPTED = "interrupted"
+
+
+SECOND_PARTS = ("voltage_accuracy", "current_accuracy")
+"""What is kept of a second meter's specification, under "second_" and these names, in `RunSettings.extra`."""
+
+
+def _accuracy(text: str) -> Accuracy | None:
+    return parse_accuracy(text) if text else None
 
 
 @dataclass(frozen=True)
@@ -47,6 +55,9 @@ class RunSettings:
     health: float = 1.0
     extra: dict[str, Any] = field(default_factory=dict)
 
+    def _second(self, name: str) -> Accuracy | None:
+        return _accuracy(str(self.extra.get(f"second_{name}") or ""))
+
     def options(self, dropouts_V: tuple[float, ...] = (), repair: str = "safe") -> Options:
         """The same as options of an analysis.
 
@@ -59,11 +70,9 @@ class RunSettings:
             family=family_named(self.family),
             rated_Ah=self.rated_Ah,
             instrument=Instrument(
-                parse_accuracy(self.voltage_accuracy) if self.voltage_accuracy else None,
-                parse_accuracy(self.current_accuracy) if self.current_accuracy else None,
-                self.instrument,
-                self.clock_s,
+                _accuracy(self.voltage_accuracy), _accuracy(self.current_accuracy), self.instrument, self.clock_s
             ),
+            second=Instrument(self._second("voltage_accuracy"), self._second("current_accuracy")),
             cutoff_V=self.cutoff_V,
             dropouts_V=dropouts_V,
             ambient_C=self.ambient_C,

@@ -7,6 +7,7 @@ import hashlib
 import json
 import math
 import os
+from collections.abc import Mapping
 from dataclasses import asdict
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
@@ -111,6 +112,7 @@ class Runs:
         """
         import numpy as np
 
+        from wintry_tally.core.trace.beside import INTO_TRACE
         from wintry_tally.core.trace.trace import Trace
 
         run = self.get(run_id)
@@ -140,7 +142,28 @@ class Runs:
 
         # at a charge by hand people write down what the charger shows: as typed in the rows, turned only here
         current = some(-columns[2] if run.settings.extra.get("charging") else columns[2])
-        return Trace(columns[0], columns[1], current, some(columns[3]), some(columns[4]), resolution=resolution)
+        beside = self._beside(run_id, len(rows))
+        counter = beside.pop("counter_Ah", some(columns[4]))
+        own = {name: beside.pop(name) for name in INTO_TRACE if name in beside}
+        return Trace(
+            columns[0], columns[1], current, some(columns[3]), counter, resolution=resolution, beside=beside, **own
+        )
+
+    def _beside(self, run_id: int, rows: int) -> dict[str, Any]:
+        """What was told beside the readings as columns, NaN where a reading told nothing."""
+        import numpy as np
+
+        with self._transaction() as connection:
+            told = connection.execute(
+                select(tables.reading.c.beside).where(tables.reading.c.run_id == run_id).order_by(tables.reading.c.seq)
+            ).scalars()
+            found: dict[str, Any] = {}
+            for place, text in enumerate(told):
+                if not text or place >= rows:
+                    continue
+                for name, value in json.loads(text).items():
+                    found.setdefault(name, np.full(rows, np.nan))[place] = value
+        return found
 
     def original(self, run_id: int) -> tuple[str, bytes] | None:
         """Name and bytes of the file a run was imported from."""
@@ -191,7 +214,7 @@ class Runs:
     def append(
         self,
         run_id: int,
-        rows: list[tuple[float, float, float, float | None]],
+        rows: list[tuple[float, float, float, float | None, Mapping[str, float]]],
         events: list[Event],
         state: RunState,
         bench: dict[str, Any],
@@ -210,6 +233,7 @@ class Runs:
                             "voltage_V": row[1],
                             "current_A": row[2],
                             "temperature_C": row[3],
+                            "beside": json.dumps(dict(row[4])) if row[4] else None,
                         }
                         for offset, row in enumerate(rows)
                     ],

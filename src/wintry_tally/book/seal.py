@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 import polars as pl
 
+from wintry_tally.core.trace.beside import beside_column, in_order, named_by
 from wintry_tally.core.trace.trace import Trace
 
 COLUMNS = {
@@ -28,6 +29,7 @@ ROW = "Row"
 def seal(trace: Trace) -> bytes:
     """Parquet bytes, zstd-compressed; discharge current positive."""
     data = {label: getattr(trace, name) for name, label in COLUMNS.items() if getattr(trace, name) is not None}
+    data |= {beside_column(name).heading: trace.beside[name] for name in in_order(trace.beside)}
     if trace.row is not None:
         data[ROW] = trace.row
     buffer = io.BytesIO()
@@ -42,12 +44,21 @@ def unseal(content: bytes, resolution: Mapping[str, float]) -> Trace:
         name: frame[label].to_numpy().astype(np.float64) for name, label in COLUMNS.items() if label in frame.columns
     }
     current = columns.pop("current_A", None)
-    trace = Trace(current_A=current, resolution=dict(resolution), **columns)
+    beside = {
+        known[0]: frame[label].to_numpy().astype(np.float64)
+        for label in frame.columns
+        if (known := named_by(label)) is not None
+    }
+    trace = Trace(current_A=current, resolution=dict(resolution), beside=beside, **columns)
     return replace(trace, row=frame[ROW].to_numpy().astype(np.int64)) if ROW in frame.columns else trace
 
 
 def same(first: Trace, second: Trace) -> bool:
     """Whether two traces hold the same readings, bit for bit."""
+    if set(first.beside) != set(second.beside):
+        return False
+    if not all(np.array_equal(first.beside[name], second.beside[name], equal_nan=True) for name in first.beside):
+        return False
     for name in (*COLUMNS, "row"):
         a, b = getattr(first, name), getattr(second, name)
         if (a is None) != (b is None):

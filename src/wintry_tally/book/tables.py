@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from sqlalchemy import Boolean, Column, Float, ForeignKey, Integer, LargeBinary, MetaData, String, Table, Text
 
-HEAD = "0001"
+HEAD = "0002"
 """The newest migration's revision; a test holds it against the migrations folder."""
 
 metadata = MetaData()
@@ -100,6 +100,7 @@ reading = Table(
     Column("temperature_C", Float),
     Column("counter_Ah", Float),
     Column("note", Text),
+    Column("beside", Text),
     sqlite_with_rowid=False,
 )
 

@@ -74,6 +74,20 @@ def analysis_dict(log: LogFile | None, analysis: Analysis) -> dict[str, Any]:
         "efficiency": None
         if analysis.efficiency is None
         else {"coulombic": analysis.efficiency.coulombic.as_dict(), "energy": analysis.efficiency.energy.as_dict()},
+        "cells": None
+        if analysis.cells is None
+        else [
+            {"when": item.when, "spread_V": item.spread_V, "lowest": item.lowest, "highest": item.highest}
+            for item in analysis.cells.spreads
+        ],
+        "second_meter": None
+        if analysis.second is None
+        else {
+            "voltage_apart_V": analysis.second.voltage_V,
+            "current_apart_A": analysis.second.current_A,
+            "charge_Ah": analysis.second.charge_Ah,
+            "agree": analysis.second.agree,
+        },
         "remarks": [remark.as_dict() for remark in (*(log.remarks if log else ()), *analysis.remarks)],
     }
 

@@ -7,6 +7,7 @@ from collections import Counter
 from dataclasses import dataclass, field
 
 from wintry_tally.core.errors import LogError
+from wintry_tally.core.trace.beside import named_by
 from wintry_tally.exchange.columns import SCALES, Header, assign, parse_header
 
 MOST_COLUMNS = 2000
@@ -57,6 +58,22 @@ class Layout:
     sample: tuple[tuple[str, ...], ...]
     preamble: tuple[str, ...] = ()
     sample_all: tuple[tuple[str, ...], ...] = ()
+
+    @property
+    def beside(self) -> dict[str, tuple[int, float]]:
+        """Columns that are logged beside (a second meter, cells): index and factor by name."""
+        taken = set(self.columns.values())
+        found: dict[str, tuple[int, float]] = {}
+        for index, header in enumerate(self.headers):
+            known = named_by(header.text) if index not in taken else None
+            if known is not None and known[0] not in found:
+                found[known[0]] = (index, 1e-3 if header.unit.lower() == "mv" else known[1])
+        return found
+
+    @property
+    def used(self) -> list[int]:
+        """Every column that is read, in the file's order."""
+        return sorted({*self.columns.values(), *(index for index, _ in self.beside.values())})
 
     def label(self, name: str) -> str | None:
         """The header text of a field's column."""

@@ -11,6 +11,7 @@ import numpy as np
 from wintry_tally.core.errors import LogError
 from wintry_tally.core.quantity import format_duration
 from wintry_tally.core.trace import Remark
+from wintry_tally.core.trace.beside import in_order
 from wintry_tally.core.trace.trace import Column, Trace, usual_interval
 from wintry_tally.exchange.reader import LogFile
 
@@ -136,4 +137,8 @@ def _stacked(pieces: list[Trace]) -> Trace:
     time_s, voltage = stack("time_s"), stack("voltage_V")
     assert time_s is not None and voltage is not None
     rows = np.concatenate([piece.row for piece in pieces if piece.row is not None])
-    return Trace(time_s, voltage, stack("current_A"), row=rows, resolution=resolution, **rest)
+    beside = {
+        name: np.concatenate([piece.beside.get(name, np.full(len(piece), np.nan)) for piece in pieces])
+        for name in in_order({name for piece in pieces for name in piece.beside})
+    }
+    return Trace(time_s, voltage, stack("current_A"), row=rows, resolution=resolution, beside=beside, **rest)

@@ -204,9 +204,9 @@ def _require(columns: dict[str, int], choices: Choices, name: str, titles: list[
 
 def _frame(content: bytes | mmap.mmap, layout: Layout, path: Path) -> pl.DataFrame:
     """The needed columns, numbers as Float64 (null where unreadable), texts as they are."""
-    wanted = sorted(set(layout.columns.values()))
+    wanted = layout.used
     types: dict[str, Any] = {}
-    for field, index in layout.columns.items():
+    for field, index in (*layout.columns.items(), *((name, index) for name, (index, _) in layout.beside.items())):
         textual = field == "date" or (field == "time" and _textual(layout, index))
         types[f"column_{index}"] = pl.String if textual or _written_out(layout, index) else pl.Float64
     layout_options: dict[str, Any] = {
@@ -294,7 +294,7 @@ def _numbers(series: pl.Series, decimal: str = ".") -> Column:
 def _assemble(frame: pl.DataFrame, layout: Layout, choices: Choices, name: str) -> LogFile:
     if frame.height == 0:
         raise LogError("no data rows", name, "export the log again")
-    position = {index: place for place, index in enumerate(sorted(set(layout.columns.values())))}
+    position = {index: place for place, index in enumerate(layout.used)}
     series = {field: frame.to_series(position[index]) for field, index in layout.columns.items()}
     remarks: list[Remark] = []
     time_s, epoch = _time(series, layout, choices, name, remarks)
@@ -326,7 +326,11 @@ def _assemble(frame: pl.DataFrame, layout: Layout, choices: Choices, name: str) 
         sign = "+"
     current = values.pop("current_A", None)
     voltage = values.pop("voltage_V")
-    trace = Trace(time_s, voltage, current, resolution=resolution, **values)
+    beside = {
+        field: _numbers(frame.to_series(position[index]), layout.decimal) * factor
+        for field, (index, factor) in layout.beside.items()
+    }
+    trace = Trace(time_s, voltage, current, resolution=resolution, beside=beside, **values)
     labels = {field: layout.label(field) for field in ("time", *_VALUES)}
     if "time" not in layout.columns:
         labels["time"] = layout.label("date") or layout.label("frame")
@@ -447,7 +451,7 @@ def _from_parquet(content: bytes, choices: Choices, name: str) -> LogFile:
             raise LogError(f'no column "{title}"', name, f"the columns are: {', '.join(titles[:12])}")
         columns[wanted] = frame.columns.index(title)
     _require(columns, choices, name, titles)
-    picked = sorted(set(columns.values()))
+    picked = Layout("parquet", "", ".", -1, 0, headers, columns, (), ()).used
     narrowed = frame.select([frame.columns[index] for index in picked])
     for column in narrowed.columns:
         if narrowed[column].dtype.is_temporal():

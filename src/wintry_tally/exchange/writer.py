@@ -8,6 +8,7 @@ from pathlib import Path
 import polars as pl
 
 from wintry_tally.core.errors import LogError
+from wintry_tally.core.trace.beside import beside_column, in_order
 from wintry_tally.core.trace.trace import Trace
 
 HEADERS = {
@@ -35,6 +36,8 @@ def frame_of(trace: Trace) -> pl.DataFrame:
         if step:
             series = series.round(max(0, round(-math.log10(step))))
         columns.append(series.fill_nan(None))
+    for name in in_order(trace.beside):
+        columns.append(pl.Series(beside_column(name).heading, trace.beside[name]).fill_nan(None))
     return pl.DataFrame(columns)
 
 

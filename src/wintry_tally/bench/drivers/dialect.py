@@ -24,6 +24,7 @@ class Dialect:
         load, supply: commands by what is to be done, with {setting} and {limit}; `off`, and `is_off` to make sure.
         reads, thermometer: the question for each quantity.
         pattern: of a line, with groups named after quantities; columns: header pattern by quantity.
+        pairs: quantity by the word a line puts before its value; the pattern then has a group key and a group value.
     """
 
     name: str
@@ -39,6 +40,7 @@ class Dialect:
     pattern: str = ""
     delimiter: str = ","
     columns: dict[str, str] = field(default_factory=dict)
+    pairs: dict[str, str] = field(default_factory=dict)
 
 
 def dialect_from(data: dict[str, Any], name: str) -> Dialect:

@@ -77,13 +77,21 @@ class LineMeter(Reads):
         if not text.strip():
             return
         self.exchange.heard(text)
-        match = self._pattern.search(text)
+        values = self._values_in(text)
         with self._lock:
-            if match is None:
+            if not values:
                 self._odd = text
                 return
-            self._values = {name: float(value) for name, value in match.groupdict().items() if value is not None}
+            self._values = values
             self._at, self._odd = time.monotonic(), ""
+
+    def _values_in(self, text: str) -> dict[str, float]:
+        pairs = self.dialect.pairs
+        if pairs:
+            found = ((match["key"], match["value"]) for match in self._pattern.finditer(text))
+            return {pairs[key]: float(value) for key, value in found if key in pairs}
+        match = self._pattern.search(text)
+        return {} if match is None else {k: float(v) for k, v in match.groupdict().items() if v is not None}
 
     def close(self) -> None:
         """See Reads."""

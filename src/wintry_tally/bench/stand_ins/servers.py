@@ -136,10 +136,10 @@ class ScpiStandIn(socketserver.ThreadingTCPServer):
 
 
 class LineStandIn:
-    """A meter that sends a line by itself, on a pseudo-terminal."""
+    """Something that sends a line by itself, on a pseudo-terminal: a "line" meter with a counter, or the "pack"."""
 
-    def __init__(self, world: StandInWorld, every_s: float = 0.2) -> None:
-        self.world, self.every_s = world, every_s
+    def __init__(self, world: StandInWorld, role: str = "line", every_s: float = 0.2) -> None:
+        self.world, self.role, self.every_s = world, role, every_s
         self._inner, outer = pty.openpty()
         tty.setraw(outer)
         os.set_blocking(self._inner, False)
@@ -150,14 +150,19 @@ class LineStandIn:
 
     def _send(self) -> None:
         while not self._halt.wait(self.every_s):
-            if self.world.has("line", "silence"):
+            if self.world.has(self.role, "silence"):
                 continue
-            seen = self.world.read("line")
-            text = f"V={seen.voltage_V:.3f} A={seen.current_A:+.3f} T={seen.temperature_C or 0.0:.1f}\r\n"
-            if self.world.has("line", "garbage"):
-                text = "\x00\xfe?\r\n"
+            text = "\x00\xfe?" if self.world.has(self.role, "garbage") else self._line()
             with contextlib.suppress(OSError):  # nobody listens and the line is full
-                os.write(self._inner, text.encode("latin-1"))
+                os.write(self._inner, f"{text}\r\n".encode("latin-1"))
+
+    def _line(self) -> str:
+        seen, world = self.world.read(self.role), self.world
+        head = f"V={seen.voltage_V:.3f} A={seen.current_A:+.3f} T={seen.temperature_C or 0.0:.1f}"
+        if self.role == "line":
+            return f"{head} Q={world.counted_Ah:.3f}"
+        cells = " ".join(f"C{number}={volts:.3f}" for number, volts in enumerate(world.cells_V(), 1))
+        return f"{head} S={world.gauge_percent():.0f} {cells}"
 
     def stop(self) -> None:
         """End it; the port goes away."""
@@ -203,12 +208,13 @@ class StandIns:
             for place, role in enumerate(self.ROLES)
         }
         self.line = LineStandIn(world)
+        self.pack = LineStandIn(world, "pack")
         self.file = FileStandIn(world, file) if file is not None else None
 
     def addresses(self) -> dict[str, Any]:
         """Where each is."""
         found: dict[str, Any] = {role: server.address for role, server in self.scpi.items()}
-        found["line"] = self.line.port
+        found["line"], found["pack"] = self.line.port, self.pack.port
         if self.file is not None:
             found["file"] = str(self.file.path)
         return found
@@ -219,6 +225,7 @@ class StandIns:
             server.shutdown()
             server.server_close()
         self.line.stop()
+        self.pack.stop()
         if self.file is not None:
             self.file.stop()
         self.world.stop()
@@ -246,11 +253,12 @@ def stand_in_equipment(running: StandIns, equipment: Equipment) -> Equipment:
         Instrument("stand-in second meter", address=at["second"], **known),
         Instrument("stand-in thermometer", "thermometer", address=at["thermometer"]),
         Instrument("stand-in line meter", way="line", dialect="spaced-line", address=at["line"], **known),
+        Instrument("stand-in pack", "telemetry", "line", "telling-pack", at["pack"]),
     ]
     for instrument in made:
         equipment = equipment.with_instrument(instrument)
     channel = ChannelSpec(
         "stand-in", "stand-in load", "stand-in supply", "stand-in meter", "stand-in meter", "stand-in thermometer",
-        "stand-in second meter", Leads(6.0, 1.5),
+        "stand-in second meter", Leads(6.0, 1.5), "stand-in pack",
     )  # fmt: skip
     return equipment.with_channel(channel)

@@ -8,6 +8,7 @@ from random import Random
 
 from wintry_tally.bench.simulated import MeterSpec, SimulatedCharger, SimulatedLoad, SimulatedMeter
 from wintry_tally.core.cell import BatteryModel, Parameters
+from wintry_tally.core.cell.cells import cell_shares, cell_voltages
 from wintry_tally.core.cell.connected import Connected
 from wintry_tally.core.engine import Observation
 from wintry_tally.core.errors import InputError
@@ -37,7 +38,7 @@ class StandInWorld:
 
     def __init__(
         self, parameters: Parameters, spec: MeterSpec, seed: int = 1, ambient_C: float = 23.0,
-        state_of_charge: float = 1.0, power_W: float = 180.0, current_A: float = 20.0,
+        state_of_charge: float = 1.0, power_W: float = 180.0, current_A: float = 20.0, cells: int = 4,
     ) -> None:  # fmt: skip
         self.spec = spec
         self._lock = threading.RLock()
@@ -46,6 +47,8 @@ class StandInWorld:
         self._charger = SimulatedCharger(self._connected)
         self._meter = SimulatedMeter(self._connected, spec, Random(seed))
         self._second = SimulatedMeter(self._connected, spec, Random(seed + 1))
+        self.counted_Ah = 0.0
+        self._shares = cell_shares(cells, seed)
         self._faults: dict[str, set[str]] = {}
         self._stuck: dict[str, Observation] = {}
         self._halt = threading.Event()
@@ -77,6 +80,7 @@ class StandInWorld:
             while left > 1e-9:
                 stride = min(5.0, left)
                 self._connected.advance(stride)
+                self.counted_Ah += self._connected.current_A * self._meter.gain_A * stride / 3600.0
                 left -= stride
 
     def run(self, speed: float = 1.0) -> None:
@@ -102,6 +106,16 @@ class StandInWorld:
             if "stuck" in self._faults.get(instrument, ()):
                 return self._stuck.setdefault(instrument, seen)
             return seen
+
+    def cells_V(self) -> tuple[float, ...]:
+        """What the pack tells of its cells, V."""
+        with self._lock:
+            return cell_voltages(self._connected.model, self._connected.voltage_V, self._shares)
+
+    def gauge_percent(self) -> float:
+        """What the pack tells of its charge."""
+        with self._lock:
+            return min(100.0, max(0.0, 100.0 * self._connected.model.state_of_charge))
 
     @property
     def true_current_A(self) -> float:

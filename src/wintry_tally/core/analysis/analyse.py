@@ -16,6 +16,7 @@ from wintry_tally.core.analysis.audits import (
 )
 from wintry_tally.core.analysis.bench_audits import charger_remarks, discharge_remarks, gauge_remarks, meter_remarks
 from wintry_tally.core.analysis.capacity import CapacityTest, Usable, capacity_test, usable_above
+from wintry_tally.core.analysis.cells import Cells, cell_remarks, cells_of
 from wintry_tally.core.analysis.charging import ChargeResult, charge_of
 from wintry_tally.core.analysis.counters import Counters, counter_remarks, counters_of
 from wintry_tally.core.analysis.counting import Count, Instrument, Integral, count
@@ -23,6 +24,7 @@ from wintry_tally.core.analysis.efficiency import Efficiency, acceptance, effici
 from wintry_tally.core.analysis.ending import PROTECTION, SET_CUTOFF, EndOptions, ending_of
 from wintry_tally.core.analysis.reserve import Reserve, reserve_of
 from wintry_tally.core.analysis.resistance import StepResistance, step_resistances
+from wintry_tally.core.analysis.second_meter import SecondMeter, second_meter_of, second_meter_remarks
 from wintry_tally.core.analysis.stages import Scale, Stage, StageKind, find_stages, scale_of, span_of
 from wintry_tally.core.analysis.trips import Trip, find_trips
 from wintry_tally.core.battery.families import Family
@@ -50,6 +52,7 @@ class Options:
     ambient_C: float | None = None
     rest_s: float = DEFAULT_REST_S
     repair: Repair = "safe"
+    second: Instrument = field(default_factory=Instrument)
 
 
 @dataclass(frozen=True)
@@ -86,6 +89,8 @@ class Analysis:
     efficiency: Efficiency | None = None
     acceptance: tuple[tuple[float, float], ...] = ()
     counted: Counters = field(default_factory=Counters)
+    cells: Cells | None = None
+    second: SecondMeter | None = None
 
     @property
     def readings_counted(self) -> int:
@@ -146,6 +151,9 @@ def analyse(raw: Trace, options: Options, progress: Callable[[float], None] | No
             trace, scale, stages, test, instrument, options.family, options.rated_minutes, options.ambient_C
         )
         counted = counters_of(trace, test.count.spans[0].first, test.count.spans[-1].last)
+    cells = cells_of(trace, stages)
+    second = None if test is None else second_meter_of(trace, test, instrument, options.second)
+    beside = cell_remarks(trace, cells, stages) + (second_meter_remarks(trace, test, second) if test else [])
     analysis = Analysis(
         trace=trace,
         options=options,
@@ -161,10 +169,12 @@ def analyse(raw: Trace, options: Options, progress: Callable[[float], None] | No
         reserve=reserve,
         resistance=tuple(step_resistances(trace, scale, stages, endings, instrument)),
         trips=tuple(find_trips(trace, scale, stages, endings, cut.ends, options.ambient_C)),
-        remarks=(*remarks, *flipped, *_audit(cut, test, options)),
+        remarks=(*remarks, *flipped, *_audit(cut, test, options), *beside),
         efficiency=_efficiency(cut, test, charge),
         acceptance=_acceptance(trace, charge),
         counted=counted,
+        cells=cells,
+        second=second,
     )
     tell(1.0)
     return analysis

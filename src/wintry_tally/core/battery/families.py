@@ -6,6 +6,7 @@ Source of every value here: common practice, no published source. The manual of 
 from __future__ import annotations
 
 import itertools
+import math
 from dataclasses import dataclass
 
 from wintry_tally.core.errors import InputError
@@ -28,6 +29,7 @@ class Family:
         own_protection: whether packs of this family open the circuit themselves.
         charge_state: rested voltage to state of charge in percent, falling; `schools` holds other charts.
         arrival_V: the rested voltages a new one is usually shipped at.
+        cell_revival_V: a single cell read lower is not charged any more (-inf where no such limit is known).
     """
 
     key: str
@@ -51,6 +53,7 @@ class Family:
     schools: tuple[tuple[tuple[float, float], ...], ...] = ()
     arrival_V: tuple[float, float] | None = None
     arrival_state: tuple[float, float] | None = None
+    cell_revival_V: float = -math.inf
 
     @property
     def nominal_V(self) -> float:
@@ -93,6 +96,7 @@ FAMILIES: dict[str, Family] = {
             schools=(((13.6, 100.0), (13.3, 90.0), (13.0, 50.0), (12.8, 17.0), (12.0, 9.0), (10.0, 0.0)),),
             arrival_V=(13.0, 13.3),
             arrival_state=(30.0, 60.0),
+            cell_revival_V=2.0,
         ),
         Family(
             key="agm",

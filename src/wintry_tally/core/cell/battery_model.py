@@ -98,6 +98,10 @@ class BatteryModel:
         """Open-circuit voltage once settled."""
         return self._ocv(self.state_of_charge) + self.branch * self.parameters.hysteresis_V
 
+    def rested_V_at(self, state: float) -> float:
+        """Open-circuit voltage of the pack at another state of charge (0 to 1), at today's temperature."""
+        return self._ocv(state) + self.branch * self.parameters.hysteresis_V
+
     def _ocv(self, state: float) -> float:
         lost = self._lost_to_cold() if self.parameters.available >= 1.0 else 0.0
         x = (state - lost) / (1.0 - lost) if lost else state

@@ -120,6 +120,10 @@ def stop_limit(stops: StopLimits, state: RunState, seen: Observation, now_s: flo
     volts, amps = seen.voltage_V, seen.current_A
     if volts > stops.voltage_high_V:
         return f"{volts:.2f} V is above {stops.voltage_high_V:g} V"
+    lowest = seen.lowest_cell
+    if lowest is not None and state.phase is Phase.CHARGING and lowest[1] < stops.cell_low_V:
+        number = lowest[0].removeprefix("cell_").removesuffix("_V")
+        return f"cell {number} reads {lowest[1]:.2f} V, below {stops.cell_low_V:g} V: it must not be charged again"
     flowing = amps > 0.05
     if flowing and 1.0 < volts < stops.voltage_low_V and state.phase is Phase.DISCHARGING:
         return f"{volts:.2f} V under load is below {stops.voltage_low_V:g} V"

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import math
-from dataclasses import asdict, dataclass, replace
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass, field, replace
 from enum import StrEnum
 from typing import Any
 
@@ -64,12 +65,20 @@ class Observation:
     """One reading of the bench; NaN where the instrument gave nothing usable. Current positive while drawn.
 
     `fault`: why a reading is not usable, in words; empty for a good one.
+    `beside`: what else was told, by the names of core.trace.beside: counters, a second meter, the pack's cells.
     """
 
     voltage_V: float
     current_A: float
     temperature_C: float | None = None
     fault: str = ""
+    beside: Mapping[str, float] = field(default_factory=dict)
+
+    @property
+    def lowest_cell(self) -> tuple[str, float] | None:
+        """The lowest cell and its V, where the pack tells its cells."""
+        cells = [(value, name) for name, value in self.beside.items() if name.startswith("cell_")]
+        return (min(cells)[1], min(cells)[0]) if cells else None
 
 
 @dataclass(frozen=True)

@@ -98,7 +98,8 @@ class StopLimits:
 
     `cold_charge_C`: below it a charging current above `cold_charge_A` that still flows after `cold_charge_s` is
     stopped: an unprotected pack is being damaged. `cold_exempt_V`: a current within so much of the charger's limit
-    is a heater's, not the cells'; 0 for packs without one.
+    is a heater's, not the cells'; 0 for packs without one. `cell_low_V`: a pack that tells a cell below it is not
+    charged (common practice: a lithium iron phosphate cell under 2.0 V is not revived).
     """
 
     voltage_low_V: float
@@ -116,6 +117,7 @@ class StopLimits:
     cold_charge_A: float = 0.05
     cold_charge_s: float = 10.0
     cold_exempt_V: float = 0.0
+    cell_low_V: float = -math.inf
 
 
 @dataclass(frozen=True)

@@ -162,6 +162,7 @@ def _stops(template: Template, steps: tuple[Step, ...], facts: Facts) -> StopLim
         charge_most_Ah=3.0 * facts.rated_Ah,
         time_most_s=1.05 * 3600.0 * hours + 1800.0 if hours and not asks else math.inf,
         cold_charge_C=family.charge_C[0] if family.lithium else -math.inf,
+        cell_low_V=family.cell_revival_V,
     )
     special = {
         name: resolve(value, facts, f"{template.title}, stop limit {name}") for name, value in template.stops.items()

@@ -23,6 +23,7 @@ class Trace:
         temperature_C, counter_Ah, counter_Wh, power_W: or None where the log has no such column.
         charge_state: what a gauge says of the state of charge, percent, or None.
         row: 1-based data row of each reading in its file, or None when reading n is row n + 1.
+        beside: further columns by name (see core.trace.beside): a second meter, the pack's own cells.
         resolution: last decimal place printed, by column field name ("voltage_V": 0.001).
     """
 
@@ -36,6 +37,7 @@ class Trace:
     charge_state: Column | None = None
     row: NDArray[np.int64] | None = None
     resolution: Mapping[str, float] = field(default_factory=dict)
+    beside: Mapping[str, Column] = field(default_factory=dict)
 
     def __len__(self) -> int:
         return len(self.time_s)
@@ -68,6 +70,7 @@ class Trace:
             power_W=pick(self.power_W),
             charge_state=pick(self.charge_state),
             row=rows[keep],
+            beside={name: column[keep] for name, column in self.beside.items()},
         )
 
 

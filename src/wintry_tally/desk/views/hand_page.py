@@ -7,7 +7,7 @@ from datetime import UTC, datetime, timedelta
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QHeaderView, QTableWidget, QTableWidgetItem, QWidget
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QHeaderView, QTableWidget, QTableWidgetItem, QWidget
 
 from wintry_tally.bench.hand import HandReading, Slip, check_reading, parse_moment
 from wintry_tally.book import RunSettings, RunStatus
@@ -20,7 +20,7 @@ from wintry_tally.desk.views.station import StationView
 from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.findings import FindingList
 from wintry_tally.desk.widgets.lines import Line
-from wintry_tally.desk.widgets.parts import button, card, clear, column, label, row
+from wintry_tally.desk.widgets.parts import button, card, clear, column, fields_beside, label, row
 from wintry_tally.desk.widgets.quantity_field import QuantityField, TypedField, shown
 
 if TYPE_CHECKING:
@@ -91,19 +91,14 @@ class HandPage(StationView):
         self._lay_out()
 
     def _lay_out(self) -> None:
-        grid = QGridLayout()
-        grid.setHorizontalSpacing(10)
-        items = (
+        items: tuple[tuple[str, QWidget], ...] = (
             ("It is a", self.kind),
             ("Set to", self.setting),
             ("Cut-off or limit", self.cutoff),
             ("Voltage good to", self.accuracy_V),
             ("Current good to", self.accuracy_A),
         )
-        for index, (name, widget) in enumerate(items):
-            grid.addWidget(label(name, "quiet"), index, 0, Qt.AlignmentFlag.AlignTop)
-            grid.addWidget(widget, index, 1)
-        grid.setColumnStretch(1, 1)
+        grid, _ = fields_beside(items)
         self._setup = card(
             label("Read by hand", "heading"),
             label(

@@ -6,7 +6,7 @@ import random
 from dataclasses import dataclass
 
 from PySide6.QtCore import Qt, QTimer
-from PySide6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QWidget
 
 from wintry_tally.bench.simulated import STAND_IN_METER
 from wintry_tally.book import RunSettings
@@ -17,7 +17,7 @@ from wintry_tally.core.protocol.cautions import discharge_cautions
 from wintry_tally.core.quantity import format_duration
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.station import StationView
-from wintry_tally.desk.widgets.parts import card, column, label, scrolling
+from wintry_tally.desk.widgets.parts import card, column, fields_beside, label, scrolling
 from wintry_tally.desk.widgets.quantity_field import QuantityField
 from wintry_tally.desk.widgets.start_card import StartCard
 
@@ -72,10 +72,6 @@ class PlanPage(StationView):
         self._lay_out()
 
     def _lay_out(self) -> None:
-        grid = QGridLayout()
-        grid.setContentsMargins(0, 0, 0, 0)
-        grid.setHorizontalSpacing(10)
-        grid.setVerticalSpacing(6)
         lines: tuple[tuple[str, QWidget], ...] = (
             ("Load draws", self.mode),
             *((("Set to", self.settings[key])) for _, key, _ in MODES),
@@ -87,14 +83,8 @@ class PlanPage(StationView):
             ("Ambient", self.ambient),
             ("Speed", self.speed),
         )
-        self._set_labels = []
-        for index, (name, widget) in enumerate(lines):
-            words = label(name, "quiet")
-            if name == "Set to":
-                self._set_labels.append(words)
-            grid.addWidget(words, index, 0, Qt.AlignmentFlag.AlignTop)
-            grid.addWidget(widget, index, 1)
-        grid.setColumnStretch(1, 1)
+        grid, labels = fields_beside(lines)
+        self._set_labels = [words for words in labels if words.text() == "Set to"]
         left = card(
             label("Capacity test on the simulated bench", "heading"),
             label("Nothing real is switched: a battery model stands in, in fast time.", "small", wrap=True),

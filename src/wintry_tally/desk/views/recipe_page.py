@@ -7,17 +7,18 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, QTimer
-from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QGridLayout, QHBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QHBoxLayout, QWidget
 
 from wintry_tally.bench.simulated import STAND_IN_METER
 from wintry_tally.book import RunSettings
+from wintry_tally.book.records import SECOND_PARTS
 from wintry_tally.core.protocol.preflight import Bench, Check, preflight_recipe
 from wintry_tally.core.protocol.setpoints import Facts
 from wintry_tally.core.quantity import format_duration
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.plan_page import SPEEDS
 from wintry_tally.desk.views.station import StationView
-from wintry_tally.desk.widgets.parts import button, card, column, label, narrow, row, scrolling
+from wintry_tally.desk.widgets.parts import button, card, column, fields_beside, label, narrow, row, scrolling
 from wintry_tally.desk.widgets.quantity_field import QuantityField
 from wintry_tally.desk.widgets.start_card import StartCard
 from wintry_tally.desk.widgets.step_table import StepTable
@@ -71,25 +72,18 @@ class RecipePage(StationView):
         self._lay_out()
 
     def _lay_out(self) -> None:
-        grid = QGridLayout()
-        grid.setHorizontalSpacing(10)
-        grid.setVerticalSpacing(6)
-        grid.setColumnStretch(1, 1)
+        lines: tuple[tuple[str, QWidget], ...] = (
+            ("On", self.bench),
+            ("Load: at most", self.power),
+            ("", self.ceiling),
+            ("Ambient", self.ambient),
+            ("Pack begins at", self.core),
+            ("Charged to", self.full),
+            ("Speed", self.speed),
+        )
+        grid, labels = fields_beside(lines)
         self._stand_in: list[QWidget] = []
-        for line, (name, widget) in enumerate(
-            (
-                ("On", self.bench),
-                ("Load: at most", self.power),
-                ("", self.ceiling),
-                ("Ambient", self.ambient),
-                ("Pack begins at", self.core),
-                ("Charged to", self.full),
-                ("Speed", self.speed),
-            )
-        ):
-            words = label(name, "quiet")
-            grid.addWidget(words, line, 0, Qt.AlignmentFlag.AlignTop)
-            grid.addWidget(widget, line, 1)
+        for words, (_, widget) in zip(labels, lines, strict=True):
             if widget not in (self.bench, self.ambient):
                 self._stand_in += [words, widget]
         left = QWidget()
@@ -280,7 +274,11 @@ class RecipePage(StationView):
         }
         if channel:
             equipment = self.session.equipment
-            volts, amps = equipment.meter_of(equipment.channel(channel))
+            spec = equipment.channel(channel)
+            volts, amps = equipment.meter_of(spec)
+            second = equipment.instrument(spec.second) if spec.second else None
+            if second is not None:
+                known["extra"] = {f"second_{name}": getattr(second, name) for name in SECOND_PARTS}
             return RunSettings(
                 **known,  # type: ignore[arg-type]
                 voltage_accuracy=volts.voltage_accuracy,

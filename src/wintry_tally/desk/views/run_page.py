@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt
@@ -11,6 +12,7 @@ from PySide6.QtWidgets import QComboBox, QGridLayout
 from wintry_tally.core.engine import LIVE, Phase, Request
 from wintry_tally.core.protocol.template import in_words
 from wintry_tally.core.quantity import format_duration
+from wintry_tally.core.trace.beside import cells_of
 from wintry_tally.core.working import Working
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.across import AcrossRoom
@@ -25,6 +27,7 @@ from wintry_tally.desk.widgets.quantity_field import QuantityField
 if TYPE_CHECKING:
     from wintry_tally.desk.running import LiveRun
 
+COUNTED = (("counter_Ah", "Ah"), ("counter_Wh", "Wh"))
 PHASES = {
     Phase.READY: "about to start",
     Phase.RESTING: "resting, everything off",
@@ -44,6 +47,7 @@ class RunPage(StationView):
         self.state = label("", "heading")
         self.trouble = label("", "problem", wrap=True)
         self.step = label("", "quiet", wrap=True)
+        self.beside = label("", "quiet", wrap=True)
         self.asked = label("", wrap=True)
         self.done = button("Done", self._answer, "main", "What was asked is done")
         asking = row(self.asked, self.done)
@@ -100,7 +104,7 @@ class RunPage(StationView):
                 self.step,
                 self.trouble,
                 self.prompt,
-                card(big, small, gap=3),
+                card(big, small, self.beside, gap=3),
                 card(self.curve),
                 bar,
                 gap=3,
@@ -195,6 +199,8 @@ class RunPage(StationView):
             ),
         )
         self._outlook(live)
+        self.beside.setText(beside_words(seen.beside))
+        self.beside.setVisible(bool(self.beside.text()))
         self.pause.setText("Resume" if state.phase is Phase.PAUSED else "Pause")
         current = live.recipe.steps[state.index]
         self.pause.setEnabled(state.phase is Phase.PAUSED or state.phase in LIVE)
@@ -339,6 +345,27 @@ class RunPage(StationView):
     def theme_changed(self) -> None:
         """The curve follows."""
         self.curve.theme_changed()
+
+
+def beside_words(told: Mapping[str, float]) -> str:
+    """What is told beside the reading, in one line: a second meter, counters, the pack's own figures."""
+    parts = []
+    second = [f"{told[name]:.3f} {unit}" for name, unit in (("second_V", "V"), ("second_A", "A")) if name in told]
+    if second:
+        parts.append(f"second meter {', '.join(second)}".replace("-", "−"))
+    parts += [f"counter {told[name]:.2f} {unit}" for name, unit in COUNTED if name in told]
+    cells = cells_of(told)
+    if len(cells) > 1:
+        low, high = min(cells.values()), max(cells.values())
+        lowest = next(number for number, value in cells.items() if value == low)
+        parts.append(
+            f"cells {low:.3f} to {high:.3f} V, {1000 * (high - low):.0f} mV apart, the lowest is cell {lowest}"
+        )
+    if "charge_state" in told:
+        parts.append(f"the pack's gauge says {told['charge_state']:.0f} %")
+    if "pack_C" in told:
+        parts.append(f"its thermometer {told['pack_C']:.1f} °C")
+    return " · ".join(parts)
 
 
 def _fixed(value: float, decimals: int) -> str:

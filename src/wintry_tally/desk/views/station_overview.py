@@ -277,6 +277,8 @@ class StationOverview(StationView):
             )
         elif report.analysis is not None:
             parts.append(label("Nothing was charged or discharged in this log.", "quiet"))
+        if report.analysis is not None:
+            parts += self._beside(run, report.analysis)
         if report.analysis is not None and report.analysis.trips:
             told = "; ".join(_trip_words(trip) for trip in report.analysis.trips[:4])
             parts.append(label(told, wrap=True))
@@ -304,6 +306,27 @@ class StationOverview(StationView):
                 )
             )
         return card(*parts)
+
+    def _beside(self, run: Run, analysis: Analysis) -> list[QHBoxLayout]:
+        """What a second meter and the pack's own cells say, each with its working."""
+        shown: list[tuple[str, Figure]] = []
+        second, cells = analysis.second, analysis.cells
+        if second is not None:
+            charge = second.charge_Ah
+            text, unit = (f"{charge:.2f}", "Ah") if charge is not None else (f"{second.voltage_V or 0.0:+.3f}", "V")
+            shown.append(("By the second meter", Figure(f"Second meter, {run.title}")))
+            shown[-1][1].set_text(text, "", unit, second.working)
+        if cells is not None:
+            for spread in cells.spreads:
+                shown.append((f"Cells apart, {spread.when}", Figure(f"Cells apart {spread.when}, {run.title}")))
+                shown[-1][1].set_text(f"{1000 * spread.spread_V:.0f}", "", "mV", cells.working)
+        line = QHBoxLayout()
+        line.setSpacing(22)
+        for words, figure in shown:
+            figure.opened.connect(self.opened)
+            line.addLayout(column(label(words, "small"), figure, gap=0))
+        line.addStretch(1)
+        return [line] if shown else []
 
     def _charge_line(self, run: Run, filled: ChargeResult, analysis: Analysis | None) -> list[QWidget | QHBoxLayout]:
         from wintry_tally.core.analysis import Instrument

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any, cast
 
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
     QComboBox,
     QFrame,
+    QGridLayout,
     QHBoxLayout,
     QLabel,
     QLayout,
@@ -80,6 +81,30 @@ def _filled(layout: Any, items: tuple[QWidget | QLayout | None, ...], gap: int, 
         else:
             layout.addLayout(item)
     return layout
+
+
+def fields_above(grid: QGridLayout, fields: Sequence[tuple[str, QWidget]], across: int = 4) -> None:
+    """Fields side by side, so many to a line, each under its small label."""
+    for place, (words, widget) in enumerate(fields):
+        line, at = divmod(place, across)
+        grid.addWidget(label(words, "small"), 2 * line, at)
+        grid.addWidget(widget, 2 * line + 1, at, Qt.AlignmentFlag.AlignTop)
+        grid.setColumnStretch(at, 1)
+
+
+def fields_beside(fields: Sequence[tuple[str, QWidget]]) -> tuple[QGridLayout, list[QLabel]]:
+    """Fields one beneath the other, each beside its label; the grid, and the labels for hiding with their fields."""
+    grid = QGridLayout()
+    grid.setContentsMargins(0, 0, 0, 0)
+    grid.setHorizontalSpacing(10)
+    grid.setVerticalSpacing(6)
+    grid.setColumnStretch(1, 1)
+    labels = []
+    for line, (words, widget) in enumerate(fields):
+        labels.append(label(words, "quiet"))
+        grid.addWidget(labels[-1], line, 0, Qt.AlignmentFlag.AlignTop)
+        grid.addWidget(widget, line, 1)
+    return grid, labels
 
 
 def card(*items: QWidget | QLayout | None, gap: int = 2, role: str = "card") -> QFrame:
