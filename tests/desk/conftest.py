@@ -92,3 +92,9 @@ def button(qtbot) -> Callable[[QWidget, str], QPushButton]:
         return found()[0]
 
     return find
+
+
+@pytest.fixture
+def one(window: Window, sample_book: Path) -> Window:
+    window.open_book(sample_book)
+    return window

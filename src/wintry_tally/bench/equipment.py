@@ -32,6 +32,7 @@ class Instrument:
         power_W, current_A, voltage_V: its ceilings, 0 where none is known.
         voltage_accuracy, current_accuracy: as in its manual; resolutions: one unit of its last digit.
         turned: its current has the other sign (a shunt put in the other way round).
+        own_cutoff: a load that stops by itself at its cut-off, without this program; proven.
     """
 
     name: str
@@ -47,6 +48,7 @@ class Instrument:
     voltage_resolution: float = 0.001
     current_resolution: float = 0.001
     turned: bool = False
+    own_cutoff: bool = False
 
 
 @dataclass(frozen=True)
@@ -139,6 +141,7 @@ class Equipment:
             charger_V=(charger.voltage_V or 1e9) if charger else 0.0,
             leads=channel.leads,
             measures_temperature=bool(channel.thermometer),
+            own_cutoff=load is not None and load.own_cutoff,
         )
 
     def meter_of(self, channel: ChannelSpec) -> tuple[Instrument, Instrument]:

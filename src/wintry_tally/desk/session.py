@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from wintry_tally.bench.equipment import Equipment
     from wintry_tally.bench.stand_ins.servers import StandIns
     from wintry_tally.book import Book, Run
+    from wintry_tally.core.protocol.attended import AttendedHours
     from wintry_tally.desk.running import Running
     from wintry_tally.report.dossier import Dossier, RunReport
 
@@ -206,6 +207,30 @@ class Session(QObject):
             self.bench_changed.emit()
 
         self.change(words, lambda: put(after), lambda: put(before))
+
+    @property
+    def attended_text(self) -> str:
+        """When somebody is at this bench, as typed."""
+        from wintry_tally.core.protocol.attended import USUAL
+
+        return self.book.meta("attended") or USUAL
+
+    @property
+    def attended(self) -> AttendedHours:
+        """When somebody is at this bench."""
+        from wintry_tally.core.protocol.attended import parse_attended
+
+        return parse_attended(self.attended_text)
+
+    def set_attended(self, text: str) -> None:
+        """Change the attended hours; can be undone."""
+        before = self.attended_text
+
+        def put(kept: str) -> None:
+            self.book.set_meta("attended", kept)
+            self.bench_changed.emit()
+
+        self.change("change the attended hours", lambda: put(text), lambda: put(before))
 
     def start_stand_ins(self) -> None:
         """Start stand-in instruments on this computer and enter them into the bench, with a channel of their own."""

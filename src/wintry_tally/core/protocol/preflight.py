@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Literal
 
 from wintry_tally.core.battery import Family
 from wintry_tally.core.battery.families import charge_state_band
+from wintry_tally.core.protocol.attended import Attendance, Offer, offers_for
 from wintry_tally.core.protocol.capacity import IN_HAND, CapacityPlan, LoadLimits
 from wintry_tally.core.protocol.leads import Leads, ampacity_A
 from wintry_tally.core.quantity import format_duration
@@ -28,6 +29,7 @@ class Check:
     state: State
     message: str
     working: Working | None = None
+    offers: tuple[Offer, ...] = ()
 
 
 def preflight(
@@ -38,6 +40,7 @@ def preflight(
     rested_V: float | None,
     forecast_s: float | None = None,
     hand: bool = False,
+    attendance: Attendance | None = None,
 ) -> list[Check]:
     """The checks of a capacity test, in the order a person would make them."""
     checks = [
@@ -63,7 +66,8 @@ def preflight(
         )
     )
     if forecast_s is not None:
-        checks.append(_end(family, forecast_s))
+        amps = plan.setting if plan.mode == "current" else 0.0
+        checks.append(_end(family, forecast_s, attendance, forecast_s - plan.rest_s, amps))
     checks.append(
         Check("Leads", "heed", "Clamps tight on clean terminals, sense leads on the battery itself, fuse fitted.")
     )
@@ -150,22 +154,38 @@ def _charged(family: Family, rested_V: float | None) -> Check:
     return Check("Charged", "good", f"{rested_V:.2f} V rested: about {low:.0f} to {high:.0f} %.")
 
 
-def _end(family: Family, forecast_s: float) -> Check:
-    words = f"Ends after about {format_duration(forecast_s)}."
+def _end(
+    family: Family, forecast_s: float, attendance: Attendance | None = None, load_s: float = 0.0, amps: float = 0.0
+) -> Check:
+    words, there = f"Ends after about {format_duration(forecast_s)}", True
+    offers: tuple[Offer, ...] = ()
+    if attendance is not None:
+        there = attendance.there_at(forecast_s)
+        words += f", at {attendance.clock(forecast_s)}" + ("" if there else ", when nobody is there")
+        offers = tuple(offers_for(attendance, forecast_s, load_s, amps))
+    words += "."
     if family.own_protection:
-        return Check(
-            "End", "good", words + " It may end alone: the load's cut-off and the pack's protection both end it."
-        )
-    return Check(
-        "End",
-        "heed",
-        words + " Be there, or use a load whose cut-off is proven: without one a lead-acid battery is driven flat.",
+        alone = " It may end alone: the load's cut-off and the pack's protection both end it."
+        return Check("End", "good", words + alone, offers=offers)
+    if there:
+        alone = " Be there, or use a load whose cut-off is proven: without one a lead-acid battery is driven flat."
+        return Check("End", "heed", words + alone)
+    if attendance is not None and attendance.own_cutoff:
+        alone = " The load's own cut-off ends it (set it there too); recharge as soon as somebody is there."
+        return Check("End", "heed", words + alone, offers=offers)
+    barred = (
+        " Without a proven cut-off of the load itself a lead-acid battery is driven flat: begin later, draw less, or "
+        "say on the Bench page that the load stops by itself."
     )
+    return Check("End", "bar", words + barred, offers=offers)
 
 
 @dataclass(frozen=True)
 class Bench:
-    """What a run would be connected to: ceilings of the load and the charger (0 where there is none), and leads."""
+    """What a run would be connected to: ceilings of the load and the charger (0 where there is none), and leads.
+
+    `own_cutoff`: the load stops by itself at its cut-off, without this program; proven.
+    """
 
     load_W: float = 0.0
     load_A: float = 0.0
@@ -173,6 +193,7 @@ class Bench:
     charger_V: float = 0.0
     leads: Leads | None = None
     measures_temperature: bool = True
+    own_cutoff: bool = False
 
     @property
     def limits(self) -> LoadLimits | None:
@@ -184,7 +205,13 @@ TESTS_FROM_FULL = frozenset({"capacity", "reserve", "runtime"})
 
 
 def preflight_recipe(
-    template: Template, recipe: Recipe, facts: Facts, bench: Bench, rested_V: float | None, forecast_s: float | None
+    template: Template,
+    recipe: Recipe,
+    facts: Facts,
+    bench: Bench,
+    rested_V: float | None,
+    forecast_s: float | None,
+    attendance: Attendance | None = None,
 ) -> list[Check]:
     """The checks of any recipe on a bench, in the order a person would make them."""
     family = facts.family
@@ -205,11 +232,29 @@ def preflight_recipe(
             )
         )
     if recipe.attended:
-        hours = f", about {format_duration(forecast_s)}" if forecast_s else ""
-        checks.append(Check("Attended", "heed", f"Stay with it throughout{hours}; it may not be started and left."))
+        checks.append(_attended(recipe, forecast_s, attendance))
     elif forecast_s is not None:
-        checks.append(_end(family, forecast_s))
+        drawn = [step.setting for step in recipe.steps if step.kind == "discharge" and step.mode == "current"]
+        amps = drawn[0] if len(drawn) == 1 and not charges else 0.0
+        rest = sum(
+            rule.value for step in recipe.steps if step.kind == "rest" for rule in step.ends if rule.kind == "time"
+        )
+        checks.append(_end(family, forecast_s, attendance, max(0.0, forecast_s - rest), amps))
     return checks
+
+
+def _attended(recipe: Recipe, forecast_s: float | None, attendance: Attendance | None) -> Check:
+    """Somebody has to be there; where that cannot be at its end, it is not started now."""
+    lasts = f", about {format_duration(forecast_s)}" if forecast_s else ""
+    words = f"Stay with it throughout{lasts}; it may not be started and left."
+    # a run that waits for a person ends when the person says so
+    waits = any(rule.kind == "confirm" for step in recipe.steps for rule in step.ends)
+    throughout = all(step.attended for step in recipe.steps if step.kind in {"discharge", "charge"})
+    if not forecast_s or attendance is None or waits or not throughout or attendance.there_at(forecast_s):
+        return Check("Attended", "heed", words)
+    offers = tuple(offers_for(attendance, forecast_s, 0.0, 0.0))
+    late = f" It would end at {attendance.clock(forecast_s)}, when nobody is there: begin later."
+    return Check("Attended", "bar", words + late, offers=offers)
 
 
 def _wanted(template: Template, facts: Facts) -> list[Check]:

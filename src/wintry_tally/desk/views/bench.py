@@ -10,11 +10,13 @@ from PySide6.QtWidgets import QLabel, QPlainTextEdit, QVBoxLayout, QWidget
 from wintry_tally.bench.connect import Tried, tried
 from wintry_tally.bench.equipment import KINDS, ChannelSpec, Equipment, Instrument
 from wintry_tally.core.errors import InputError, WintryError
+from wintry_tally.core.protocol.attended import USUAL, parse_attended
 from wintry_tally.core.trace.beside import cell_number
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.theme.style import font
 from wintry_tally.desk.widgets.bench_forms import ChannelForm, InstrumentForm
 from wintry_tally.desk.widgets.parts import button, card, clear, column, label, row, scrolling
+from wintry_tally.desk.widgets.quantity_field import TypedField
 
 UNITS = {"voltage": "V", "current": "A", "temperature": "°C", "charge": "Ah", "energy": "Wh", "charge_state": "%"}
 
@@ -49,6 +51,9 @@ class BenchView(QWidget):
         self.add_instrument = button("Add an instrument", self.new_instrument, "main")
         self.add_channel = button("Add a channel", self.new_channel)
         self.stand_ins = button("Start stand-ins here", self.start_stand_ins, "link", "Start stand-in instruments here")
+        self.hours = TypedField("Somebody is there", parse_attended, lambda _hours: "", USUAL)
+        self.hours.committed.connect(self._keep_hours)
+        self.hours.line.setMaximumWidth(320)
         note = label(
             "Instruments and channels of this bench are kept in this book. Nothing is switched on from this page. With "
             "nothing to connect, stand-ins on this computer answer as instruments do.",
@@ -67,6 +72,16 @@ class BenchView(QWidget):
                 ),
                 self._exchange_card,
                 card(row(label("Channels", "heading"), None, self.add_channel), self._channels, self.channel_form),
+                card(
+                    label("People", "heading"),
+                    label(
+                        "When somebody is there, by the clock on the wall. A run that must be attended, or could drive a "
+                        "battery flat, is not started where its end falls outside.",
+                        "small",
+                        wrap=True,
+                    ),
+                    self.hours,
+                ),
                 None,
                 gap=3,
             )
@@ -96,6 +111,7 @@ class BenchView(QWidget):
                 words = "None yet. A channel says which instrument draws, which charges and whose readings count."
                 self._channels.addWidget(label(words, "quiet", wrap=True))
             self.add_channel.setEnabled(bool(equipment.instruments))
+            self.hours.set_text(self.session.attended_text)
 
     def _instrument_row(self, made: Instrument) -> QVBoxLayout:
         ceilings = [f"{value:g} {unit}" for value, unit in ((made.power_W, "W"), (made.current_A, "A"), (made.voltage_V, "V")) if value]  # fmt: skip
@@ -131,6 +147,10 @@ class BenchView(QWidget):
         return column(tools, label(" · ".join(roles), "small", wrap=True), gap=0)
 
     # --- changing ---
+
+    def _keep_hours(self, hours: object) -> None:
+        with self.session.guard():
+            self.session.set_attended(self.hours.line.text().strip() if hours is not None else USUAL)
 
     def new_instrument(self) -> None:
         """An empty form."""

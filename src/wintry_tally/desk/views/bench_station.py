@@ -46,6 +46,7 @@ class BenchStation(StationView):
             from wintry_tally.desk.views.plan_page import PlanPage
 
             made = PlanPage(self.session)
+            made.recipe.connect(self.plan_recipe)
         elif name == "recipe":
             from wintry_tally.desk.views.recipe_page import RecipePage
 

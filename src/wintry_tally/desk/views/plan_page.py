@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import random
 from dataclasses import dataclass
+from datetime import datetime
 
-from PySide6.QtCore import Qt, QTimer
+from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QWidget
 
 from wintry_tally.bench.simulated import STAND_IN_METER
 from wintry_tally.book import RunSettings
 from wintry_tally.core.plan import Forecast
 from wintry_tally.core.protocol import CapacityPlan, Check, LoadLimits, preflight
+from wintry_tally.core.protocol.attended import Attendance, Offer
 from wintry_tally.core.protocol.capacity import reference_current
 from wintry_tally.core.protocol.cautions import discharge_cautions
 from wintry_tally.core.quantity import format_duration
@@ -38,7 +40,9 @@ class Asked:
 
 
 class PlanPage(StationView):
-    """Fields on the left, pre-flight list on the right, cautions to acknowledge, start."""
+    """Fields on the left, pre-flight list on the right, cautions to acknowledge, start. `recipe` asks for another."""
+
+    recipe = Signal(object)
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
@@ -58,10 +62,12 @@ class PlanPage(StationView):
         for words, value in SPEEDS:
             self.speed.addItem(words, value)
         self.speed.setCurrentIndex(3)
+        self.speed.activated.connect(self._later)
         self.why = label("", "small", wrap=True)
         self.start_card = StartCard("Start the test")
         self.start_card.opened.connect(self.opened)
         self.start_card.started.connect(self.start)
+        self.start_card.offered.connect(self.take_offer)
         self.start_card.left.connect(lambda: self.go.emit(""))
         for field in (*self.settings.values(), self.cutoff, self.rest, self.power, self.ceiling, self.ambient):
             field.line.textChanged.connect(self._later)
@@ -169,8 +175,28 @@ class PlanPage(StationView):
             )
         ends_s = outlook.end_s if outlook else None
         self.start_card.show_checks(
-            preflight(sample.family, sample.rated_Ah, asked.plan, asked.limits, None, ends_s), told
+            preflight(
+                sample.family, sample.rated_Ah, asked.plan, asked.limits, None, ends_s, attendance=self._attendance()
+            ),
+            told,
         )
+
+    def _attendance(self) -> Attendance | None:
+        """Who is there, for a run in real time; in fast time nobody needs to be."""
+        if float(self.speed.currentData()) != 1.0:
+            return None
+        return Attendance(datetime.now().astimezone(), self.session.attended, own_cutoff=True)
+
+    def take_offer(self, offer: Offer) -> None:
+        """Mend the plan as offered: rest longer before, or draw less."""
+        if offer.kind == "rate":
+            self.settings["current"].set_number(offer.value)
+        elif offer.kind == "wait":
+            self.rest.set_number((self.rest.number or 0.0) + offer.value)
+        else:
+            from wintry_tally.exchange.recipe_file import shipped_recipe
+
+            self.recipe.emit(shipped_recipe("capacity-slow-night"))
 
     def start(self) -> None:
         """Start the run as planned."""

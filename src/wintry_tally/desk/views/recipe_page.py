@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -12,8 +13,10 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QHBoxLayout, QW
 from wintry_tally.bench.simulated import STAND_IN_METER
 from wintry_tally.book import RunSettings
 from wintry_tally.book.records import SECOND_PARTS
+from wintry_tally.core.protocol.attended import Attendance, Offer
 from wintry_tally.core.protocol.preflight import Bench, Check, preflight_recipe
 from wintry_tally.core.protocol.setpoints import Facts
+from wintry_tally.core.protocol.template import drawing, waiting
 from wintry_tally.core.quantity import format_duration
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.plan_page import SPEEDS
@@ -39,7 +42,7 @@ class RecipePage(StationView):
         self.station = station
         self.title = label("", "heading", wrap=True)
         self.words = label("", "small", wrap=True)
-        self.steps = StepTable()
+        self.steps = StepTable(session.change)
         self.steps.changed.connect(self.review)
         self.edit = QCheckBox("Edit the steps")
         self.edit.clicked.connect(self._edit)
@@ -58,9 +61,11 @@ class RecipePage(StationView):
         for words, value in SPEEDS:
             self.speed.addItem(words, value)
         self.speed.setCurrentIndex(2)
+        self.speed.activated.connect(self.review)
         self.start_card = StartCard("Start")
         self.start_card.opened.connect(self.opened)
         self.start_card.started.connect(self.start)
+        self.start_card.offered.connect(self.take_offer)
         self.start_card.left.connect(lambda: self.go.emit(""))
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)
@@ -156,11 +161,37 @@ class RecipePage(StationView):
         if name:
             equipment = self.session.equipment
             return equipment.limits(equipment.channel(name))
-        return Bench(self.power.number or 0.0, self.ceiling.number or 0.0, 50.0, 16.0)
+        return Bench(self.power.number or 0.0, self.ceiling.number or 0.0, 50.0, 16.0, own_cutoff=True)
+
+    def _attendance(self) -> Attendance | None:
+        """Who is there, for a run on the wall's clock; in fast time nobody needs to be."""
+        fast = not self.bench.currentData() and float(self.speed.currentData()) != 1.0
+        if fast:
+            return None
+        return Attendance(datetime.now().astimezone(), self.session.attended, self._limits().own_cutoff)
 
     def _facts(self) -> Facts:
         sample = self.session.sample(self.sample_id)
-        return Facts(sample.family, sample.rated_Ah or 0.0, sample.claims, self._limits().limits)
+        attendance = self._attendance()
+        night = attendance.night() if attendance is not None else None
+        # by day until somebody leaves, less the rest before; then slowly until somebody comes
+        given = {"until_night": max(900.0, night[0] - sample.family.rest_s), "night": night[1]} if night else {}
+        return Facts(sample.family, sample.rated_Ah or 0.0, sample.claims, self._limits().limits, given)
+
+    def take_offer(self, offer: Offer) -> None:
+        """Mend the plan as offered: begin later, draw less, or turn it down for the night."""
+        template = self.steps.template
+        if template is None:
+            return
+        if offer.kind == "night":
+            from wintry_tally.exchange.recipe_file import shipped_recipe
+
+            self.load(shipped_recipe("capacity-slow-night"))
+            return
+        made = waiting(template, offer.value) if offer.kind == "wait" else drawing(template, offer.value)
+        self.steps.show_recipe(made, self._facts(), self.edit.isChecked())
+        self.start_card.acknowledge(False)
+        self.review()
 
     def review(self) -> None:
         """The pre-flight list, for what stands here now."""
@@ -178,7 +209,13 @@ class RecipePage(StationView):
             limits = self._limits()
             outlook = self._forecast()
             found = preflight_recipe(
-                self.steps.template, recipe, facts, limits, sample.arrival.rested_V, outlook.end_s if outlook else None
+                self.steps.template,
+                recipe,
+                facts,
+                limits,
+                sample.arrival.rested_V,
+                outlook.end_s if outlook else None,
+                self._attendance(),
             )
             if outlook is not None and outlook.end_s > 0:
                 told = _outlook_words(outlook)

@@ -62,6 +62,8 @@ class InstrumentForm(QWidget):
         self.digit_V = QuantityField("Last digit of the voltage", "voltage", "1 mV")
         self.digit_A = QuantityField("Last digit of the current", "current", "1 mA")
         self.turned = QCheckBox("its current has the other sign")
+        self.own_cutoff = QCheckBox("it stops by itself at its cut-off; I have seen it")
+        self.kind.activated.connect(self._kind_chosen)
         self.problem = label("", "problem", wrap=True)
         self.problem.hide()
         grid = QGridLayout(self)
@@ -75,6 +77,7 @@ class InstrumentForm(QWidget):
         )  # fmt: skip
         fields_above(grid, fields)
         grid.addWidget(self.turned, 6, 0, 1, 2)
+        grid.addWidget(self.own_cutoff, 6, 2, 1, 2)
         grid.addWidget(self.problem, 7, 0, 1, 4)
         holder = QWidget()
         keep = button("Keep the instrument", self.keep, "main")
@@ -101,6 +104,11 @@ class InstrumentForm(QWidget):
         self.digit_V.set_text(f"{1000 * made.voltage_resolution:g} mV")
         self.digit_A.set_text(f"{1000 * made.current_resolution:g} mA")
         self.turned.setChecked(made.turned)
+        self.own_cutoff.setChecked(made.own_cutoff)
+        self._kind_chosen()
+
+    def _kind_chosen(self) -> None:
+        self.own_cutoff.setVisible(self.kind.currentData() == "load")
 
     def _way_chosen(self) -> None:
         way = self.way.currentData()
@@ -132,6 +140,7 @@ class InstrumentForm(QWidget):
                     self.digit_V.number or 0.001,
                     self.digit_A.number or 0.001,
                     self.turned.isChecked(),
+                    self.own_cutoff.isChecked() and self.kind.currentData() == "load",
                 )
             )
         except InputError as error:

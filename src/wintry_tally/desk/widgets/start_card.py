@@ -6,19 +6,20 @@ from collections.abc import Sequence
 from functools import partial
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QCheckBox, QWidget
+from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QWidget
 
 from wintry_tally.core.protocol import Check
 from wintry_tally.core.protocol.preflight import bars
 from wintry_tally.desk.widgets.findings import FindingList
-from wintry_tally.desk.widgets.parts import button, card, column, label, row
+from wintry_tally.desk.widgets.parts import button, card, clear, column, label, row
 
 
 class StartCard(QWidget):
-    """Nothing starts before its checks bar nothing and its cautions are acknowledged."""
+    """Nothing starts before its checks bar nothing and its cautions are acknowledged. `offered` carries a mend chosen."""
 
     opened = Signal(object)
     started = Signal()
+    offered = Signal(object)
     left = Signal()
 
     def __init__(self, words: str) -> None:
@@ -26,6 +27,8 @@ class StartCard(QWidget):
         self.checks = FindingList()
         self.checks.opened.connect(self.opened)
         self.outlook = label("", wrap=True)
+        self.mends = QHBoxLayout()
+        self.mends.setSpacing(8)
         self.caution_text = label("", wrap=True)
         self.acknowledged = QCheckBox("I have read and heeded these cautions")
         self.acknowledged.clicked.connect(self._able)
@@ -33,7 +36,7 @@ class StartCard(QWidget):
         self._ready = False
         self.setLayout(
             column(
-                card(label("Before it starts", "heading"), self.checks, self.outlook),
+                card(label("Before it starts", "heading"), self.checks, self.mends, self.outlook),
                 card(label("Cautions", "heading"), self.caution_text, self.acknowledged),
                 row(None, button("Back", self.left.emit), self.start_button),
                 None,
@@ -44,7 +47,10 @@ class StartCard(QWidget):
     def show_checks(self, found: Sequence[Check], outlook: str = "") -> None:
         """The list as it stands now; whether it may start follows from it."""
         self.checks.reset()
+        clear(self.mends)
         for check in found:
+            for offer in check.offers:
+                self.mends.addWidget(button(offer.words, partial(self.offered.emit, offer)))
             working = check.working
             self.checks.add(
                 check.state,
@@ -52,6 +58,7 @@ class StartCard(QWidget):
                 "Working" if working else "",
                 partial(self.opened.emit, working) if working else None,
             )
+        self.mends.addStretch(1)
         self.outlook.setText(outlook)
         self._ready = not bars(list(found))
         self._able()

@@ -1,0 +1,183 @@
+"""When somebody is there: the attended hours of a bench, and when a run that takes so long should begin."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from datetime import date, datetime, time, timedelta
+
+from wintry_tally.core.errors import InputError
+
+DAYS = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
+USUAL = "7:00-22:00"
+_HINT = "write it like “7:00-22:00” or “Mon-Fri 8-17:30; Sat 9-12”, or “always”"
+_PART = re.compile(
+    r"^(?:(?P<from>[a-z]{3,})(?:\s*-\s*(?P<to>[a-z]{3,}))?\s+)?"
+    r"(?P<h1>\d{1,2})(?:[:.](?P<m1>\d{2}))?\s*-\s*(?P<h2>\d{1,2})(?:[:.](?P<m2>\d{2}))?$"
+)
+DAY_MIN = 24 * 60
+LOOK_DAYS = 15
+
+
+@dataclass(frozen=True)
+class AttendedHours:
+    """Stretches of attendance, minutes after midnight on the local clock, for each day of the week from Monday on."""
+
+    week: tuple[tuple[tuple[int, int], ...], ...]
+
+    def there(self, moment: datetime) -> bool:
+        """Whether somebody is there at a local moment."""
+        minute = moment.hour * 60 + moment.minute + moment.second / 60.0
+        return any(begin <= minute < end for begin, end in self.week[moment.weekday()])
+
+    def stretches(self, start: datetime) -> list[tuple[datetime, datetime]]:
+        """The stretches from a local moment on, two weeks ahead; touching ones are one."""
+        found: list[tuple[datetime, datetime]] = []
+        for ahead in range(LOOK_DAYS):
+            day = start.date() + timedelta(days=ahead)
+            for begin, end in self.week[day.weekday()]:
+                opens, closes = _at(day, begin, start), _at(day, end, start)
+                if closes <= start:
+                    continue
+                if found and found[-1][1] >= opens:
+                    found[-1] = (found[-1][0], closes)
+                else:
+                    found.append((opens, closes))
+        return found
+
+    def next_opening(self, moment: datetime) -> datetime | None:
+        """When somebody is there again: the moment itself where somebody is; None within two weeks for never."""
+        if self.there(moment):
+            return moment
+        return next((opens for opens, _ in self.stretches(moment) if opens >= moment), None)
+
+    def closing(self, moment: datetime) -> datetime | None:
+        """Until when somebody who is there now stays; None where nobody is, or for two weeks on end."""
+        stretch = next(((opens, closes) for opens, closes in self.stretches(moment) if opens <= moment), None)
+        return None if stretch is None or stretch[1] - moment > timedelta(days=LOOK_DAYS - 2) else stretch[1]
+
+    def wait_for_end(self, start: datetime, lasts_s: float) -> float | None:
+        """How long to wait, s, so that what lasts so long ends with somebody there; None where no wait does."""
+        end = start + timedelta(seconds=lasts_s)
+        opening = self.next_opening(end)
+        return None if opening is None else max(0.0, (opening - end).total_seconds())
+
+
+@dataclass(frozen=True)
+class Attendance:
+    """When a run would begin, on the local clock, and who is there; `own_cutoff`: the load stops by itself, proven."""
+
+    begins: datetime
+    hours: AttendedHours
+    own_cutoff: bool = False
+
+    def ends(self, lasts_s: float) -> datetime:
+        """When it would end."""
+        return self.begins + timedelta(seconds=lasts_s)
+
+    def there_at(self, lasts_s: float) -> bool:
+        """Whether somebody is there then."""
+        return self.hours.there(self.ends(lasts_s))
+
+    def clock(self, lasts_s: float) -> str:
+        """When it would end, in words."""
+        ends = self.ends(lasts_s)
+        return f"{ends:%H:%M}" if ends.date() == self.begins.date() else f"{DAYS[ends.weekday()]} {ends:%H:%M}"
+
+    def night(self) -> tuple[float, float] | None:
+        """From now to the next closing, and from there to the next opening, s; None where nobody is there now."""
+        closes = self.hours.closing(self.begins)
+        opens = None if closes is None else self.hours.next_opening(closes)
+        if closes is None or opens is None or opens <= closes:
+            return None
+        return (closes - self.begins).total_seconds(), (opens - closes).total_seconds()
+
+
+@dataclass(frozen=True)
+class Offer:
+    """A mend for an end that falls where nobody is: "wait" so many s first, draw at another "rate" A, or slow down
+    for the "night"."""
+
+    kind: str
+    value: float
+    words: str
+
+
+SLOWEST = 0.5
+"""A rate is not offered below this share of the planned one: the test would become another."""
+
+
+def offers_for(attendance: Attendance, lasts_s: float, load_s: float, amps: float) -> list[Offer]:
+    """What would bring the end into attended hours: a later start, a lower rate, a slow night.
+
+    Args:
+        lasts_s: from the start to the end, as forecast; load_s: of it, under load; amps: the planned rate, 0 for none.
+    """
+    if attendance.there_at(lasts_s):
+        return []
+    wait = attendance.hours.wait_for_end(attendance.begins, lasts_s)
+    if wait is None:
+        return []
+    offers = []
+    starts = attendance.begins + timedelta(seconds=wait)
+    words = (
+        f"{starts:%H:%M}" if starts.date() == attendance.begins.date() else f"{DAYS[starts.weekday()]} {starts:%H:%M}"
+    )
+    offers.append(Offer("wait", wait, f"Begin at {words}"))
+    if amps > 0 and load_s > 0:
+        # a quarter of an hour in hand, for a forecast is one
+        share = load_s / (load_s + wait + 900.0)
+        if share >= SLOWEST:
+            offers.append(Offer("rate", round(amps * share, 2), f"Draw {amps * share:.3g} A"))
+        if attendance.night() is not None:
+            offers.append(Offer("night", 0.0, "Turn it down for the night"))
+    return offers
+
+
+def _at(day: date, minute: int, like: datetime) -> datetime:
+    return datetime.combine(day, time(0), like.tzinfo) + timedelta(minutes=minute)
+
+
+def parse_attended(text: str) -> AttendedHours:
+    """Attended hours as people write them: "7:00-22:00", "Mon-Fri 8-17:30; Sat 9-12", "always".
+
+    Raises:
+        InputError: it is none; the message shows how it is written.
+    """
+    plain = re.sub(r"\bto\b", "-", text.strip().lower().replace("–", "-"))
+    if plain in {"always", "0-24", "0:00-24:00"}:
+        return AttendedHours((((0, DAY_MIN),),) * 7)
+    week: list[list[tuple[int, int]]] = [[] for _ in DAYS]
+    parts = [part.strip() for part in re.split(r"[;,]", plain) if part.strip()]
+    if not parts:
+        raise InputError("no hours are given", mend=_HINT)
+    for part in parts:
+        match = _PART.match(part)
+        if match is None:
+            raise InputError(f'"{part}" are no hours', mend=_HINT)
+        begin = int(match["h1"]) * 60 + int(match["m1"] or 0)
+        end = int(match["h2"]) * 60 + int(match["m2"] or 0)
+        if begin >= DAY_MIN or end > DAY_MIN or int(match["m1"] or 0) > 59 or int(match["m2"] or 0) > 59:
+            raise InputError(f'"{part}" is beyond the day', mend=_HINT)
+        for day in _days(match["from"], match["to"]):
+            if begin < end:
+                week[day].append((begin, end))
+            else:  # over midnight, into the next day
+                week[day].append((begin, DAY_MIN))
+                week[(day + 1) % 7].append((0, end))
+    return AttendedHours(tuple(tuple(sorted(stretches)) for stretches in week))
+
+
+def _days(first: str | None, last: str | None) -> list[int]:
+    if first is None:
+        return list(range(7))
+    begin = _day(first)
+    end = begin if last is None else _day(last)
+    return [(begin + step) % 7 for step in range((end - begin) % 7 + 1)]
+
+
+def _day(text: str) -> int:
+    for place, day in enumerate(DAYS):
+        if text[:3] == day.lower():
+            return place
+    raise InputError(f'"{text}" is no day of the week', mend=f"use {', '.join(DAYS)}")

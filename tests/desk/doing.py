@@ -1,0 +1,48 @@
+"""What journeys through the stations have in common: a claim, a planned recipe, what is said and pressed."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QLabel, QPushButton, QWidget
+
+from wintry_tally.core.battery import parse_claim
+from wintry_tally.desk.views.recipe_page import RecipePage
+from wintry_tally.desk.window import Window
+from wintry_tally.exchange.recipe_file import shipped_recipe
+
+
+def claim(window: Window, *texts: str) -> None:
+    for text in texts:
+        window.session.add_claim(window.sample_id, parse_claim(text))
+
+
+def planned(window: Window, name: str) -> RecipePage:
+    template = shipped_recipe(name)
+    window.show_station(template.station)
+    view = window.view(template.station)
+    view.plan_recipe(template)
+    return view.page("recipe")
+
+
+def bars_of(page: RecipePage) -> str:
+    return " ".join(page.start_card.checks.messages)
+
+
+# --- stations and their recipes ---
+
+
+def texts(widget) -> list[str]:
+    return [shown.text() for shown in widget.findChildren(QLabel)]
+
+
+def start(qtbot, window: Window, page: RecipePage, speed: int = -1) -> None:
+    page.speed.setCurrentIndex(speed % page.speed.count())
+    page.start_card.acknowledged.click()
+    assert page.start_card.start_button.isEnabled(), page.start_card.checks.messages
+    qtbot.mouseClick(page.start_card.start_button, Qt.MouseButton.LeftButton)
+    assert window.session.running.of_sample(window.sample_id) is not None
+
+
+def press(parent: QWidget, name: str) -> None:
+    """Press the button of this accessible name."""
+    next(item for item in parent.findChildren(QPushButton) if item.accessibleName() == name).click()

@@ -1,0 +1,96 @@
+"""Curves: bands, thresholds, slopes, remarks and runs together, driven as a person would."""
+
+from __future__ import annotations
+
+import pytest
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QCheckBox, QLabel, QPushButton
+
+from wintry_tally.desk.widgets.figure import Figure
+from wintry_tally.desk.window import Window
+
+
+def test_curves_of_a_run(qtbot, demo: Window) -> None:
+    demo.show_sample(next(s.id for s in demo.session.samples() if s.code == "M1"))
+    demo.show_station("curves")
+    view = demo.view("curves")
+    assert view.run.count() >= 3
+    capacity = next(i for i in range(view.run.count()) if view.run.itemText(i).startswith("Capacity"))
+    view.run.setCurrentIndex(capacity)
+    view._chosen()
+    whole = view._shown.analysis.capacity.count.charge.value
+    view.dropout.set_number(9.0)
+    view._typed(9.0)
+    assert float(view.figures["Charge"].text().split()[0]) == pytest.approx(whole, rel=0.01)
+    above = []
+    for volts in (11.0, 12.6, 12.9, 13.1):
+        view._dragged(volts)
+        above.append(float(view.figures["Charge"].text().split()[0]))
+    assert above == sorted(above, reverse=True), "the higher the drop-out the less is usable"
+    view.draw.set_number(2.0)
+    hours = float(view.figures["Hours"].text().split()[0])
+    assert hours == pytest.approx(above[-1] / 2.0, rel=0.02)
+    for key in ("charge", "energy", "time"):
+        view._against(key)
+        assert view.axis == key
+    low, high = view.curve.seen()
+    assert low <= 0.1 and high > 1.0, "the whole run is in view"
+    boxes = [box for box in view.findChildren(QCheckBox) if box.isVisible()]
+    if boxes:
+        boxes[0].click()
+        assert view._overlaid and view.axis == "charge"
+    demo.set_theme("night")
+    demo.set_theme("day")
+
+
+def test_a_slope_is_measured_between_two_moments(qtbot, demo: Window) -> None:
+    demo.show_sample(next(s.id for s in demo.session.samples() if s.code == "M1"))
+    demo.show_station("curves")
+    view = demo.view("curves")
+    place = next(i for i in range(view.run.count()) if view.run.itemText(i) == "Hold")
+    view.run.setCurrentIndex(place)
+    view._chosen()
+    qtbot.mouseClick(view.slope, Qt.MouseButton.LeftButton)
+    assert view.between.isVisible() and "mV/h" in view.between.text()
+    # from the rest into the hold: the same resistance as the step that was found there
+    step = view._shown.analysis.resistance[0]
+    view.curve.set_stretch((step.at_s - 2.0) / 3600.0, (step.at_s + 1.0) / 3600.0)
+    view._say_slope((step.at_s - 2.0) / 3600.0, (step.at_s + 1.0) / 3600.0)
+    ohm = float(view.between.text().rsplit("= ", 1)[1].split(" mΩ")[0])
+    assert ohm == pytest.approx(1000 * step.ohm.value, rel=0.4)
+    view._against("charge")
+    assert not view.between.isVisible() and not view.slope.isChecked()
+    qtbot.mouseClick(view.slope, Qt.MouseButton.LeftButton)
+    assert view.axis == "time" and view.between.isVisible()
+    qtbot.mouseClick(view.slope, Qt.MouseButton.LeftButton)
+    assert not view.between.isVisible()
+
+
+def test_curves_go_to_the_rows_of_a_remark_and_repair(qtbot, demo: Window) -> None:
+    demo.show_sample(next(s.id for s in demo.session.samples() if s.code == "M6"))
+    demo.show_station("curves")
+    view = demo.view("curves")
+    remark = next(r for r in view._shown.analysis.remarks if r.rows)
+    view._go_to(remark)
+    qtbot.wait(60)
+    labels = [b.text() for b in view.findChildren(QPushButton) if b.isVisible()]
+    assert any(text.startswith("Rows ") for text in labels) and "Apply" in labels, labels
+
+
+def test_runs_together_show_how_well_they_repeat(qtbot, demo: Window) -> None:
+    demo.show_sample(next(s.id for s in demo.session.samples() if s.code == "M1"))
+    demo.show_station("curves")
+    qtbot.wait(60)
+    card = demo.view("curves").relations
+    said = " ".join(shown.text() for shown in card.findChildren(QLabel))
+    assert card.isVisible() and "2 runs at about 8 A scatter by" in said
+    figures = card.findChildren(Figure)
+    assert figures and figures[0].text()
+
+
+def test_a_sample_without_runs_has_no_curves(one: Window) -> None:
+    one.show_station("curves")
+    assert one.view("curves")._none.isVisible()
+
+
+# --- imports ---
