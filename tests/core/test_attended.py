@@ -67,6 +67,10 @@ def test_waiting_as_offered_ends_with_somebody_there(minute: int, lasts_s: float
         wait = hours.wait_for_end(begins, lasts_s)
         assert wait is not None and hours.there(begins + timedelta(seconds=wait + lasts_s))
         assert (wait == 0.0) is hours.there(begins + timedelta(seconds=lasts_s))
+        both = hours.wait_for_end(begins, lasts_s, begun_by_hand=True)
+        if both is not None:
+            starts = begins + timedelta(seconds=both)
+            assert both >= wait and hours.there(starts) and hours.there(starts + timedelta(seconds=lasts_s))
 
 
 def test_an_end_at_two_in_the_morning_is_offered_three_mends() -> None:

@@ -202,11 +202,11 @@ def test_with_hand_readings(qtbot, fresh: Window, tmp_path, monkeypatch, button)
     qtbot.mouseClick(page.begin_button, Qt.MouseButton.LeftButton)
 
     def enter(time: str, volts: str, amps: str = "8.0", counter: str = "") -> None:
-        page.time.setText(time)
-        page.volts.line.setText(volts)
-        page.amps.line.setText(amps)
-        page.counter.line.setText(counter)
-        qtbot.keyClick(page.volts.line, Qt.Key.Key_Return)
+        page.entry.time.setText(time)
+        page.entry.volts.line.setText(volts)
+        page.entry.amps.line.setText(amps)
+        page.entry.counter.line.setText(counter)
+        qtbot.keyClick(page.entry.volts.line, Qt.Key.Key_Return)
 
     start = datetime.now() - timedelta(hours=6)
     enter(f"{start:%H:%M}", "13.30")
@@ -214,26 +214,26 @@ def test_with_hand_readings(qtbot, fresh: Window, tmp_path, monkeypatch, button)
         enter("+30 min", f"{13.2 - minutes / 1000:.2f}")
     assert page.table.rowCount() == 9
     enter("+15 min", "1.290")
-    assert page.table.rowCount() == 9 and "digit lost" in page.slips.messages[0]
+    assert page.table.rowCount() == 9 and "digit lost" in page.entry.slips.messages[0]
     offered = button(page, "Use 12.9")
     qtbot.mouseClick(offered, Qt.MouseButton.LeftButton)
-    assert page.volts.line.text() == "12.9" and page.table.rowCount() == 9, (
+    assert page.entry.volts.line.text() == "12.9" and page.table.rowCount() == 9, (
         "offered, and still not kept without a click"
     )
-    qtbot.mouseClick(page.keep, Qt.MouseButton.LeftButton)
+    qtbot.mouseClick(page.entry.keep, Qt.MouseButton.LeftButton)
     enter("+10 min", "12.4", "80")
     qtbot.mouseClick(button(page, "Keep as typed"), Qt.MouseButton.LeftButton)
     assert page.table.rowCount() == 11 and page.table.item(10, 2).text() == "80"
     fresh.session.undo_stack.undo()
     assert page.table.rowCount() == 10
     enter("-5", "12.4")
-    assert "not a time" in page.slips.messages[0]
+    assert "not a time" in page.entry.slips.messages[0]
     enter("", "", "")
-    assert "Type a voltage" in page.slips.messages[0]
+    assert "Type a voltage" in page.entry.slips.messages[0]
     enter("+20 min", "10.4")
-    qtbot.mouseClick(button(page, "Keep as typed"), Qt.MouseButton.LeftButton) if page.slips.messages else None
+    qtbot.mouseClick(button(page, "Keep as typed"), Qt.MouseButton.LeftButton) if page.entry.slips.messages else None
     enter("+1 min", "0.3", "0")
-    if page.slips.messages:
+    if page.entry.slips.messages:
         qtbot.mouseClick(button(page, "Keep as typed"), Qt.MouseButton.LeftButton)
     assert "36" in page.charge.text() or "37" in page.charge.text()
     qtbot.mouseClick(button(page, "Finish the run"), Qt.MouseButton.LeftButton)

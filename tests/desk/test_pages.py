@@ -176,10 +176,10 @@ def test_hand_readings_survive_closing_and_counters_do_too(one: Window, sample_b
     page.accuracy_A.line.setText("1%+2d")
     page._begin_run()
     for time, volts, counter in (("00:10", "13.3", "0"), ("+60 min", "13.1", "8.0"), ("+60 min", "13.0", "16.1")):
-        page.time.setText(time)
-        page.volts.line.setText(volts)
-        page.counter.line.setText(counter)
-        page.enter()
+        page.entry.time.setText(time)
+        page.entry.volts.line.setText(volts)
+        page.entry.counter.line.setText(counter)
+        page.entry.enter()
     assert page.table.rowCount() == 3 and page.charge.text() == "16.10 Ah"
     one.open_book(sample_book)
     one.show_station("capacity")
@@ -197,17 +197,17 @@ def test_a_clock_that_does_not_go_forward_is_never_kept(one: Window) -> None:
     view.begin_hand()
     page = view.page("hand")
     page._begin_run()
-    page.time.setText("00:10")
-    page.volts.line.setText("13.3")
-    page.amps.line.setText("8")
-    page.enter()
-    page.time.setText("00:10")
-    page.volts.line.setText("13.2")
-    page.amps.line.setText("8")
-    page.enter(anyway=True)
-    assert page.table.rowCount() == 1 and "forward" in page.slips.messages[0]
+    page.entry.time.setText("00:10")
+    page.entry.volts.line.setText("13.3")
+    page.entry.amps.line.setText("8")
+    page.entry.enter()
+    page.entry.time.setText("00:10")
+    page.entry.volts.line.setText("13.2")
+    page.entry.amps.line.setText("8")
+    page.entry.enter(anyway=True)
+    assert page.table.rowCount() == 1 and "forward" in page.entry.slips.messages[0]
     page.finish()
-    assert "at least two readings" in page.slips.messages[0]
+    assert "at least two readings" in page.entry.slips.messages[0]
 
 
 # --- following and reporting ---

@@ -84,10 +84,10 @@ def test_a_charge_read_by_hand_is_typed_as_the_charger_shows_it(qtbot, one: Wind
         ("+60 min", "13.8", "8"),
         ("+30 min", "14.4", "1.5"),
     ):
-        page.time.setText(time)
-        page.volts.line.setText(volts)
-        page.amps.line.setText(amps)
-        page.enter(anyway=True)
+        page.entry.time.setText(time)
+        page.entry.volts.line.setText(volts)
+        page.entry.amps.line.setText(amps)
+        page.entry.enter(anyway=True)
     assert page.table.rowCount() == 4
     page.finish()
     run = one.session.runs(one.sample_id)[-1]
@@ -215,7 +215,7 @@ def test_a_run_on_stand_ins_over_the_wire(qtbot, one: Window) -> None:
     one.show_bench()
     one._bench.start_stand_ins()
     names = [item.name for item in one.session.equipment.instruments]
-    assert "stand-in load" in names and len(names) == 6
+    assert "stand-in load" in names and len(names) == 7
     one._bench.read_once(one.session.equipment.instrument("stand-in meter"))
     qtbot.waitUntil(lambda: " V" in one._bench.said.text(), timeout=10000)
     claim(one, "40 A continuous")

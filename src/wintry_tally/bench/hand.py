@@ -15,6 +15,8 @@ from wintry_tally.core.quantity import parse_typed
 from wintry_tally.core.quantity.typed_slips import digit_neighbours
 
 DAY = timedelta(days=1)
+CLOCK_LIMIT_S = 30.0
+"""A clock read by hand is good to so many seconds; common practice, no published source."""
 
 
 @dataclass(frozen=True)
@@ -26,15 +28,20 @@ class HandReading:
     current_A: float | None
     counter_Ah: float | None
     note: str = ""
+    temperature_C: float | None = None
 
 
 @dataclass(frozen=True)
 class Slip:
-    """A likely slip: which field, why, and the value offered in its place (None: only look again)."""
+    """A likely slip: which field, why, and the value offered in its place (None: only look again).
+
+    `may_be`: whether a person may keep the reading as typed all the same.
+    """
 
     field: str
     message: str
     offered: float | None = None
+    may_be: bool = True
 
 
 def parse_moment(text: str, now: datetime, previous: datetime | None) -> datetime:
@@ -85,7 +92,11 @@ def check_reading(
         elapsed = (reading.at - last.at).total_seconds()
         if elapsed <= 0:
             slips.append(
-                Slip("time", "the clock does not go forward: the reading before has the same time or a later one")
+                Slip(
+                    "time",
+                    "the clock does not go forward: the reading before has the same time or a later one",
+                    may_be=False,
+                )
             )
         elif elapsed > 20 * 3600:
             slips.append(Slip("time", f"{elapsed / 3600:.1f} h after the reading before: is it the right day?"))
@@ -107,13 +118,11 @@ def _voltage(volts: float, last: HandReading | None, family: Family, amps: float
     if 1000 * low <= volts <= 1000 * high:
         return [Slip("voltage", f"{volts:g} looks like millivolts", volts / 1000)]
     if not low <= volts <= high:
-        return [
-            Slip(
-                "voltage",
-                f"{volts:g} V is outside {low:g} to {high:g} V for a {family.words} battery: a digit lost or swapped?",
-                _nearest(volts, low, high, aim),
-            )
-        ]
+        outside = f"{volts:g} V is outside {low:g} to {high:g} V for a {family.words} battery"
+        pointed = next((value for value in (volts / 10.0, volts / 100.0) if low <= value <= high), None)
+        if pointed is not None:
+            return [Slip("voltage", f"{outside}: the decimal point lost?", pointed)]
+        return [Slip("voltage", f"{outside}: a digit lost or swapped?", _nearest(volts, low, high, aim))]
     if last is not None and last.voltage_V is not None and abs(volts - last.voltage_V) > 1.2:
         near = _nearest(volts, last.voltage_V - 0.4, last.voltage_V + 0.2, last.voltage_V)
         return [Slip("voltage", f"{abs(volts - last.voltage_V):.2f} V away from the reading before", near)]

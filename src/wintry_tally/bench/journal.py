@@ -22,6 +22,9 @@ class Store(Protocol):
     def append(self, run_id: int, rows: list[Row], events: list[Event], state: RunState, bench: dict[str, Any]) -> None:
         """Write readings, events and the engine's state together."""
 
+    def remove_last(self, run_id: int) -> None:
+        """Take the last reading back."""
+
 
 class Journal:
     """Buffers a run's readings and events and writes them in time. A failed write keeps them for the next try."""
@@ -44,6 +47,17 @@ class Journal:
     def events(self, events: tuple[Event, ...]) -> None:
         """Keep events."""
         self._events.extend(events)
+
+    def take_back(self) -> None:
+        """The last reading again out of the record, written or not.
+
+        Raises:
+            BookError: the book could not be written; it stays.
+        """
+        if self._rows:
+            self._rows.pop()
+        else:
+            self._store.remove_last(self._run_id)
 
     def due(self) -> bool:
         """Whether it is time to write: on the clock, after many readings, or at once after an event."""

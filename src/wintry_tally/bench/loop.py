@@ -23,7 +23,10 @@ NOTICE_EVERY_S = 600.0
 
 @dataclass(frozen=True)
 class Snapshot:
-    """What a run is doing, for whoever looks on."""
+    """What a run is doing, for whoever looks on.
+
+    `asks`: what a person has to do now, on a bench with nothing connected; `fresh`: a reading was just taken.
+    """
 
     state: RunState
     elapsed_s: float
@@ -32,6 +35,8 @@ class Snapshot:
     temperature_C: float | None
     trouble: str = ""
     beside: Mapping[str, float] = field(default_factory=dict)
+    asks: str = ""
+    fresh: bool = True
 
     @property
     def ended(self) -> bool:

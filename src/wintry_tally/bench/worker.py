@@ -6,12 +6,36 @@ import queue
 import threading
 import time
 from collections.abc import Callable
+from typing import Protocol
 
-from wintry_tally.bench.loop import RunLoop, Snapshot
+from wintry_tally.bench.loop import Snapshot
 from wintry_tally.core.engine import Request
 from wintry_tally.core.errors import WintryError
 
 CURVE_POINTS = 6000
+
+
+class Loop(Protocol):
+    """What a worker drives: RunLoop, or GuidedLoop."""
+
+    @property
+    def interval_s(self) -> float:
+        """Seconds of the run's time from tick to tick."""
+
+    def start(self) -> Snapshot:
+        """Begin, or go on."""
+
+    def tick(self) -> Snapshot:
+        """One look."""
+
+    def ask(self, request: Request) -> Snapshot:
+        """What a person asks."""
+
+    def park(self) -> None:
+        """Leave it written."""
+
+    def snapshot(self) -> Snapshot:
+        """What it is doing now."""
 
 
 class RunWorker:
@@ -20,7 +44,7 @@ class RunWorker:
     With a simulated bench the speed is free; with a real one it is 1.
     """
 
-    def __init__(self, loop: RunLoop, speed: float = 1.0, closing: Callable[[Snapshot], None] | None = None) -> None:
+    def __init__(self, loop: Loop, speed: float = 1.0, closing: Callable[[Snapshot], None] | None = None) -> None:
         self._loop = loop
         self._closing = closing
         self.speed = speed
@@ -71,8 +95,8 @@ class RunWorker:
     def _publish(self, snapshot: Snapshot) -> None:
         with self._lock:
             self._latest = snapshot
-            self._count += 1
-            if self._count % self._every == 0 and snapshot.voltage_V == snapshot.voltage_V:
+            self._count += snapshot.fresh
+            if self._count % self._every == 0 and snapshot.fresh and snapshot.voltage_V == snapshot.voltage_V:
                 self._points.append(
                     (snapshot.elapsed_s, snapshot.voltage_V, snapshot.current_A, snapshot.state.charge_Ah)
                 )

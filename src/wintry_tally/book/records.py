@@ -85,7 +85,7 @@ class Run:
     """One run of a sample at a station.
 
     Parts:
-        method: "simulated", "hand" or "imported".
+        method: "simulated", "bench", "guided", "hand" or "imported".
         state, bench: the engine's and the stand-in's state, as plain data, to take it up again.
         owner: which process holds a running run.
         left_out: set by the user to keep it out of verdicts.

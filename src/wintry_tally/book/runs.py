@@ -25,8 +25,10 @@ if TYPE_CHECKING:
     from wintry_tally.core.trace.trace import Trace
 
 
-DRIVEN = frozenset({"simulated", "bench"})
-"""Methods by which this program itself draws and charges: a running one has an owner."""
+GUIDED = "guided"
+"""The method of a run by a recipe whose readings a person types and whose switches a person turns."""
+DRIVEN = frozenset({"simulated", "bench", GUIDED})
+"""Methods by which this program itself goes through a recipe: a running one has an owner."""
 
 
 def this_process() -> str:
@@ -264,6 +266,7 @@ class Runs:
         current_A: float | None,
         counter_Ah: float | None,
         note: str = "",
+        temperature_C: float | None = None,
     ) -> int:
         """Keep one reading typed by hand, at once; returns its sequence number."""
         with self._transaction() as connection:
@@ -275,6 +278,7 @@ class Runs:
                     elapsed_s=elapsed_s,
                     voltage_V=voltage_V,
                     current_A=current_A,
+                    temperature_C=temperature_C,
                     counter_Ah=counter_Ah,
                     note=note or None,
                 )
@@ -286,6 +290,14 @@ class Runs:
         with self._transaction() as connection:
             connection.execute(
                 delete_from(tables.reading).where(tables.reading.c.run_id == run_id, tables.reading.c.seq == seq)
+            )
+
+    def remove_last(self, run_id: int) -> None:
+        """Take back the last reading journalled; see bench.journal.Store."""
+        with self._transaction() as connection:
+            last = select(func.max(tables.reading.c.seq)).where(tables.reading.c.run_id == run_id).scalar_subquery()
+            connection.execute(
+                delete_from(tables.reading).where(tables.reading.c.run_id == run_id, tables.reading.c.seq == last)
             )
 
     def add_event(self, run_id: int, event: Event) -> None:

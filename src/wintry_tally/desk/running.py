@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from wintry_tally.book import Run, RunSettings, RunStatus
 from wintry_tally.book.recipes import recipe_data, recipe_from
-from wintry_tally.book.runs import DRIVEN, owner_lives, this_process
+from wintry_tally.book.runs import DRIVEN, GUIDED, owner_lives, this_process
 from wintry_tally.core.battery import Sample, family_named
 from wintry_tally.core.engine import Event, Phase, RunState
 from wintry_tally.core.errors import InputError, WintryError
@@ -17,7 +17,9 @@ from wintry_tally.core.protocol.recipe import CAUSE_WORDS
 
 # the battery model needs NumPy: it is loaded when a run is planned, started or taken up, not when a book is opened
 if TYPE_CHECKING:
+    from wintry_tally.bench.guided import GuidedLoop
     from wintry_tally.bench.interfaces import Channel
+    from wintry_tally.bench.journal import Journal
     from wintry_tally.bench.loop import Snapshot
     from wintry_tally.bench.worker import RunWorker
     from wintry_tally.core.plan import Forecast, LiveForecast
@@ -26,12 +28,13 @@ if TYPE_CHECKING:
 
 @dataclass
 class LiveRun:
-    """A simulated run with its worker and its forecast."""
+    """A live run with its worker and its forecast; `guide` takes the readings of one that is walked through by hand."""
 
     run: Run
     recipe: Recipe
     worker: RunWorker
     curve: Forecast
+    guide: GuidedLoop | None = None
 
     @property
     def latest(self) -> Snapshot:
@@ -120,8 +123,9 @@ class Running:
         acknowledged: tuple[str, ...],
         station: str = "capacity",
         channel: str = "",
+        by_hand: bool = False,
     ) -> int:
-        """Start a run on the stand-in bench, or on a channel of the real one; returns its number."""
+        """Start a run on the stand-in bench, on a channel of the real one, or by hand; returns its number."""
         busy = self.on_channel(channel)
         if channel and busy is not None:
             raise InputError(
@@ -134,7 +138,7 @@ class Running:
         run_id = book.runs.begin(
             sample.id,
             f"{words} {number}",
-            "bench" if channel else "simulated",
+            GUIDED if by_hand else "bench" if channel else "simulated",
             datetime.now(UTC),
             settings,
             recipe_data(recipe),
@@ -171,11 +175,14 @@ class Running:
         from wintry_tally.core.plan import forecast
 
         book, settings = self._session.book, run.settings
-        channel = self._channel(run)
-        loop = RunLoop(recipe, channel, Journal(book.runs, run.id), settings.interval_s, state, elapsed_s)
+        journal = Journal(book.runs, run.id)
+        channel = None if run.method == GUIDED else self._channel(run)
+        guide = self._guide(run, recipe, journal, state) if channel is None else None
+        loop = guide or RunLoop(recipe, channel, journal, settings.interval_s, state, elapsed_s)  # type: ignore[arg-type]
 
         def closing(snapshot: Snapshot) -> None:
-            channel.close()
+            if channel is not None:
+                channel.close()
             # the bench may run in fast time: its end is when it ended here, and never still to come
             ended = min(datetime.now(UTC), run.started + timedelta(seconds=snapshot.elapsed_s))
             cause = snapshot.state.cause.value if snapshot.state.cause else ""
@@ -187,8 +194,19 @@ class Running:
             worker.seed_curve(_with_charge(past))
         parameters = parameters_for(family_named(settings.family), settings.rated_Ah or 1.0)
         curve = forecast(recipe, parameters, _ambient(settings), full=_full(settings))
-        self.live[run.id] = LiveRun(run, recipe, worker, curve)
+        self.live[run.id] = LiveRun(run, recipe, worker, curve, guide)
         worker.start()
+
+    def _guide(self, run: Run, recipe: Recipe, journal: Journal, state: RunState | None) -> GuidedLoop:
+        """For a bench with nothing connected: timed by the clock on the wall, as its readings are."""
+        from wintry_tally.bench.guided import GuidedLoop
+
+        rows = self._session.book.runs.readings(run.id)
+
+        def clock() -> float:
+            return max(0.0, (datetime.now(UTC) - run.started).total_seconds())
+
+        return GuidedLoop(recipe, journal, clock, state, last_s=rows[-1][0] if rows else None)
 
     def _channel(self, run: Run) -> Channel:
         """What the run is connected to: a channel of the bench, or the stand-in."""
@@ -253,8 +271,9 @@ class Running:
             self._session.touch_runs(item.run.sample_id)
             ended = self._session.book.runs.get(item.run.id)
             cause = CAUSE_WORDS[EndCause(ended.cause)] if ended.cause in EndCause._value2member_map_ else "it ended"
-            self._session.said.emit(f"{item.run.title} has ended: {cause}.")
-            self._session.rang.emit(f"{item.run.title} has ended", cause)
+            by_hand = " Switch everything off now, at the load and at the charger." if item.guide else ""
+            self._session.said.emit(f"{item.run.title} has ended: {cause}.{by_hand}")
+            self._session.rang.emit(f"{item.run.title} has ended", f"{cause}.{by_hand}" if by_hand else cause)
         return bool(self.live) or bool(over)
 
     def _call_for(self, item: LiveRun) -> None:
@@ -270,6 +289,7 @@ class Running:
             step = item.recipe.steps[seen.state.index]
             self._told[number, "prompt"] = place
             self._session.rang.emit("Needs your hands", f"{item.run.title}: {step.words or step.title}")
+        self._call_for_reading(item)
         near = seen.state.phase is Phase.DISCHARGING and seen.state.load_s > SOON_AFTER_S and item.worker.speed == 1.0
         if near and (number, "soon") not in self._told:
             ahead = item.ahead()
@@ -278,10 +298,23 @@ class Running:
                 words = f"{item.run.title} ends in about {ahead.remaining_s / 60:.0f} min"
                 self._session.rang.emit("Ends soon", words)
 
+    def _call_for_reading(self, item: LiveRun) -> None:
+        """Call once for each reading that is due on a run by hand."""
+        due = item.guide.due_in_s if item.guide is not None else None
+        key = (item.run.id, "reading")
+        if due is None or due > 0:
+            self._told.pop(key, None)
+        elif key not in self._told:
+            self._told[key] = "told"
+            self._session.rang.emit("A reading is due", f"{item.run.title}: {item.latest.asks}")
+
     def park(self) -> None:
         """Leave every live run written and switched off, to be taken up again."""
         for item in self.live.values():
             item.worker.stop_thread()
+            if not item.latest.ended:
+                with self._session.guard():  # whoever opens the book next may take it up
+                    self._session.book.runs.change(item.run.id, owner="")
         self.live.clear()
 
 

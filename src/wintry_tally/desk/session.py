@@ -119,13 +119,17 @@ class Session(QObject):
             return
         self._at_work = True
         with self.guard():
-            if self._book.meta("demo") == "yes":
+            from wintry_tally.book.runs import GUIDED
+
+            demo = self._book.meta("demo") == "yes"
+            if demo:
                 from wintry_tally.demo import begin_now
 
                 begin_now(self._book)
-                for run in self.running.interrupted():
-                    if run.method == "simulated":  # what real instruments do is for a person to say
-                        self.running.take_up(run)
+            for run in self.running.interrupted():
+                # what real instruments do is for a person to say; a run by hand was never out of hand
+                if run.method == GUIDED or (demo and run.method == "simulated"):
+                    self.running.take_up(run)
         for sample in self._samples:
             self.dossier(sample.id)
 

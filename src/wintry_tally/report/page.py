@@ -21,6 +21,7 @@ from wintry_tally.report.words import chance_words, claim_words
 METHOD_WORDS = {
     "simulated": "on the simulated bench: a battery model, not a battery",
     "hand": "read by hand",
+    "guided": "step by step by hand",
     "imported": "logged by another device and imported",
 }
 

@@ -10,7 +10,7 @@ import math
 from dataclasses import replace
 from typing import Any
 
-from wintry_tally.core.engine.rules import ONCE, RULES, SLOPE_OVER_S, stop_limit
+from wintry_tally.core.engine.rules import ONCE, RULES, SLOPE_OVER_S, lasted_s, stop_limit
 from wintry_tally.core.engine.state import (
     LIVE,
     OFF,
@@ -84,6 +84,10 @@ def step(recipe: Recipe, state: RunState, seen: Observation | Request | None, no
         return Result(state, (OFF,) if isinstance(seen, Request) else ())
     if isinstance(seen, Request):
         return _asked(recipe, state, seen, now_s)
+    if seen is None and state.phase is Phase.RESTING:
+        over = _rested(recipe, state, now_s)
+        if over is not None:
+            return over
     if seen is None or not math.isfinite(seen.voltage_V) or not math.isfinite(seen.current_A):
         return _unusable(recipe, state, seen, now_s)
     state = _counted(recipe, state, seen, now_s)
@@ -117,6 +121,15 @@ def _counted(recipe: Recipe, state: RunState, seen: Observation, now_s: float) -
             flows = -seen.current_A > stops.cold_charge_A and not heats
             changes["cold_s"] = state.cold_s + step_s if cold and flows else 0.0
     return replace(state, **changes)
+
+
+def _rested(recipe: Recipe, state: RunState, now_s: float) -> Result | None:
+    """A rest is over when its time is, whether or not anybody reads anything."""
+    lasted = lasted_s(state, now_s)
+    for rule in recipe.steps[state.index].ends:
+        if rule.kind == "time" and lasted >= rule.value:
+            return _step_over(recipe, state, rule.cause, f"after {lasted:.0f} s", now_s, rule.skip)
+    return None
 
 
 def _unusable(recipe: Recipe, state: RunState, seen: Observation | None, now_s: float) -> Result:

@@ -56,20 +56,38 @@ class AttendedHours:
         stretch = next(((opens, closes) for opens, closes in self.stretches(moment) if opens <= moment), None)
         return None if stretch is None or stretch[1] - moment > timedelta(days=LOOK_DAYS - 2) else stretch[1]
 
-    def wait_for_end(self, start: datetime, lasts_s: float) -> float | None:
-        """How long to wait, s, so that what lasts so long ends with somebody there; None where no wait does."""
-        end = start + timedelta(seconds=lasts_s)
-        opening = self.next_opening(end)
-        return None if opening is None else max(0.0, (opening - end).total_seconds())
+    def wait_for_end(self, start: datetime, lasts_s: float, begun_by_hand: bool = False) -> float | None:
+        """How long to wait, s, so that what lasts so long ends with somebody there; None where no wait does.
+
+        With `begun_by_hand` somebody has to be there at its start too.
+        """
+        lasts = timedelta(seconds=lasts_s)
+        begins = start
+        for _ in range(4 * LOOK_DAYS):
+            opening = self.next_opening(begins + lasts)
+            if opening is None:
+                return None
+            begins = max(begins, opening - lasts)
+            if not begun_by_hand or self.there(begins):
+                return (begins - start).total_seconds()
+            there = self.next_opening(begins)
+            if there is None or there - start > timedelta(days=LOOK_DAYS):
+                return None
+            begins = there
+        return None
 
 
 @dataclass(frozen=True)
 class Attendance:
-    """When a run would begin, on the local clock, and who is there; `own_cutoff`: the load stops by itself, proven."""
+    """When a run would begin, on the local clock, and who is there; `own_cutoff`: the load stops by itself, proven.
+
+    `by_hand`: somebody has to be there at its start too, to switch on.
+    """
 
     begins: datetime
     hours: AttendedHours
     own_cutoff: bool = False
+    by_hand: bool = False
 
     def ends(self, lasts_s: float) -> datetime:
         """When it would end."""
@@ -115,7 +133,7 @@ def offers_for(attendance: Attendance, lasts_s: float, load_s: float, amps: floa
     """
     if attendance.there_at(lasts_s):
         return []
-    wait = attendance.hours.wait_for_end(attendance.begins, lasts_s)
+    wait = attendance.hours.wait_for_end(attendance.begins, lasts_s, attendance.by_hand)
     if wait is None:
         return []
     offers = []
@@ -126,7 +144,8 @@ def offers_for(attendance: Attendance, lasts_s: float, load_s: float, amps: floa
     offers.append(Offer("wait", wait, f"Begin at {words}"))
     if amps > 0 and load_s > 0:
         # a quarter of an hour in hand, for a forecast is one
-        share = load_s / (load_s + wait + 900.0)
+        longer = attendance.hours.wait_for_end(attendance.begins, lasts_s)
+        share = load_s / (load_s + (longer or 0.0) + 900.0)
         if share >= SLOWEST:
             offers.append(Offer("rate", round(amps * share, 2), f"Draw {amps * share:.3g} A"))
         if attendance.night() is not None:

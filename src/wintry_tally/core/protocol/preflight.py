@@ -184,7 +184,8 @@ def _end(
 class Bench:
     """What a run would be connected to: ceilings of the load and the charger (0 where there is none), and leads.
 
-    `own_cutoff`: the load stops by itself at its cut-off, without this program; proven.
+    `own_cutoff`: the load stops by itself at its cut-off, without this program; proven. `by_hand`: nothing is
+    connected, a person switches and reads.
     """
 
     load_W: float = 0.0
@@ -194,6 +195,7 @@ class Bench:
     leads: Leads | None = None
     measures_temperature: bool = True
     own_cutoff: bool = False
+    by_hand: bool = False
 
     @property
     def limits(self) -> LoadLimits | None:
@@ -216,6 +218,8 @@ def preflight_recipe(
     """The checks of any recipe on a bench, in the order a person would make them."""
     family = facts.family
     checks = [*_wanted(template, facts)]
+    if bench.by_hand and recipe.live:
+        checks.append(_switched_by_hand(recipe))
     for number, step in enumerate(recipe.steps, 1):
         checks += _step_checks(number, step, family, bench)
     if recipe.live:
@@ -255,6 +259,24 @@ def _attended(recipe: Recipe, forecast_s: float | None, attendance: Attendance |
     offers = tuple(offers_for(attendance, forecast_s, 0.0, 0.0))
     late = f" It would end at {attendance.clock(forecast_s)}, when nobody is there: begin later."
     return Check("Attended", "bar", words + late, offers=offers)
+
+
+def _switched_by_hand(recipe: Recipe) -> Check:
+    """What only hands can set before a run by hand."""
+    words = "Set the load's counter to zero, or note what it shows with the first reading."
+    low = next(
+        (
+            rule.value
+            for step in recipe.steps
+            if step.kind == "discharge"
+            for rule in step.ends
+            if rule.kind == "voltage"
+        ),
+        None,
+    )
+    if low is not None:
+        words += f" Set its cut-off to {low:g} V."
+    return Check("By hand", "heed", words + " Nothing here can switch it off.")
 
 
 def _wanted(template: Template, facts: Facts) -> list[Check]:

@@ -149,6 +149,7 @@ def _sheet(t: Tokens, points: float) -> str:
     QPushButton[role="choice"]:checked {{ background: {t.wash}; border: 1px solid {t.accent}; color: {t.ink}; font-weight: bold; }}
     QPushButton[role="link"] {{ background: transparent; border: none; color: {t.accent}; padding: 2px 2px; text-align: left; }}
     QPushButton[role="link"]:focus {{ border: 1px dotted {t.accent}; padding: 1px 1px; }}
+    QPushButton[role="link"]:disabled {{ color: {t.rule}; }}
     QPushButton[role="link"]:hover {{ text-decoration: underline; }}
     QCheckBox, QRadioButton {{ color: {t.ink}; spacing: 6px; background: transparent; padding: 2px; }}
     QCheckBox:focus, QRadioButton:focus {{ color: {t.accent}; }}

@@ -6,22 +6,19 @@ import itertools
 from datetime import UTC, datetime, timedelta
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QHeaderView, QTableWidget, QTableWidgetItem, QWidget
+from PySide6.QtWidgets import QComboBox, QHeaderView, QTableWidget, QTableWidgetItem, QWidget
 
-from wintry_tally.bench.hand import HandReading, Slip, check_reading, parse_moment
+from wintry_tally.bench.hand import CLOCK_LIMIT_S, HandReading, Slip, check_reading
 from wintry_tally.book import RunSettings, RunStatus
-from wintry_tally.core.errors import WintryError
 from wintry_tally.core.protocol.kinds import TEST_KINDS
 from wintry_tally.core.quantity import format_duration, parse_accuracy
 from wintry_tally.core.working import Working
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.station import StationView
 from wintry_tally.desk.widgets.figure import Figure
-from wintry_tally.desk.widgets.findings import FindingList
-from wintry_tally.desk.widgets.lines import Line
-from wintry_tally.desk.widgets.parts import button, card, clear, column, fields_beside, label, row
-from wintry_tally.desk.widgets.quantity_field import QuantityField, TypedField, shown
+from wintry_tally.desk.widgets.parts import button, card, column, fields_beside, label, row
+from wintry_tally.desk.widgets.quantity_field import QuantityField, TypedField
+from wintry_tally.desk.widgets.reading_line import ReadingLine
 
 if TYPE_CHECKING:
     from wintry_tally.book import Run
@@ -58,22 +55,11 @@ class HandPage(StationView):
         self.accuracy_V = TypedField("Meter's voltage accuracy", parse_accuracy, lambda a: f"= {a}", "0.5% + 2 digits")
         self.accuracy_A = TypedField("Meter's current accuracy", parse_accuracy, lambda a: f"= {a}", "1% + 2 digits")
         self.begin_button = button("Begin", self._begin_run, "main")
-        self.time = Line()
-        self.time.setAccessibleName("Time")
-        self.time.setPlaceholderText("now")
-        self.volts = QuantityField("Voltage", "voltage", "12.94")
-        self.amps = QuantityField("Current", "current", "8.0")
-        self.counter = QuantityField("Counter", "charge", "0.00")
-        self.note = Line()
-        self.note.setAccessibleName("Note")
-        self.note.setPlaceholderText("note")
-        self.keep = button("Keep reading", self.enter, "main")
-        self.slips = FindingList()
-        self.keep_anyway = button("Keep as typed", lambda: self.enter(anyway=True))
-        self.keep_anyway.hide()
-        self.table = QTableWidget(0, 5)
+        self.entry = ReadingLine(self._slips, self._last_moment)
+        self.entry.kept.connect(self._keep)
+        self.table = QTableWidget(0, 6)
         self.table.setAccessibleName("Readings")
-        self.table.setHorizontalHeaderLabels(["Time", "V", "A", "Counter Ah", "Note"])
+        self.table.setHorizontalHeaderLabels(["Time", "V", "A", "Counter Ah", "°C", "Note"])
         self.table.verticalHeader().hide()
         self.table.setEditTriggers(QTableWidget.EditTrigger.NoEditTriggers)
         self.table.setAlternatingRowColors(True)
@@ -85,9 +71,6 @@ class HandPage(StationView):
         self.end.setAccessibleName("How it ended")
         self.finish_button = button("Finish the run", self.finish)
         self.undo_hint = label("Ctrl+Z takes back the last reading.", "small")
-        for line in (self.volts.line, self.amps.line, self.counter.line, self.time, self.note):
-            line.returnPressed.connect(self.enter)
-            line.textEdited.connect(self._typing)
         self._lay_out()
 
     def _lay_out(self) -> None:
@@ -111,21 +94,6 @@ class HandPage(StationView):
             grid,
             row(None, button("Back", lambda: self.go.emit("")), self.begin_button),
         )
-        entry = QHBoxLayout()
-        entry.setSpacing(8)
-        for name, part, stretch in (
-            ("Time", self.time, 2),
-            ("Voltage", self.volts, 2),
-            ("Current", self.amps, 2),
-            ("Counter", self.counter, 2),
-            ("Note", self.note, 3),
-        ):
-            holder = QWidget()
-            holder.setLayout(column(label(name, "small"), part, gap=0))
-            entry.addWidget(holder, stretch, Qt.AlignmentFlag.AlignTop)
-        keep = QWidget()
-        keep.setLayout(column(label(" ", "small"), self.keep, gap=0))
-        entry.addWidget(keep, 0, Qt.AlignmentFlag.AlignTop)
         self.elapsed.opened.connect(self.opened)
         figures = row(
             column(label("Since the first reading", "small"), self.elapsed, gap=0),
@@ -135,11 +103,8 @@ class HandPage(StationView):
             self.finish_button,
             gap=4,
         )
-        self._offers = QHBoxLayout()
         self._entry = QWidget()
-        self._entry.setLayout(
-            column(card(entry, self.slips, self._offers), card(figures), self.table, self.undo_hint, gap=3)
-        )
+        self._entry.setLayout(column(card(self.entry), card(figures), self.table, self.undo_hint, gap=3))
         self._entry.layout().setStretch(2, 1)
         self.setLayout(column(self._setup, self._entry, None))
         self.layout().setStretch(1, 1000)
@@ -153,7 +118,7 @@ class HandPage(StationView):
         if sample.rated_Ah:
             self.setting.set_number(round(sample.family.reference_rate_C * sample.rated_Ah, 2))
         self.cutoff.set_number(sample.cutoff_V)
-        self._clear_line()
+        self.entry.empty()
 
     def refresh(self) -> None:
         """The open run, or the set-up of one."""
@@ -169,7 +134,7 @@ class HandPage(StationView):
                 self.end.addItem(words, key)
         rows = self.session.book.runs.readings(self._run.id)
         self._readings = [
-            (index, HandReading(self._run.started + timedelta(seconds=r[0]), r[1], r[2], r[4], r[5]))
+            (index, HandReading(self._run.started + timedelta(seconds=r[0]), r[1], r[2], r[4], r[5], r[3]))
             for index, r in enumerate(rows)
         ]
         self.table.setRowCount(len(rows))
@@ -180,6 +145,7 @@ class HandPage(StationView):
                 _cell(reading.voltage_V),
                 _cell(reading.current_A),
                 _cell(reading.counter_Ah),
+                _cell(reading.temperature_C),
                 reading.note,
             )
             for place, text in enumerate(cells):
@@ -241,7 +207,7 @@ class HandPage(StationView):
             instrument="hand meter",
             mode="hand",
             setting=self.setting.number or 0.0,
-            clock_s=30.0 / 3**0.5,
+            clock_s=CLOCK_LIMIT_S / 3**0.5,
             extra={"charging": True} if self.kind.currentData() in CHARGING else {},
         )
         with self.session.guard():
@@ -259,76 +225,18 @@ class HandPage(StationView):
             )
             self.session.touch_runs(self.sample_id)
             self.refresh()
-            self.volts.line.setFocus()
+            self.entry.volts.line.setFocus()
 
-    def _typing(self) -> None:
-        self.slips.reset()
-        clear(self._offers)
+    def _last_moment(self) -> datetime | None:
+        return self._readings[-1][1].at.astimezone() if self._readings else None
 
-    def _clear_line(self) -> None:
-        for field in (self.volts, self.amps, self.counter):
-            field.set_text("")
-        self.time.clear()
-        self.note.clear()
-        self._typing()
-
-    def reading(self) -> HandReading | None:
-        """What is typed, or None with the reason shown."""
-        now = datetime.now().astimezone()
-        before = self._readings[-1][1].at.astimezone() if self._readings else None
-        try:
-            at = parse_moment(self.time.text(), now, before)
-        except WintryError as error:
-            self._complain(str(error))
-            return None
-        if any(field.problem for field in (self.volts, self.amps, self.counter)):
-            return None
-        if self.volts.number is None and self.counter.number is None and self.amps.number is None:
-            self._complain("Type a voltage, and the current or the counter.")
-            return None
-        return HandReading(at, self.volts.number, self.amps.number, self.counter.number, self.note.text().strip())
-
-    def _complain(self, text: str) -> None:
-        self.slips.reset()
-        self.slips.add("warning", text)
-
-    def enter(self, anyway: bool = False) -> None:
-        """Keep the reading; with likely slips, ask first."""
-        if self._run is None:
-            return
-        reading = self.reading()
-        if reading is None:
-            return
+    def _slips(self, reading: HandReading) -> list[Slip]:
+        """Likely slips in what is typed."""
+        assert self._run is not None
         sample = self.session.sample(self.sample_id)
         earlier = [kept for _, kept in self._readings]
-        slips = check_reading(
-            reading, earlier, sample.family, self._run.settings.setting or None, datetime.now().astimezone()
-        )
-        if any(slip.field == "time" and "forward" in slip.message for slip in slips):
-            self._complain(slips[0].message if slips else "")
-            return
-        if slips and not anyway:
-            self._offer(slips)
-            return
-        self._keep(reading)
-
-    def _offer(self, slips: list[Slip]) -> None:
-        self._typing()
-        fields = {"voltage": self.volts, "current": self.amps, "counter": self.counter}
-        for slip in slips:
-            self.slips.add("warning", f"{slip.field.capitalize()}: {slip.message}")
-            if slip.offered is not None and slip.field in fields:
-                field, value = fields[slip.field], slip.offered
-
-                def take(target: QuantityField = field, number: float = value) -> None:
-                    target.line.setText(f"{number:g}")
-                    self._typing()
-                    target.line.setFocus()
-
-                unit = {"voltage": "V", "current": "A", "counter": "Ah"}[slip.field]
-                self._offers.addWidget(button(f"Use {shown(value, unit)}", take))
-        self._offers.addWidget(button("Keep as typed", lambda: self.enter(anyway=True)))
-        self._offers.addStretch(1)
+        expected = self._run.settings.setting or None
+        return check_reading(reading, earlier, sample.family, expected, datetime.now().astimezone())
 
     def _keep(self, reading: HandReading) -> None:
         assert self._run is not None
@@ -344,7 +252,13 @@ class HandPage(StationView):
         def do() -> None:
             kept.append(
                 book.runs.add_hand(
-                    run.id, elapsed, reading.voltage_V, reading.current_A, reading.counter_Ah, reading.note
+                    run.id,
+                    elapsed,
+                    reading.voltage_V,
+                    reading.current_A,
+                    reading.counter_Ah,
+                    reading.note,
+                    reading.temperature_C,
                 )
             )
             self.refresh()
@@ -354,15 +268,15 @@ class HandPage(StationView):
             self.refresh()
 
         self.session.change(f"keep the reading of {reading.at:%H:%M}", do, undo)
-        self._clear_line()
-        self.volts.line.setFocus()
+        self.entry.empty()
+        self.entry.volts.line.setFocus()
 
     def finish(self) -> None:
         """End the run as said."""
         if self._run is None:
             return
         if len(self._readings) < 2:
-            self._complain("A run needs at least two readings.")
+            self.entry.complain("A run needs at least two readings.")
             return
         with self.session.guard():
             last = self._readings[-1][1].at

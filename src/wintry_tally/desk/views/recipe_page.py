@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import random
 from datetime import datetime
 from pathlib import Path
@@ -10,6 +11,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QHBoxLayout, QWidget
 
+from wintry_tally.bench.hand import CLOCK_LIMIT_S
 from wintry_tally.bench.simulated import STAND_IN_METER
 from wintry_tally.book import RunSettings
 from wintry_tally.book.records import SECOND_PARTS
@@ -17,12 +19,12 @@ from wintry_tally.core.protocol.attended import Attendance, Offer
 from wintry_tally.core.protocol.preflight import Bench, Check, preflight_recipe
 from wintry_tally.core.protocol.setpoints import Facts
 from wintry_tally.core.protocol.template import drawing, waiting
-from wintry_tally.core.quantity import format_duration
+from wintry_tally.core.quantity import format_duration, parse_accuracy
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.plan_page import SPEEDS
 from wintry_tally.desk.views.station import StationView
 from wintry_tally.desk.widgets.parts import button, card, column, fields_beside, label, narrow, row, scrolling
-from wintry_tally.desk.widgets.quantity_field import QuantityField
+from wintry_tally.desk.widgets.quantity_field import QuantityField, TypedField
 from wintry_tally.desk.widgets.start_card import StartCard
 from wintry_tally.desk.widgets.step_table import StepTable
 
@@ -30,6 +32,8 @@ if TYPE_CHECKING:
     from wintry_tally.core.plan import Forecast
     from wintry_tally.core.protocol.template import Template
 
+BY_HAND = " by hand"
+"""The bench with nothing connected; no channel can be called so, for names are kept without leading spaces."""
 HEAVY_W, HEAVY_A = 3000.0, 200.0
 USUAL_W, USUAL_A = 180.0, 20.0
 
@@ -62,6 +66,10 @@ class RecipePage(StationView):
             self.speed.addItem(words, value)
         self.speed.setCurrentIndex(2)
         self.speed.activated.connect(self.review)
+        self.accuracy_V = TypedField("Meter's voltage accuracy", parse_accuracy, lambda a: f"= {a}", "0.5% + 2 digits")
+        self.accuracy_A = TypedField("Meter's current accuracy", parse_accuracy, lambda a: f"= {a}", "1% + 2 digits")
+        self.proven = QCheckBox("the load stops by itself at its cut-off; I have seen it")
+        self.proven.clicked.connect(self.review)
         self.start_card = StartCard("Start")
         self.start_card.opened.connect(self.opened)
         self.start_card.started.connect(self.start)
@@ -85,12 +93,12 @@ class RecipePage(StationView):
             ("Pack begins at", self.core),
             ("Charged to", self.full),
             ("Speed", self.speed),
+            ("Voltage good to", self.accuracy_V),
+            ("Current good to", self.accuracy_A),
+            ("", self.proven),
         )
         grid, labels = fields_beside(lines)
-        self._stand_in: list[QWidget] = []
-        for words, (_, widget) in zip(labels, lines, strict=True):
-            if widget not in (self.bench, self.ambient):
-                self._stand_in += [words, widget]
+        self._fields = [(words, widget) for words, (_, widget) in zip(labels, lines, strict=True)]
         left = QWidget()
         left.setLayout(
             column(
@@ -142,6 +150,7 @@ class RecipePage(StationView):
         chosen = self.bench.currentData()
         self.bench.clear()
         self.bench.addItem("the stand-in bench (nothing real is switched)", "")
+        self.bench.addItem("by hand: you switch and read, it asks and counts", BY_HAND)
         with self.session.guard():
             for channel in self.session.equipment.channels:
                 self.bench.addItem(f"channel {channel.name}", channel.name)
@@ -149,15 +158,22 @@ class RecipePage(StationView):
         self._bench_chosen()
 
     def _bench_chosen(self) -> None:
-        stand_in = not self.bench.currentData()
-        for widget in self._stand_in:
-            widget.setVisible(stand_in)
+        shown = {self.bench, self.ambient} | {
+            "": {self.power, self.ceiling, self.core, self.full, self.speed},
+            BY_HAND: {self.power, self.ceiling, self.full, self.accuracy_V, self.accuracy_A, self.proven},
+        }.get(str(self.bench.currentData() or ""), set())
+        for words, widget in self._fields:
+            words.setVisible(widget in shown)
+            widget.setVisible(widget in shown)
         self.start_card.acknowledge(False)
         if self.steps.template is not None:
             self.review()
 
     def _limits(self) -> Bench:
         name = self.bench.currentData()
+        if name == BY_HAND:
+            load = self.power.number or 0.0, self.ceiling.number or 0.0
+            return Bench(*load, math.inf, math.inf, own_cutoff=self.proven.isChecked(), by_hand=True)
         if name:
             equipment = self.session.equipment
             return equipment.limits(equipment.channel(name))
@@ -168,7 +184,8 @@ class RecipePage(StationView):
         fast = not self.bench.currentData() and float(self.speed.currentData()) != 1.0
         if fast:
             return None
-        return Attendance(datetime.now().astimezone(), self.session.attended, self._limits().own_cutoff)
+        by_hand = self.bench.currentData() == BY_HAND
+        return Attendance(datetime.now().astimezone(), self.session.attended, self._limits().own_cutoff, by_hand)
 
     def _facts(self) -> Facts:
         sample = self.session.sample(self.sample_id)
@@ -224,7 +241,8 @@ class RecipePage(StationView):
             found.append(
                 Check("Channel", "bar", f"It is busy with {busy.run.title}: choose another, or stop that run.")
             )
-        if any(field.problem for field in (self.power, self.ceiling, self.ambient, self.core, self.full)):
+        fields = (self.power, self.ceiling, self.ambient, self.core, self.full, self.accuracy_V, self.accuracy_A)
+        if any(field.problem for field in fields if not field.isHidden()):
             found.append(Check("Fields", "bar", "A field cannot be read: see the words beneath it."))
         self.start_card.show_checks(found, told)
 
@@ -274,15 +292,17 @@ class RecipePage(StationView):
         recipe = self.steps.recipe
         if recipe is None or not self.start_card.start_button.isEnabled():
             return
-        channel = str(self.bench.currentData() or "")
+        chosen = str(self.bench.currentData() or "")
+        by_hand = chosen == BY_HAND
         with self.session.guard():
             self.session.running.start(
                 self.session.sample(self.sample_id),
                 recipe,
-                self._settings(channel),
+                self._settings(chosen),
                 recipe.cautions,
                 self.station,
-                channel,
+                "" if by_hand else chosen,
+                by_hand,
             )
             self.start_card.acknowledge(False)
             self.session.touch_runs(self.sample_id)
@@ -309,6 +329,16 @@ class RecipePage(StationView):
             "ambient_C": ambient,
             "mode": "recipe",
         }
+        if channel == BY_HAND:
+            return RunSettings(
+                **known,  # type: ignore[arg-type]
+                voltage_accuracy=str(self.accuracy_V.value or ""),
+                current_accuracy=str(self.accuracy_A.value or ""),
+                voltage_resolution=0.01,
+                current_resolution=0.01,
+                instrument="hand meter",
+                clock_s=CLOCK_LIMIT_S / 3**0.5,
+            )
         if channel:
             equipment = self.session.equipment
             spec = equipment.channel(channel)

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeySequence, QShortcut
-from PySide6.QtWidgets import QComboBox, QGridLayout
+from PySide6.QtWidgets import QComboBox, QGridLayout, QSizePolicy, QWidget
 
 from wintry_tally.core.engine import LIVE, Phase, Request
 from wintry_tally.core.protocol.template import in_words
@@ -20,14 +20,17 @@ from wintry_tally.desk.views.plan_page import SPEEDS
 from wintry_tally.desk.views.station import StationView
 from wintry_tally.desk.widgets.curve import Curve
 from wintry_tally.desk.widgets.figure import Figure
+from wintry_tally.desk.widgets.guided_card import GuidedCard
 from wintry_tally.desk.widgets.lines import Line
-from wintry_tally.desk.widgets.parts import button, card, column, label, row
+from wintry_tally.desk.widgets.parts import button, card, column, label, row, scrolling
 from wintry_tally.desk.widgets.quantity_field import QuantityField
 
 if TYPE_CHECKING:
     from wintry_tally.desk.running import LiveRun
 
 COUNTED = (("counter_Ah", "Ah"), ("counter_Wh", "Wh"))
+MINOR = ("Charge so far", "Power", "Energy", "Under load", "Ends about", "To come")
+WHERE = {"simulated": "simulated bench", "guided": "by hand"}
 PHASES = {
     Phase.READY: "about to start",
     Phase.RESTING: "resting, everything off",
@@ -54,13 +57,16 @@ class RunPage(StationView):
         asking.setStretch(0, 1)
         self.prompt = card(asking, role="banner")
         self.prompt.hide()
+        self.guided = GuidedCard(session)
         self._charge_label = label("Charge drawn", "small")
         self._energy_label = label("Energy drawn", "small")
         self.figures = {name: Figure(name, "huge") for name in ("Voltage", "Current", "Charge")}
-        self.minor = {name: Figure(name) for name in ("Power", "Energy", "Under load", "Ends about", "To come")}
+        self.minor = {name: Figure(name) for name in MINOR}
         for figure in (*self.figures.values(), *self.minor.values()):
             figure.opened.connect(self.opened)
-        big = QGridLayout()
+        self._big = QWidget()
+        big = QGridLayout(self._big)
+        big.setContentsMargins(0, 0, 0, 0)
         big.setHorizontalSpacing(24)
         for index, (name, figure) in enumerate(self.figures.items()):
             big.addWidget(self._charge_label if name == "Charge" else label(name, "small"), 0, index)
@@ -69,10 +75,18 @@ class RunPage(StationView):
         small = QGridLayout()
         small.setHorizontalSpacing(24)
         for index, (name, figure) in enumerate(self.minor.items()):
+            if name == "Charge so far":
+                self._small_label = label("Charge drawn", "small")
+                small.addWidget(self._small_label, 0, index)
+                small.addWidget(figure, 1, index)
+                continue
             small.addWidget(self._energy_label if name == "Energy" else label(name, "small"), 0, index)
             small.addWidget(figure, 1, index)
             small.setColumnStretch(index, 1)
         self.curve = Curve("Voltage over time", "time / h", "voltage / V")
+        # whatever height is left, and a readable one at the least: the page scrolls before it is squeezed
+        self.curve.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Ignored)
+        self.curve.setMinimumHeight(150)
         self.pause = button("Pause", self._pause)
         self.rate = QuantityField("New setting", "current", "new current")
         self.rate.line.setMaximumWidth(130)
@@ -98,19 +112,21 @@ class RunPage(StationView):
             bar.setAlignment(widget, Qt.AlignmentFlag.AlignTop)
         self._sure = False
         self._told: tuple[int, str] = (0, "")
-        self.setLayout(
+        inner = QWidget()
+        inner.setLayout(
             column(
                 row(self.state, None, self.mark, self.across_button),
                 self.step,
                 self.trouble,
                 self.prompt,
-                card(big, small, self.beside, gap=3),
+                self.guided,
+                card(self._big, small, self.beside, gap=3),
                 card(self.curve),
-                bar,
                 gap=3,
             )
         )
-        self.layout().setStretch(5, 1)
+        inner.layout().setStretch(6, 1)
+        self.setLayout(column(scrolling(inner), bar, gap=3))
 
     def refresh(self) -> None:
         """Another run, or the same."""
@@ -131,9 +147,7 @@ class RunPage(StationView):
             return
         seen = live.latest
         state = seen.state
-        where = (
-            "simulated bench" if live.run.method == "simulated" else f"channel {live.run.settings.extra.get('channel')}"
-        )
+        where = WHERE.get(live.run.method, "") or f"channel {live.run.settings.extra.get('channel')}"
         doing = "ended, and still to be switched off" if seen.ended and seen.trouble else PHASES[state.phase]
         self.state.setText(f"{live.run.title} · {doing} · {where}")
         if seen.ended and seen.trouble:
@@ -161,7 +175,9 @@ class RunPage(StationView):
             f"{moved:.3f} Ah",
             "common practice; the doubt is worked out when the run ends",
         )
-        self.figures["Charge"].set_text(f"{moved:.2f}", "", "Ah", counted)
+        for figure in (self.figures["Charge"], self.minor["Charge so far"]):
+            figure.set_text(f"{moved:.2f}", "", "Ah", counted)
+        self._small_label.setText(f"Charge {way}")
         self.minor["Power"].set_text(
             _fixed(seen.voltage_V * seen.current_A, 1),
             "",
@@ -199,6 +215,11 @@ class RunPage(StationView):
             ),
         )
         self._outlook(live)
+        self.guided.show_run(live)
+        by_hand = live.guide is not None
+        self._big.setVisible(not by_hand)  # what was just typed needs no huge figures; the line to type into needs room
+        self.minor["Charge so far"].setVisible(by_hand)
+        self._small_label.setVisible(by_hand)
         self.beside.setText(beside_words(seen.beside))
         self.beside.setVisible(bool(self.beside.text()))
         self.pause.setText("Resume" if state.phase is Phase.PAUSED else "Pause")

@@ -27,7 +27,13 @@ if TYPE_CHECKING:
     from wintry_tally.core.analysis.trips import Trip
     from wintry_tally.report.dossier import RunReport
 
-METHODS = {"simulated": "simulated bench", "bench": "on the bench", "hand": "read by hand", "imported": "imported"}
+METHODS = {
+    "simulated": "simulated bench",
+    "bench": "on the bench",
+    "hand": "read by hand",
+    "imported": "imported",
+    "guided": "step by step by hand",
+}
 
 PURPOSES = {
     "charge": "Charge to a known full, and see how fast and how full it gets.",

@@ -1,0 +1,252 @@
+"""A recipe walked through by hand: a person turns the switches and types the readings; here it is asked and counted."""
+
+from __future__ import annotations
+
+import contextlib
+import math
+import queue
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+from wintry_tally.bench.journal import Journal
+from wintry_tally.bench.loop import Snapshot
+from wintry_tally.core.engine import (
+    LIVE,
+    OFF,
+    Command,
+    Event,
+    Observation,
+    Phase,
+    Request,
+    Result,
+    RunState,
+    begin,
+    command_for,
+    step,
+)
+from wintry_tally.core.engine.rules import IDLE_A
+from wintry_tally.core.errors import BookError, InputError
+from wintry_tally.core.protocol import Recipe
+
+TICK_S = 0.2
+READ_EVERY_S = 1800.0
+NEAR_END_V = 0.5
+NEAR_END_SHARE = 0.2
+"""Within so much of the cut-off readings are asked for in this share of the usual interval."""
+CHARGER_ON_V = 0.3
+"""A pack without current further than this below the charger's limit is one whose charger is still off."""
+MODE_WORDS = {"current": "at {0:g} A", "power": "at {0:g} W", "resistance": "with {0:g} Ω", "hand": "as you have them"}
+
+
+def guided(recipe: Recipe) -> Recipe:
+    """The same recipe for a person: silence ends nothing, and one reading typed is as good as two in a row."""
+    steps = tuple(replace(part, ends=tuple(replace(rule, readings=1) for rule in part.ends)) for part in recipe.steps)
+    return replace(recipe, steps=steps, stops=replace(recipe.stops, silence_s=math.inf))
+
+
+@dataclass(frozen=True)
+class Typed:
+    """A reading as typed: when, on the run's clock, s, what was read, and a note."""
+
+    elapsed_s: float
+    seen: Observation
+    note: str = ""
+
+
+class GuidedLoop:
+    """Stands where RunLoop stands, for a bench with nothing connected.
+
+    `clock` gives the seconds since the run began, on the wall's clock: readings are timed by it too, so a program
+    that was closed for a while has lost nothing. `put` may be called from any thread.
+    """
+
+    interval_s = TICK_S
+
+    def __init__(
+        self,
+        recipe: Recipe,
+        journal: Journal,
+        clock: Callable[[], float],
+        state: RunState | None = None,
+        read_every_s: float = READ_EVERY_S,
+        last_s: float | None = None,
+    ) -> None:
+        self.recipe, self.journal = guided(recipe), journal
+        self.state = state or RunState()
+        self.read_every_s = read_every_s
+        self._clock = clock
+        self._typed: queue.SimpleQueue[Typed] = queue.SimpleQueue()
+        self._seen = Observation(self.state.last_V, self.state.last_A)
+        self._read_at = last_s
+        self._switches, self._to_switch = "", True
+        self._trouble = ""
+        self._fresh = False
+        self._undo: tuple[RunState, Observation, float | None, bool] | None = None
+        self._first = last_s is None or last_s < self.state.step_since_s
+
+    # --- what a worker calls ---
+
+    def start(self) -> Snapshot:
+        """Begin; or go on where the run stands: what was switched on by hand is still as it was left."""
+        if self.state.phase is Phase.READY:
+            self._after(begin(self.recipe, self._clock()))
+        else:
+            live = self.state.phase in LIVE
+            self._told(command_for(self.recipe.steps[self.state.index], self.state.setting) if live else OFF)
+            self._to_switch = self._first or not live
+            self.journal.events((Event(self._clock(), "reopened", "the program was closed and is open again"),))
+        self._keep()
+        return self.snapshot()
+
+    def tick(self) -> Snapshot:
+        """Take what was typed; let time pass for a rest."""
+        self._fresh = False
+        with contextlib.suppress(queue.Empty):
+            self._take(self._typed.get_nowait())  # one at a time, so that whoever looks on sees each
+        self._after(step(self.recipe, self.state, None, self._clock()))
+        if self._trouble or self.journal.due():
+            self._keep()
+        return self.snapshot()
+
+    def ask(self, request: Request) -> Snapshot:
+        """Carry out what a person asks.
+
+        Raises:
+            InputError: the run's phase does not allow it.
+        """
+        if request.kind == "take-back":
+            self._take_back()
+        else:
+            self._undo = None
+            self._after(step(self.recipe, self.state, request, self._clock()))
+        self._keep()
+        return self.snapshot()
+
+    def _take_back(self) -> None:
+        """The last reading as if it had not been typed; the record tells of it."""
+        if self._undo is None:
+            raise InputError("the last reading has moved the run on, or none was typed", mend="write a note instead")
+        seen, at = self._seen, self._read_at
+        self.journal.take_back()
+        self.state, self._seen, self._read_at, self._first = self._undo
+        self._undo = None
+        words = f"taken back: {seen.voltage_V:g} V, {seen.current_A:g} A typed for {at or 0.0:.0f} s"
+        self.journal.events((Event(self._clock(), "taken-back", words),))
+
+    def park(self) -> None:
+        """Write everything; nothing here could switch anything off."""
+        self._keep()
+
+    def snapshot(self) -> Snapshot:
+        """What it is doing now."""
+        seen = self._seen
+        at = self._read_at if self._fresh and self._read_at is not None else self._clock()
+        return Snapshot(
+            self.state, at, seen.voltage_V, seen.current_A, seen.temperature_C, self._trouble, seen.beside,
+            self.asks, self._fresh,
+        )  # fmt: skip
+
+    # --- what a person does ---
+
+    def put(self, typed: Typed) -> None:
+        """A reading, in the order of its time."""
+        self._typed.put(typed)
+
+    @property
+    def can_take_back(self) -> bool:
+        """Whether the last reading can still be taken back: it has not moved the run on."""
+        return self._undo is not None
+
+    @property
+    def asks(self) -> str:
+        """What a person has to do now: a switch to turn, and when the next reading is due."""
+        state, part = self.state, self.recipe.steps[self.state.index]
+        if state.phase is Phase.ENDED:
+            return "Switch everything off now, at the load and at the charger."
+        switches = self._switches
+        if state.phase in LIVE and not self._to_switch:
+            switches = f"The {'load' if part.kind == 'discharge' else 'charger'} is on; read it now and then."
+        due = self.due_in_s
+        reading = "" if due is None else " A reading is due now." if due <= 0 else ""
+        over = next((rule for rule in part.ends if rule.kind == "time" and state.phase in LIVE), None)
+        if over is not None and state.step_live_s + self._clock() - state.step_since_s >= over.value:
+            reading = " The time of this step is over: read, type it in, and it goes on."
+        return f"{switches}{reading}".strip()
+
+    @property
+    def due_in_s(self) -> float | None:
+        """Seconds until the next reading is due, below zero when it is overdue; None where none is wanted."""
+        state = self.state
+        if state.phase not in LIVE:
+            return None
+        since = state.step_since_s if self._read_at is None else max(self._read_at, state.step_since_s)
+        part = self.recipe.steps[state.index]
+        every = part.every_s or self.read_every_s
+        low = max((rule.value for rule in part.ends if rule.kind in {"voltage", "protection"}), default=None)
+        near = low is not None and part.kind == "discharge" and self._seen.voltage_V < low + NEAR_END_V
+        wait = 0.0 if self._first or self._to_switch else every * (NEAR_END_SHARE if near else 1.0)
+        return since + wait - self._clock()
+
+    def _take(self, typed: Typed) -> None:
+        before = (self.state, self._seen, self._read_at, self._first)
+        still_off = self._first and self.state.phase in LIVE and self._still_off(typed.seen)
+        self._seen, self._read_at, self._fresh = typed.seen, typed.elapsed_s, True
+        self.journal.reading(typed.elapsed_s, typed.seen)
+        if typed.note:
+            self.journal.events((Event(typed.elapsed_s, "mark", typed.note),))
+        if still_off:
+            self._undo = before
+            self._keep()
+            return
+        if self._first and self.state.phase in LIVE:
+            # people take a moment to switch on: a step goes from its first reading
+            self.state = replace(self.state, step_since_s=typed.elapsed_s)
+        self._first = self._to_switch = False
+        self._after(step(self.recipe, self.state, typed.seen, max(typed.elapsed_s, self.state.step_since_s)))
+        moved_on = (self.state.index, self.state.phase) != (before[0].index, before[0].phase)
+        self._undo = None if moved_on else before
+        self._keep()
+
+    def _still_off(self, seen: Observation) -> bool:
+        """Whether a reading was taken before the switch was turned: no current, and a voltage of a battery at rest."""
+        part = self.recipe.steps[self.state.index]
+        if abs(seen.current_A) > IDLE_A:
+            return False
+        if part.kind == "charge":
+            return seen.voltage_V < part.limit_V - CHARGER_ON_V
+        opened = max((rule.value for rule in part.ends if rule.kind == "protection"), default=0.0)
+        return seen.voltage_V >= opened
+
+    def _after(self, result: Result) -> None:
+        resumed = self.state.phase is Phase.PAUSED and result.state.phase in LIVE
+        self._first = self._first or resumed or result.state.index != self.state.index
+        self.state = result.state
+        self.journal.events(result.events)
+        for command in result.commands:
+            self._told(command)
+
+    def _told(self, command: Command) -> None:
+        """A command, in words for the hands that carry it out."""
+        self._to_switch = True
+        paused = self.state.phase is Phase.PAUSED
+        verb = "Type the rested voltage with 0 A; then switch" if self._first else "Set"
+        if command.kind == "draw":
+            how = MODE_WORDS[command.mode].format(command.setting)
+            low = next(
+                (rule.value for rule in self.recipe.steps[self.state.index].ends if rule.kind == "voltage"), None
+            )
+            cutoff = f", its cut-off at {low:g} V" if low is not None else ""
+            self._switches = f"{verb} the load on {how}{cutoff}, and type the first reading."
+        elif command.kind == "charge":
+            self._switches = (
+                f"{verb} the charger on: {command.setting:g} A up to {command.limit_V:g} V, and type the first reading."
+            )
+        elif command.kind == "off":
+            self._switches = "Switch everything off" + (" while it is paused." if paused else ".")
+
+    def _keep(self) -> None:
+        try:
+            self.journal.write(self.state, {})
+            self._trouble = ""
+        except BookError as error:
+            self._trouble = f"{error}. What was typed is held and written as soon as it can be."
