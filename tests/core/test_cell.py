@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 from dataclasses import replace
 
@@ -13,6 +14,7 @@ from hypothesis import strategies as st
 from wintry_tally.core.battery import FAMILIES
 from wintry_tally.core.battery.families import charge_state_band
 from wintry_tally.core.cell import BatteryModel, Protection, parameters_for
+from wintry_tally.core.cell.ageing import AGEING, health_after, worn
 from wintry_tally.core.cell.parameters import aged
 
 
@@ -196,3 +198,33 @@ def test_an_aged_battery_gives_less_and_sags_more() -> None:
     fresh = parameters_for(FAMILIES["flooded"], 100.0)
     old = aged(fresh, 0.6)
     assert old.capacity_Ah == pytest.approx(0.6 * fresh.capacity_Ah) and old.resistance_ohm > fresh.resistance_ohm
+
+
+@pytest.mark.parametrize("key", sorted(AGEING))
+def test_a_life_leaves_80_percent_and_shallow_or_cool_use_leaves_more(key: str) -> None:
+    # P8, IEEE 450 / 1188 (from memory): 80 % of its rating is the end of a stationary battery's life
+    ageing = AGEING[key]
+    assert health_after(ageing, ageing.cycles, depth=ageing.depth) == pytest.approx(0.8)
+    assert health_after(ageing, 0.0, ageing.years) == pytest.approx(0.8)
+    assert health_after(ageing, 0.0) == 1.0
+    half, whole = (health_after(ageing, 200.0, depth=depth) for depth in (0.5, 1.0))
+    assert half > whole
+    warm, cool = (health_after(ageing, 0.0, 2.0, mean_C=mean) for mean in (35.0, 5.0))
+    assert cool > health_after(ageing, 0.0, 2.0) > warm
+    assert health_after(ageing, 1e5) == 0.05
+    steps = [health_after(ageing, n) for n in range(0, 3000, 100)]
+    assert all(later <= earlier for earlier, later in itertools.pairwise(steps))
+
+
+def test_wear_shows_in_a_capacity_test_and_lithium_of_the_nmc_type_fades_sooner() -> None:
+    # T8's 3500 cycles for LFP (common practice, no published source); NMC packs are printed with 500 to 1000
+    after = {}
+    for key, cutoff in (("lfp", 10.0), ("nmc", 9.0)):
+        family = FAMILIES[key]
+        fresh = parameters_for(family, 40.0)
+        tired = worn(fresh, key, 600.0)
+        new, old = (drawn(BatteryModel(p), 8.0, cutoff) for p in (fresh, tired))
+        after[key] = old / new
+        assert tired.resistance_ohm > fresh.resistance_ohm
+        assert old / new == pytest.approx(health_after(AGEING[key], 600.0), abs=0.015)
+    assert after["nmc"] < after["lfp"] - 0.05

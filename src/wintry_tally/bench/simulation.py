@@ -12,6 +12,7 @@ from wintry_tally.bench.loop import RunLoop
 from wintry_tally.bench.simulated import STAND_IN_METER, MeterSpec, SimulatedChannel
 from wintry_tally.core.battery import Family, family_named
 from wintry_tally.core.cell import Parameters, Protection, parameters_for
+from wintry_tally.core.cell.ageing import worn
 from wintry_tally.core.cell.parameters import Heater, aged, one_unit, sulphated
 from wintry_tally.core.engine import Event, Observation, Phase, Request, RunState
 from wintry_tally.core.errors import InputError
@@ -27,6 +28,7 @@ class SimulatedBattery:
 
     Parts:
         health: share of the capacity left; sulphation: 0 to 1, lead-acid only.
+        cycles, depth, years: what it went through before, which wears it by its family's usual ageing.
         state_of_charge: at the start, 0 to 1; ambient_C, start_C: the room's and the core's temperature.
         protection, heater: changes to the family's usual ones, by field name.
     """
@@ -35,6 +37,9 @@ class SimulatedBattery:
     rated_Ah: float
     health: float = 1.0
     sulphation: float = 0.0
+    cycles: float = 0.0
+    depth: float = 1.0
+    years: float = 0.0
     state_of_charge: float = 1.0
     ambient_C: float = 23.0
     start_C: float | None = None
@@ -48,7 +53,8 @@ class SimulatedBattery:
         Raises:
             InputError: a field of the protection or the heater that there is not.
         """
-        made = one_unit(aged(parameters_for(self.family, self.rated_Ah), self.health), random)
+        fresh = aged(parameters_for(self.family, self.rated_Ah), self.health)
+        made = one_unit(worn(fresh, self.family.key, self.cycles, self.years, self.depth), random)
         if self.sulphation:
             made = sulphated(made, self.sulphation)
         if self.no_protection:
@@ -90,6 +96,9 @@ def battery_from(data: dict[str, Any], name: str) -> SimulatedBattery:
             raise InputError(f"{key}: {value!r} is not a {'table' if wanted is dict else 'number'}", name)
     if not 0 < float(values["rated_Ah"]) < 1e6:
         raise InputError(f"rated_Ah of {values['rated_Ah']} cannot be", name)
+    for key, (low, high) in {"cycles": (0, 1e5), "years": (0, 100), "depth": (0.01, 1)}.items():
+        if not low <= float(values.get(key, low)) <= high:
+            raise InputError(f"{key} of {values[key]} cannot be", name, f"give {low:g} to {high:g}")
     return SimulatedBattery(family=family, **values)
 
 
