@@ -139,6 +139,46 @@ def main() -> None:
         show("M1", "load")
         window.view("load").plan_recipe(shipped_recipe("hold"))
 
+    def guided() -> None:
+        from wintry_tally.desk.views.recipe_page import BY_HAND
+        from wintry_tally.exchange.recipe_file import shipped_recipe
+
+        window.hide_working()
+        show("M2", "capacity")
+        window.view("capacity").plan_recipe(shipped_recipe("capacity-reference"))
+        page = window.view("capacity").page("recipe")
+        page.bench.setCurrentIndex(page.bench.findData(BY_HAND))
+        page.bench.activated.emit(page.bench.currentIndex())
+        page.accuracy_V.line.setText("0.5% + 2 digits")
+        page.accuracy_A.line.setText("1% + 2 digits")
+        page.review()
+        page.start_card.acknowledged.click()
+        page.start()
+        run = session.running.of_sample(sample("M2")).run
+        path = session.book.path
+        session.close_book()
+        with Book.open(path) as book:  # begun some hours ago, so that there is something to show
+            book.runs.change(run.id, started_utc=(run.started - timedelta(hours=4)).isoformat())
+        window.open_book(path)
+        wait(lambda: session.running.of_sample(sample("M2")) is not None)
+        show("M2", "capacity")
+        view = window.view("capacity").page("run")
+        view.skip.click()
+        settle(0.8)
+        entry = view.guided.entry
+        readings = [("13.35", "0"), *((volts, "8.0") for volts in ("13.21", "13.15", "13.11", "13.07", "13.02"))]
+        for place, (volts, amps) in enumerate(readings):
+            at = datetime.now() - timedelta(hours=2.9 - 0.5 * max(0, place - 1), seconds=120 if place == 0 else 0)
+            entry.time.setText(f"{at:%H:%M:%S}")
+            entry.volts.line.setText(volts)
+            entry.amps.line.setText(amps)
+            entry.counter.line.setText(f"{4.0 * max(0, place - 1):.2f}")
+            entry.enter(anyway=True)
+            settle(0.4)
+        entry.volts.line.setText("1.298")
+        entry.amps.line.setText("8")
+        entry.enter()
+
     def prompt() -> None:
         from wintry_tally.exchange.recipe_file import shipped_recipe
 
@@ -208,6 +248,7 @@ def main() -> None:
         "hand": hand,
         "prompt": prompt,
         "bench": bench,
+        "guided": guided,
     }
     for name, step in steps.items():
         if name == "arrival":

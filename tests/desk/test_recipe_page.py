@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+from datetime import datetime, timedelta
 from pathlib import Path
 
 import pytest
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QComboBox, QFileDialog
+from PySide6.QtWidgets import QComboBox, QFileDialog, QPushButton
 
 from tests.desk.doing import bars_of, claim, planned, press, start, texts
 from wintry_tally.core.battery import FAMILIES
 from wintry_tally.core.engine import Phase
+from wintry_tally.desk.views.recipe_page import BY_HAND
 from wintry_tally.desk.window import Window
 from wintry_tally.exchange.recipe_file import shipped
 
@@ -170,3 +172,39 @@ def test_prompts_wait_and_can_be_skipped(qtbot, one: Window) -> None:
     qtbot.mouseClick(run_page.stop, Qt.MouseButton.LeftButton)
     qtbot.mouseClick(run_page.stop, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: not one.session.running.live, timeout=20000)
+
+
+def test_an_end_when_nobody_is_there_is_mended_as_offered(qtbot, one: Window) -> None:
+    now = datetime.now()
+    times = [f"{now + timedelta(hours=hours):%H:%M}" for hours in (-1, 3, 8, 12)]
+    one.session.set_attended("{}-{}; {}-{}".format(*times))
+    page = planned(one, "capacity-reference")
+    page.bench.setCurrentIndex(page.bench.findData(BY_HAND))
+    page.bench.activated.emit(page.bench.currentIndex())
+    assert "when nobody is there" in bars_of(page)
+    qtbot.wait(60)
+    offers = {b.text() for b in page.start_card.findChildren(QPushButton) if b.isVisible()}
+    assert any(text.startswith("Begin at") for text in offers) and any(text.startswith("Draw ") for text in offers)
+    before = page.steps.recipe
+    assert before is not None
+    press(page.start_card, next(text for text in offers if text.startswith("Draw ")))
+    slower = page.steps.recipe
+    assert slower is not None and slower.steps[1].setting < before.steps[1].setting
+    assert "when nobody is there" not in bars_of(page), "the slower test ends in attended hours"
+    page = planned(one, "capacity-reference")
+    qtbot.wait(60)
+    press(page.start_card, "Turn it down for the night")
+    assert page.steps.template is not None and page.steps.template.name == "capacity-slow-night"
+    one.session.undo_stack.undo()
+    assert one.session.attended_text == "7:00-22:00"
+
+
+def test_attended_hours_are_typed_on_the_bench_page(qtbot, one: Window) -> None:
+    one.show_bench()
+    line = one._bench.hours.line
+    line.setText("Mon-Fri 8 to 17")
+    line.editingFinished.emit()
+    assert one.session.attended_text == "Mon-Fri 8 to 17"
+    line.setText("half past")
+    line.editingFinished.emit()
+    assert "no hours" in one._bench.hours.problem and one.session.attended_text == "Mon-Fri 8 to 17"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 from typing import TYPE_CHECKING, Any
@@ -10,7 +11,7 @@ from wintry_tally.book import Run, RunSettings, RunStatus
 from wintry_tally.book.recipes import recipe_data, recipe_from
 from wintry_tally.book.runs import DRIVEN, GUIDED, owner_lives, this_process
 from wintry_tally.core.battery import Sample, family_named
-from wintry_tally.core.engine import Event, Phase, RunState
+from wintry_tally.core.engine import LIVE, Event, Phase, RunState
 from wintry_tally.core.errors import InputError, WintryError
 from wintry_tally.core.protocol import CapacityPlan, EndCause, LoadLimits, Recipe, capacity_recipe
 from wintry_tally.core.protocol.recipe import CAUSE_WORDS
@@ -22,7 +23,8 @@ if TYPE_CHECKING:
     from wintry_tally.bench.journal import Journal
     from wintry_tally.bench.loop import Snapshot
     from wintry_tally.bench.worker import RunWorker
-    from wintry_tally.core.plan import Forecast, LiveForecast
+    from wintry_tally.core.cell import Parameters
+    from wintry_tally.core.plan import Forecast, LiveForecast, Onward
     from wintry_tally.desk.session import Session
 
 
@@ -34,32 +36,79 @@ class LiveRun:
     recipe: Recipe
     worker: RunWorker
     curve: Forecast
+    parameters: Parameters
     guide: GuidedLoop | None = None
+    _onward: Onward | None = None
+    _onward_for: tuple[object, ...] = ()
+    _onward_at: tuple[float, float] = (0.0, 0.0)
 
     @property
     def latest(self) -> Snapshot:
         """What it is doing."""
         return self.worker.latest
 
+    @property
+    def one_discharge(self) -> bool:
+        """Whether its one live step is a discharge: then the curve so far says how far along it is."""
+        live = [part.kind for part in self.recipe.steps if part.kind in {"discharge", "charge"}]
+        return live == ["discharge"]
+
     def ahead(self) -> LiveForecast | None:
-        """The forecast of its end, from what was drawn so far."""
+        """The forecast of the end of its one discharge, from what was drawn so far; None at any other time."""
         from wintry_tally.core.plan import live_forecast
 
         seen = self.latest
+        if not self.one_discharge or seen.state.phase is not Phase.DISCHARGING:
+            return None
         return live_forecast(
             self.run.settings.rated_Ah or 0.0, seen.state.charge_Ah, seen.current_A, seen.voltage_V, self.curve
         )
 
     def ends_at(self) -> datetime | None:
         """When it will likely end, on the wall clock, at the speed it runs."""
-        ahead = self.ahead()
-        if ahead is None:
+        remaining = self.remaining_s()
+        if remaining is None:
             return None
-        return datetime.now().astimezone() + timedelta(seconds=ahead.remaining_s / max(1.0, self.worker.speed))
+        return datetime.now().astimezone() + timedelta(seconds=remaining / max(1.0, self.worker.speed))
+
+    def onward(self) -> tuple[Onward | None, float]:
+        """The model's way on, for runs of several steps and charges, and how long ago it began, s of the run's time.
+
+        Worked out anew with each step, and every few seconds of the wall's clock or minutes of the run's.
+        """
+        from wintry_tally.core.engine import Observation
+        from wintry_tally.core.plan import onward
+
+        seen = self.latest
+        now = (seen.state.index, seen.state.phase, seen.state.setting)
+        ago, age = seen.elapsed_s - self._onward_at[0], time.monotonic() - self._onward_at[1]
+        if now != self._onward_for or age > ONWARD_EVERY_S or (ago > ONWARD_MOST_S and age > 0.5):
+            reading = Observation(seen.voltage_V, seen.current_A, seen.temperature_C)
+            settings = self.run.settings
+            self._onward = onward(
+                self.recipe, seen.state, seen.elapsed_s, reading, self.parameters, _ambient(settings), _full(settings),
+                self.curve,
+            )  # fmt: skip
+            self._onward_for, self._onward_at, ago = now, (seen.elapsed_s, time.monotonic()), 0.0
+        return self._onward, ago
+
+    def remaining_s(self) -> float | None:
+        """Seconds of its own time until its last current flows, or until its last rest is over."""
+        ahead = self.ahead()
+        if ahead is not None:
+            return ahead.remaining_s
+        if self.latest.ended or not self.recipe.live:
+            return None
+        to_come, ago = self.onward()
+        if to_come is None:
+            return None
+        return max(0.0, (to_come.end_s if to_come.end_s > 0 else to_come.step_s) - ago)
 
 
 SOON_S, SOON_AFTER_S = 300.0, 1800.0
 """A run of more than half an hour calls five minutes before its end."""
+ONWARD_EVERY_S, ONWARD_MOST_S = 10.0, 300.0
+"""The model's way on is worked out anew so often, s of the wall's clock: it takes some tens of milliseconds."""
 
 
 class Running:
@@ -194,7 +243,7 @@ class Running:
             worker.seed_curve(_with_charge(past))
         parameters = parameters_for(family_named(settings.family), settings.rated_Ah or 1.0)
         curve = forecast(recipe, parameters, _ambient(settings), full=_full(settings))
-        self.live[run.id] = LiveRun(run, recipe, worker, curve, guide)
+        self.live[run.id] = LiveRun(run, recipe, worker, curve, parameters, guide)
         worker.start()
 
     def _guide(self, run: Run, recipe: Recipe, journal: Journal, state: RunState | None) -> GuidedLoop:
@@ -290,12 +339,13 @@ class Running:
             self._told[number, "prompt"] = place
             self._session.rang.emit("Needs your hands", f"{item.run.title}: {step.words or step.title}")
         self._call_for_reading(item)
-        near = seen.state.phase is Phase.DISCHARGING and seen.state.load_s > SOON_AFTER_S and item.worker.speed == 1.0
+        lasted = seen.state.load_s + seen.state.charge_s
+        near = seen.state.phase in LIVE and lasted > SOON_AFTER_S and item.worker.speed == 1.0
         if near and (number, "soon") not in self._told:
-            ahead = item.ahead()
-            if ahead is not None and ahead.remaining_s < SOON_S:
+            remaining = item.remaining_s()
+            if remaining is not None and remaining < SOON_S:
                 self._told[number, "soon"] = "told"
-                words = f"{item.run.title} ends in about {ahead.remaining_s / 60:.0f} min"
+                words = f"{item.run.title} ends in about {remaining / 60:.0f} min"
                 self._session.rang.emit("Ends soon", words)
 
     def _call_for_reading(self, item: LiveRun) -> None:

@@ -7,13 +7,17 @@ from dataclasses import dataclass
 
 from wintry_tally.core.cell import BatteryModel, Parameters
 from wintry_tally.core.cell.connected import Connected
-from wintry_tally.core.engine import LIVE, Command, Observation, Phase, Request, RunState, begin, step
+from wintry_tally.core.engine import LIVE, Command, Observation, Phase, Request, Result, RunState, begin, step
 from wintry_tally.core.protocol import EndCause, Recipe
 
 
 @dataclass(frozen=True)
 class Forecast:
-    """What the model says of a run: time and charge at the end of the discharge, and the curve to get there."""
+    """What the model says of a run: time and charge at the end of the discharge, and the curve to get there.
+
+    `step_ends`: of each step gone through, its number from 0, when it ended, s, and the Ah moved in it. `moved_Ah`: in
+    the step, at each point of the curve; `step_at`: the step's number there.
+    """
 
     end_s: float
     charge_Ah: float
@@ -22,6 +26,9 @@ class Forecast:
     time_s: tuple[float, ...]
     voltage_V: tuple[float, ...]
     put_in_Ah: float = 0.0
+    step_ends: tuple[tuple[int, float, float], ...] = ()
+    moved_Ah: tuple[float, ...] = ()
+    step_at: tuple[int, ...] = ()
 
 
 def forecast(
@@ -31,18 +38,32 @@ def forecast(
 
     `step_s` is how finely; without it, about three hundred steps for the whole of a usual test, 20 s at least.
     """
-    if step_s is None:
-        drawing = next((part.setting for part in recipe.steps if part.mode == "current" and part.setting > 0), 0.0)
-        usual_s = 3600.0 * parameters.capacity_Ah / drawing if drawing else 18_000.0
-        step_s = max(20.0, usual_s / 300.0)
+    step_s = step_s or usual_step_s(recipe, parameters)
     connected = Connected(BatteryModel(parameters, full, ambient_C))
-    result = begin(recipe)
-    state, now = result.state, 0.0
+    return walked(recipe, begin(recipe), connected, parameters, step_s, 0.0)
+
+
+def usual_step_s(recipe: Recipe, parameters: Parameters) -> float:
+    """About three hundred steps for the whole of a usual test."""
+    drawing = next((part.setting for part in recipe.steps if part.mode == "current" and part.setting > 0), 0.0)
+    usual_s = 3600.0 * parameters.capacity_Ah / drawing if drawing else 18_000.0
+    return max(20.0, usual_s / 300.0)
+
+
+def walked(
+    recipe: Recipe, result: Result, connected: Connected, parameters: Parameters, step_s: float, now: float
+) -> Forecast:
+    """The recipe on the model from where `result` stands, at `now`, to the end of its last step with current."""
+    state = result.state
     times: list[float] = []
     volts: list[float] = []
-    end_s = charge = energy = 0.0
-    limit = sum(rule.value for part in recipe.steps for rule in part.ends if rule.kind == "time") + step_s
+    amount: list[float] = []
+    at_step: list[int] = []
+    end_s, charge, energy = now, state.charge_Ah, state.energy_Wh
+    limit = now + sum(rule.value for part in recipe.steps for rule in part.ends if rule.kind == "time") + step_s
     fell = 0.0
+    step_ends: list[tuple[int, float, float]] = []
+    moved_before = state.charge_Ah + state.put_in_Ah - state.step_Ah
     last_live = max((n for n, part in enumerate(recipe.steps) if part.kind in {"discharge", "charge"}), default=-1)
     while state.phase is not Phase.ENDED and now <= limit:
         for command in result.commands:
@@ -62,6 +83,12 @@ def forecast(
         if live and not connected.model.open_discharge:
             times.append(now)
             volts.append(connected.voltage_V)
+            amount.append(result.state.step_Ah if result.state.index == state.index else math.nan)
+            at_step.append(state.index)
+        if result.state.index != state.index or result.state.phase is Phase.ENDED:
+            moved = result.state.charge_Ah + result.state.put_in_Ah
+            step_ends.append((state.index, now, moved - moved_before))
+            moved_before = moved
         if live and (result.state.index != state.index or result.state.phase is Phase.ENDED):
             end_s, charge, energy = now, result.state.charge_Ah, result.state.energy_Wh
             if state.index >= last_live:
@@ -70,7 +97,10 @@ def forecast(
         state = result.state
         if live and result.state.phase in LIVE:
             end_s, charge, energy = now, state.charge_Ah, state.energy_Wh
-    return Forecast(end_s, charge, energy, state.cause, tuple(times), tuple(volts), state.put_in_Ah)
+    return Forecast(
+        end_s, charge, energy, state.cause, tuple(times), tuple(volts), state.put_in_Ah, tuple(step_ends),
+        tuple(amount), tuple(at_step),
+    )  # fmt: skip
 
 
 def _stride(recipe: Recipe, state: RunState, step_s: float, fell_V: float) -> float:

@@ -47,12 +47,12 @@ class AcrossRoom(QWidget):
         seen = live.latest
         self.head.setText(f"{code} · {live.run.title} · {doing}")
         moved = seen.state.put_in_Ah if seen.state.phase is Phase.CHARGING else seen.state.charge_Ah
-        ahead = live.ahead() if seen.state.phase is Phase.DISCHARGING else None
+        remaining = live.remaining_s()
         texts = {
             "V": f"{seen.voltage_V:.2f}" if seen.voltage_V == seen.voltage_V else "–",
             "A": f"{seen.current_A:.2f}".replace("-", "−") if seen.current_A == seen.current_A else "–",
             "Ah": f"{moved:.2f}",
-            "to the end": format_duration(60.0 * round(ahead.remaining_s / 60.0)) if ahead is not None else "–",
+            "to the end": format_duration(60.0 * round(remaining / 60.0)) if remaining is not None else "–",
         }
         for name, text in texts.items():
             self.values[name].setText(text)

@@ -2,12 +2,18 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from PySide6.QtCore import QTimer, Signal
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
+from wintry_tally.core.engine import LIVE, Phase
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.widgets.parts import button, clear, column, label, row, scrolling
 from wintry_tally.desk.widgets.tag import Tag
+
+if TYPE_CHECKING:
+    from wintry_tally.desk.running import LiveRun
 
 
 class Rack(QWidget):
@@ -84,24 +90,7 @@ class Rack(QWidget):
         running = self._session.running
         live = running.of_sample(sample_id)
         if live is not None:
-            seen = live.latest
-            phase = seen.state.phase.value
-            if phase == "discharging":
-                at = live.ends_at()
-                when = f" · ends about {at:%H:%M}" if at is not None else ""
-                tag.set_doing(
-                    f"drawing {seen.current_A:.1f} A · {seen.voltage_V:.2f} V{when}",
-                    True,
-                    f"{seen.current_A:.1f} A · {seen.voltage_V:.2f} V"
-                    + (f" · to {at:%H:%M}" if at is not None else ""),
-                )
-            else:
-                words = {"prompting": "waits for you", "charging": f"charging {-seen.current_A:.1f} A"}.get(
-                    phase, phase
-                )
-                if live.latest.trouble:
-                    words = "needs your hands now"
-                tag.set_doing(f"{words} · {seen.voltage_V:.2f} V" if seen.voltage_V == seen.voltage_V else words, True)
+            self._doing_live(live, tag)
             return
         runs = self._session.runs(sample_id)
         last = runs[-1] if runs else None
@@ -114,3 +103,27 @@ class Rack(QWidget):
         else:
             done = (last.ended or last.started).astimezone()
             tag.set_doing(f"{last.title.lower()} {last.status.value} {done:%d %b %H:%M}")
+
+    @staticmethod
+    def _doing_live(live: LiveRun, tag: Tag) -> None:
+        """A run under way: what wants hands before what flows, and when it ends."""
+        seen, phase = live.latest, live.latest.state.phase
+        volts = f" · {seen.voltage_V:.2f} V" if seen.voltage_V == seen.voltage_V else ""
+        due = live.guide.due_in_s if live.guide is not None else None
+        wants = (
+            "needs your hands now"
+            if seen.trouble
+            else "waits for you"
+            if phase is Phase.PROMPTING
+            else "a reading is due"
+            if due is not None and due <= 0
+            else ""
+        )
+        if wants or phase not in LIVE:
+            tag.set_doing(f"{wants or phase.value}{volts}", True)
+            return
+        at = live.ends_at()
+        ends, to = (f" · ends about {at:%H:%M}", f" · to {at:%H:%M}") if at is not None else ("", "")
+        way = "drawing" if phase is Phase.DISCHARGING else "charging"
+        amps = f"{abs(seen.current_A):.1f} A{volts}"
+        tag.set_doing(f"{way} {amps}{ends}", True, f"{amps}{to}" if phase is Phase.DISCHARGING else f"+{amps}{to}")

@@ -161,7 +161,7 @@ class RecipePage(StationView):
         shown = {self.bench, self.ambient} | {
             "": {self.power, self.ceiling, self.core, self.full, self.speed},
             BY_HAND: {self.power, self.ceiling, self.full, self.accuracy_V, self.accuracy_A, self.proven},
-        }.get(str(self.bench.currentData() or ""), set())
+        }.get(str(self.bench.currentData() or ""), {self.full})
         for words, widget in self._fields:
             words.setVisible(widget in shown)
             widget.setVisible(widget in shown)
@@ -322,12 +322,14 @@ class RecipePage(StationView):
             None,
         )
         ambient = 23.0 if self.ambient.number is None else self.ambient.number
+        extra: dict[str, object] = {"state_of_charge": self._share()}
         known: dict[str, object] = {
             "family": sample.family_key,
             "rated_Ah": sample.rated_Ah,
             "cutoff_V": cutoff,
             "ambient_C": ambient,
             "mode": "recipe",
+            "extra": extra,
         }
         if channel == BY_HAND:
             return RunSettings(
@@ -345,7 +347,7 @@ class RecipePage(StationView):
             volts, amps = equipment.meter_of(spec)
             second = equipment.instrument(spec.second) if spec.second else None
             if second is not None:
-                known["extra"] = {f"second_{name}": getattr(second, name) for name in SECOND_PARTS}
+                extra |= {f"second_{name}": getattr(second, name) for name in SECOND_PARTS}
             return RunSettings(
                 **known,  # type: ignore[arg-type]
                 voltage_accuracy=volts.voltage_accuracy,
@@ -355,7 +357,6 @@ class RecipePage(StationView):
                 instrument=volts.name if volts is amps else f"{volts.name}, {amps.name}",
             )
         seed = random.SystemRandom().randrange(1, 10**9)
-        extra: dict[str, object] = {"state_of_charge": self._share()}
         if self.core.number is not None:
             extra["start_C"] = self.core.number
         return RunSettings(
@@ -371,7 +372,6 @@ class RecipePage(StationView):
             load_A=self.ceiling.number or USUAL_A,
             # the stand-in battery's own truth: near its rating, and not known to whoever tests it
             health=random.Random(seed).uniform(0.95, 1.04),
-            extra=extra,
         )
 
 

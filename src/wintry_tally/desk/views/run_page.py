@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from datetime import datetime
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt
@@ -58,8 +59,7 @@ class RunPage(StationView):
         self.prompt = card(asking, role="banner")
         self.prompt.hide()
         self.guided = GuidedCard(session)
-        self._charge_label = label("Charge drawn", "small")
-        self._energy_label = label("Energy drawn", "small")
+        self._titles = {name: label(name, "small") for name in ("Voltage", "Current", "Charge", *MINOR)}
         self.figures = {name: Figure(name, "huge") for name in ("Voltage", "Current", "Charge")}
         self.minor = {name: Figure(name) for name in MINOR}
         for figure in (*self.figures.values(), *self.minor.values()):
@@ -69,20 +69,15 @@ class RunPage(StationView):
         big.setContentsMargins(0, 0, 0, 0)
         big.setHorizontalSpacing(24)
         for index, (name, figure) in enumerate(self.figures.items()):
-            big.addWidget(self._charge_label if name == "Charge" else label(name, "small"), 0, index)
+            big.addWidget(self._titles[name], 0, index)
             big.addWidget(figure, 1, index)
             big.setColumnStretch(index, 1)
         small = QGridLayout()
         small.setHorizontalSpacing(24)
         for index, (name, figure) in enumerate(self.minor.items()):
-            if name == "Charge so far":
-                self._small_label = label("Charge drawn", "small")
-                small.addWidget(self._small_label, 0, index)
-                small.addWidget(figure, 1, index)
-                continue
-            small.addWidget(self._energy_label if name == "Energy" else label(name, "small"), 0, index)
+            small.addWidget(self._titles[name], 0, index)
             small.addWidget(figure, 1, index)
-            small.setColumnStretch(index, 1)
+            small.setColumnStretch(index, int(name != "Charge so far"))
         self.curve = Curve("Voltage over time", "time / h", "voltage / V")
         # whatever height is left, and a readable one at the least: the page scrolls before it is squeezed
         self.curve.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Ignored)
@@ -166,8 +161,9 @@ class RunPage(StationView):
             if filling
             else (state.charge_Ah, state.energy_Wh, state.load_s)
         )
-        self._charge_label.setText(f"Charge {way}")
-        self._energy_label.setText(f"Energy {way}")
+        for name, words in (("Charge", "Charge"), ("Charge so far", "Charge"), ("Energy", "Energy")):
+            self._titles[name].setText(f"{words} {way}")
+        self._titles["Under load"].setText("On charge" if filling else "Under load")
         counted = Working(
             f"Charge {way} so far",
             "Q = Σ ½ (I₁ + I₂) Δt over the readings with current",
@@ -177,7 +173,6 @@ class RunPage(StationView):
         )
         for figure in (self.figures["Charge"], self.minor["Charge so far"]):
             figure.set_text(f"{moved:.2f}", "", "Ah", counted)
-        self._small_label.setText(f"Charge {way}")
         self.minor["Power"].set_text(
             _fixed(seen.voltage_V * seen.current_A, 1),
             "",
@@ -219,7 +214,7 @@ class RunPage(StationView):
         by_hand = live.guide is not None
         self._big.setVisible(not by_hand)  # what was just typed needs no huge figures; the line to type into needs room
         self.minor["Charge so far"].setVisible(by_hand)
-        self._small_label.setVisible(by_hand)
+        self._titles["Charge so far"].setVisible(by_hand)
         self.beside.setText(beside_words(seen.beside))
         self.beside.setVisible(bool(self.beside.text()))
         self.pause.setText("Resume" if state.phase is Phase.PAUSED else "Pause")
@@ -253,10 +248,8 @@ class RunPage(StationView):
 
     def _outlook(self, live: LiveRun) -> None:
         ahead, at = live.ahead(), live.ends_at()
-        discharging = live.latest.state.phase is Phase.DISCHARGING
-        if ahead is None or at is None or not discharging:
-            self.minor["Ends about"].set_text("–", "", "", None)
-            self.minor["To come"].set_text("–", "", "", None)
+        if ahead is None or at is None:
+            self._onward_outlook(live, at)
             return
         half = (ahead.high_Ah - ahead.low_Ah) / 2
         working = Working(
@@ -277,6 +270,33 @@ class RunPage(StationView):
         self.minor["To come"].set_text(
             f"{max(0.0, ahead.total_Ah - live.latest.state.charge_Ah):.1f}", f"± {half:.1f}", "Ah", working
         )
+
+    def _onward_outlook(self, live: LiveRun, at: datetime | None) -> None:
+        """Of runs of several steps, and of charges: the model goes on from where the run stands."""
+        to_come, ago = live.onward() if at is not None else (None, 0.0)
+        if at is None or to_come is None:
+            self.minor["Ends about"].set_text("–", "", "", None)
+            self.minor["To come"].set_text("–", "", "", None)
+            return
+        working = Working(
+            "Forecast of the end",
+            "the rest of the recipe on the battery model, from the charge it holds by the count",
+            {
+                "this step": format_duration(max(0.0, to_come.step_s - ago)),
+                "until the last current": format_duration(max(0.0, to_come.end_s - ago))
+                + f" ({format_duration(to_come.early_s)} to {format_duration(to_come.late_s)})",
+                "still to be moved in this step": f"{to_come.step_Ah:.2f} Ah",
+                "began at": f"{100 * float(live.run.settings.extra.get('state_of_charge', 1.0)):.0f} % of charge",
+                "bench runs at": f"{live.worker.speed:g} × real time",
+            },
+            f"{at:%H:%M}",
+            "battery model (core/cell); what was put in before is known only by its count",
+        )
+        self.minor["Ends about"].set_text(f"{at:%H:%M}", "", "", working)
+        if live.latest.state.phase in LIVE:
+            self.minor["To come"].set_text(f"{to_come.step_Ah:.1f}", "", "Ah", working)
+        else:
+            self.minor["To come"].set_text("–", "", "", None)
 
     def _answer(self) -> None:
         self._ask(Request("answer", words="done"))
@@ -308,8 +328,8 @@ class RunPage(StationView):
 
     def _draw(self, live: LiveRun) -> None:
         points = live.worker.curve()
-        if any(step.kind == "charge" for step in live.recipe.steps):
-            self._draw_plainly(points)
+        if not live.one_discharge:
+            self._draw_onward(live, points)
             return
         step = max(1, len(points) // 1500)
         thinned = points[::step] + points[-1:]
@@ -328,11 +348,18 @@ class RunPage(StationView):
             )
         self.curve.show_curves([("measured", x, y)], ahead)
 
-    def _draw_plainly(self, points: list[tuple[float, float, float, float]]) -> None:
-        """Runs that also charge: what was measured, without a forecast beside it."""
+    def _draw_onward(self, live: LiveRun, points: list[tuple[float, float, float, float]]) -> None:
+        """Charges, and runs of several steps: what was measured, and the model's way on from here."""
         stride = max(1, len(points) // 1500)
         thinned = points[::stride] + points[-1:]
-        self.curve.show_curves([("measured", [p[0] / 3600.0 for p in thinned], [p[1] for p in thinned])], None)
+        to_come, ago = live.onward() if live.recipe.live else (None, 0.0)
+        now = live.latest.elapsed_s - ago
+        ahead = (
+            None
+            if to_come is None
+            else ("model", [(now + t) / 3600.0 for t in to_come.time_s], list(to_come.voltage_V))
+        )
+        self.curve.show_curves([("measured", [p[0] / 3600.0 for p in thinned], [p[1] for p in thinned])], ahead)
 
     # --- what can be asked ---
 
