@@ -122,13 +122,15 @@ import time; begun = time.perf_counter()
 import sys
 from PySide6.QtCore import QSettings, QTimer
 QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, sys.argv[1])
+from wintry_tally.desk.starting import hold_collector, release_collector
+hold_collector()  # as the command does
 from wintry_tally.desk.app import make_application
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.window import Window
 app = make_application("day"); window = Window(Session()); window.show(); app.processEvents()
 first = time.perf_counter() - begun
 assert "pyqtgraph" not in sys.modules
-window.open_demo(); app.processEvents()
+window.open_demo(); app.processEvents(); release_collector()
 usable = time.perf_counter() - begun
 assert window.session.samples() and window.view("arrival").isVisible()
 print(first, usable)

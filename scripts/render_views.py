@@ -163,8 +163,7 @@ def main() -> None:
         wait(lambda: session.running.of_sample(sample("M2")) is not None)
         show("M2", "capacity")
         view = window.view("capacity").page("run")
-        view.skip.click()
-        settle(0.8)
+        wait(lambda: "switch the load on" in view.guided.asks.text())
         entry = view.guided.entry
         readings = [("13.35", "0"), *((volts, "8.0") for volts in ("13.21", "13.15", "13.11", "13.07", "13.02"))]
         for place, (volts, amps) in enumerate(readings):

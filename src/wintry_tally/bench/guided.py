@@ -174,6 +174,13 @@ class GuidedLoop:
         return f"{switches}{reading}".strip()
 
     @property
+    def unread_s(self) -> float:
+        """How long current has flowed since the last reading, s, as far as is known."""
+        if self.state.phase not in LIVE or self._read_at is None or self._first:
+            return 0.0
+        return max(0.0, self._clock() - self._read_at)
+
+    @property
     def due_in_s(self) -> float | None:
         """Seconds until the next reading is due, below zero when it is overdue; None where none is wanted."""
         state = self.state

@@ -28,6 +28,9 @@ def _one_line(text: str) -> str:
 def cli(context: click.Context, demo: bool, book: Path | None, theme: str | None) -> None:
     """Plan, watch, count, remember and judge battery tests. Without a command, opens the window."""
     if context.invoked_subcommand is None:
+        from wintry_tally.desk.starting import hold_collector
+
+        hold_collector()
         from wintry_tally.desk.app import run
 
         context.exit(run(demo=demo, book=book, theme=theme))

@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QApplication
 
 from wintry_tally import __version__
 from wintry_tally.desk.session import Session
+from wintry_tally.desk.starting import release_collector
 from wintry_tally.desk.theme import DAY, NIGHT
 from wintry_tally.desk.theme.style import apply
 from wintry_tally.desk.window import Window
@@ -48,14 +49,17 @@ def run(demo: bool = False, book: Path | None = None, theme: str | None = None) 
     window.show()
 
     def begin() -> None:
-        if demo:
-            window.open_demo()
-        elif book is not None:
-            window.open_book(book)
-        else:
-            last = Path(str(QSettings().value("book", "")))
-            if last.is_file():
-                window.open_book(last)
+        try:
+            if demo:
+                window.open_demo()
+            elif book is not None:
+                window.open_book(book)
+            else:
+                last = Path(str(QSettings().value("book", "")))
+                if last.is_file():
+                    window.open_book(last)
+        finally:
+            release_collector()
 
     QTimer.singleShot(0, begin)
     return application.exec()

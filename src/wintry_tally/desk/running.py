@@ -64,6 +64,11 @@ class LiveRun:
             self.run.settings.rated_Ah or 0.0, seen.state.charge_Ah, seen.current_A, seen.voltage_V, self.curve
         )
 
+    @property
+    def unread_s(self) -> float:
+        """How long the last reading of a run by hand is ago while current flows; 0 for any other run."""
+        return self.guide.unread_s if self.guide is not None else 0.0
+
     def ends_at(self) -> datetime | None:
         """When it will likely end, on the wall clock, at the speed it runs."""
         remaining = self.remaining_s()
@@ -81,22 +86,23 @@ class LiveRun:
 
         seen = self.latest
         now = (seen.state.index, seen.state.phase, seen.state.setting)
+        elapsed = seen.elapsed_s - self.unread_s
         ago, age = seen.elapsed_s - self._onward_at[0], time.monotonic() - self._onward_at[1]
         if now != self._onward_for or age > ONWARD_EVERY_S or (ago > ONWARD_MOST_S and age > 0.5):
             reading = Observation(seen.voltage_V, seen.current_A, seen.temperature_C)
             settings = self.run.settings
             self._onward = onward(
-                self.recipe, seen.state, seen.elapsed_s, reading, self.parameters, _ambient(settings), _full(settings),
+                self.recipe, seen.state, elapsed, reading, self.parameters, _ambient(settings), _full(settings),
                 self.curve,
             )  # fmt: skip
-            self._onward_for, self._onward_at, ago = now, (seen.elapsed_s, time.monotonic()), 0.0
+            self._onward_for, self._onward_at, ago = now, (elapsed, time.monotonic()), self.unread_s
         return self._onward, ago
 
     def remaining_s(self) -> float | None:
         """Seconds of its own time until its last current flows, or until its last rest is over."""
         ahead = self.ahead()
         if ahead is not None:
-            return ahead.remaining_s
+            return max(0.0, ahead.remaining_s - self.unread_s)
         if self.latest.ended or not self.recipe.live:
             return None
         to_come, ago = self.onward()

@@ -69,6 +69,7 @@ class HandPage(StationView):
         self.charge.opened.connect(self.opened)
         self.end = QComboBox()
         self.end.setAccessibleName("How it ended")
+        self.end.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
         self.finish_button = button("Finish the run", self.finish)
         self.undo_hint = label("Ctrl+Z takes back the last reading.", "small")
         self._lay_out()
