@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 import time
 from datetime import datetime, timedelta
@@ -343,3 +344,40 @@ def test_checking_never_breaks_and_never_changes(volts: float, amps: float, coun
     for slip in check_reading(typed, EARLIER, LFP, 8.0, NOON + timedelta(days=1)):
         assert slip.message and (slip.offered is None or math.isfinite(slip.offered))
     assert (typed.voltage_V, typed.current_A, typed.counter_Ah) == (volts, amps, counter)
+
+
+# --- how often ---
+
+
+def intervals(every_s: float, keep_s: float = 0.0, state: float = 0.05) -> list[tuple[float, float]]:
+    """(kept at, interval after it) over a whole test that begins nearly empty."""
+    store = Store()
+    running = RunLoop(RECIPE, channel(state=state), Journal(store, 1), every_s, keep_every_s=keep_s)
+    running.start()
+    while not running.tick().ended:
+        pass
+    running.journal.write(running.state, {})
+    at = [row[0] for row in store.rows]
+    return list(zip(at, [after - before for before, after in itertools.pairwise(at)], strict=False))
+
+
+def test_readings_are_quicker_round_switching_and_near_the_end() -> None:
+    found = intervals(1.0)
+    gaps = [gap for _, gap in found]
+    assert gaps[:4] == pytest.approx([0.25] * 4), "the load was just switched on"
+    assert max(gaps) == pytest.approx(1.0) and gaps.count(pytest.approx(1.0)) > 300
+    cut = next(n for n, (at, _) in enumerate(found) if at > found[-1][0] - 301.0)
+    assert gaps[cut - 2] == pytest.approx(0.25), "and near the cut-off"
+    assert max(gap for _, gap in intervals(0.1)[:50]) == pytest.approx(0.1), "never slower than usual"
+    hourly = [gap for _, gap in intervals(60.0, state=0.2)]
+    assert hourly[:4] == pytest.approx([1.0] * 4) and max(hourly) == pytest.approx(60.0)
+
+
+def test_what_is_kept_seldom_is_watched_and_counted_all_the_same() -> None:
+    often, seldom = intervals(1.0), intervals(1.0, keep_s=30.0)
+    assert len(seldom) < 0.3 * len(often)
+    assert max(gap for _, gap in seldom) == pytest.approx(30.0, abs=1.01)
+    assert sum(seldom[-1]) == pytest.approx(sum(often[-1])), "it ends at the same moment"
+    kept = {at for at, _ in seldom}
+    near = [at for at, gap in often if gap < 0.5]
+    assert all(at in kept for at in near[-10:]), "every reading near the end is kept"

@@ -10,11 +10,15 @@ from wintry_tally.bench.interfaces import Channel
 from wintry_tally.bench.journal import Journal
 from wintry_tally.bench.watch import ReadingWatch
 from wintry_tally.core.engine import LIVE, Command, Event, Observation, Phase, Request, Result, RunState, begin, step
+from wintry_tally.core.engine.rules import lasted_s
 from wintry_tally.core.errors import BookError, InstrumentError
 from wintry_tally.core.protocol import Recipe
 
-QUICK_S, QUICK_READINGS = 1.0, 5
-"""Round every switching readings follow at this interval at the longest: where a step begins and ends is counted so."""
+QUICK_SHARE, QUICKEST_S, QUICK_S, QUICK_READINGS = 0.25, 0.2, 1.0, 5
+"""Round every switching, and near an end, readings follow at a quarter of the usual interval, between a fifth of a second
+and a second: where a step begins and ends is counted so."""
+NEAR_V, NEAR_TAPER, NEAR_S = 0.12, 1.03, 3.0
+"""An end is near within so many volts of a cut-off, this share of the taper current, so many seconds of a time."""
 RETRY_TICKS = 50
 """So many looks (about a second) until an instrument that cannot be reached is told to go off again."""
 NOTICE_EVERY_S = 600.0
@@ -45,7 +49,11 @@ class Snapshot:
 
 
 class RunLoop:
-    """Runs one recipe on one channel. `tick` is one reading; nothing here sleeps or knows the wall clock."""
+    """Runs one recipe on one channel. `tick` is one reading; nothing here sleeps or knows the wall clock.
+
+    Every reading is watched and counted; with `keep_every_s` only one in so long is kept, and every one round switching,
+    near an end, or with an event.
+    """
 
     def __init__(
         self,
@@ -55,7 +63,9 @@ class RunLoop:
         interval_s: float = 1.0,
         state: RunState | None = None,
         elapsed_s: float = 0.0,
+        keep_every_s: float = 0.0,
     ) -> None:
+        self.keep_every_s, self._kept_at = keep_every_s, -math.inf
         self.recipe, self.channel, self.journal = recipe, channel, journal
         self.interval_s = self._usual_s = interval_s
         self.state = state or RunState()
@@ -91,9 +101,7 @@ class RunLoop:
         if self.state.phase is Phase.ENDED or self._trouble:
             self._keep(force=bool(self._trouble))
             return self.snapshot()
-        self.interval_s = self.recipe.steps[self.state.index].every_s or self._usual_s
-        if self._quick > 0:
-            self.interval_s, self._quick = min(self.interval_s, QUICK_S), self._quick - 1
+        self.interval_s = self._next_interval_s()
         passed = self.channel.wait(self.interval_s)
         self.elapsed_s += passed
         if passed > 5.0 * self.interval_s + 5.0:
@@ -105,11 +113,35 @@ class RunLoop:
             self._seen = Observation(math.nan, math.nan, fault=str(error))
         usable = math.isfinite(self._seen.voltage_V) and math.isfinite(self._seen.current_A)
         self._record_noticed()
-        if usable:
+        result = step(self.recipe, self.state, self._seen, self.elapsed_s)
+        due = self.elapsed_s - self._kept_at >= self.keep_every_s - 1e-6
+        if usable and (due or result.events or self.interval_s < self._usual_s):
+            self._kept_at = self.elapsed_s
             self.journal.reading(self.elapsed_s, self._seen)
-        self._after(step(self.recipe, self.state, self._seen, self.elapsed_s))
+        self._after(result)
         self._keep()
         return self.snapshot()
+
+    def _next_interval_s(self) -> float:
+        """Until the next reading: the step's or the run's usual interval, shorter round switching and near an end."""
+        usual = self.recipe.steps[self.state.index].every_s or self._usual_s
+        near = self._quick > 0 or self._near_end()
+        self._quick = max(0, self._quick - 1)
+        return min(usual, max(QUICKEST_S, min(QUICK_S, QUICK_SHARE * usual))) if near else usual
+
+    def _near_end(self) -> bool:
+        """Whether a rule of this step is about to hold."""
+        if self.state.phase not in LIVE:
+            return False
+        part, volts, amps = self.recipe.steps[self.state.index], self._seen.voltage_V, abs(self._seen.current_A)
+        for rule in part.ends:
+            if rule.kind == "voltage" and volts <= rule.value + NEAR_V and amps > 0.0:
+                return True
+            if rule.kind == "taper" and volts >= part.limit_V - NEAR_V and amps <= NEAR_TAPER * rule.value:
+                return True
+            if rule.kind == "time" and rule.value - lasted_s(self.state, self.elapsed_s) <= NEAR_S:
+                return True
+        return False
 
     def _record_noticed(self) -> None:
         noticed = self.channel.noticed()

@@ -233,7 +233,10 @@ class Running:
         journal = Journal(book.runs, run.id)
         channel = None if run.method == GUIDED else self._channel(run)
         guide = self._guide(run, recipe, journal, state) if channel is None else None
-        loop = guide or RunLoop(recipe, channel, journal, settings.interval_s, state, elapsed_s)  # type: ignore[arg-type]
+        loop = guide or RunLoop(
+            recipe, channel, journal, settings.interval_s, state, elapsed_s,  # type: ignore[arg-type]
+            float(settings.extra.get("keep_every_s", 0.0)),
+        )  # fmt: skip
 
         def closing(snapshot: Snapshot) -> None:
             if channel is not None:
@@ -254,14 +257,15 @@ class Running:
 
     def _guide(self, run: Run, recipe: Recipe, journal: Journal, state: RunState | None) -> GuidedLoop:
         """For a bench with nothing connected: timed by the clock on the wall, as its readings are."""
-        from wintry_tally.bench.guided import GuidedLoop
+        from wintry_tally.bench.guided import READ_EVERY_S, GuidedLoop
 
         rows = self._session.book.runs.readings(run.id)
 
         def clock() -> float:
             return max(0.0, (datetime.now(UTC) - run.started).total_seconds())
 
-        return GuidedLoop(recipe, journal, clock, state, last_s=rows[-1][0] if rows else None)
+        every = float(run.settings.extra.get("read_every_s", READ_EVERY_S))
+        return GuidedLoop(recipe, journal, clock, state, every, last_s=rows[-1][0] if rows else None)
 
     def _channel(self, run: Run) -> Channel:
         """What the run is connected to: a channel of the bench, or the stand-in."""

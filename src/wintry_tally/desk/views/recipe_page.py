@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QHBoxLayout, QWidget
 
+from wintry_tally.bench.guided import READ_EVERY_S
 from wintry_tally.bench.hand import CLOCK_LIMIT_S
 from wintry_tally.bench.simulated import STAND_IN_METER
 from wintry_tally.book import RunSettings
@@ -34,6 +35,7 @@ if TYPE_CHECKING:
 
 BY_HAND = " by hand"
 """The bench with nothing connected; no channel can be called so, for names are kept without leading spaces."""
+LEAST_EVERY_S, MOST_EVERY_S = 0.1, 14_400.0
 HEAVY_W, HEAVY_A = 3000.0, 200.0
 USUAL_W, USUAL_A = 180.0, 20.0
 
@@ -66,6 +68,7 @@ class RecipePage(StationView):
             self.speed.addItem(words, value)
         self.speed.setCurrentIndex(2)
         self.speed.activated.connect(self.review)
+        self.every = QuantityField("Time from one kept reading to the next", "duration", "1 s")
         self.accuracy_V = TypedField("Meter's voltage accuracy", parse_accuracy, lambda a: f"= {a}", "0.5% + 2 digits")
         self.accuracy_A = TypedField("Meter's current accuracy", parse_accuracy, lambda a: f"= {a}", "1% + 2 digits")
         self.proven = QCheckBox("the load stops by itself at its cut-off; I have seen it")
@@ -79,7 +82,7 @@ class RecipePage(StationView):
         self._timer.setSingleShot(True)
         self._timer.setInterval(150)
         self._timer.timeout.connect(self.review)
-        for field in (self.power, self.ceiling, self.ambient, self.core, self.full):
+        for field in (self.power, self.ceiling, self.ambient, self.core, self.full, self.every):
             field.line.textChanged.connect(lambda _t: self._timer.start())
         session.bench_changed.connect(self._fill_benches)
         self._lay_out()
@@ -93,6 +96,7 @@ class RecipePage(StationView):
             ("Pack begins at", self.core),
             ("Charged to", self.full),
             ("Speed", self.speed),
+            ("Keep one every", self.every),
             ("Voltage good to", self.accuracy_V),
             ("Current good to", self.accuracy_A),
             ("", self.proven),
@@ -159,9 +163,11 @@ class RecipePage(StationView):
 
     def _bench_chosen(self) -> None:
         shown = {self.bench, self.ambient} | {
-            "": {self.power, self.ceiling, self.core, self.full, self.speed},
-            BY_HAND: {self.power, self.ceiling, self.full, self.accuracy_V, self.accuracy_A, self.proven},
-        }.get(str(self.bench.currentData() or ""), {self.full})
+            "": {self.power, self.ceiling, self.core, self.full, self.speed, self.every},
+            BY_HAND: {self.power, self.ceiling, self.full, self.every, self.accuracy_V, self.accuracy_A, self.proven},
+        }.get(str(self.bench.currentData() or ""), {self.full, self.every})
+        by_hand = self.bench.currentData() == BY_HAND
+        self.every.line.setPlaceholderText("30 min" if by_hand else "1 s")
         for words, widget in self._fields:
             words.setVisible(widget in shown)
             widget.setVisible(widget in shown)
@@ -241,9 +247,16 @@ class RecipePage(StationView):
             found.append(
                 Check("Channel", "bar", f"It is busy with {busy.run.title}: choose another, or stop that run.")
             )
-        fields = (self.power, self.ceiling, self.ambient, self.core, self.full, self.accuracy_V, self.accuracy_A)
+        fields = (
+            *(self.power, self.ceiling, self.ambient, self.core, self.full, self.every, self.accuracy_V),
+            self.accuracy_A,
+        )
         if any(field.problem for field in fields if not field.isHidden()):
             found.append(Check("Fields", "bar", "A field cannot be read: see the words beneath it."))
+        every = self.every.number
+        if every is not None and not LEAST_EVERY_S <= every <= MOST_EVERY_S:
+            words = "Keep one every tenth of a second at the most, every four hours at the least."
+            found.append(Check("Readings", "bar", words))
         self.start_card.show_checks(found, told)
 
     def _forecast(self) -> Forecast | None:
@@ -323,6 +336,8 @@ class RecipePage(StationView):
         )
         ambient = 23.0 if self.ambient.number is None else self.ambient.number
         extra: dict[str, object] = {"state_of_charge": self._share()}
+        if self.every.number is not None and self.every.number > 1.0:
+            extra["keep_every_s"] = self.every.number
         known: dict[str, object] = {
             "family": sample.family_key,
             "rated_Ah": sample.rated_Ah,
@@ -330,8 +345,11 @@ class RecipePage(StationView):
             "ambient_C": ambient,
             "mode": "recipe",
             "extra": extra,
+            # a bench is watched every second whatever is kept
+            "interval_s": min(1.0, self.every.number or 1.0),
         }
         if channel == BY_HAND:
+            extra["read_every_s"] = self.every.number or READ_EVERY_S
             return RunSettings(
                 **known,  # type: ignore[arg-type]
                 voltage_accuracy=str(self.accuracy_V.value or ""),
