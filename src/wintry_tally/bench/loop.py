@@ -15,8 +15,8 @@ from wintry_tally.core.errors import BookError, InstrumentError
 from wintry_tally.core.protocol import Recipe
 
 QUICK_SHARE, QUICKEST_S, QUICK_S, QUICK_READINGS = 0.25, 0.2, 1.0, 5
-"""Round every switching, and near an end, readings follow at a quarter of the usual interval, between a fifth of a second
-and a second: where a step begins and ends is counted so."""
+"""Near an end readings follow at a quarter of the usual interval (no finer than a fifth of a second; a log whose usual
+interval is far longer would read as full of gaps), and just after every switching by a second at the most."""
 NEAR_V, NEAR_TAPER, NEAR_S = 0.12, 1.03, 3.0
 """An end is near within so many volts of a cut-off, this share of the taper current, so many seconds of a time."""
 RETRY_TICKS = 50
@@ -51,8 +51,8 @@ class Snapshot:
 class RunLoop:
     """Runs one recipe on one channel. `tick` is one reading; nothing here sleeps or knows the wall clock.
 
-    Every reading is watched and counted; with `keep_every_s` only one in so long is kept, and every one round switching,
-    near an end, or with an event.
+    Every reading is watched and counted; with `keep_every_s` only one in so long is kept, more near an end, and every one
+    round switching or with an event.
     """
 
     def __init__(
@@ -114,8 +114,9 @@ class RunLoop:
         usable = math.isfinite(self._seen.voltage_V) and math.isfinite(self._seen.current_A)
         self._record_noticed()
         result = step(self.recipe, self.state, self._seen, self.elapsed_s)
-        due = self.elapsed_s - self._kept_at >= self.keep_every_s - 1e-6
-        if usable and (due or result.events or self.interval_s < self._usual_s):
+        switched = self._quick > 0 or bool(result.events)
+        seldom = self.keep_every_s * (QUICK_SHARE if self.interval_s < self._usual_s else 1.0)
+        if usable and (switched or self.elapsed_s - self._kept_at >= seldom - 1e-6):
             self._kept_at = self.elapsed_s
             self.journal.reading(self.elapsed_s, self._seen)
         self._after(result)
@@ -125,9 +126,11 @@ class RunLoop:
     def _next_interval_s(self) -> float:
         """Until the next reading: the step's or the run's usual interval, shorter round switching and near an end."""
         usual = self.recipe.steps[self.state.index].every_s or self._usual_s
-        near = self._quick > 0 or self._near_end()
-        self._quick = max(0, self._quick - 1)
-        return min(usual, max(QUICKEST_S, min(QUICK_S, QUICK_SHARE * usual))) if near else usual
+        fine = min(usual, max(QUICKEST_S, QUICK_SHARE * usual))
+        if self._quick > 0:
+            self._quick -= 1
+            return min(fine, QUICK_S)
+        return fine if self._near_end() else usual
 
     def _near_end(self) -> bool:
         """Whether a rule of this step is about to hold."""
