@@ -126,7 +126,7 @@ def test_a_whole_run_is_journalled() -> None:
     assert run.state.cause in {EndCause.SET_CUTOFF, EndCause.PROTECTION}
     assert len(store.rows) == ticks and not run.journal.waiting
     steps = [after[0] - before[0] for before, after in zip(store.rows, store.rows[1:], strict=False)]
-    assert steps[:4] == [1.0] * 4 and set(steps) == {1.0, 5.0}, "faster where the load was switched"
+    assert steps[:4] == [1.0] * 4 and set(steps) == {1.0, 1.25, 5.0}, "faster at switching, and near the end"
     assert run.state.charge_Ah == pytest.approx(40.0, rel=0.02)
     kinds = [event.kind for event in store.events]
     assert kinds[0] == "start-discharge" and kinds[-1] == "finish"
@@ -378,6 +378,6 @@ def test_what_is_kept_seldom_is_watched_and_counted_all_the_same() -> None:
     assert len(seldom) < 0.3 * len(often)
     assert max(gap for _, gap in seldom) == pytest.approx(30.0, abs=1.01)
     assert sum(seldom[-1]) == pytest.approx(sum(often[-1])), "it ends at the same moment"
-    kept = {at for at, _ in seldom}
-    near = [at for at, gap in often if gap < 0.5]
-    assert all(at in kept for at in near[-10:]), "every reading near the end is kept"
+    cut = often[-1][0] - 305.0
+    near = [gap for at, gap in seldom if cut - 25.0 < at < cut]
+    assert near and max(near) <= 8.5, "near the end more of them are kept"
