@@ -122,6 +122,7 @@ class RunWorker:
             if self._latest.trouble:
                 self._publish(self._loop.tick())
             self._halt.wait(0.02 if owed < self._loop.interval_s else 0.001)
+        self._answer()  # what was asked just before the end of the thread
         if not self._latest.ended:
             self._loop.park()
         elif self._closing is not None:

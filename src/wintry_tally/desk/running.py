@@ -11,10 +11,11 @@ from wintry_tally.book import Run, RunSettings, RunStatus
 from wintry_tally.book.recipes import recipe_data, recipe_from
 from wintry_tally.book.runs import DRIVEN, GUIDED, owner_lives, this_process
 from wintry_tally.core.battery import Sample, family_named
-from wintry_tally.core.engine import LIVE, Event, Phase, RunState
+from wintry_tally.core.engine import LIVE, Event, Phase, Request, RunState
 from wintry_tally.core.errors import InputError, WintryError
 from wintry_tally.core.protocol import CapacityPlan, EndCause, LoadLimits, Recipe, capacity_recipe
 from wintry_tally.core.protocol.recipe import CAUSE_WORDS
+from wintry_tally.core.quantity import parse_accuracy
 
 # the battery model needs NumPy: it is loaded when a run is planned, started or taken up, not when a book is opened
 if TYPE_CHECKING:
@@ -38,6 +39,7 @@ class LiveRun:
     curve: Forecast
     parameters: Parameters
     guide: GuidedLoop | None = None
+    handing: bool = False
     _onward: Onward | None = None
     _onward_for: tuple[object, ...] = ()
     _onward_at: tuple[float, float] = (0.0, 0.0)
@@ -208,11 +210,11 @@ class Running:
             raise
         return run_id
 
-    def take_up(self, run: Run) -> None:
-        """Go on with an interrupted run where its last kept reading stands; the gap is an event."""
+    def take_up(self, run: Run, elapsed_s: float = 0.0) -> None:
+        """Go on with an interrupted run where its last kept reading stands (or later, as told); the gap is an event."""
         book = self._session.book
         rows = book.runs.readings(run.id)
-        elapsed = rows[-1][0] if rows else 0.0
+        elapsed = max(elapsed_s, rows[-1][0] if rows else 0.0)
         state = RunState.from_dict(run.state) if run.state else None
         book.runs.change(run.id, owner=this_process())
         try:
@@ -303,6 +305,59 @@ class Running:
             item.run = replace(item.run, settings=settings)
             self._session.book.runs.change(run_id, settings=settings)
 
+    def hand_over(self, item: LiveRun, channel: str) -> None:
+        """Go on with a live run on another channel, or (channel empty) by hand; it is paused, everything off, until then.
+
+        Raises:
+            InputError: the channel is busy, or cannot do what is still to come.
+        """
+        from wintry_tally.core.protocol.preflight import ceilings
+
+        where = f"channel {channel}" if channel else "hands"
+        if channel:
+            busy = self.on_channel(channel)
+            if busy is not None:
+                raise InputError(f"{where} is busy with {busy.run.title}", mend="choose another, or stop that run")
+            limits = self._session.equipment.limits(self._session.equipment.channel(channel))
+            family = family_named(item.run.settings.family)
+            barred = ceilings(item.recipe, family, limits, item.latest.state.index)
+            if barred:
+                raise InputError(f"{where} cannot take it over: {barred[0].name}, {barred[0].message}")
+        item.handing = True
+        item.worker.ask(Request("hand-over", words=where))
+        # letting go of an instrument may take its time: not here
+        self._session.workshop.start(
+            lambda _job: item.worker.stop_thread(),
+            lambda _done: self._handed_over(item, channel),
+            self._session.failed.emit,
+        )
+
+    def _handed_over(self, item: LiveRun, channel: str) -> None:
+        book = self._session.book
+        if self.live.pop(item.run.id, None) is None:
+            return  # the book was closed meanwhile
+        kept = book.runs.get(item.run.id)
+        if kept.status is not RunStatus.RUNNING:
+            return
+        extra = {name: value for name, value in kept.settings.extra.items() if name != "channel"}
+        settings = replace(kept.settings, extra={**extra, **({"channel": channel} if channel else {})})
+        if channel:
+            volts, amps = self._session.equipment.meter_of(self._session.equipment.channel(channel))
+            settings = replace(
+                settings,
+                voltage_accuracy=worse(settings.voltage_accuracy, volts.voltage_accuracy, 13.0),
+                current_accuracy=worse(settings.current_accuracy, amps.current_accuracy, 10.0),
+            )
+        else:
+            words = "the accuracies of the meters before are taken for those read by hand"
+            book.runs.add_event(kept.id, Event(item.latest.elapsed_s, "note", words))
+        book.runs.change(kept.id, method="bench" if channel else GUIDED, settings=settings, owner="")
+        elapsed = (datetime.now(UTC) - kept.started).total_seconds()
+        with self._session.guard():
+            self.take_up(book.runs.get(kept.id), elapsed)
+        self._session.touch_runs(kept.sample_id)
+        self._session.said.emit(f"{kept.title} is paused; resume it when everything is connected.")
+
     def close_interrupted(self, run: Run) -> None:
         """Close an interrupted run as it stands."""
         book = self._session.book
@@ -322,7 +377,7 @@ class Running:
         """Notice runs that ended; whether anything is going on."""
         for item in self.live.values():
             self._call_for(item)
-        over = [item for item in self.live.values() if not item.worker.alive]
+        over = [item for item in self.live.values() if not item.worker.alive and not item.handing]
         for item in over:
             del self.live[item.run.id]
             if item.worker.refusal:
@@ -376,6 +431,14 @@ class Running:
                 with self._session.guard():  # whoever opens the book next may take it up
                     self._session.book.runs.change(item.run.id, owner="")
         self.live.clear()
+
+
+def worse(one: str, other: str, at: float) -> str:
+    """Of two accuracies the wider at a reading of about `at`; unknown where either is."""
+    if not one or not other:
+        return ""
+    limits = [part.percent / 100.0 * at + part.offset_limit(0.001) for part in map(parse_accuracy, (one, other))]
+    return one if limits[0] >= limits[1] else other
 
 
 def _ambient(settings: RunSettings) -> float:

@@ -260,6 +260,15 @@ def _ask_mark(recipe: Recipe, state: RunState, request: Request, now_s: float) -
     return Result(state, (), (Event(now_s, "mark", request.words or "marked"),))
 
 
+def _ask_hand_over(recipe: Recipe, state: RunState, request: Request, now_s: float) -> Result:
+    _allow(state.phase is not Phase.READY, "a run that has not begun is begun where it is wanted")
+    words = Event(now_s, "hand-over", f"handed over to {request.words}")
+    if state.phase not in LIVE:
+        return Result(state, (OFF,), (words,))
+    paused = _ask_pause(recipe, state, request, now_s)
+    return Result(paused.state, paused.commands, (words, *paused.events))
+
+
 _REQUESTS = {
     "stop": _ask_stop,
     "lost": _ask_lost,
@@ -269,6 +278,7 @@ _REQUESTS = {
     "skip": _ask_skip,
     "answer": _ask_answer,
     "mark": _ask_mark,
+    "hand-over": _ask_hand_over,
 }
 
 

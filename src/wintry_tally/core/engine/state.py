@@ -83,7 +83,8 @@ class Observation:
 
 @dataclass(frozen=True)
 class Request:
-    """What a person asks: "pause", "resume", "stop", "skip", "answer", "mark" (with words), or "set" a setting.
+    """What a person asks: "pause", "resume", "stop", "skip", "answer", "mark" (with words), "set" a setting, or
+    "hand-over" to another bench (its name in words): outputs off, and paused where current flowed.
 
     The bench asks too: "lost", when an instrument refuses or cannot be reached (with the reason).
     """

@@ -279,6 +279,15 @@ def _switched_by_hand(recipe: Recipe) -> Check:
     return Check("By hand", "heed", words + " Nothing here can switch it off.")
 
 
+def ceilings(recipe: Recipe, family: Family, bench: Bench, first: int = 0) -> list[Check]:
+    """What bars the steps from `first` on (from 0) on a bench: ceilings, and what is not there."""
+    found = []
+    for number, step in enumerate(recipe.steps, 1):
+        if number > first:
+            found += bars(_step_checks(number, step, family, bench))
+    return found
+
+
 def _wanted(template: Template, facts: Facts) -> list[Check]:
     """What has to be claimed before this recipe makes sense, and why one is withheld."""
     checks = []

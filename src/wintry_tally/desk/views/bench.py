@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from datetime import datetime
 from functools import partial
 
-from PySide6.QtWidgets import QLabel, QPlainTextEdit, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QPlainTextEdit, QVBoxLayout, QWidget
 
 from wintry_tally.bench.connect import Tried, tried
 from wintry_tally.bench.equipment import KINDS, ChannelSpec, Equipment, Instrument
@@ -15,10 +16,17 @@ from wintry_tally.core.trace.beside import cell_number
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.theme.style import font
 from wintry_tally.desk.widgets.bench_forms import ChannelForm, InstrumentForm
+from wintry_tally.desk.widgets.findings import Mark
 from wintry_tally.desk.widgets.parts import button, card, clear, column, label, row, scrolling
 from wintry_tally.desk.widgets.quantity_field import TypedField
 
 UNITS = {"voltage": "V", "current": "A", "temperature": "°C", "charge": "Ah", "energy": "Wh", "charge_state": "%"}
+
+
+def told_of(answer: Tried) -> str:
+    """What an instrument measured, in one line."""
+    told = ", ".join(f"{value:g} {UNITS.get(name) or _beside_unit(name)}" for name, value in answer.values.items())
+    return told or "it answers, and measures nothing by itself"
 
 
 def _beside_unit(name: str) -> str:
@@ -41,6 +49,8 @@ class BenchView(QWidget):
         self.channel_form.kept.connect(self._keep_channel)
         self.channel_form.cancelled.connect(self.channel_form.hide)
         self._before = ""
+        self._doing: dict[str, QLabel] = {}
+        self._health: dict[str, tuple[datetime, Tried]] = {}
         self.exchange = QPlainTextEdit()
         self.exchange.setReadOnly(True)
         self.exchange.setFont(font("mono"))
@@ -48,6 +58,7 @@ class BenchView(QWidget):
         self.exchange.setFixedHeight(110)
         self.said = label("", wrap=True)
         self._exchange_card = card(label("What it said", "heading"), self.said, self.exchange)
+        self.ask_all = button("Ask all", self.read_all, "", "Ask every instrument once")
         self.add_instrument = button("Add an instrument", self.new_instrument, "main")
         self.add_channel = button("Add a channel", self.new_channel)
         self.stand_ins = button("Start stand-ins here", self.start_stand_ins, "link", "Start stand-in instruments here")
@@ -66,7 +77,7 @@ class BenchView(QWidget):
                 row(label("Bench", "title"), None, self.stand_ins),
                 note,
                 card(
-                    row(label("Instruments", "heading"), None, self.add_instrument),
+                    row(label("Instruments", "heading"), None, self.ask_all, self.add_instrument),
                     self._instruments,
                     self.instrument_form,
                 ),
@@ -88,6 +99,7 @@ class BenchView(QWidget):
         )
         self.setLayout(column(scrolling(inner)))
         session.bench_changed.connect(self.refresh)
+        session.ticked.connect(self.tick)
         self.instrument_form.hide()
         self.channel_form.hide()
         self._exchange_card.hide()
@@ -100,6 +112,7 @@ class BenchView(QWidget):
             equipment = self.session.equipment
             clear(self._instruments)
             clear(self._channels)
+            self._doing = {}
             for instrument in equipment.instruments:
                 self._instruments.addLayout(self._instrument_row(instrument))
             if not equipment.instruments:
@@ -111,6 +124,7 @@ class BenchView(QWidget):
                 words = "None yet. A channel says which instrument draws, which charges and whose readings count."
                 self._channels.addWidget(label(words, "quiet", wrap=True))
             self.add_channel.setEnabled(bool(equipment.instruments))
+            self.ask_all.setEnabled(bool(equipment.instruments))
             self.hours.set_text(self.session.attended_text)
 
     def _instrument_row(self, made: Instrument) -> QVBoxLayout:
@@ -128,23 +142,47 @@ class BenchView(QWidget):
             button("Change", partial(self._change_instrument, made), "link", f"Change {made.name}"),
             button("Remove", partial(self._remove, made.name), "link", f"Remove {made.name}"),
         )
-        return column(tools, label(words, "small", wrap=True), gap=0)
+        lines: list[QWidget | QHBoxLayout] = [tools, label(words, "small", wrap=True)]
+        heard = self._health.get(made.name)
+        if heard is not None:
+            at, answer = heard
+            mark = Mark("warning" if answer.problem else "good")
+            said = label(f"{at:%H:%M:%S}: {answer.problem or told_of(answer)}", "small", wrap=True)
+            health = row(mark, said)
+            health.setStretch(1, 1)
+            lines.append(health)
+        return column(*lines, gap=0)
 
     def _channel_row(self, made: ChannelSpec, equipment: Equipment) -> QVBoxLayout:
         roles = [f"{words}: {getattr(made, key)}" for key, words, _ in ChannelForm.ROLES if getattr(made, key)]
         leads = made.leads
         if leads is not None:
             roles.append(f"leads {leads.area_mm2:.3g} mm², {leads.length_m:g} m")
-        busy = self.session.running.on_channel(made.name)
-        doing = f"{self.session.sample(busy.run.sample_id).code}: {busy.run.title} is running" if busy else "free"
+        self._doing[made.name] = label(self._doing_on(made.name), "quiet")
         tools = row(
             label(f"Channel {made.name}", "strong"),
-            label(doing, "quiet"),
+            self._doing[made.name],
             None,
             button("Change", partial(self._change_channel, made), "link", f"Change channel {made.name}"),
             button("Remove", partial(self._remove, made.name), "link", f"Remove channel {made.name}"),
         )
         return column(tools, label(" · ".join(roles), "small", wrap=True), gap=0)
+
+    def _doing_on(self, channel: str) -> str:
+        """What goes on on a channel, now."""
+        busy = self.session.running.on_channel(channel)
+        if busy is None:
+            return "free"
+        seen = busy.latest
+        flows = "" if seen.voltage_V != seen.voltage_V else f" · {seen.voltage_V:.2f} V · {seen.current_A:.2f} A"
+        trouble = f" · {seen.trouble}" if seen.trouble else ""
+        return f"{self.session.sample(busy.run.sample_id).code}: {busy.run.title} is running{flows}{trouble}"
+
+    def tick(self) -> None:
+        """Channels follow what goes on on them."""
+        if self.isVisible() and self.session.has_book:
+            for channel, shown in self._doing.items():
+                shown.setText(self._doing_on(channel))
 
     # --- changing ---
 
@@ -212,9 +250,21 @@ class BenchView(QWidget):
         self.exchange.setPlainText("")
         self.session.workshop.start(lambda _job: tried(made), lambda answer: self._answered(made, answer), self._failed)
 
+    def read_all(self) -> None:
+        """Ask every instrument once, one after the other; what each answers stands beside it."""
+        with self.session.guard():
+            for made in self.session.equipment.instruments:
+                self.session.workshop.start(
+                    lambda _job, one=made: tried(one), partial(self._noted, made), self._failed
+                )  # fmt: skip
+
+    def _noted(self, made: Instrument, answer: Tried) -> None:
+        self._health[made.name] = (datetime.now(), answer)
+        self.refresh()
+
     def _answered(self, made: Instrument, answer: Tried) -> None:
-        told = ", ".join(f"{value:g} {UNITS.get(name) or _beside_unit(name)}" for name, value in answer.values.items())
-        self.said.setText(f"{made.name}: {answer.problem or told or 'it measures nothing'}")
+        self._noted(made, answer)
+        self.said.setText(f"{made.name}: {answer.problem or told_of(answer)}")
         self.exchange.setPlainText("\n".join(answer.exchange) or "nothing went over the line")
 
     def _failed(self, text: str) -> None:

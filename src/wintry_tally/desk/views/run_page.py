@@ -23,7 +23,7 @@ from wintry_tally.desk.widgets.curve import Curve
 from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.guided_card import GuidedCard
 from wintry_tally.desk.widgets.lines import Line
-from wintry_tally.desk.widgets.parts import button, card, column, label, row, scrolling
+from wintry_tally.desk.widgets.parts import button, card, column, label, narrow, row, scrolling
 from wintry_tally.desk.widgets.quantity_field import QuantityField
 
 if TYPE_CHECKING:
@@ -100,6 +100,10 @@ class RunPage(StationView):
         self.mark.setMaximumWidth(190)
         self.mark.returnPressed.connect(self._mark)
         self.across_button = button("Across the room", self.show_across, "link", "Show it in huge figures (F11)")
+        self.over = QComboBox()
+        self.over.setAccessibleName("Hand the run over to another bench")
+        narrow(self.over)
+        self.over.activated.connect(self._hand_over)
         self._across: AcrossRoom | None = None
         QShortcut(QKeySequence("F11"), self, self.show_across)
         bar = row(self.pause, self.skip, self.stop, None, self.rate, self.change, self.speed)
@@ -110,7 +114,7 @@ class RunPage(StationView):
         inner = QWidget()
         inner.setLayout(
             column(
-                row(self.state, None, self.mark, self.across_button),
+                row(self.state, None, self.over, self.mark, self.across_button),
                 self.step,
                 self.trouble,
                 self.prompt,
@@ -133,6 +137,7 @@ class RunPage(StationView):
         self.speed.setCurrentIndex(index if index >= 0 else 0)
         self._sure = False
         self.stop.setText("Stop the test")
+        self._offer_others(live)
         self.tick()
 
     def tick(self) -> None:
@@ -383,6 +388,26 @@ class RunPage(StationView):
             self.stop.setText("Really stop? Press again")
             return
         self._ask(Request("stop"))
+
+    def _offer_others(self, live: LiveRun) -> None:
+        """The benches that could take the run over: other channels, or hands. A stand-in battery is on its own bench."""
+        self.over.clear()
+        own = str(live.run.settings.extra.get("channel", ""))
+        others = [] if live.guide is not None else [("by hand", "")]
+        with self.session.guard():
+            names = (channel.name for channel in self.session.equipment.channels)
+            others += [(f"channel {name}", name) for name in names if name != own]
+        self.over.addItem("Hand over to…", None)
+        for words, name in others:
+            self.over.addItem(words, name)
+        self.over.setVisible(live.run.method != "simulated" and bool(others))
+
+    def _hand_over(self) -> None:
+        live, chosen = self.session.running.of_sample(self.sample_id), self.over.currentData()
+        self.over.setCurrentIndex(0)
+        if live is not None and chosen is not None:
+            with self.session.guard():
+                self.session.running.hand_over(live, str(chosen))
 
     def _speed(self) -> None:
         live = self.session.running.of_sample(self.sample_id)

@@ -1,0 +1,90 @@
+"""A run handed over: from one channel to another, to hands, and back; refused where it cannot be."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+
+from tests.desk.doing import planned, start
+from wintry_tally.bench.equipment import ChannelSpec
+from wintry_tally.core.engine import Phase
+from wintry_tally.desk.running import worse
+from wintry_tally.desk.window import Window
+
+
+@pytest.fixture
+def live(qtbot, window: Window, sample_book: Path):
+    """A discharge at 2 A on the stand-in channel, and a second channel beside it."""
+    window.open_book(sample_book)
+    window.session.start_stand_ins()
+    equipment = window.session.equipment
+    first = equipment.channel("stand-in")
+    window.session.set_equipment("x", equipment.with_channel(replace(first, name="other", second="")))
+    page = planned(window, "capacity-reference")
+    page.edit.click()
+    for place, name, text in ((0, "until", "time 1 s"), (1, "set to", "2 A")):
+        page.steps.lines[place, name].setText(text)
+        page.steps.lines[place, name].editingFinished.emit()
+    page.bench.setCurrentIndex(page.bench.findData("stand-in"))
+    page.bench.activated.emit(page.bench.currentIndex())
+    start(qtbot, window, page)
+    item = next(iter(window.session.running.live.values()))
+    qtbot.waitUntil(lambda: item.latest.state.phase is Phase.DISCHARGING and item.latest.current_A > 1.5, timeout=15000)
+    return window
+
+
+def run_of(window: Window):
+    return next(iter(window.session.running.live.values()))
+
+
+def test_from_channel_to_channel_to_hands(qtbot, live: Window) -> None:
+    page = live.view("capacity").page("run")
+    choices = [page.over.itemText(index) for index in range(page.over.count())]
+    assert choices == ["Hand over to…", "by hand", "channel other"] and page.over.isVisible()
+    first = run_of(live)
+    page.over.setCurrentIndex(2)
+    page.over.activated.emit(2)
+    qtbot.waitUntil(lambda: run_of(live) is not first and not run_of(live).handing, timeout=15000)
+    second = run_of(live)
+    world = live.session._stand_ins.world
+    assert second.run.settings.extra["channel"] == "other" and second.latest.state.phase is Phase.PAUSED
+    assert not world.load_on, "everything is off until a person resumes it"
+    assert live.session.running.on_channel("stand-in") is None
+    live.show_bench()
+    live._bench.tick()
+    assert "is running" in live._bench._doing["other"].text() and live._bench._doing["stand-in"].text() == "free"
+    live.show_sample(second.run.sample_id)
+    page.refresh()
+    page._pause()
+    qtbot.waitUntil(lambda: second.latest.state.phase is Phase.DISCHARGING and world.load_on, timeout=15000)
+    drawn = second.latest.state.charge_Ah
+    page.over.setCurrentIndex(page.over.findData(""))
+    page.over.activated.emit(page.over.currentIndex())
+    qtbot.waitUntil(lambda: run_of(live) is not second and run_of(live).guide is not None, timeout=15000)
+    third = run_of(live)
+    assert third.run.method == "guided" and not world.load_on and third.latest.state.charge_Ah >= drawn
+    page.refresh()
+    page._pause()
+    qtbot.waitUntil(lambda: "load on at 2 A" in third.latest.asks, timeout=5000)
+    kinds = [event.kind for event in live.session.book.runs.events(third.run.id)]
+    assert kinds.count("hand-over") == 2 and "note" in kinds and "interrupted" not in kinds
+
+
+def test_what_cannot_take_over_is_refused_and_the_run_goes_on(qtbot, live: Window) -> None:
+    said: list[str] = []
+    live.session.failed.connect(said.append)
+    equipment = live.session.equipment
+    live.session.set_equipment("x", equipment.with_channel(ChannelSpec("bare", voltage="stand-in meter")))
+    page = live.view("capacity").page("run")
+    page.refresh()
+    page.over.setCurrentIndex(page.over.findData("bare"))
+    page.over.activated.emit(page.over.currentIndex())
+    assert "cannot take it over" in said[-1] and "no load" not in page.trouble.text()
+    assert run_of(live).latest.state.phase is Phase.DISCHARGING and live.session._stand_ins.world.load_on
+
+
+def test_of_two_accuracies_the_wider_counts() -> None:
+    assert worse("0.1%+2d", "0.5%+2d", 13.0) == "0.5%+2d" and worse("1%+0.01", "0.5%+0.01", 10.0) == "1%+0.01"
+    assert worse("", "0.5%+2d", 13.0) == "", "unknown stays unknown"
