@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import wave
+from pathlib import Path
+
 import pytest
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QColor, QFontDatabase, QGuiApplication
@@ -12,6 +15,7 @@ from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.verdict.outcome import OUTCOME_WORDS, Outcome
 from wintry_tally.core.working import Working
 from wintry_tally.desk.app import ICON, make_application
+from wintry_tally.desk.notify import ring
 from wintry_tally.desk.theme import DAY, NIGHT, Tokens
 from wintry_tally.desk.theme.style import apply, base_points, font
 from wintry_tally.desk.widgets.curve import Curve
@@ -284,3 +288,19 @@ def test_outcomes_and_empty_states_have_words(qtbot) -> None:
     assert set(OUTCOME_WORDS) == set(Outcome)
     state = shown(qtbot, empty("Nothing", "Do this next", button("Do", lambda: None, "main", "Do it")))
     assert state.findChildren(type(button("x", lambda: None)))[0].accessibleName() == "Do it"
+
+
+def test_a_call_is_heard_by_whichever_player_there_is(qtbot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    heard = tmp_path / "heard"
+    player = tmp_path / "paplay"
+    player.write_text(f'#!/bin/sh\nprintf "%s" "$1" > {heard}\n')
+    player.chmod(0o755)
+    monkeypatch.setattr("wintry_tally.desk.notify.shutil.which", lambda name: str(player) if name == "paplay" else None)
+    assert ring() == "paplay"
+    qtbot.waitUntil(lambda: heard.exists() and bool(heard.read_text()), timeout=5000)
+    with wave.open(heard.read_text()) as file:
+        assert file.getnchannels() == 1 and 0.3 < file.getnframes() / file.getframerate() < 2.0
+    monkeypatch.setattr("wintry_tally.desk.notify.shutil.which", lambda name: None)
+    beeps: list[str] = []
+    monkeypatch.setattr("wintry_tally.desk.notify.QApplication.beep", lambda: beeps.append("beep"))
+    assert ring() == "" and beeps == ["beep"], "the desktop's bell where no player is"
