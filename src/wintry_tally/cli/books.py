@@ -2,11 +2,22 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from dataclasses import replace
+from datetime import UTC, datetime
 from pathlib import Path
 
 from wintry_tally.book import Book
+from wintry_tally.book.keeping import keep_log
+from wintry_tally.cli.logs import analyse_joined
+from wintry_tally.core.analysis import Options
+from wintry_tally.core.battery import Sample
 from wintry_tally.core.errors import BookError, InputError
+from wintry_tally.core.protocol.kinds import TEST_KINDS
 from wintry_tally.core.verdict import School
+from wintry_tally.core.verdict.evidence import likely_method
+from wintry_tally.exchange.layout import Choices
+from wintry_tally.exchange.originals import original_bytes
 from wintry_tally.exchange.writer import write_log
 
 
@@ -17,11 +28,7 @@ def write_report(book_path: Path, code: str, out: Path, school: str) -> None:
     from wintry_tally.report.page import write_page
 
     with Book.open(book_path) as book:
-        samples = book.samples.all()
-        sample = next((item for item in samples if item.code == code), None)
-        if sample is None:
-            known = ", ".join(item.code for item in samples)
-            raise InputError(f'no sample "{code}" in the book', str(book_path), f"there are {known}")
+        sample = sample_of(book, code, book_path)
         runs = [
             report_run(RunFacts(**facts_values(run)), book.runs.trace(run.id))
             for run in book.runs.all(sample.id)
@@ -31,6 +38,39 @@ def write_report(book_path: Path, code: str, out: Path, school: str) -> None:
         entered = book.samples.entered(sample.id)
         dossier = assemble(sample, runs, School(school), prose, book.meta("demo") == "yes", entered)
     write_page(dossier, out)
+
+
+def import_logs(book_path: Path, code: str, logs: Sequence[Path], test: str, choices: Choices, options: Options) -> str:
+    """See `wintry-tally import`; returns the line printed.
+
+    Raises:
+        InputError: no such sample or kind of test.
+    """
+    with Book.open(book_path) as book:
+        sample = sample_of(book, code, book_path)
+        own = replace(options, family=options.family or sample.family, rated_Ah=options.rated_Ah or sample.rated_Ah)
+        log, analysis = analyse_joined(logs, choices, own)
+        method = test or likely_method(analysis)
+        if method not in TEST_KINDS:
+            raise InputError(f'"{method}" is no kind of test', mend=f"use one of {', '.join(TEST_KINDS)}")
+        started = log.started or datetime.fromtimestamp(logs[0].stat().st_mtime, UTC)
+        kind = TEST_KINDS[method]
+        run_id = keep_log(book, sample, kind, log.trace, analysis, started, original_bytes(logs))
+        return f"run {run_id}  {book.runs.get(run_id).title}  {kind.words}, {len(log.trace)} readings"
+
+
+def sample_of(book: Book, code: str, book_path: Path) -> Sample:
+    """The sample of a code.
+
+    Raises:
+        InputError: there is none; the message names those there are.
+    """
+    samples = book.samples.all()
+    sample = next((item for item in samples if item.code == code), None)
+    if sample is None:
+        known = ", ".join(item.code for item in samples) or "none"
+        raise InputError(f'no sample "{code}" in the book', str(book_path), f"there are {known}")
+    return sample
 
 
 def export_run(book_path: Path, run_id: int, out: Path, original: bool) -> None:

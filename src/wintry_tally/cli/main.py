@@ -149,6 +149,48 @@ def report(book: Path, sample: str, out: Path, school: str) -> None:
     click.echo(str(out))
 
 
+@cli.command("import")
+@click.argument("book", type=click.Path(path_type=Path))
+@click.argument("sample")
+@click.argument("logs", nargs=-1, required=True, type=click.Path(path_type=Path), metavar="LOG...")
+@click.option("--test", default="", help="The kind of test it is; guessed where it is not given.")
+@_log_options
+def import_into(book: Path, sample: str, logs: tuple[Path, ...], test: str, **given: Any) -> None:
+    """Keep a log (several files are one log) as a run of a sample, by its code."""
+    from wintry_tally.cli.books import import_logs
+    from wintry_tally.cli.logs import options_from, parse_given
+
+    click.echo(import_logs(book, sample, logs, test, *options_from(parse_given(given))))
+
+
+@cli.command()
+@click.option("--recipe", default="capacity-reference", show_default=True, help="A recipe's name, or a recipe file.")
+@click.option("--family", required=True, help="lfp, agm, gel, flooded or nmc.")
+@click.option("--rated-ah", type=float, required=True, help="The claimed capacity, Ah.")
+@click.option("--claim", "claims", multiple=True, help='A claim as printed, like "40 A continuous"; repeatable.')
+@click.option("--full", type=float, default=100.0, show_default=True, help="Charge at the start, %.")
+@click.option("--ambient", type=float, default=23.0, show_default=True, help="Ambient temperature, °C.")
+@click.option("--load-w", type=float, default=180.0, show_default=True, help="The load's power ceiling, W.")
+@click.option("--load-a", type=float, default=20.0, show_default=True, help="The load's current ceiling, A.")
+@click.option("--charger-a", type=float, default=50.0, show_default=True, help="The charger's ceiling, A.")
+@click.option("--charger-v", type=float, default=16.0, show_default=True, help="The charger's ceiling, V.")
+@click.option("--own-cutoff", is_flag=True, help="The load stops by itself at its cut-off; proven.")
+@click.option("--begins", default="", help='When it would begin, like "2026-11-25 21:00"; now where not given.')
+@click.option("--attended", default="", help='When somebody is there, like "7:00-22:00" or "Mon-Fri 8-17".')
+@click.option("--json", "as_json", is_flag=True, help="Print JSON.")
+def forecast(
+    recipe: str, family: str, rated_ah: float, claims: tuple[str, ...], full: float, ambient: float, load_w: float,
+    load_a: float, charger_a: float, charger_v: float, own_cutoff: bool, begins: str, attended: str, as_json: bool,
+) -> None:  # fmt: skip
+    """Foretell a recipe on the battery model, with the checks before its start."""
+    from wintry_tally.cli.foretelling import forecast_text, foretell
+    from wintry_tally.core.protocol.preflight import Bench
+
+    bench = Bench(load_w, load_a, charger_a, charger_v, own_cutoff=own_cutoff)
+    result = foretell(recipe, family, rated_ah, claims, full, ambient, bench, begins, attended)
+    click.echo(json.dumps(result, ensure_ascii=False, allow_nan=False) if as_json else forecast_text(result))
+
+
 @cli.command()
 @click.argument("book", type=click.Path(path_type=Path))
 @click.argument("run", type=int)

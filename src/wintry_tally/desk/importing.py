@@ -1,11 +1,9 @@
-"""What importing needs beside its page: reading off the main thread, a header's shape, the original's bytes."""
+"""What importing needs beside its page: reading off the main thread, and a header's shape."""
 
 from __future__ import annotations
 
 import hashlib
-import io
 import json
-import zipfile
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -15,7 +13,7 @@ from wintry_tally.core.errors import LogError
 from wintry_tally.desk.background import Job
 from wintry_tally.exchange.layout import Choices, Layout
 from wintry_tally.exchange.parts import join_logs
-from wintry_tally.exchange.reader import LogFile, file_bytes, peek, read_log
+from wintry_tally.exchange.reader import LogFile, peek, read_log
 
 
 @dataclass(frozen=True)
@@ -59,14 +57,3 @@ def shape_key(layout: Layout) -> str:
     """Names the shape of a header: the same device's logs have the same."""
     shape = json.dumps([layout.encoding == "parquet", layout.delimiter, [header.text for header in layout.headers]])
     return f"columns:{hashlib.sha256(shape.encode()).hexdigest()[:24]}"
-
-
-def original_bytes(paths: Sequence[Path]) -> tuple[str, bytes]:
-    """The file's own name and bytes; several together as a zip."""
-    if len(paths) == 1:
-        return paths[0].name, file_bytes(paths[0])
-    packed = io.BytesIO()
-    with zipfile.ZipFile(packed, "w", zipfile.ZIP_DEFLATED) as archive:
-        for number, path in enumerate(paths, 1):
-            archive.writestr(f"{number:02d}-{path.name}", path.read_bytes())
-    return f"{paths[0].stem}-and-{len(paths) - 1}-more.zip", packed.getvalue()

@@ -22,7 +22,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from wintry_tally.book import RunSettings, RunStatus
+from wintry_tally.book.keeping import keep_log
 from wintry_tally.core.analysis import Instrument, Options
 from wintry_tally.core.analysis.derivation import charge_working, energy_working, mean_voltage_working
 from wintry_tally.core.battery import Sample
@@ -30,7 +30,7 @@ from wintry_tally.core.protocol.kinds import TEST_KINDS
 from wintry_tally.core.quantity import Accuracy, format_duration, parse_accuracy
 from wintry_tally.core.verdict.evidence import ALTERS, likely_method
 from wintry_tally.desk.background import Job
-from wintry_tally.desk.importing import Looked, Unread, look, original_bytes, shape_key
+from wintry_tally.desk.importing import Looked, Unread, look, shape_key
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.theme.style import colour
 from wintry_tally.desk.views.station import StationView
@@ -41,6 +41,7 @@ from wintry_tally.desk.widgets.line_number import LineNumber
 from wintry_tally.desk.widgets.parts import button, card, column, label, row, scrolling
 from wintry_tally.desk.widgets.quantity_field import QuantityField, TypedField
 from wintry_tally.exchange.layout import DELIMITER_WORDS, Choices, Layout
+from wintry_tally.exchange.originals import original_bytes
 from wintry_tally.exchange.reader import LogFile
 from wintry_tally.report.curve import discharge_curve
 
@@ -450,39 +451,10 @@ class ImportPage(StationView):
             return
         log, paths = self._looked.log, self._paths
         kind = TEST_KINDS[str(self.test.currentData())]
-        options = self._looked.analysis.options
-        trace = log.trace
-        sample = self.session.sample(self.sample_id)
-        settings = RunSettings(
-            family=sample.family_key,
-            rated_Ah=sample.rated_Ah,
-            cutoff_V=options.cutoff_V,
-            voltage_accuracy=str(options.instrument.voltage or ""),
-            current_accuracy=str(options.instrument.current or ""),
-            voltage_resolution=trace.resolution.get("voltage_V", 0.0),
-            current_resolution=trace.resolution.get("current_A", 0.0),
-            instrument=options.instrument.name,
-            ambient_C=options.ambient_C,
-            mode="imported",
-        )
-        book = self.session.book
+        sample, analysis = self.session.sample(self.sample_id), self._looked.analysis
         with self.session.guard():
-            words = kind.words.removesuffix(" test").capitalize()
-            number = sum(1 for run in self.session.runs(self.sample_id) if run.title.startswith(words)) + 1
             started = log.started or datetime.fromtimestamp(paths[0].stat().st_mtime, UTC)
-            run_id = book.runs.begin(
-                self.sample_id, f"{words} {number}", "imported", started, settings, {"method": kind.method},
-                kind.station, RunStatus.RUNNING,
-            )  # fmt: skip
-            try:
-                book.runs.keep_original(run_id, *original_bytes(paths))
-                book.runs.seal(run_id, trace)
-                book.runs.change(run_id, repair=options.repair)
-                test = self._looked.analysis.capacity
-                book.runs.finish(run_id, test.ended_by if test else "", "", started)
-            except Exception:
-                book.runs.remove(run_id)
-                raise
+            keep_log(self.session.book, sample, kind, log.trace, analysis, started, original_bytes(paths))
             self._remember(log)
             self.session.said.emit(f"{paths[0].name} is kept in the book.")
             self._paths = ()

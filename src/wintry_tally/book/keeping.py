@@ -1,0 +1,60 @@
+"""Keeping an imported log as a finished run: the readings as read, the file's own bytes beside them."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from wintry_tally.book.book import Book
+from wintry_tally.book.records import RunSettings, RunStatus
+from wintry_tally.core.analysis import Analysis
+from wintry_tally.core.battery import Sample
+from wintry_tally.core.protocol.kinds import TestKind
+from wintry_tally.core.trace.trace import Trace
+
+
+def keep_log(
+    book: Book,
+    sample: Sample,
+    kind: TestKind,
+    trace: Trace,
+    analysis: Analysis,
+    started: datetime,
+    original: tuple[str, bytes],
+) -> int:
+    """Keep a log that was read and analysed; returns the run's number. All of it, or nothing.
+
+    Args:
+        trace: as read, before any repair; original: the file's own name and bytes.
+
+    Raises:
+        BookError: the book cannot be written.
+    """
+    options = analysis.options
+    settings = RunSettings(
+        family=sample.family_key,
+        rated_Ah=sample.rated_Ah,
+        cutoff_V=options.cutoff_V,
+        voltage_accuracy=str(options.instrument.voltage or ""),
+        current_accuracy=str(options.instrument.current or ""),
+        voltage_resolution=trace.resolution.get("voltage_V", 0.0),
+        current_resolution=trace.resolution.get("current_A", 0.0),
+        instrument=options.instrument.name,
+        ambient_C=options.ambient_C,
+        mode="imported",
+    )
+    words = kind.words.removesuffix(" test").capitalize()
+    number = sum(1 for run in book.runs.all(sample.id) if run.title.startswith(words)) + 1
+    run_id = book.runs.begin(
+        sample.id, f"{words} {number}", "imported", started, settings, {"method": kind.method}, kind.station,
+        RunStatus.RUNNING,
+    )  # fmt: skip
+    try:
+        book.runs.keep_original(run_id, *original)
+        book.runs.seal(run_id, trace)
+        book.runs.change(run_id, repair=options.repair)
+        test = analysis.capacity
+        book.runs.finish(run_id, test.ended_by if test else "", "", started)
+    except Exception:
+        book.runs.remove(run_id)
+        raise
+    return run_id
