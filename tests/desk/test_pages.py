@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -12,7 +13,9 @@ from PySide6.QtWidgets import QFileDialog
 from tests.making import discharge, write_log
 from wintry_tally.book import Book, RunSettings, RunStatus
 from wintry_tally.core.verdict.outcome import Outcome
+from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.window import Window
+from wintry_tally.exchange.writer import write_log as write_readings
 
 
 @pytest.fixture
@@ -307,3 +310,28 @@ def test_a_run_held_by_another_window_is_said_to_be(one: Window, sample_book: Pa
     overview = one.view("capacity").overview
     assert one.session.running.elsewhere(one.session.book.runs.get(run)) and overview._banner.count() == 1
     other.shut_down()
+
+
+def test_cells_and_a_second_meter_in_a_log_are_kept_beside(qtbot, window: Window, sample_book: Path, tmp_path) -> None:
+    trace = discharge()
+    beside = {
+        "second_A": trace.current * 1.003,
+        "cell_1_V": trace.voltage_V / 2,
+        "cell_2_V": trace.voltage_V / 2 + 0.004,
+    }
+    written = tmp_path / "cells.csv"
+    write_readings(replace(trace, beside=beside), written)
+    window.open_book(sample_book)
+    window.import_log(written)
+    page = window.view("capacity").page("import")
+    qtbot.waitUntil(lambda: page.keep_button.isEnabled(), timeout=10000)
+    shown = [box.currentText() for box in page._boxes]
+    assert shown == ["time", "voltage", "current", "kept beside", "kept beside", "kept beside"]
+    page.keep()
+    qtbot.waitUntil(lambda: window.session.dossier(window.sample_id) is not None, timeout=15000)
+    figures = [item for item in window.findChildren(Figure) if "apart under load" in item.accessibleName()]
+    assert figures and "4 mV" in figures[0].accessibleName()
+    opened: list[object] = []
+    figures[0].opened.connect(opened.append)
+    qtbot.keyClick(figures[0], Qt.Key.Key_Return)
+    assert opened and "highest cell" in opened[0].formula  # type: ignore[attr-defined]

@@ -55,6 +55,8 @@ FIELD_WORDS = (
     ("counter_Ah", "counter Ah"),
     ("counter_Wh", "counter Wh"),
     ("power", "power"),
+    ("charge_state", "gauge %"),
+    ("frame", "frame number"),
 )
 PREVIEW_ROWS = 4
 
@@ -330,11 +332,14 @@ class ImportPage(StationView):
         )
         self._boxes = []
         used = {index: field for field, index in layout.columns.items()}
+        beside = {index for index, _ in layout.beside.values()}
         for index in range(len(layout.headers)):
             box = QComboBox()
             box.setAccessibleName(f"Use of column {layout.headers[index].text or index + 1}")
             for key, words in FIELD_WORDS:
                 box.addItem(words, key)
+            if index in beside:
+                box.setItemText(0, "kept beside")
             box.setCurrentIndex(max(0, box.findData(used.get(index, ""))))
             box.activated.connect(self._columns_chosen)
             self._boxes.append(box)
