@@ -41,7 +41,7 @@ def test_a_charge_is_shown_as_one(qtbot, one: Window) -> None:
     assert "put in" in page.start_card.outlook.text()
     start(qtbot, one, page)
     run_page = one.view("charge").page("run")
-    qtbot.waitUntil(lambda: run_page._charge_label.text() == "Charge put in", timeout=10000)
+    qtbot.waitUntil(lambda: run_page._titles["Charge"].text() == "Charge put in", timeout=10000)
     qtbot.waitUntil(lambda: not one.session.running.live, timeout=60000)
     qtbot.waitUntil(lambda: one.session.dossier(one.sample_id) is not None, timeout=20000)
     one.show_station("charge")
