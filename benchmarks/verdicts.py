@@ -4,7 +4,7 @@ Each test is simulated with a meter whose errors are drawn from its specificatio
 claims file as `wintry-tally judge` does. What a claim says is drawn around the truth, so that about half of the claims
 hold. A verdict is wrong when it says met of a claim that does not hold, or missed of one that does.
 
-.venv/bin/python benchmarks/verdicts.py [--count 40] [KIND ...]
+.venv/bin/python benchmarks/verdicts.py [--count 40] [--first 1] [KIND ...]
 """
 
 from __future__ import annotations
@@ -209,11 +209,11 @@ def judged(trial: Trial, folder: Path) -> dict[str, Any]:
     return verdict
 
 
-def score(kind: str, count: int) -> Counter[str]:
-    """Right, wrong and open verdicts of a kind."""
+def score(kind: str, count: int, first: int = 1) -> Counter[str]:
+    """Right, wrong and open verdicts of a kind, on batteries drawn from seed `first` on."""
     tally: Counter[str] = Counter()
     with tempfile.TemporaryDirectory() as name:
-        for seed in range(1, count + 1):
+        for seed in range(first, first + count):
             trial = KINDS[kind](Random(1000 * seed + len(kind)), seed)
             outcome = judged(trial, Path(name))["outcome"]
             if outcome in {"met", "missed"}:
@@ -233,9 +233,10 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("kinds", nargs="*", default=[], metavar="KIND")
     parser.add_argument("--count", type=int, default=40)
+    parser.add_argument("--first", type=int, default=1, help="the first seed; others are other batteries")
     asked = parser.parse_args()
     for kind in asked.kinds or KINDS:
-        tally = score(kind, asked.count)
+        tally = score(kind, asked.count, asked.first)
         decided = tally["right"] + tally["wrong"]
         share = f"{100 * tally['wrong'] / decided:.0f} % wrong" if decided else "none decided"
         rest = ", ".join(

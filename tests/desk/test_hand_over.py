@@ -85,6 +85,21 @@ def test_what_cannot_take_over_is_refused_and_the_run_goes_on(qtbot, live: Windo
     assert run_of(live).latest.state.phase is Phase.DISCHARGING and live.session._stand_ins.world.load_on
 
 
+def test_a_channel_that_does_not_answer_takes_nothing_over(qtbot, live: Window) -> None:
+    said: list[str] = []
+    live.session.failed.connect(said.append)
+    equipment = live.session.equipment
+    silent = replace(equipment.instrument("stand-in second meter"), name="spare meter")
+    spec = replace(equipment.channel("other"), name="spare", voltage="spare meter")
+    live.session.set_equipment("x", equipment.with_instrument(silent).with_channel(spec))
+    live.session._stand_ins.world.fault("second", "silence")
+    live.session.running.hand_over(run_of(live), "spare")
+    qtbot.waitUntil(lambda: bool(said), timeout=15000)
+    assert "cannot take it over" in said[-1] and "spare meter" in said[-1]
+    item = run_of(live)
+    assert not item.handing and item.worker.alive and item.run.settings.extra["channel"] == "stand-in"
+
+
 def test_of_two_accuracies_the_wider_counts() -> None:
     assert worse("0.1%+2d", "0.5%+2d", 13.0) == "0.5%+2d" and worse("1%+0.01", "0.5%+0.01", 10.0) == "1%+0.01"
     assert worse("", "0.5%+2d", 13.0) == "", "unknown stays unknown"

@@ -324,13 +324,37 @@ class Running:
             if barred:
                 raise InputError(f"{where} cannot take it over: {barred[0].name}, {barred[0].message}")
         item.handing = True
-        item.worker.ask(Request("hand-over", words=where))
-        # letting go of an instrument may take its time: not here
-        self._session.workshop.start(
-            lambda _job: item.worker.stop_thread(),
-            lambda _done: self._handed_over(item, channel),
-            self._session.failed.emit,
-        )
+        own = str(item.run.settings.extra.get("channel", ""))
+
+        def change_hands(_job: object) -> str:
+            """Off this thread: instruments may take their time. What the new channel does not answer, or nothing."""
+            silent = self._silent_on(channel, own) if channel else ""
+            if not silent:
+                item.worker.ask(Request("hand-over", words=where))
+                item.worker.stop_thread()
+            return silent
+
+        def changed(silent: str) -> None:
+            item.handing = False
+            if silent:
+                self._session.failed.emit(f"{where} cannot take it over: {silent}")
+            else:
+                self._handed_over(item, channel)
+
+        self._session.workshop.start(change_hands, changed, self._session.failed.emit)
+
+    def _silent_on(self, channel: str, own: str) -> str:
+        """The first of a channel's instruments that does not answer, with its reason; empty when all do.
+
+        Those that the run's own channel holds are known to be alive, and are not asked by two at once.
+        """
+        from wintry_tally.bench.connect import tried
+
+        equipment = self._session.equipment
+        held = set(equipment.channel(own).used) if own else set()
+        asked = (name for name in equipment.channel(channel).used if name not in held)
+        answers = (tried(equipment.instrument(name)) for name in asked)
+        return next((answer.problem for answer in answers if answer.problem), "")
 
     def _handed_over(self, item: LiveRun, channel: str) -> None:
         book = self._session.book

@@ -130,6 +130,7 @@ def _sheet(t: Tokens, points: float) -> str:
     QLineEdit:focus, QPlainTextEdit:focus, QComboBox:focus {{ border: 2px solid {t.accent}; padding: 4px 6px; }}
     QLineEdit[state="problem"] {{ border: 2px solid {t.missed}; padding: 4px 6px; }}
     QLineEdit:disabled, QComboBox:disabled {{ color: {t.quiet}; background: {t.paper}; }}
+    QComboBox {{ combobox-popup: 0; }}
     QComboBox::drop-down {{ border: none; width: 22px; }}
     QComboBox::down-arrow {{ image: url({icons}/chevron-{t.name}.svg); width: 12px; height: 12px; }}
     QCheckBox::indicator {{ width: 14px; height: 14px; border: 1.5px solid {t.quiet}; border-radius: 2px; background: {t.card}; }}

@@ -431,9 +431,8 @@ def beside_words(told: Mapping[str, float]) -> str:
     if len(cells) > 1:
         low, high = min(cells.values()), max(cells.values())
         lowest = next(number for number, value in cells.items() if value == low)
-        parts.append(
-            f"cells {low:.3f} to {high:.3f} V, {1000 * (high - low):.0f} mV apart, the lowest is cell {lowest}"
-        )
+        which = f", the lowest is cell {lowest}" if high - low >= 0.002 else ""
+        parts.append(f"cells {low:.3f} to {high:.3f} V, {1000 * (high - low):.0f} mV apart{which}")
     if "charge_state" in told:
         parts.append(f"the pack's gauge says {told['charge_state']:.0f} %")
     if "pack_C" in told:
