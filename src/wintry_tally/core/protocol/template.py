@@ -69,6 +69,7 @@ class Template:
         cautions: keys of the cautions shown; school: words on the school followed, where there are several.
         needs: claim kinds without which it makes no sense; stops: stop limits that differ from the usual.
         withheld: shown with its reason and not startable while no protection data is claimed.
+        first: the usual one of its station, shown before the others.
     """
 
     name: str
@@ -85,6 +86,7 @@ class Template:
     needs: tuple[str, ...] = ()
     stops: dict[str, Value] = field(default_factory=dict)
     withheld: bool = False
+    first: bool = False
 
     def fits(self, family: Family) -> bool:
         """Whether it is offered for a family."""

@@ -142,7 +142,7 @@ class StationOverview(StationView):
         self._filled_for = family.key
         clear(self._recipes)
         fitting = [item for item in shipped().values() if item.station == self.key and item.fits(family)]
-        for line, template in enumerate(fitting):
+        for line, template in enumerate(sorted(fitting, key=lambda item: not item.first)):
             go = button(template.title, partial(self.recipe.emit, template), "link", f"Plan: {template.title}")
             self._recipes.addWidget(go, line, 0, Qt.AlignmentFlag.AlignTop)
             school = f" ({template.school})" if template.school else ""
