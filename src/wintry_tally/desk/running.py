@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import time
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from typing import TYPE_CHECKING, Any
 
@@ -16,6 +15,7 @@ from wintry_tally.core.errors import InputError, WintryError
 from wintry_tally.core.protocol import CapacityPlan, EndCause, LoadLimits, Recipe, capacity_recipe
 from wintry_tally.core.protocol.recipe import CAUSE_WORDS
 from wintry_tally.core.quantity import parse_accuracy
+from wintry_tally.desk.live import LiveRun, ambient_of, full_of
 
 # the battery model needs NumPy: it is loaded when a run is planned, started or taken up, not when a book is opened
 if TYPE_CHECKING:
@@ -23,100 +23,12 @@ if TYPE_CHECKING:
     from wintry_tally.bench.interfaces import Channel
     from wintry_tally.bench.journal import Journal
     from wintry_tally.bench.loop import Snapshot
-    from wintry_tally.bench.worker import RunWorker
-    from wintry_tally.core.cell import Parameters
-    from wintry_tally.core.plan import Forecast, LiveForecast, Onward
+    from wintry_tally.core.plan import Forecast
     from wintry_tally.desk.session import Session
-
-
-@dataclass
-class LiveRun:
-    """A live run with its worker and its forecast; `guide` takes the readings of one that is walked through by hand."""
-
-    run: Run
-    recipe: Recipe
-    worker: RunWorker
-    curve: Forecast
-    parameters: Parameters
-    guide: GuidedLoop | None = None
-    handing: bool = False
-    _onward: Onward | None = None
-    _onward_for: tuple[object, ...] = ()
-    _onward_at: tuple[float, float] = (0.0, 0.0)
-
-    @property
-    def latest(self) -> Snapshot:
-        """What it is doing."""
-        return self.worker.latest
-
-    @property
-    def one_discharge(self) -> bool:
-        """Whether its one live step is a discharge: then the curve so far says how far along it is."""
-        live = [part.kind for part in self.recipe.steps if part.kind in {"discharge", "charge"}]
-        return live == ["discharge"]
-
-    def ahead(self) -> LiveForecast | None:
-        """The forecast of the end of its one discharge, from what was drawn so far; None at any other time."""
-        from wintry_tally.core.plan import live_forecast
-
-        seen = self.latest
-        if not self.one_discharge or seen.state.phase is not Phase.DISCHARGING:
-            return None
-        return live_forecast(
-            self.run.settings.rated_Ah or 0.0, seen.state.charge_Ah, seen.current_A, seen.voltage_V, self.curve
-        )
-
-    @property
-    def unread_s(self) -> float:
-        """How long the last reading of a run by hand is ago while current flows; 0 for any other run."""
-        return self.guide.unread_s if self.guide is not None else 0.0
-
-    def ends_at(self) -> datetime | None:
-        """When it will likely end, on the wall clock, at the speed it runs."""
-        remaining = self.remaining_s()
-        if remaining is None:
-            return None
-        return datetime.now().astimezone() + timedelta(seconds=remaining / max(1.0, self.worker.speed))
-
-    def onward(self) -> tuple[Onward | None, float]:
-        """The model's way on, for runs of several steps and charges, and how long ago it began, s of the run's time.
-
-        Worked out anew with each step, and every few seconds of the wall's clock or minutes of the run's.
-        """
-        from wintry_tally.core.engine import Observation
-        from wintry_tally.core.plan import onward
-
-        seen = self.latest
-        now = (seen.state.index, seen.state.phase, seen.state.setting)
-        elapsed = seen.elapsed_s - self.unread_s
-        ago, age = seen.elapsed_s - self._onward_at[0], time.monotonic() - self._onward_at[1]
-        if now != self._onward_for or age > ONWARD_EVERY_S or (ago > ONWARD_MOST_S and age > 0.5):
-            reading = Observation(seen.voltage_V, seen.current_A, seen.temperature_C)
-            settings = self.run.settings
-            self._onward = onward(
-                self.recipe, seen.state, elapsed, reading, self.parameters, _ambient(settings), _full(settings),
-                self.curve,
-            )  # fmt: skip
-            self._onward_for, self._onward_at, ago = now, (elapsed, time.monotonic()), self.unread_s
-        return self._onward, ago
-
-    def remaining_s(self) -> float | None:
-        """Seconds of its own time until its last current flows, or until its last rest is over."""
-        ahead = self.ahead()
-        if ahead is not None:
-            return max(0.0, ahead.remaining_s - self.unread_s)
-        if self.latest.ended or not self.recipe.live:
-            return None
-        to_come, ago = self.onward()
-        if to_come is None:
-            return None
-        return max(0.0, (to_come.end_s if to_come.end_s > 0 else to_come.step_s) - ago)
 
 
 SOON_S, SOON_AFTER_S = 300.0, 1800.0
 """A run of more than half an hour calls five minutes before its end."""
-ONWARD_EVERY_S, ONWARD_MOST_S = 10.0, 300.0
-"""The model's way on is worked out anew so often, s of the wall's clock: it takes some tens of milliseconds."""
 
 
 class Running:
@@ -253,7 +165,7 @@ class Running:
         if past:
             worker.seed_curve(_with_charge(past))
         parameters = parameters_for(family_named(settings.family), settings.rated_Ah or 1.0)
-        curve = forecast(recipe, parameters, _ambient(settings), full=_full(settings))
+        curve = forecast(recipe, parameters, ambient_of(settings), full=full_of(settings))
         self.live[run.id] = LiveRun(run, recipe, worker, curve, parameters, guide)
         worker.start()
 
@@ -287,8 +199,8 @@ class Running:
             settings.seed,
             power_W=settings.power_W,
             current_A=settings.load_A,
-            ambient_C=_ambient(settings),
-            state_of_charge=_full(settings),
+            ambient_C=ambient_of(settings),
+            state_of_charge=full_of(settings),
         )
         if "start_C" in settings.extra:
             channel.world.model.temperature_C = float(settings.extra["start_C"])
@@ -463,15 +375,6 @@ def worse(one: str, other: str, at: float) -> str:
         return ""
     limits = [part.percent / 100.0 * at + part.offset_limit(0.001) for part in map(parse_accuracy, (one, other))]
     return one if limits[0] >= limits[1] else other
-
-
-def _ambient(settings: RunSettings) -> float:
-    return 23.0 if settings.ambient_C is None else settings.ambient_C
-
-
-def _full(settings: RunSettings) -> float:
-    """The stand-in's state of charge at the start, 0 to 1."""
-    return float(settings.extra.get("state_of_charge", 1.0))
 
 
 def _with_charge(rows: list[Any]) -> list[tuple[float, float, float, float]]:

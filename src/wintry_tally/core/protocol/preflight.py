@@ -264,16 +264,7 @@ def _attended(recipe: Recipe, forecast_s: float | None, attendance: Attendance |
 def _switched_by_hand(recipe: Recipe) -> Check:
     """What only hands can set before a run by hand."""
     words = "Set the load's counter to zero, or note what it shows with the first reading."
-    low = next(
-        (
-            rule.value
-            for step in recipe.steps
-            if step.kind == "discharge"
-            for rule in step.ends
-            if rule.kind == "voltage"
-        ),
-        None,
-    )
+    low = recipe.cutoff_V
     if low is not None:
         words += f" Set its cut-off to {low:g} V."
     return Check("By hand", "heed", words + " Nothing here can switch it off.")

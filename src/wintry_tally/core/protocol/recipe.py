@@ -158,6 +158,12 @@ class Recipe:
     method: str = "capacity"
 
     @property
+    def cutoff_V(self) -> float | None:
+        """The cut-off of its first discharge that has one."""
+        drawn = (step for step in self.steps if step.kind == "discharge")
+        return next((rule.value for step in drawn for rule in step.ends if rule.kind == "voltage"), None)
+
+    @property
     def attended(self) -> bool:
         """Whether any step wants somebody there."""
         return any(step.attended for step in self.steps)

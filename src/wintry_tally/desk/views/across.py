@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QGridLayout, QLabel, QVBoxLayout, QWidget
 
 from wintry_tally.core.engine import Phase
 from wintry_tally.core.quantity import format_duration
-from wintry_tally.desk.running import LiveRun
+from wintry_tally.desk.live import LiveRun
 from wintry_tally.desk.theme import current as current_tokens
 
 NAMES = ("V", "A", "Ah", "to the end")

@@ -14,7 +14,7 @@ from wintry_tally.desk.widgets.parts import column
 
 if TYPE_CHECKING:
     from wintry_tally.core.protocol.template import Template
-    from wintry_tally.desk.running import LiveRun
+    from wintry_tally.desk.live import LiveRun
 
 
 class BenchStation(StationView):

@@ -13,7 +13,7 @@ from wintry_tally.desk.widgets.parts import button, clear, column, label, row, s
 from wintry_tally.desk.widgets.tag import Tag
 
 if TYPE_CHECKING:
-    from wintry_tally.desk.running import LiveRun
+    from wintry_tally.desk.live import LiveRun
 
 
 class Rack(QWidget):

@@ -324,16 +324,6 @@ class RecipePage(StationView):
     def _settings(self, channel: str) -> RunSettings:
         sample, recipe = self.session.sample(self.sample_id), self.steps.recipe
         assert recipe is not None
-        cutoff = next(
-            (
-                rule.value
-                for step in recipe.steps
-                if step.kind == "discharge"
-                for rule in step.ends
-                if rule.kind == "voltage"
-            ),
-            None,
-        )
         ambient = 23.0 if self.ambient.number is None else self.ambient.number
         extra: dict[str, object] = {"state_of_charge": self._share()}
         if self.every.number is not None and self.every.number > 1.0:
@@ -341,7 +331,7 @@ class RecipePage(StationView):
         known: dict[str, object] = {
             "family": sample.family_key,
             "rated_Ah": sample.rated_Ah,
-            "cutoff_V": cutoff,
+            "cutoff_V": recipe.cutoff_V,
             "ambient_C": ambient,
             "mode": "recipe",
             "extra": extra,

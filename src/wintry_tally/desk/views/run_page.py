@@ -27,7 +27,7 @@ from wintry_tally.desk.widgets.parts import button, card, column, label, narrow,
 from wintry_tally.desk.widgets.quantity_field import QuantityField
 
 if TYPE_CHECKING:
-    from wintry_tally.desk.running import LiveRun
+    from wintry_tally.desk.live import LiveRun
 
 COUNTED = (("counter_Ah", "Ah"), ("counter_Wh", "Wh"))
 MINOR = ("Charge so far", "Power", "Energy", "Under load", "Ends about", "To come")

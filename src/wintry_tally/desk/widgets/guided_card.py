@@ -15,7 +15,7 @@ from wintry_tally.desk.widgets.parts import button, card, column, label, row
 from wintry_tally.desk.widgets.reading_line import ReadingLine
 
 if TYPE_CHECKING:
-    from wintry_tally.desk.running import LiveRun
+    from wintry_tally.desk.live import LiveRun
 
 
 class GuidedCard(QWidget):
