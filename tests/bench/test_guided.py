@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -99,6 +100,26 @@ def test_a_step_goes_from_its_first_reading(tmp_path: Path) -> None:
     hold.reads(40.0 + limit + 2, 13.05, amps)
     assert hold.loop.state.index == index + 1
     hold.book.close()
+
+
+def test_people_take_their_time_and_short_steps_are_read_more_often(tmp_path: Path) -> None:
+    slow = Hand(tmp_path, "resistance-steps")
+    assert math.isinf(slow.loop.recipe.stops.time_most_s), "a pause for coffee stops nothing"
+    while slow.loop.state.phase is not Phase.DISCHARGING:
+        slow.loop.ask(Request("skip"))
+    slow.waits(7200.0)
+    slow.reads(7200.0, 13.1, slow.recipe.steps[slow.loop.state.index].setting)
+    assert not slow.loop.snapshot().ended and slow.loop.due_in_s == 30.0, "half a minute apart at the least"
+    slow.book.close()
+
+
+def test_a_rest_until_settled_wants_readings(tmp_path: Path) -> None:
+    rest = Hand(tmp_path, "rest-until-settled")
+    assert rest.loop.due_in_s == 1800.0
+    for minutes, volts in ((5, 13.40), (40, 13.36), (75, 13.355), (110, 13.354)):
+        seen = rest.reads(60.0 * minutes, volts)
+    assert seen.ended and seen.state.cause is EndCause.SETTLED
+    rest.book.close()
 
 
 def test_a_reading_is_taken_back_with_its_trace_in_the_record(hand: Hand) -> None:

@@ -52,6 +52,9 @@ def test_a_run_by_hand_from_switching_on_to_the_end(qtbot, one: Window) -> None:
     page = by_hand(qtbot, one)
     live = next(iter(one.session.running.live.values()))
     assert "everything off" in page.guided.asks.text() and page.guided.isVisible() and not page.speed.isVisible()
+    typed(qtbot, page, "13.3", "8")
+    assert "everything should be off" in page.guided.entry.slips.messages[0]
+    page.guided.entry.empty()
     press(page, "Skip this step")
     qtbot.waitUntil(lambda: "switch the load on at" in page.guided.asks.text(), timeout=5000)
     assert any("A reading is due" in text for text in called)

@@ -30,6 +30,8 @@ from wintry_tally.core.protocol import Recipe
 
 TICK_S = 0.2
 READ_EVERY_S = 1800.0
+LEAST_EVERY_S, SHARE_OF_STEP = 30.0, 0.25
+"""In a short step readings are asked for four times, half a minute apart at the least."""
 NEAR_END_V = 0.5
 NEAR_END_SHARE = 0.2
 """Within so much of the cut-off readings are asked for in this share of the usual interval."""
@@ -39,9 +41,9 @@ MODE_WORDS = {"current": "at {0:g} A", "power": "at {0:g} W", "resistance": "wit
 
 
 def guided(recipe: Recipe) -> Recipe:
-    """The same recipe for a person: silence ends nothing, and one reading typed is as good as two in a row."""
+    """The same recipe for a person: silence ends nothing, people take their time, one reading is as good as two in a row."""
     steps = tuple(replace(part, ends=tuple(replace(rule, readings=1) for rule in part.ends)) for part in recipe.steps)
-    return replace(recipe, steps=steps, stops=replace(recipe.stops, silence_s=math.inf))
+    return replace(recipe, steps=steps, stops=replace(recipe.stops, silence_s=math.inf, time_most_s=math.inf))
 
 
 @dataclass(frozen=True)
@@ -184,14 +186,18 @@ class GuidedLoop:
     def due_in_s(self) -> float | None:
         """Seconds until the next reading is due, below zero when it is overdue; None where none is wanted."""
         state = self.state
-        if state.phase not in LIVE:
+        watched = state.phase is Phase.RESTING and any(
+            rule.kind != "time" for rule in self.recipe.steps[state.index].ends
+        )
+        if state.phase not in LIVE and not watched:
             return None
         since = state.step_since_s if self._read_at is None else max(self._read_at, state.step_since_s)
         part = self.recipe.steps[state.index]
-        every = part.every_s or self.read_every_s
+        lasts = min((rule.value for rule in part.ends if rule.kind == "time"), default=math.inf)
+        every = min(self.read_every_s, max(LEAST_EVERY_S, SHARE_OF_STEP * lasts))
         low = max((rule.value for rule in part.ends if rule.kind in {"voltage", "protection"}), default=None)
         near = low is not None and part.kind == "discharge" and self._seen.voltage_V < low + NEAR_END_V
-        wait = 0.0 if self._first or self._to_switch else every * (NEAR_END_SHARE if near else 1.0)
+        wait = 0.0 if not watched and (self._first or self._to_switch) else every * (NEAR_END_SHARE if near else 1.0)
         return since + wait - self._clock()
 
     def _take(self, typed: Typed) -> None:

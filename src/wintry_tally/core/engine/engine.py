@@ -100,7 +100,12 @@ def step(recipe: Recipe, state: RunState, seen: Observation | Request | None, no
 def _counted(recipe: Recipe, state: RunState, seen: Observation, now_s: float) -> RunState:
     changes: dict[str, Any] = {"bad": 0, "last_s": now_s, "last_V": seen.voltage_V, "last_A": seen.current_A}
     if state.anchor_s is None or now_s - state.anchor_s >= 2.0 * SLOPE_OVER_S:
-        changes.update(anchor_s=now_s, anchor_V=seen.voltage_V, anchor_C=seen.temperature_C)
+        sparse = state.anchor_s is not None and state.last_s is not None and now_s - state.last_s >= SLOPE_OVER_S
+        if sparse and math.isfinite(state.last_V):
+            # readings far apart: the one before is the other end of the slope
+            changes.update(anchor_s=state.last_s, anchor_V=state.last_V, anchor_C=None)
+        else:
+            changes.update(anchor_s=now_s, anchor_V=seen.voltage_V, anchor_C=seen.temperature_C)
     if state.last_s is not None and state.phase in LIVE and math.isfinite(state.last_V):
         step_s = max(0.0, now_s - max(state.last_s, state.step_since_s))
         charge = 0.5 * (seen.current_A + state.last_A) * step_s / 3600.0

@@ -18,6 +18,10 @@ if TYPE_CHECKING:
     from wintry_tally.desk.live import LiveRun
 
 
+OFF_A = 0.3
+"""A current above it is one that was left on; below, what a display or a meter takes."""
+
+
 class GuidedCard(QWidget):
     """Follows a live run that has a guide; `show_run` at every tick."""
 
@@ -82,6 +86,9 @@ class GuidedCard(QWidget):
             words = f"this is before the run began, at {run.started.astimezone():%H:%M:%S}"
             return [Slip("time", words, may_be=False)]
         part = self._live.recipe.steps[state.index]
+        if not live and (reading.current_A or 0.0) > OFF_A:
+            words = f"{reading.current_A:g} A still flow, where everything should be off: switch it off first"
+            return [Slip("current", words)]
         expected = state.setting if live and part.mode in {"current", "charge"} else None
         # at another phase the current before is no measure of this one
         earlier = [item for item in self._readings() if live or not item.current_A]
