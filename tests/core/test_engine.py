@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import math
 from dataclasses import replace
 
@@ -288,3 +289,50 @@ def test_the_live_forecast_of_a_plateau_stays_near_the_model_at_first() -> None:
         drawn += 0.1
         ahead = live_forecast(30.0, drawn, 6.0, seen.voltage_V, curve)
         assert ahead is not None and ahead.total_Ah == pytest.approx(30.0, rel=0.08)
+
+
+# --- early warnings ---
+
+
+def charging(limit_V: float = 14.4, **stops: float):
+    """A charge at 8 A under way, with its recipe."""
+    from wintry_tally.core.protocol import EndRule, Recipe, Step, StopLimits
+
+    usual = {"voltage_low_V": 8.0, "voltage_high_V": 15.0, "current_high_A": 20.0, "power_high_W": 400.0}
+    limits = StopLimits(
+        **{**usual, "temperature_low_C": -20.0, "temperature_high_C": 50.0, "charge_high_A": 12.0, **stops}
+    )
+    ends = (EndRule("taper", 2.0, EndCause.TAPER), EndRule("time", 36_000.0, EndCause.TIME))
+    recipe = Recipe("x", "X", 1, (Step("charge", "Charge", "charge", 8.0, ends, limit_V),), limits)
+    return recipe, begin(recipe).state
+
+
+@pytest.mark.parametrize(
+    ("seen", "stops", "says"),
+    [
+        # 4.2: sealed lead-acid, 40 °C at the case is warm, go on; 50 °C stops (common practice, no published source)
+        (Observation(13.5, -8.0, 41.0), {}, "41.0 °C is warm; at 50 °C it is stopped"),
+        (Observation(13.5, -8.0, 1.5), {"cold_charge_C": 0.0}, "below 0 °C a charge that flows is stopped"),
+        (Observation(14.6, -8.0, 23.0), {}, "above the 14.4 V that the charger was set to"),
+        (Observation(13.5, -8.0, 23.0, beside={"cell_1_V": 2.2}), {"cell_low_V": 2.0}, "a cell reads 2.20 V"),
+        (Observation(13.5, -8.0, 23.0), {"time_most_s": 10.5}, "then it is stopped"),
+    ],
+)
+def test_a_limit_that_comes_near_is_told_once_before_it_stops(seen: Observation, stops: dict, says: str) -> None:
+    recipe, state = charging(**stops)
+    events = []
+    for second in range(1, 11):
+        result = step(recipe, state, seen, float(second))
+        state, events = result.state, [*events, *result.events]
+    assert state.phase is Phase.CHARGING, "a warning stops nothing"
+    told = [event.message for event in events if event.kind == "warning"]
+    assert len(told) == 1 and says in told[0] and state.warned[0][1] == told[0]
+    assert RunState.from_dict(json.loads(json.dumps(state.as_dict()))).warned == state.warned
+
+
+def test_good_readings_are_warned_of_nothing_and_a_limit_crossed_stops() -> None:
+    recipe, state = charging(cold_charge_C=0.0, cell_low_V=2.0)
+    fine = step(recipe, state, Observation(13.5, -8.0, 23.0, beside={"cell_1_V": 3.3}), 1.0)
+    assert not fine.state.warned and not fine.events
+    hot = step(recipe, fine.state, Observation(13.5, -8.0, 50.5), 2.0)
+    assert hot.state.phase is Phase.ENDED and hot.state.cause is EndCause.STOP_LIMIT

@@ -206,3 +206,22 @@ def test_attended_hours_are_typed_on_the_bench_page(qtbot, one: Window) -> None:
     line.setText("half past")
     line.editingFinished.emit()
     assert "no hours" in one._bench.hours.problem and one.session.attended_text == "Mon-Fri 8 to 17"
+
+
+def test_a_pack_that_gets_warm_is_warned_of_before_it_is_stopped(qtbot, one: Window) -> None:
+    called: list[str] = []
+    one.session.rang.connect(lambda title, text: called.append(f"{title}: {text}"))
+    page = planned(one, "charge-lithium-usual")
+    page.core.line.setText("54 °C")
+    page.full.line.setText("30 %")
+    page.review()
+    start(qtbot, one, page, 0)
+    run_page = one.view("charge").page("run")
+    qtbot.waitUntil(lambda: any("is warm; at 60 °C it is stopped" in text for text in called), timeout=10000)
+    qtbot.waitUntil(lambda: any("is warm" in text for text in run_page.warned.messages), timeout=5000)
+    run_page.show_across()
+    qtbot.waitUntil(lambda: "is warm" in run_page._across.head.text(), timeout=5000)
+    run_page._across.close()
+    assert sum("is warm" in text for text in called) == 1, "once in a step"
+    kinds = [event.kind for event in one.session.book.runs.events(next(iter(one.session.running.live)))]
+    assert kinds.count("warning") == 1

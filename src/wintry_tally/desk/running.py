@@ -335,6 +335,10 @@ class Running:
             self._session.rang.emit("Needs your hands now", seen.trouble)
         self._told[number, "trouble"] = seen.trouble
         place = str(seen.state.index)
+        for key, words in seen.state.warned:
+            if (number, f"warned {place} {key}") not in self._told:
+                self._told[number, f"warned {place} {key}"] = "told"
+                self._session.rang.emit("Warning", f"{item.run.title}: {words}")
         if seen.state.phase is Phase.PROMPTING and self._told.get((number, "prompt")) != place:
             step = item.recipe.steps[seen.state.index]
             self._told[number, "prompt"] = place

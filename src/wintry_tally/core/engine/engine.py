@@ -24,6 +24,7 @@ from wintry_tally.core.engine.state import (
     Trigger,
     moved,
 )
+from wintry_tally.core.engine.warnings import near_limits
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.protocol.recipe import CAUSE_WORDS, EndCause, Recipe, Step
 
@@ -67,6 +68,7 @@ def _enter(recipe: Recipe, state: RunState, index: int, now_s: float, why: str) 
         met=(0,) * len(target.ends),
         cold_s=0.0,
         anchor_s=None,
+        warned=(),
     )
     commands: tuple[Command, ...] = (command_for(target, target.setting),)
     if target.kind == "prompt":
@@ -94,7 +96,14 @@ def step(recipe: Recipe, state: RunState, seen: Observation | Request | None, no
     stopped = stop_limit(recipe.stops, state, seen, now_s)
     if stopped:
         return _stop(state, EndCause.STOP_LIMIT, stopped, now_s)
-    return _end_rules(recipe, state, seen, now_s)
+    near = near_limits(recipe, state, seen, now_s)
+    if not near:
+        return _end_rules(recipe, state, seen, now_s)
+    known = {key for key, _ in state.warned}
+    new = tuple((key, words) for key, words in near if key not in known)
+    result = _end_rules(recipe, replace(state, warned=(*state.warned, *new)) if new else state, seen, now_s)
+    told = tuple(Event(now_s, "warning", words) for _, words in new)
+    return replace(result, events=(*told, *result.events)) if told else result
 
 
 def _counted(recipe: Recipe, state: RunState, seen: Observation, now_s: float) -> RunState:

@@ -125,6 +125,7 @@ class RunState:
         charge_Ah, energy_Wh, load_s: drawn so far; put_in_Ah, put_in_Wh, charge_s: charged so far.
         step_Ah: moved in this step; met: readings in a row for which each of the step's rules held.
         anchor_s, anchor_V, anchor_C: a reading a while ago, for slopes.
+        warned: what was warned of in this step, (key, words) in the order it came.
     """
 
     phase: Phase = Phase.READY
@@ -150,6 +151,7 @@ class RunState:
     anchor_C: float | None = None
     cause: EndCause | None = None
     detail: str = ""
+    warned: tuple[tuple[str, str], ...] = ()
 
     def as_dict(self) -> dict[str, Any]:
         """Plain data for the journal."""
@@ -162,6 +164,7 @@ class RunState:
         known["phase"] = Phase(known["phase"])
         known["cause"] = EndCause(known["cause"]) if known.get("cause") else None
         known["met"] = tuple(known.get("met") or ())
+        known["warned"] = tuple((str(key), str(words)) for key, words in known.get("warned") or ())
         for name in ("last_V", "last_A", "anchor_V"):
             known[name] = math.nan if known.get(name) is None else known[name]
         return cls(**known)

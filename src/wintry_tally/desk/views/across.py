@@ -24,6 +24,7 @@ class AcrossRoom(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.head = QLabel()
         self.head.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        self.head.setWordWrap(True)
         self.values = {name: QLabel("–") for name in NAMES}
         self.units = {name: QLabel(name) for name in NAMES}
         grid = QGridLayout()
@@ -45,7 +46,10 @@ class AcrossRoom(QWidget):
     def show_run(self, live: LiveRun, code: str, doing: str) -> None:
         """The newest figures of a run."""
         seen = live.latest
-        self.head.setText(f"{code} · {live.run.title} · {doing}")
+        part = live.recipe.steps[seen.state.index]
+        asked = part.words or part.title if seen.state.phase is Phase.PROMPTING else seen.asks
+        wants = seen.trouble or asked or (seen.state.warned[-1][1] if seen.state.warned else "")
+        self.head.setText(f"{code} · {live.run.title} · {wants or doing}")
         moved = seen.state.put_in_Ah if seen.state.phase is Phase.CHARGING else seen.state.charge_Ah
         remaining = live.remaining_s()
         texts = {
@@ -60,7 +64,7 @@ class AcrossRoom(QWidget):
 
     def _scale(self) -> None:
         tokens = current_tokens()
-        big, small = max(24, self.height() // 6), max(12, self.height() // 26)
+        big, small = max(24, min(self.height() // 6, self.width() // 10)), max(12, self.height() // 26)
         self.setStyleSheet(f"background: {tokens.paper}; color: {tokens.ink};")
         for shown in self.values.values():
             shown.setStyleSheet(f"font-size: {big}px; font-weight: 500;")

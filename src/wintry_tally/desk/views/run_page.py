@@ -21,6 +21,7 @@ from wintry_tally.desk.views.plan_page import SPEEDS
 from wintry_tally.desk.views.station import StationView
 from wintry_tally.desk.widgets.curve import Curve
 from wintry_tally.desk.widgets.figure import Figure
+from wintry_tally.desk.widgets.findings import FindingList
 from wintry_tally.desk.widgets.guided_card import GuidedCard
 from wintry_tally.desk.widgets.lines import Line
 from wintry_tally.desk.widgets.parts import button, card, column, label, narrow, row, scrolling
@@ -51,6 +52,7 @@ class RunPage(StationView):
         self.state = label("", "heading")
         self.trouble = label("", "problem", wrap=True)
         self.step = label("", "quiet", wrap=True)
+        self.warned = FindingList()
         self.beside = label("", "quiet", wrap=True)
         self.asked = label("", wrap=True)
         self.done = button("Done", self._answer, "main", "What was asked is done")
@@ -117,6 +119,7 @@ class RunPage(StationView):
                 row(self.state, None, self.over, self.mark, self.across_button),
                 self.step,
                 self.trouble,
+                self.warned,
                 self.prompt,
                 self.guided,
                 card(self._big, small, self.beside, gap=3),
@@ -124,7 +127,7 @@ class RunPage(StationView):
                 gap=3,
             )
         )
-        inner.layout().setStretch(6, 1)
+        inner.layout().setStretch(7, 1)
         self.setLayout(column(scrolling(inner), bar, gap=3))
 
     def refresh(self) -> None:
@@ -155,6 +158,12 @@ class RunPage(StationView):
         self._say_step(live)
         self.trouble.setText(seen.trouble or live.worker.refusal)
         self.trouble.setVisible(bool(self.trouble.text()))
+        near = [f"{words[:1].upper()}{words[1:]}." for _, words in state.warned if not seen.ended]
+        if near != self.warned.messages:
+            self.warned.reset()
+            for words in near:
+                self.warned.add("heed", words)
+        self.warned.setVisible(bool(near))
         meter = f"{live.run.settings.voltage_accuracy} of voltage, {live.run.settings.current_accuracy} of current"
         raw = Working("Reading", "as shown by the meter", {"accuracy": meter}, "", "the meter's manual")
         self.figures["Voltage"].set_text(_fixed(seen.voltage_V, 2), "", "V", raw)
