@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from dataclasses import replace
 from datetime import UTC, datetime
 from html.parser import HTMLParser
 from pathlib import Path
@@ -171,3 +172,12 @@ def test_writing(tmp_path: Path) -> None:
     assert target.read_text().startswith("<!DOCTYPE html>") and [f.name for f in tmp_path.iterdir()] == ["r.html"]
     with pytest.raises(InputError, match="cannot be written"):
         write_page(made, tmp_path / "no" / "r.html")
+
+
+def test_a_second_meter_and_cells_stand_with_their_run() -> None:
+    trace = discharge()
+    cells = {f"cell_{n}_V": trace.voltage_V / 4 + 0.001 * n for n in range(1, 5)}
+    both = replace(trace, beside={"second_A": trace.current * 1.001, **cells})
+    page = render(dossier("40 Ah", traces=(both,)), datetime(2026, 2, 1, tzinfo=UTC))
+    assert "<dt>Second meter</dt>" in page and "specification unknown" in page
+    assert "4 cells apart by" in page and "3 mV under load" in page and "well balanced" in page

@@ -46,6 +46,10 @@ def analysis_text(path: Path, log: LogFile, analysis: Analysis) -> str:
         f"after {trip.latency_s:.3g} s"
         for trip in analysis.trips
     ]
+    if analysis.second is not None:
+        lines.append(f"  Second meter: {analysis.second.words}")
+    if analysis.cells is not None:
+        lines.append(f"  {analysis.cells.words[:1].upper()}{analysis.cells.words[1:]}")
     lines += [f"  Remark ({remark.code}): {remark.message}" for remark in (*log.remarks, *analysis.remarks)]
     return "\n".join(lines)
 

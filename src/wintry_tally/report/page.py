@@ -143,4 +143,8 @@ def _run(run: RunReport) -> dict[str, Any]:
             ("Current accuracy", str(options.instrument.current or "not given")),
             ("Ambient", "not noted" if options.ambient_C is None else f"{options.ambient_C:g} °C"),
         ]
+    if run.analysis.second is not None:
+        data["figures"].append(("Second meter", run.analysis.second.words))
+    if run.analysis.cells is not None:
+        data["figures"].append(("Cells", run.analysis.cells.words))
     return data

@@ -41,6 +41,17 @@ class SecondMeter:
         known = [(abs(apart), allowed) for apart, allowed in pairs if apart is not None and allowed is not None]
         return all(apart <= allowed for apart, allowed in known) if known else None
 
+    @property
+    def words(self) -> str:
+        """One sentence for a reader."""
+        amount = "" if self.charge_Ah is None else f"{self.charge_Ah:.2f} Ah against {self.first_Ah:.2f} Ah, "
+        judged = {
+            True: "within both specifications",
+            False: "beyond both specifications",
+            None: "specification unknown",
+        }
+        return f"{amount}{judged[self.agree]}"
+
 
 def second_meter_of(trace: Trace, test: CapacityTest, first: Instrument, second: Instrument) -> SecondMeter | None:
     """The second meter over the readings of the capacity test; None where the log has none.
