@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import html
 import re
 from dataclasses import replace
 from datetime import UTC, datetime
@@ -15,6 +16,7 @@ from tests.making import discharge
 from wintry_tally.core.analysis import Instrument, Options, analyse
 from wintry_tally.core.battery import FAMILIES, Arrival, Sample, parse_claim
 from wintry_tally.core.errors import InputError
+from wintry_tally.core.protocol.cautions import DEFER, OVERLOAD
 from wintry_tally.core.quantity import parse_accuracy
 from wintry_tally.core.trace import Trace
 from wintry_tally.core.verdict import School
@@ -181,3 +183,12 @@ def test_a_second_meter_and_cells_stand_with_their_run() -> None:
     page = render(dossier("40 Ah", traces=(both,)), datetime(2026, 2, 1, tzinfo=UTC))
     assert "<dt>Second meter</dt>" in page and "specification unknown" in page
     assert "4 cells apart by" in page and "3 mV under load" in page and "well balanced" in page
+
+
+def test_cautions_of_each_run_s_recipe_are_shown_once_and_the_deferring_one_last() -> None:
+    made = dossier("40 Ah", traces=(discharge(), discharge(seed=2)))
+    runs = tuple(replace(run, facts=replace(run.facts, cautions=(OVERLOAD, DEFER))) for run in made.runs)
+    page = render(replace(made, runs=runs), datetime(2026, 2, 1, tzinfo=UTC))
+    told = html.unescape(page[page.index("<h2>Cautions</h2>") :])
+    assert told.count(OVERLOAD) == 1 and told.count(DEFER) == 1
+    assert told.index(OVERLOAD) < told.index(DEFER)

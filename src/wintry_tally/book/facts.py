@@ -20,4 +20,5 @@ def facts_values(run: Run) -> dict[str, Any]:
         "options": run.settings.options(repair=run.repair),
         "original_name": run.original_name,
         "test": str(run.recipe.get("method", "")),
+        "cautions": tuple(str(text) for text in run.recipe.get("cautions", ())),
     }

@@ -32,6 +32,7 @@ class RunFacts:
     options: Options
     original_name: str = ""
     test: str = ""
+    cautions: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)

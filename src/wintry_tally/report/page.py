@@ -105,8 +105,15 @@ def _view(dossier: Dossier, made: datetime) -> dict[str, Any]:
         "runs": [_run(run) for run in dossier.runs],
         "curve": curve_svg(curves, sample.rated_Ah, sample.cutoff_V),
         "curves": [f"{chr(ord('a') + index % 26)}: {title}" for index, (title, _, _) in enumerate(curves)],
-        "cautions": discharge_cautions(sample.family),
+        "cautions": _cautions(dossier),
     }
+
+
+def _cautions(dossier: Dossier) -> list[str]:
+    """What every discharge shows, and what each run's own recipe showed; once each, the deferring one last."""
+    usual = discharge_cautions(dossier.sample.family)
+    own = [text for run in dossier.runs for text in run.facts.cautions]
+    return list(dict.fromkeys([*usual[:-1], *(text for text in own if text != usual[-1]), usual[-1]]))
 
 
 def _run(run: RunReport) -> dict[str, Any]:
