@@ -207,6 +207,8 @@ def main() -> None:
         window._bench.new_channel()
         window._bench.channel_form.show_channel(session.equipment.channels[0], session.equipment)
         meter = next(item for item in session.equipment.instruments if item.name == "stand-in meter")
+        window._bench.read_all()
+        settle(2.5)
         window._bench.read_once(meter)
         settle(1.5)
 

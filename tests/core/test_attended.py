@@ -122,6 +122,17 @@ def test_an_attended_recipe_waits_for_the_morning() -> None:
     assert not bars(preflight_recipe(reserve, recipe, facts, bench, 12.8, 3 * HOUR, early))
 
 
+def test_a_slow_night_is_offered_for_capacity_tests_alone() -> None:
+    facts, bench = Facts(FAMILIES["lfp"], 40.0), Bench(180.0, 20.0, 50.0, 16.0)
+    for name, kinds in (("capacity-reference", ["wait", "rate", "night"]), ("warm-twin", ["wait", "rate"])):
+        template = shipped_recipe(name)
+        found = preflight_recipe(
+            template, fill(template, facts), facts, bench, 13.3, 9 * HOUR, Attendance(EVENING, DAILY)
+        )
+        offers = next((check.offers for check in found if check.name == "End"), ())
+        assert [offer.kind for offer in offers] == kinds, name
+
+
 def test_a_template_waits_and_draws_as_offered() -> None:
     facts = Facts(FAMILIES["lfp"], 40.0)
     template = shipped_recipe("capacity-reference")

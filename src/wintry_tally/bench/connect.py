@@ -68,6 +68,8 @@ class JoinedMeter(Measures):
 
     def __init__(self, equipment: Equipment, channel: ChannelSpec, drivers: dict[str, Reads]) -> None:
         self.equipment, self.channel, self.drivers = equipment, channel, drivers
+        counted = (item.name for item in equipment.meter_of(channel))
+        self._needed = {channel.load, channel.charger, channel.thermometer, *counted}
         self.disagreement: Disagreement | None = None
         self.second: dict[str, float] = {}
         self._pool = ThreadPoolExecutor(max_workers=max(1, len(drivers)), thread_name_prefix="read")
@@ -81,7 +83,7 @@ class JoinedMeter(Measures):
             try:
                 found[name] = answer.result()
             except InstrumentError as error:
-                if name in {self.channel.second, self.channel.telemetry}:
+                if name not in self._needed:
                     continue  # what is only kept beside does not end a run when it is lost
                 failures.append(str(error))
         if failures:

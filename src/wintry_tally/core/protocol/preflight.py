@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Literal
 
 from wintry_tally.core.battery import Family
@@ -243,7 +243,10 @@ def preflight_recipe(
         rest = sum(
             rule.value for step in recipe.steps if step.kind == "rest" for rule in step.ends if rule.kind == "time"
         )
-        checks.append(_end(family, forecast_s, attendance, max(0.0, forecast_s - rest), amps))
+        ends = _end(family, forecast_s, attendance, max(0.0, forecast_s - rest), amps)
+        if template.station != "capacity":  # the slow night is a capacity test's
+            ends = replace(ends, offers=tuple(offer for offer in ends.offers if offer.kind != "night"))
+        checks.append(ends)
     return checks
 
 
