@@ -73,6 +73,7 @@ def test_a_second_meter_is_judged_against_both_specifications(gain: float, agree
 def test_headings_of_cells_and_second_meters() -> None:
     assert named_by("Cell 3 Voltage / V") == ("cell_3_V", 1.0)
     assert named_by("cell_02 (mV)") == ("cell_2_V", 1e-3) and named_by('"Cell1"') == ("cell_1_V", 1.0)
+    assert named_by("vCell3") == ("cell_3_V", 1.0) and named_by("Cell V2 (mV)") == ("cell_2_V", 1e-3)
     assert named_by("Zelle 4 [V]") == ("cell_4_V", 1.0)
     for other in ("Voltage / V", "Cell 99", "Cell spread / V", "Excel 1", "Cell 1 Temperature"):
         assert named_by(other) is None, other

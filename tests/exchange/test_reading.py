@@ -408,3 +408,33 @@ def test_an_infinite_number_is_no_reading(tmp_path: Path) -> None:
     trace = read_log(tmp_path / "log.csv").trace
     assert np.isnan(trace.voltage_V[5]) and np.isnan(trace.current[9])
     assert np.isfinite(np.delete(trace.voltage_V, 5)).all()
+
+
+def test_a_log_of_cells_alone_is_added_up_to_the_pack(tmp_path: Path) -> None:
+    trace = discharge(interval_s=30.0)
+    millivolts = [np.round(1000 * trace.voltage_V / 4 + offset).astype(int) for offset in (0, 3, -2, 1)]
+    frame = {"Time (s)": trace.time_s, "Current (A)": trace.current}
+    cells = {f"Cell{number} (mV)": values for number, values in enumerate(millivolts, 1)}
+    pl.DataFrame(frame | cells).write_csv(tmp_path / "cells.csv")
+    pl.DataFrame(frame | cells).write_parquet(tmp_path / "cells.parquet")
+    for name in ("cells.csv", "cells.parquet"):
+        log = read_log(tmp_path / name)
+        assert [remark.code for remark in log.remarks] == ["voltage-from-cells"]
+        np.testing.assert_allclose(log.trace.voltage_V, np.sum(millivolts, axis=0) / 1000.0)
+        assert log.trace.resolution["voltage_V"] == pytest.approx(0.004), "one unit of each cell's last digit"
+        assert log.columns["voltage"] == "Cell1 (mV) + Cell2 (mV) + Cell3 (mV) + Cell4 (mV)"
+        assert set(log.trace.beside) == {f"cell_{number}_V" for number in (1, 2, 3, 4)}
+    chosen = read_log(tmp_path / "cells.csv", Choices(columns={"voltage": "Cell2 (mV)"}))
+    assert chosen.trace.voltage_V[0] == pytest.approx(millivolts[1][0] / 1000.0) and not chosen.remarks
+    with_pack = frame | {"Pack Voltage (V)": trace.voltage_V} | cells
+    pl.DataFrame(with_pack).write_csv(tmp_path / "both.csv")
+    both = read_log(tmp_path / "both.csv")
+    assert both.columns["voltage"] == "Pack Voltage (V)" and len(both.trace.beside) == 4 and not both.remarks
+
+
+def test_one_cell_alone_is_what_was_tested(tmp_path: Path) -> None:
+    trace = discharge(interval_s=30.0)
+    frame = {"Time (s)": trace.time_s, "Current (A)": trace.current, "Cell 1 Voltage (V)": trace.voltage_V / 4}
+    pl.DataFrame(frame).write_csv(tmp_path / "one.csv")
+    log = read_log(tmp_path / "one.csv")
+    assert log.columns["voltage"] == "Cell 1 Voltage (V)" and not log.trace.beside and not log.remarks

@@ -6,6 +6,8 @@ import re
 import unicodedata
 from dataclasses import dataclass
 
+from wintry_tally.core.trace.beside import PACK_C, cell_number, named_by
+
 FIELDS = (
     *("time", "date", "frame", "voltage", "current", "temperature", "counter_Ah", "counter_Wh", "power"),
     "charge_state",
@@ -200,10 +202,21 @@ def field_scores(header: Header) -> dict[str, float]:
 
 
 def assign(headers: list[Header]) -> dict[str, int]:
-    """Field to column index: the best fit first, each column and each field once."""
+    """Field to column index: the best fit first, each column and each field once.
+
+    A second meter's columns are not the first's; of several cells none is the pack (one alone is what was tested).
+    """
+    known = {index: found[0] for index, header in enumerate(headers) if (found := named_by(header.text)) is not None}
+    cells = [index for index, name in known.items() if cell_number(name) is not None]
+    apart = (
+        set(known)
+        - (set(cells) if len(cells) == 1 else set())
+        - {n for n, name in known.items() if name == PACK_C.name}
+    )
     offers = [
         (score, -index, field, index)
         for index, header in enumerate(headers)
+        if index not in apart
         for field, score in field_scores(header).items()
     ]
     chosen: dict[str, int] = {}

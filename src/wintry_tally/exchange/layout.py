@@ -7,7 +7,7 @@ from collections import Counter
 from dataclasses import dataclass, field
 
 from wintry_tally.core.errors import LogError
-from wintry_tally.core.trace.beside import named_by
+from wintry_tally.core.trace.beside import cell_number, in_order, named_by
 from wintry_tally.exchange.columns import SCALES, Header, assign, parse_header
 
 MOST_COLUMNS = 2000
@@ -69,6 +69,12 @@ class Layout:
             if known is not None and known[0] not in found:
                 found[known[0]] = (index, 1e-3 if header.unit.lower() == "mv" else known[1])
         return found
+
+    @property
+    def cells(self) -> list[str]:
+        """The cells of the pack, by name in their order, where several are logged."""
+        cells = in_order(name for name in self.beside if cell_number(name) is not None)
+        return cells if len(cells) > 1 else []
 
     @property
     def used(self) -> list[int]:

@@ -67,7 +67,7 @@ def read_log(path: Path, choices: Choices | None = None) -> LogFile:
     if content[:4] == b"PAR1":
         return _from_parquet(content[:], chosen, name)
     layout = layout_of(content, chosen, name)
-    _require(layout.columns, chosen, name, [header.text for header in layout.headers])
+    _require(layout, chosen, name)
     try:
         frame = _frame(content, layout, path)
     except (pl.exceptions.PolarsError, pl.exceptions.PanicException) as error:
@@ -185,9 +185,10 @@ def _encoding(head: bytes, name: str) -> str:
     return best.encoding if best is not None else "latin-1"
 
 
-def _require(columns: dict[str, int], choices: Choices, name: str, titles: list[str]) -> None:
-    shown = ", ".join(title for title in titles[:12] if title) or "none named"
-    if "voltage" not in columns:
+def _require(layout: Layout, choices: Choices, name: str) -> None:
+    columns = layout.columns
+    shown = ", ".join(header.text for header in layout.headers[:12] if header.text) or "none named"
+    if "voltage" not in columns and not layout.cells:
         raise LogError("no voltage column found", name, f"name it with --map voltage=COLUMN; the columns are: {shown}")
     if "time" not in columns and "date" not in columns and choices.interval_s is None:
         if "frame" in columns:
@@ -308,6 +309,12 @@ def _assemble(frame: pl.DataFrame, layout: Layout, choices: Choices, name: str) 
         column = _numbers(series[field], layout.decimal)
         values[target] = column if factor == 1.0 and shift == 0.0 else column * factor + shift
         resolution[target] = _last_digit(column, layout.decimals[index]) * factor
+    beside = {
+        field: _numbers(frame.to_series(position[index]), layout.decimal) * factor
+        for field, (index, factor) in layout.beside.items()
+    }
+    if "voltage_V" not in values:
+        values["voltage_V"], resolution["voltage_V"] = _sum_of_cells(layout, beside, remarks)
     if not _any_finite(values["voltage_V"]):
         raise LogError("the voltage column holds no numbers", name, "choose another with --map voltage=COLUMN")
     if not _any_finite(time_s):
@@ -326,15 +333,24 @@ def _assemble(frame: pl.DataFrame, layout: Layout, choices: Choices, name: str) 
         sign = "+"
     current = values.pop("current_A", None)
     voltage = values.pop("voltage_V")
-    beside = {
-        field: _numbers(frame.to_series(position[index]), layout.decimal) * factor
-        for field, (index, factor) in layout.beside.items()
-    }
     trace = Trace(time_s, voltage, current, resolution=resolution, beside=beside, **values)
     labels = {field: layout.label(field) for field in ("time", *_VALUES)}
+    if "voltage" not in layout.columns:
+        labels["voltage"] = " + ".join(layout.headers[layout.beside[cell][0]].text for cell in layout.cells)
     if "time" not in layout.columns:
         labels["time"] = layout.label("date") or layout.label("frame")
     return LogFile(trace, layout, frame.height, labels, sign, moment_of(epoch), tuple(remarks))
+
+
+def _sum_of_cells(layout: Layout, beside: dict[str, Column], remarks: list[Remark]) -> tuple[Column, float]:
+    """The pack's voltage where only its cells are logged: their sum, and one unit of its last digit (one of each cell's)."""
+    cells = layout.cells
+    total: Column = np.sum([beside[cell] for cell in cells], axis=0)
+    digits = (10.0 ** -layout.decimals[layout.beside[cell][0]] * layout.beside[cell][1] for cell in cells)
+    remarks.append(
+        Remark("voltage-from-cells", f"No column of the pack's voltage: its {len(cells)} cells are added up.")
+    )
+    return total, float(sum(digits))
 
 
 def _last_digit(column: Column, decimals: int) -> float:
@@ -450,8 +466,9 @@ def _from_parquet(content: bytes, choices: Choices, name: str) -> LogFile:
         if title not in frame.columns:
             raise LogError(f'no column "{title}"', name, f"the columns are: {', '.join(titles[:12])}")
         columns[wanted] = frame.columns.index(title)
-    _require(columns, choices, name, titles)
-    picked = Layout("parquet", "", ".", -1, 0, headers, columns, (), ()).used
+    unread = Layout("parquet", "", ".", -1, 0, headers, columns, (), ())
+    _require(unread, choices, name)
+    picked = unread.used
     narrowed = frame.select([frame.columns[index] for index in picked])
     for column in narrowed.columns:
         if narrowed[column].dtype.is_temporal():

@@ -26,7 +26,7 @@ INTO_TRACE = ("counter_Ah", "counter_Wh", "charge_state")
 MOST_CELLS = 32
 _CELL = re.compile(r"^cell_(\d+)_V$")
 _CELL_HEADING = re.compile(
-    r"^(?:cell|zelle|cellule|celda)[\s_-]*(?:voltage|spannung)?[\s_-]*0*(\d+)[\s_-]*(?:voltage|spannung)?"
+    r"^(?:[uv][\s_-]?)?(?:cell|zelle|cellule|celda)[\s_-]*(?:voltage|spannung|volt|v)?[\s_-]*0*(\d+)[\s_-]*(?:voltage|spannung)?"
     r"\s*(?:[/_\s]\s*(m?v)|[\(\[]\s*(m?v)\s*[\)\]])?$",
     re.IGNORECASE,
 )

@@ -31,6 +31,7 @@ REMARK_CODES: dict[str, str] = {
     "ended-early": "a lead-acid test broken off above its end of discharge",
     "gauge-on-voltage": "a charge gauge that jumps with the load",
     "meters-disagree": "two measurements of one quantity differ beyond their doubts",
+    "voltage-from-cells": "the pack's voltage was added up from its cells",
     "cells-apart": "cells of one pack far apart under load",
     "parts-joined": "several files joined into one log",
     "frame-clock": "the time was made from frame numbers and their interval",
