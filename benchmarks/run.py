@@ -195,7 +195,7 @@ def forecast(rows: int, count: int) -> None:
     from wintry_tally.core.battery import FAMILIES
     from wintry_tally.core.cell import parameters_for
     from wintry_tally.core.plan import forecast as make
-    from wintry_tally.core.protocol import CapacityPlan, LoadLimits, capacity_recipe
+    from wintry_tally.core.protocol.capacity import CapacityPlan, LoadLimits, capacity_recipe
 
     family = FAMILIES["agm"]
     recipe = capacity_recipe(family, 100.0, CapacityPlan("current", 5.0, 10.5), LoadLimits(180.0, 20.0))
@@ -278,7 +278,7 @@ def logging(rows: int, count: int) -> None:
     from wintry_tally.core.battery import FAMILIES
     from wintry_tally.core.cell import parameters_for
     from wintry_tally.core.engine import Phase
-    from wintry_tally.core.protocol import CapacityPlan, LoadLimits, capacity_recipe
+    from wintry_tally.core.protocol.capacity import CapacityPlan, LoadLimits, capacity_recipe
 
     lasts = 10.0 * count
     recipe = capacity_recipe(FAMILIES["lfp"], 40.0, CapacityPlan("current", 8.0, 10.0), LoadLimits(180.0, 20.0))

@@ -21,7 +21,8 @@ from wintry_tally.core.battery import FAMILIES
 from wintry_tally.core.cell import parameters_for
 from wintry_tally.core.engine import Command, Observation, Phase, Request
 from wintry_tally.core.errors import BookError, InputError, InstrumentError
-from wintry_tally.core.protocol import CapacityPlan, EndCause, LoadLimits, capacity_recipe
+from wintry_tally.core.protocol import EndCause
+from wintry_tally.core.protocol.capacity import CapacityPlan, LoadLimits, capacity_recipe
 
 LFP = FAMILIES["lfp"]
 RECIPE = capacity_recipe(LFP, 40.0, CapacityPlan("current", 8.0, 10.0), LoadLimits(180.0, 20.0))

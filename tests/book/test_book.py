@@ -25,7 +25,7 @@ from wintry_tally.core.analysis import analyse
 from wintry_tally.core.battery import FAMILIES, Arrival, parse_claim
 from wintry_tally.core.engine import Event, Phase, RunState
 from wintry_tally.core.errors import BookError
-from wintry_tally.core.protocol import CapacityPlan, capacity_recipe
+from wintry_tally.core.protocol.capacity import CapacityPlan, capacity_recipe
 from wintry_tally.exchange.reader import read_log
 from wintry_tally.exchange.writer import write_log
 
@@ -282,7 +282,7 @@ from wintry_tally.book import Book, RunSettings
 from wintry_tally.book.recipes import recipe_data
 from wintry_tally.core.battery import FAMILIES
 from wintry_tally.core.cell import parameters_for
-from wintry_tally.core.protocol import CapacityPlan, LoadLimits, capacity_recipe
+from wintry_tally.core.protocol.capacity import CapacityPlan, LoadLimits, capacity_recipe
 book = Book.open(Path(sys.argv[1]))
 family = FAMILIES["lfp"]
 recipe = capacity_recipe(family, 40.0, CapacityPlan("current", 8.0, 10.0), LoadLimits(180.0, 20.0))

@@ -10,9 +10,9 @@ from hypothesis import strategies as st
 
 from wintry_tally.core.battery import FAMILIES
 from wintry_tally.core.errors import InputError
-from wintry_tally.core.protocol import CapacityPlan, LoadLimits, preflight
 from wintry_tally.core.protocol.attended import Attendance, offers_for, parse_attended
-from wintry_tally.core.protocol.preflight import Bench, bars, preflight_recipe
+from wintry_tally.core.protocol.capacity import CapacityPlan, LoadLimits
+from wintry_tally.core.protocol.preflight import Bench, bars, preflight, preflight_recipe
 from wintry_tally.core.protocol.setpoints import Facts
 from wintry_tally.core.protocol.template import drawing, fill, waiting
 from wintry_tally.exchange.recipe_file import shipped_recipe

@@ -15,10 +15,10 @@ from wintry_tally.core.cell import BatteryModel, parameters_for
 from wintry_tally.core.engine import TRANSITIONS, Observation, Phase, Request, RunState, Trigger, begin, step
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.plan import forecast, live_forecast
-from wintry_tally.core.protocol import CapacityPlan, EndCause, LoadLimits, capacity_recipe, preflight
-from wintry_tally.core.protocol.capacity import reference_current
+from wintry_tally.core.protocol import EndCause
+from wintry_tally.core.protocol.capacity import CapacityPlan, LoadLimits, capacity_recipe, reference_current
 from wintry_tally.core.protocol.cautions import DEFER, discharge_cautions
-from wintry_tally.core.protocol.preflight import bars
+from wintry_tally.core.protocol.preflight import bars, preflight
 
 LFP = FAMILIES["lfp"]
 LIMITS = LoadLimits(180.0, 20.0)

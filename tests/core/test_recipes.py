@@ -14,7 +14,8 @@ from wintry_tally.core.battery import FAMILIES, Claim
 from wintry_tally.core.engine import OFF, Command, Observation, Phase, Request, begin, step
 from wintry_tally.core.engine.state import LIVE
 from wintry_tally.core.errors import InputError
-from wintry_tally.core.protocol import EndCause, EndRule, LoadLimits, Recipe, Step, StopLimits
+from wintry_tally.core.protocol import EndCause, EndRule, Recipe, Step, StopLimits
+from wintry_tally.core.protocol.capacity import LoadLimits
 from wintry_tally.core.protocol.setpoints import Facts, resolve
 from wintry_tally.core.protocol.template import fill, in_words, template_data, template_from
 from wintry_tally.exchange.recipe_file import read_recipe, shipped, shipped_recipe, write_recipe

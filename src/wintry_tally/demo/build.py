@@ -22,7 +22,7 @@ from wintry_tally.book.recipes import recipe_data
 from wintry_tally.core.battery import Arrival, Claim, Direction, family_named, parse_claim
 from wintry_tally.core.cell import parameters_for
 from wintry_tally.core.cell.parameters import Protection, aged
-from wintry_tally.core.protocol import CapacityPlan, LoadLimits, capacity_recipe
+from wintry_tally.core.protocol.capacity import CapacityPlan, LoadLimits, capacity_recipe
 from wintry_tally.core.protocol.setpoints import Facts
 from wintry_tally.core.protocol.template import fill
 from wintry_tally.exchange.reader import read_log

@@ -12,7 +12,7 @@ from wintry_tally.book.runs import DRIVEN, GUIDED, owner_lives, this_process
 from wintry_tally.core.battery import Sample, family_named
 from wintry_tally.core.engine import LIVE, Event, Phase, Request, RunState
 from wintry_tally.core.errors import InputError, WintryError
-from wintry_tally.core.protocol import CapacityPlan, EndCause, LoadLimits, Recipe, capacity_recipe
+from wintry_tally.core.protocol import EndCause, Recipe
 from wintry_tally.core.protocol.recipe import CAUSE_WORDS
 from wintry_tally.core.quantity import parse_accuracy
 from wintry_tally.desk.live import LiveRun, ambient_of, full_of
@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     from wintry_tally.bench.journal import Journal
     from wintry_tally.bench.loop import Snapshot
     from wintry_tally.core.plan import Forecast
+    from wintry_tally.core.protocol.capacity import CapacityPlan, LoadLimits
     from wintry_tally.desk.session import Session
 
 
@@ -79,6 +80,7 @@ class Running:
         """The recipe for a plan, and its forecast on the battery model (the dry run)."""
         from wintry_tally.core.cell import parameters_for
         from wintry_tally.core.plan import forecast
+        from wintry_tally.core.protocol.capacity import capacity_recipe
 
         rated = sample.rated_Ah or 1.0
         recipe = capacity_recipe(sample.family, rated, plan, limits)

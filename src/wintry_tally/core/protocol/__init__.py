@@ -1,18 +1,8 @@
-"""Test recipes as data, and the checks made before one is started."""
+"""Test recipes as data, and the checks made before one is started.
 
-from wintry_tally.core.protocol.capacity import CapacityPlan, LoadLimits, capacity_recipe
-from wintry_tally.core.protocol.preflight import Check, preflight
+Only the data is imported here: it is wanted as soon as a book is opened, the checks and templates when a run is planned.
+"""
+
 from wintry_tally.core.protocol.recipe import EndCause, EndRule, Recipe, Step, StopLimits
 
-__all__ = [
-    "CapacityPlan",
-    "Check",
-    "EndCause",
-    "EndRule",
-    "LoadLimits",
-    "Recipe",
-    "Step",
-    "StopLimits",
-    "capacity_recipe",
-    "preflight",
-]
+__all__ = ["EndCause", "EndRule", "Recipe", "Step", "StopLimits"]

@@ -12,10 +12,10 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QWidget
 from wintry_tally.bench.simulated import STAND_IN_METER
 from wintry_tally.book import RunSettings
 from wintry_tally.core.plan import Forecast
-from wintry_tally.core.protocol import CapacityPlan, Check, LoadLimits, preflight
 from wintry_tally.core.protocol.attended import Attendance, Offer
-from wintry_tally.core.protocol.capacity import reference_current
+from wintry_tally.core.protocol.capacity import CapacityPlan, LoadLimits, reference_current
 from wintry_tally.core.protocol.cautions import discharge_cautions
+from wintry_tally.core.protocol.preflight import Check, preflight
 from wintry_tally.core.quantity import format_duration
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.station import StationView

@@ -8,8 +8,7 @@ from functools import partial
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QWidget
 
-from wintry_tally.core.protocol import Check
-from wintry_tally.core.protocol.preflight import bars
+from wintry_tally.core.protocol.preflight import Check, bars
 from wintry_tally.desk.widgets.findings import FindingList
 from wintry_tally.desk.widgets.parts import button, card, clear, column, label, row
 
