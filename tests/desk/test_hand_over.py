@@ -100,6 +100,22 @@ def test_a_channel_that_does_not_answer_takes_nothing_over(qtbot, live: Window) 
     assert not item.handing and item.worker.alive and item.run.settings.extra["channel"] == "stand-in"
 
 
+def test_a_load_that_stays_on_is_not_let_go_of(qtbot, live: Window) -> None:
+    said: list[str] = []
+    live.session.failed.connect(said.append)
+    world = live.session._stand_ins.world
+    world.fault("load", "ignores-off")
+    live.session.running.hand_over(run_of(live), "")
+    qtbot.waitUntil(lambda: any("not handed over" in text for text in said), timeout=30000)
+    item = run_of(live)
+    assert not item.handing and item.worker.alive and item.guide is None and item.latest.trouble
+    world.fault("load", "ignores-off", on=False)
+    qtbot.waitUntil(lambda: not world.load_on and not item.latest.trouble, timeout=30000)
+    assert item.latest.state.phase is Phase.PAUSED
+    live.session.running.hand_over(item, "")
+    qtbot.waitUntil(lambda: run_of(live).guide is not None, timeout=15000)
+
+
 def test_of_two_accuracies_the_wider_counts() -> None:
     assert worse("0.1%+2d", "0.5%+2d", 13.0) == "0.5%+2d" and worse("1%+0.01", "0.5%+0.01", 10.0) == "1%+0.01"
     assert worse("", "0.5%+2d", 13.0) == "", "unknown stays unknown"

@@ -49,6 +49,7 @@ class RunWorker:
         self._closing = closing
         self.speed = speed
         self._requests: queue.SimpleQueue[Request] = queue.SimpleQueue()
+        self._answering = False
         self._halt = threading.Event()
         self._lock = threading.Lock()
         self._latest = loop.snapshot()
@@ -76,6 +77,11 @@ class RunWorker:
     def alive(self) -> bool:
         """Whether the thread is still at work."""
         return self._thread.is_alive()
+
+    @property
+    def busy(self) -> bool:
+        """Whether something that was asked is still to be answered."""
+        return not self._requests.empty() or self._answering
 
     @property
     def latest(self) -> Snapshot:
@@ -133,9 +139,11 @@ class RunWorker:
 
     def _answer(self) -> None:
         while True:
+            self._answering = True  # before it is taken from the queue: whoever asks sees one or the other
             try:
                 request = self._requests.get_nowait()
             except queue.Empty:
+                self._answering = False
                 return
             try:
                 self.refusal = ""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from typing import TYPE_CHECKING, Any
@@ -19,6 +20,7 @@ from wintry_tally.desk.live import LiveRun, ambient_of, full_of
 
 # the battery model needs NumPy: it is loaded when a run is planned, started or taken up, not when a book is opened
 if TYPE_CHECKING:
+    from wintry_tally.bench.equipment import Equipment
     from wintry_tally.bench.guided import GuidedLoop
     from wintry_tally.bench.interfaces import Channel
     from wintry_tally.bench.journal import Journal
@@ -30,6 +32,8 @@ if TYPE_CHECKING:
 
 SOON_S, SOON_AFTER_S = 300.0, 1800.0
 """A run of more than half an hour calls five minutes before its end."""
+SWITCHED_OFF_WITHIN_S = 8.0
+"""So long a bench may take to be switched off before a run is handed over."""
 
 
 class Running:
@@ -239,36 +243,35 @@ class Running:
                 raise InputError(f"{where} cannot take it over: {barred[0].name}, {barred[0].message}")
         item.handing = True
         own = str(item.run.settings.extra.get("channel", ""))
+        equipment = self._session.equipment
 
         def change_hands(_job: object) -> str:
-            """Off this thread: instruments may take their time. What the new channel does not answer, or nothing."""
-            silent = self._silent_on(channel, own) if channel else ""
-            if not silent:
-                item.worker.ask(Request("hand-over", words=where))
-                item.worker.stop_thread()
-            return silent
-
-        def changed(silent: str) -> None:
-            item.handing = False
+            """Off this thread: instruments may take their time. Why it cannot be, or nothing."""
+            silent = _silent_on(equipment, channel, own) if channel else ""
             if silent:
-                self._session.failed.emit(f"{where} cannot take it over: {silent}")
+                return f"{where} cannot take it over: {silent}"
+            item.worker.ask(Request("hand-over", words=where))
+            until = time.monotonic() + SWITCHED_OFF_WITHIN_S
+            while time.monotonic() < until and (item.latest.state.phase in LIVE or item.worker.busy):
+                time.sleep(0.02)
+            if item.latest.state.phase in LIVE or item.latest.trouble:
+                # whoever cannot be switched off is not let go of: it goes on being tried there
+                return f"not handed over: {item.latest.trouble or 'it could not be switched off'}"
+            item.worker.stop_thread()
+            return ""
+
+        def changed(problem: str) -> None:
+            item.handing = False
+            if problem:
+                self._session.failed.emit(problem)
             else:
                 self._handed_over(item, channel)
 
-        self._session.workshop.start(change_hands, changed, self._session.failed.emit)
+        def failed(words: str) -> None:
+            item.handing = False
+            self._session.failed.emit(words)
 
-    def _silent_on(self, channel: str, own: str) -> str:
-        """The first of a channel's instruments that does not answer, with its reason; empty when all do.
-
-        Those that the run's own channel holds are known to be alive, and are not asked by two at once.
-        """
-        from wintry_tally.bench.connect import tried
-
-        equipment = self._session.equipment
-        held = set(equipment.channel(own).used) if own else set()
-        asked = (name for name in equipment.channel(channel).used if name not in held)
-        answers = (tried(equipment.instrument(name)) for name in asked)
-        return next((answer.problem for answer in answers if answer.problem), "")
+        self._session.workshop.start(change_hands, changed, failed)
 
     def _handed_over(self, item: LiveRun, channel: str) -> None:
         book = self._session.book
@@ -373,6 +376,19 @@ class Running:
                 with self._session.guard():  # whoever opens the book next may take it up
                     self._session.book.runs.change(item.run.id, owner="")
         self.live.clear()
+
+
+def _silent_on(equipment: Equipment, channel: str, own: str) -> str:
+    """The first of a channel's instruments that does not answer, with its reason; empty when all do.
+
+    Those that the run's own channel holds are known to be alive, and are not asked by two at once.
+    """
+    from wintry_tally.bench.connect import tried
+
+    held = set(equipment.channel(own).used) if own else set()
+    asked = (name for name in equipment.channel(channel).used if name not in held)
+    answers = (tried(equipment.instrument(name)) for name in asked)
+    return next((answer.problem for answer in answers if answer.problem), "")
 
 
 def worse(one: str, other: str, at: float) -> str:
