@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from dataclasses import replace
 from pathlib import Path
 
@@ -10,6 +11,7 @@ import pytest
 from tests.desk.doing import planned, start
 from wintry_tally.bench.equipment import ChannelSpec
 from wintry_tally.core.engine import Phase
+from wintry_tally.core.errors import InputError
 from wintry_tally.desk.running import worse
 from wintry_tally.desk.window import Window
 
@@ -44,6 +46,8 @@ def test_from_channel_to_channel_to_hands(qtbot, live: Window) -> None:
     choices = [page.over.itemText(index) for index in range(page.over.count())]
     assert choices == ["Hand over to…", "by hand", "channel other"] and page.over.isVisible()
     first = run_of(live)
+    lines = [item for item in threading.enumerate() if item.name == "line stand-in pack"]
+    assert len(lines) == 1
     page.over.setCurrentIndex(2)
     page.over.activated.emit(2)
     qtbot.waitUntil(lambda: run_of(live) is not first and not run_of(live).handing, timeout=15000)
@@ -51,6 +55,11 @@ def test_from_channel_to_channel_to_hands(qtbot, live: Window) -> None:
     world = live.session._stand_ins.world
     assert second.run.settings.extra["channel"] == "other" and second.latest.state.phase is Phase.PAUSED
     assert not world.load_on, "everything is off until a person resumes it"
+    assert not lines[0].is_alive(), "the first channel let go of its lines: no two listen at one"
+    with pytest.raises(InputError, match="already"):
+        second.handing = True
+        live.session.running.hand_over(second, "")
+    second.handing = False
     assert live.session.running.on_channel("stand-in") is None
     live.show_bench()
     live._bench.tick()
@@ -81,7 +90,7 @@ def test_what_cannot_take_over_is_refused_and_the_run_goes_on(qtbot, live: Windo
     page.refresh()
     page.over.setCurrentIndex(page.over.findData("bare"))
     page.over.activated.emit(page.over.currentIndex())
-    assert "cannot take it over" in said[-1] and "no load" not in page.trouble.text()
+    assert "cannot take it over" in said[-1]
     assert run_of(live).latest.state.phase is Phase.DISCHARGING and live.session._stand_ins.world.load_on
 
 

@@ -171,9 +171,10 @@ class RunLoop:
         return self.snapshot()
 
     def park(self) -> None:
-        """Switch the load off and write everything, leaving the run to be taken up again."""
+        """Switch the load off, write everything and let go of every line, leaving the run to be taken up again."""
         self._carry_out(Command("off"))
         self._keep(force=True)
+        self.channel.close()
 
     def snapshot(self) -> Snapshot:
         """What it is doing now."""

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from wintry_tally.book import Run, RunSettings, RunStatus
 from wintry_tally.book.recipes import recipe_data, recipe_from
+from wintry_tally.book.records import SECOND_PARTS
 from wintry_tally.book.runs import DRIVEN, GUIDED, owner_lives, this_process
 from wintry_tally.core.battery import Sample, family_named
 from wintry_tally.core.engine import LIVE, Event, Phase, Request, RunState
@@ -232,6 +233,8 @@ class Running:
         from wintry_tally.core.protocol.preflight import ceilings
 
         where = f"channel {channel}" if channel else "hands"
+        if item.handing:
+            raise InputError("it is being handed over already", mend="wait a moment")
         if channel:
             busy = self.on_channel(channel)
             if busy is not None:
@@ -274,13 +277,15 @@ class Running:
         self._session.workshop.start(change_hands, changed, failed)
 
     def _handed_over(self, item: LiveRun, channel: str) -> None:
-        book = self._session.book
         if self.live.pop(item.run.id, None) is None:
             return  # the book was closed meanwhile
+        book = self._session.book
         kept = book.runs.get(item.run.id)
         if kept.status is not RunStatus.RUNNING:
             return
-        extra = {name: value for name, value in kept.settings.extra.items() if name != "channel"}
+        # of what a second meter there is good to, nothing is known any more
+        gone = {"channel", *(f"second_{part}" for part in SECOND_PARTS)}
+        extra = {name: value for name, value in kept.settings.extra.items() if name not in gone}
         settings = replace(kept.settings, extra={**extra, **({"channel": channel} if channel else {})})
         if channel:
             volts, amps = self._session.equipment.meter_of(self._session.equipment.channel(channel))
@@ -328,6 +333,8 @@ class Running:
             cause = CAUSE_WORDS[EndCause(ended.cause)] if ended.cause in EndCause._value2member_map_ else "it ended"
             by_hand = " Switch everything off now, at the load and at the charger." if item.guide else ""
             self._session.said.emit(f"{item.run.title} has ended: {cause}.{by_hand}")
+            if by_hand:  # nothing here can switch it off: said until it is dismissed
+                self._session.failed.emit(f"{item.run.title} has ended: {cause}.{by_hand}")
             self._session.rang.emit(f"{item.run.title} has ended", f"{cause}.{by_hand}" if by_hand else cause)
         return bool(self.live) or bool(over)
 
