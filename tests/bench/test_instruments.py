@@ -26,7 +26,7 @@ from wintry_tally.core.protocol import EndCause, EndRule, Recipe, Step, StopLimi
 from wintry_tally.core.protocol.leads import Leads
 from wintry_tally.core.protocol.setpoints import Facts
 from wintry_tally.core.protocol.template import fill
-from wintry_tally.core.trace.beside import cells_of
+from wintry_tally.core.trace.beside import cells_told
 from wintry_tally.exchange.recipe_file import shipped_recipe
 
 RATED = 2.0
@@ -260,7 +260,7 @@ def test_what_a_pack_tells_is_kept_beside_and_its_loss_ends_nothing(bench: Bench
         time.sleep(0.5)  # the pack and the line meter send by themselves, on the wall clock
         loop.tick()
     beside = loop.snapshot().beside
-    cells = cells_of(beside)
+    cells = cells_told(beside)
     assert len(cells) == 4 and sum(cells.values()) == pytest.approx(loop.snapshot().voltage_V, abs=0.03)
     assert beside["second_V"] == pytest.approx(loop.snapshot().voltage_V, abs=0.03)
     assert beside["counter_Ah"] == pytest.approx(2.0 * 2.0 / 60.0, rel=0.3), "2 A for two minutes, less the first"
@@ -269,7 +269,7 @@ def test_what_a_pack_tells_is_kept_beside_and_its_loss_ends_nothing(bench: Bench
     bench.world.fault("pack", "silence")
     channel.drivers["pack"].close()
     bench.pass_time(1.0)
-    assert not loop.tick().ended and not cells_of(loop.snapshot().beside)
+    assert not loop.tick().ended and not cells_told(loop.snapshot().beside)
     channel.close()
 
 

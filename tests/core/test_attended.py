@@ -12,9 +12,10 @@ from wintry_tally.core.battery import FAMILIES
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.protocol.attended import Attendance, offers_for, parse_attended
 from wintry_tally.core.protocol.capacity import CapacityPlan, LoadLimits
+from wintry_tally.core.protocol.editing import begun_later, with_current
 from wintry_tally.core.protocol.preflight import Bench, bars, preflight, preflight_recipe
 from wintry_tally.core.protocol.setpoints import Facts
-from wintry_tally.core.protocol.template import drawing, fill, waiting
+from wintry_tally.core.protocol.template import fill
 from wintry_tally.exchange.recipe_file import shipped_recipe
 
 EVENING = datetime(2026, 1, 22, 17, 20, tzinfo=UTC)  # a Thursday
@@ -136,11 +137,11 @@ def test_a_slow_night_is_offered_for_capacity_tests_alone() -> None:
 def test_a_template_waits_and_draws_as_offered() -> None:
     facts = Facts(FAMILIES["lfp"], 40.0)
     template = shipped_recipe("capacity-reference")
-    once = waiting(template, 3600.0)
+    once = begun_later(template, 3600.0)
     assert len(once.steps) == len(template.steps) + 1 and fill(once, facts).steps[0].ends[0].value == 3600.0
-    twice = waiting(once, 1800.0)
+    twice = begun_later(once, 1800.0)
     assert len(twice.steps) == len(once.steps) and fill(twice, facts).steps[0].ends[0].value == 5400.0
-    slower = fill(drawing(template, 5.5), facts)
+    slower = fill(with_current(template, 5.5), facts)
     assert [step.setting for step in slower.steps if step.kind == "discharge"] == [5.5]
     given = Facts(FAMILIES["lfp"], 40.0, given={"until_night": 7200.0, "night": 9 * HOUR})
     nights = fill(shipped_recipe("capacity-slow-night"), given).steps

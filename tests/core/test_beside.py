@@ -14,7 +14,7 @@ from wintry_tally.core.cell import BatteryModel, parameters_for
 from wintry_tally.core.cell.cells import cell_shares, cell_voltages
 from wintry_tally.core.quantity import parse_accuracy
 from wintry_tally.core.trace import Trace
-from wintry_tally.core.trace.beside import beside_column, cells_of, in_order, named_by
+from wintry_tally.core.trace.beside import beside_column, cells_told, in_order, named_by
 
 GOOD = Instrument(parse_accuracy("0.1%+2d"), parse_accuracy("0.5%+2d"), "meter")
 
@@ -80,7 +80,7 @@ def test_headings_of_cells_and_second_meters() -> None:
     for name in ("second_V", "second_A", "pack_C", "cell_7_V"):
         assert named_by(beside_column(name).heading) == (name, 1.0)
     assert in_order(["cell_10_V", "cell_2_V", "pack_C", "second_V"]) == ["second_V", "pack_C", "cell_2_V", "cell_10_V"]
-    assert cells_of({"cell_2_V": 3.2, "second_V": 12.8, "cell_1_V": 3.3}) == {1: 3.3, 2: 3.2}
+    assert cells_told({"cell_2_V": 3.2, "second_V": 12.8, "cell_1_V": 3.3}) == {1: 3.3, 2: 3.2}
 
 
 def test_cells_of_the_model_add_up_and_part_near_empty() -> None:

@@ -7,11 +7,13 @@ from dataclasses import replace
 from pathlib import Path
 
 import pytest
+from PySide6.QtCore import Qt
 
 from tests.desk.doing import planned, start
 from wintry_tally.bench.equipment import ChannelSpec
 from wintry_tally.core.engine import Phase
 from wintry_tally.core.errors import InputError
+from wintry_tally.core.working import Working
 from wintry_tally.desk.running import worse
 from wintry_tally.desk.window import Window
 
@@ -79,6 +81,21 @@ def test_from_channel_to_channel_to_hands(qtbot, live: Window) -> None:
     qtbot.waitUntil(lambda: "load on at 2 A" in third.latest.asks, timeout=5000)
     kinds = [event.kind for event in live.session.book.runs.events(third.run.id)]
     assert kinds.count("hand-over") == 2 and "note" in kinds and "interrupted" not in kinds
+
+
+def test_what_is_told_beside_and_the_end_have_their_working(qtbot, live: Window) -> None:
+    page = live.view("capacity").page("run")
+    opened: list[Working] = []
+    page.opened.connect(opened.append)
+    qtbot.waitUntil(lambda: "mV apart" in page.beside.text(), timeout=15000)
+    qtbot.mouseClick(page.how_beside, Qt.MouseButton.LeftButton)
+    told = opened[-1].inputs
+    assert {"cell 1", "cell 4", "the gauge", "the second meter's voltage"} <= set(told) and opened[-1].result.endswith(
+        "mV"
+    )
+    cells = [float(told[f"cell {number}"].split()[0]) for number in (1, 2, 3, 4)]
+    assert opened[-1].result == f"{1000 * (max(cells) - min(cells)):.0f} mV"
+    assert "±" in page.minor["Ends about"].text(), "an end is foretold with its band"
 
 
 def test_what_cannot_take_over_is_refused_and_the_run_goes_on(qtbot, live: Window) -> None:

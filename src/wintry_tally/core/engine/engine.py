@@ -10,6 +10,7 @@ import math
 from dataclasses import replace
 from typing import Any
 
+from wintry_tally.core.engine.near_limits import near_limits
 from wintry_tally.core.engine.rules import ONCE, RULES, SLOPE_OVER_S, lasted_s, stop_limit
 from wintry_tally.core.engine.state import (
     LIVE,
@@ -24,7 +25,6 @@ from wintry_tally.core.engine.state import (
     Trigger,
     moved,
 )
-from wintry_tally.core.engine.warnings import near_limits
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.protocol.recipe import CAUSE_WORDS, EndCause, Recipe, Step
 

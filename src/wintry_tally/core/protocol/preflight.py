@@ -159,25 +159,47 @@ def _end(
 ) -> Check:
     words, there = f"Ends after about {format_duration(forecast_s)}", True
     offers: tuple[Offer, ...] = ()
+    working: Working | None = None
     if attendance is not None:
+        working = _end_working(attendance, forecast_s, load_s, amps)
         there = attendance.there_at(forecast_s)
         words += f", at {attendance.clock(forecast_s)}" + ("" if there else ", when nobody is there")
         offers = tuple(offers_for(attendance, forecast_s, load_s, amps))
     words += "."
     if family.own_protection:
         alone = " It may end alone: the load's cut-off and the pack's protection both end it."
-        return Check("End", "good", words + alone, offers=offers)
+        return Check("End", "good", words + alone, working, offers)
     if there:
         alone = " Be there, or use a load whose cut-off is proven: without one a lead-acid battery is driven flat."
-        return Check("End", "heed", words + alone)
+        return Check("End", "heed", words + alone, working)
     if attendance is not None and attendance.own_cutoff:
         alone = " The load's own cut-off ends it (set it there too); recharge as soon as somebody is there."
-        return Check("End", "heed", words + alone, offers=offers)
+        return Check("End", "heed", words + alone, working, offers)
     barred = (
         " Without a proven cut-off of the load itself a lead-acid battery is driven flat: begin later, draw less, or "
         "say on the Bench page that the load stops by itself."
     )
-    return Check("End", "bar", words + barred, offers=offers)
+    return Check("End", "bar", words + barred, working, offers)
+
+
+def _end_working(attendance: Attendance, forecast_s: float, load_s: float, amps: float) -> Working:
+    """How the end and what mends it follow from the forecast and the attended hours."""
+    inputs = {
+        "begins": f"{attendance.begins:%a %H:%M}",
+        "until its last current": f"{format_duration(forecast_s)}, of it {format_duration(load_s)} under load",
+    }
+    wait = attendance.hours.wait_for_end(attendance.begins, forecast_s)
+    if wait:
+        inputs["somebody is there again after"] = f"{format_duration(wait)} more"
+    if wait and amps > 0:
+        inputs["planned current"] = f"{amps:g} A"
+    return Working(
+        "End of the run",
+        "end = begin + forecast; a later begin: + wait; a lower current: I × load / (load + wait + 15 min)",
+        inputs,
+        attendance.clock(forecast_s),
+        "the recipe on the battery model; attended hours from the Bench page",
+    )
 
 
 @dataclass(frozen=True)

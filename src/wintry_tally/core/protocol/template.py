@@ -250,33 +250,6 @@ def _step_from(data: Any, number: int, name: str) -> StepTemplate:
     return StepTemplate(**{"title": data["kind"].capitalize(), **part}, ends=tuple(ends))
 
 
-WAIT = "Wait"
-"""The title of a step that only lets time pass before a run begins."""
-
-
-def waiting(template: Template, seconds: float) -> Template:
-    """The same, begun so much later; a wait that stands there already grows."""
-    first = template.steps[0]
-    before = first.ends[0].value if first.ends else ""
-    if first.title == WAIT and first.kind == "rest" and isinstance(before, float):
-        return replace(template, steps=(_wait(before + seconds), *template.steps[1:]))
-    return replace(template, steps=(_wait(seconds), *template.steps))
-
-
-def _wait(seconds: float) -> StepTemplate:
-    return StepTemplate("rest", WAIT, ends=(EndTemplate("time", round(seconds, 0)),), every=60.0)
-
-
-def drawing(template: Template, amps: float) -> Template:
-    """The same with another current in its first discharge."""
-    place = next((n for n, part in enumerate(template.steps) if part.kind == "discharge"), None)
-    if place is None:
-        return template
-    steps = list(template.steps)
-    steps[place] = replace(steps[place], setting=amps)
-    return replace(template, steps=tuple(steps))
-
-
 def template_data(template: Template) -> dict[str, Any]:
     """A template as plain data, in the shape `template_from` reads; what is left at its default is left out."""
     usual = StepTemplate("rest", "")

@@ -64,7 +64,7 @@ def named_by(heading: str) -> tuple[str, float] | None:
     return cell_name(int(match[1])), 1e-3 if unit == "mv" else 1.0
 
 
-def cells_of(beside: Mapping[str, float]) -> dict[int, float]:
+def cells_told(beside: Mapping[str, float]) -> dict[int, float]:
     """The cells among what was told beside a reading, by number."""
     found = {cell_number(name): value for name, value in beside.items()}
     return {number: value for number, value in sorted(found.items(), key=lambda item: item[0] or 0) if number}

@@ -17,9 +17,9 @@ from wintry_tally.bench.simulated import STAND_IN_METER
 from wintry_tally.book import RunSettings
 from wintry_tally.book.records import SECOND_PARTS
 from wintry_tally.core.protocol.attended import Attendance, Offer
+from wintry_tally.core.protocol.editing import begun_later, with_current
 from wintry_tally.core.protocol.preflight import Bench, Check, preflight_recipe
 from wintry_tally.core.protocol.setpoints import Facts
-from wintry_tally.core.protocol.template import drawing, waiting
 from wintry_tally.core.quantity import format_duration, parse_accuracy
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.plan_page import SPEEDS
@@ -211,7 +211,7 @@ class RecipePage(StationView):
 
             self.load(shipped_recipe("capacity-slow-night"))
             return
-        made = waiting(template, offer.value) if offer.kind == "wait" else drawing(template, offer.value)
+        made = begun_later(template, offer.value) if offer.kind == "wait" else with_current(template, offer.value)
         self.steps.show_recipe(made, self._facts(), self.edit.isChecked())
         self.start_card.acknowledge(False)
         self.review()

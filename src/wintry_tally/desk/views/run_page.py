@@ -13,7 +13,7 @@ from PySide6.QtWidgets import QComboBox, QGridLayout, QSizePolicy, QWidget
 from wintry_tally.core.engine import LIVE, Phase, Request
 from wintry_tally.core.protocol.template import in_words
 from wintry_tally.core.quantity import format_duration
-from wintry_tally.core.trace.beside import cells_of
+from wintry_tally.core.trace.beside import INTO_TRACE, beside_column, cells_told
 from wintry_tally.core.working import Working
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.across import AcrossRoom
@@ -30,6 +30,8 @@ from wintry_tally.desk.widgets.quantity_field import QuantityField
 if TYPE_CHECKING:
     from wintry_tally.desk.live import LiveRun
 
+TOLD_WORDS = {"counter_Ah": "the instrument's counter", "counter_Wh": "its energy counter", "charge_state": "the gauge"}
+TOLD_UNITS = {"counter_Ah": "Ah", "counter_Wh": "Wh", "charge_state": "%"}
 COUNTED = (("counter_Ah", "Ah"), ("counter_Wh", "Wh"))
 MINOR = ("Charge so far", "Power", "Energy", "Under load", "Ends about", "To come")
 WHERE = {"simulated": "simulated bench", "guided": "by hand"}
@@ -54,6 +56,9 @@ class RunPage(StationView):
         self.step = label("", "quiet", wrap=True)
         self.warned = FindingList()
         self.beside = label("", "quiet", wrap=True)
+        self.how_beside = button("Working", self._show_beside, "link", "Working of what is told beside the reading")
+        told = row(self.beside, self.how_beside)
+        told.setStretch(0, 1)
         self.asked = label("", wrap=True)
         self.done = button("Done", self._answer, "main", "What was asked is done")
         asking = row(self.asked, self.done)
@@ -122,7 +127,7 @@ class RunPage(StationView):
                 self.warned,
                 self.prompt,
                 self.guided,
-                card(self._big, small, self.beside, gap=3),
+                card(self._big, small, told, gap=3),
                 card(self.curve),
                 gap=3,
             )
@@ -231,6 +236,7 @@ class RunPage(StationView):
         self._titles["Charge so far"].setVisible(by_hand)
         self.beside.setText(beside_words(seen.beside))
         self.beside.setVisible(bool(self.beside.text()))
+        self.how_beside.setVisible(bool(self.beside.text()))
         self.pause.setText("Resume" if state.phase is Phase.PAUSED else "Pause")
         current = live.recipe.steps[state.index]
         self.pause.setEnabled(state.phase is Phase.PAUSED or state.phase in LIVE)
@@ -280,7 +286,7 @@ class RunPage(StationView):
             f"{at:%H:%M}",
             "battery model (core/cell); the band narrows as the curve bends",
         )
-        self.minor["Ends about"].set_text(f"{at:%H:%M}", "", "", working)
+        self.minor["Ends about"].set_text(f"{at:%H:%M}", _band(live, ahead.late_s - ahead.early_s), "", working)
         self.minor["To come"].set_text(
             f"{max(0.0, ahead.total_Ah - live.latest.state.charge_Ah):.1f}", f"± {half:.1f}", "Ah", working
         )
@@ -306,11 +312,27 @@ class RunPage(StationView):
             f"{at:%H:%M}",
             "battery model (core/cell); what was put in before is known only by its count",
         )
-        self.minor["Ends about"].set_text(f"{at:%H:%M}", "", "", working)
+        self.minor["Ends about"].set_text(f"{at:%H:%M}", _band(live, to_come.late_s - to_come.early_s), "", working)
         if live.latest.state.phase in LIVE:
             self.minor["To come"].set_text(f"{to_come.step_Ah:.1f}", "", "Ah", working)
         else:
             self.minor["To come"].set_text("–", "", "", None)
+
+    def _show_beside(self) -> None:
+        """Where the figures beside the reading come from."""
+        live = self.session.running.of_sample(self.sample_id)
+        if live is None:
+            return
+        inputs = {}
+        for name, value in live.latest.beside.items():
+            column = beside_column(name) if name not in INTO_TRACE else None
+            words = column.words if column is not None else TOLD_WORDS[name]
+            unit = column.unit if column is not None else TOLD_UNITS[name]
+            inputs[words] = f"{value:.3f} {unit}" if unit in {"V", "A", "Ah"} else f"{value:g} {unit}"
+        cells = cells_told(live.latest.beside)
+        apart = f"{1000 * (max(cells.values()) - min(cells.values())):.0f} mV" if len(cells) > 1 else ""
+        source = "as told by each instrument; kept beside every reading, never counted in its place"
+        self.opened.emit(Working("Beside the reading", "cells apart = highest − lowest", inputs, apart, source))
 
     def _answer(self) -> None:
         self._ask(Request("answer", words="done"))
@@ -436,7 +458,7 @@ def beside_words(told: Mapping[str, float]) -> str:
     if second:
         parts.append(f"second meter {', '.join(second)}".replace("-", "−"))
     parts += [f"counter {told[name]:.2f} {unit}" for name, unit in COUNTED if name in told]
-    cells = cells_of(told)
+    cells = cells_told(told)
     if len(cells) > 1:
         low, high = min(cells.values()), max(cells.values())
         lowest = next(number for number, value in cells.items() if value == low)
@@ -455,3 +477,11 @@ def _fixed(value: float, decimals: int) -> str:
 
 def _first_load(points: list[tuple[float, float, float, float]]) -> float:
     return next((point[0] / 3600.0 for point in points if point[2] > 0.02), 0.0)
+
+
+def _band(live: LiveRun, width_s: float) -> str:
+    """Half the band of an end, on the clock that the bench runs by; nothing below a minute."""
+    minutes = 0.5 * width_s / 60.0 / max(1.0, live.worker.speed)
+    if minutes < 0.5:
+        return ""
+    return f"± {minutes:.0f} min" if minutes < 100 else f"± {minutes / 60.0:.1f} h"
