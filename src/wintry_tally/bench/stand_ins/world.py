@@ -46,7 +46,11 @@ class StandInWorld:
         self._load = SimulatedLoad(self._connected, power_W, current_A)
         self._charger = SimulatedCharger(self._connected)
         self._meter = SimulatedMeter(self._connected, spec, Random(seed))
-        self._second = SimulatedMeter(self._connected, spec, Random(seed + 1))
+        # what reads by itself has errors and noise of its own, whenever its thread comes to it
+        self._own = {
+            name: SimulatedMeter(self._connected, spec, Random(seed + place))
+            for place, name in enumerate(("second", "line", "pack", "file"), 1)
+        }
         self.counted_Ah = 0.0
         self._shares = cell_shares(cells, seed)
         self._faults: dict[str, set[str]] = {}
@@ -80,7 +84,7 @@ class StandInWorld:
             while left > 1e-9:
                 stride = min(5.0, left)
                 self._connected.advance(stride)
-                self.counted_Ah += self._connected.current_A * self._meter.gain_A * stride / 3600.0
+                self.counted_Ah += self._connected.current_A * self._own["line"].gain_A * stride / 3600.0
                 left -= stride
 
     def run(self, speed: float = 1.0) -> None:
@@ -102,7 +106,7 @@ class StandInWorld:
     def read(self, instrument: str) -> Observation:
         """What an instrument shows: positive while the battery gives."""
         with self._lock:
-            seen = (self._second if instrument == "second" else self._meter).read()
+            seen = self._own.get(instrument, self._meter).read()
             if "stuck" in self._faults.get(instrument, ()):
                 return self._stuck.setdefault(instrument, seen)
             return seen
