@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
@@ -178,7 +178,8 @@ def test_hand_readings_survive_closing_and_counters_do_too(one: Window, sample_b
     page.accuracy_V.line.setText("0.5%+2d")
     page.accuracy_A.line.setText("1%+2d")
     page._begin_run()
-    for time, volts, counter in (("00:10", "13.3", "0"), ("+60 min", "13.1", "8.0"), ("+60 min", "13.0", "16.1")):
+    begun = f"{datetime.now() - timedelta(hours=3):%H:%M}"  # whatever the hour, none of them is still to come
+    for time, volts, counter in ((begun, "13.3", "0"), ("+60 min", "13.1", "8.0"), ("+60 min", "13.0", "16.1")):
         page.entry.time.setText(time)
         page.entry.volts.line.setText(volts)
         page.entry.counter.line.setText(counter)
