@@ -10,7 +10,7 @@ import numpy as np
 RATE = 22_050
 TONES = ((660.0, 0.0, 0.35), (880.0, 0.22, 0.45))
 """Frequency in Hz, beginning and length in s."""
-TARGET = Path(__file__).parent.parent / "src" / "wintry_tally" / "desk" / "theme" / "sounds" / "call.wav"
+TARGET = Path(__file__).parent.parent / "src" / "wintry_tally" / "bench" / "guard" / "call.wav"
 
 
 def main() -> None:

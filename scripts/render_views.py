@@ -129,9 +129,6 @@ def main() -> None:
         wait(lambda: page.keep_button.isEnabled())
         settle(0.5)
 
-    def load() -> None:
-        show("M1", "load")
-
     def setup() -> None:
         from wintry_tally.exchange.recipe_file import shipped_recipe
 
@@ -178,19 +175,6 @@ def main() -> None:
         entry.amps.line.setText("8")
         entry.enter()
 
-    def prompt() -> None:
-        from wintry_tally.exchange.recipe_file import shipped_recipe
-
-        show("M4", "revival")
-        view = window.view("revival")
-        view.plan_recipe(shipped_recipe("revive-lead-acid"))
-        page = view.page("recipe")
-        page.full.set_text("8 %")
-        page.review()
-        page.start_card.acknowledged.click()
-        page.start()
-        settle(1.2)
-
     def across() -> None:
         show("M5", "capacity")
         page = window.view("capacity").page("run")
@@ -211,6 +195,21 @@ def main() -> None:
         settle(2.5)
         window._bench.read_once(meter)
         settle(1.5)
+
+    def safe() -> None:
+        session.start_stand_ins()
+        session._stand_ins.world.fault("supply", "silence")
+        window.make_safe()
+        wait(lambda: "NOT" in window.worst.page.head.text())
+        settle(0.5)
+        session._stand_ins.world.fault("supply", "silence", on=False)
+
+    def quarantine() -> None:
+        from wintry_tally.app.safety import put_into_quarantine
+
+        window.pages.setCurrentIndex(1)
+        put_into_quarantine(session.book, sample("M1"), "everything was switched off at once")
+        show("M1", "load")
 
     def curves() -> None:
         show("M1", "curves")
@@ -239,7 +238,6 @@ def main() -> None:
         "run": run,
         "import": importing,
         "curves": curves,
-        "load": load,
         "setup": setup,
         "ledger": ledger,
         "ledger-many": many,
@@ -247,8 +245,9 @@ def main() -> None:
         "report": report,
         "across": across,
         "hand": hand,
-        "prompt": prompt,
         "bench": bench,
+        "safe": safe,
+        "quarantine": quarantine,
         "guided": guided,
     }
     for name, step in steps.items():

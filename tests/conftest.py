@@ -21,7 +21,11 @@ def quiet(caplog: pytest.LogCaptureFixture) -> Iterator[None]:
     yield
     errors = [record for record in caplog.records if record.levelno >= logging.ERROR]
     assert not errors, [record.getMessage() for record in errors]
-    left = [t for t in threading.enumerate() if t not in before and t.is_alive() and t.name in {"run", "workshop_0"}]
+    left = [
+        t
+        for t in threading.enumerate()
+        if t not in before and t.is_alive() and t.name in {"run", "workshop_0", "journal"}
+    ]
     assert not left, f"threads still at work: {left}"
 
 
@@ -29,3 +33,11 @@ def quiet(caplog: pytest.LogCaptureFixture) -> Iterator[None]:
 def reference() -> Path:
     """The folder of reference curves."""
     return REFERENCE
+
+
+@pytest.fixture
+def own_places(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
+    """State and locks of this test alone."""
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
+    monkeypatch.setenv("WINTRY_TALLY_TAKEN", str(tmp_path / "taken"))
+    return tmp_path

@@ -16,6 +16,7 @@ from wintry_tally.book.runs import GUIDED
 from wintry_tally.core.analysis import analyse
 from wintry_tally.core.battery import FAMILIES
 from wintry_tally.core.engine import Observation, Phase, Request, RunState
+from wintry_tally.core.engine.proof import Expected
 from wintry_tally.core.errors import BookError, InputError
 from wintry_tally.core.protocol import EndCause
 from wintry_tally.core.protocol.setpoints import Facts
@@ -192,3 +193,21 @@ def test_every_recipe_can_be_asked_of_hands() -> None:
         assert all(rule.readings == 1 for part in recipe.steps for rule in part.ends)
         walked += 1
     assert walked >= 25, "all but those that want a claim"
+
+
+def test_the_first_two_readings_prove_the_connection(tmp_path: Path) -> None:
+    """Rested, then with current: a voltage that rises under load is no battery's that gives."""
+    known = Expected(
+        FACTS.family, 0.010, (8.0, 14.8), digit_V=0.01, digit_A=0.01, counted_apart=False, voltage_apart=False
+    )
+    for loaded, codes in ((13.1, []), (13.4, ["voltage-turned"]), (12.0, ["resistance-high"])):
+        folder = tmp_path / str(loaded)
+        folder.mkdir()
+        hand = Hand(folder)
+        hand.loop._expected = known
+        while hand.loop.state.phase is not Phase.DISCHARGING:
+            hand.loop.ask(Request("skip"))
+        hand.reads(10.0, 13.3)
+        hand.reads(40.0, loaded, 8.0)
+        assert [code for code, _ in hand.loop.state.warned] == codes
+        hand.book.close()

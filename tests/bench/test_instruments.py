@@ -6,93 +6,27 @@ import threading
 import time
 from collections.abc import Iterator
 from dataclasses import replace
+from functools import reduce
 from pathlib import Path
 
 import pytest
 
-from wintry_tally.bench.connect import BenchChannel, driver_for, tried
+from tests.bench.benches import RATED, Bench, hold
+from wintry_tally.bench.connect import driver_for, tried
 from wintry_tally.bench.drivers.dialect import dialect_from, dialect_named, shipped_dialects
-from wintry_tally.bench.drivers.scpi import number_in
-from wintry_tally.bench.equipment import ChannelSpec, Equipment, Instrument, checked, equipment_data, equipment_from
-from wintry_tally.bench.loop import RunLoop
-from wintry_tally.bench.simulated import STAND_IN_METER
-from wintry_tally.bench.stand_ins.servers import StandIns
-from wintry_tally.bench.stand_ins.world import FAULTS, StandInWorld
+from wintry_tally.bench.drivers.lines import values_in
+from wintry_tally.bench.drivers.numbers import is_on_in, no_error_in
+from wintry_tally.bench.drivers.quantities import value_in
+from wintry_tally.bench.equipment import Equipment, Instrument, checked, equipment_data, equipment_from
 from wintry_tally.core.battery import family_named
-from wintry_tally.core.cell import parameters_for
 from wintry_tally.core.engine import Command, Phase, Request
 from wintry_tally.core.errors import InputError, InstrumentError
-from wintry_tally.core.protocol import EndCause, EndRule, Recipe, Step, StopLimits
+from wintry_tally.core.protocol import EndCause, EndRule, Step
 from wintry_tally.core.protocol.leads import Leads
 from wintry_tally.core.protocol.setpoints import Facts
 from wintry_tally.core.protocol.template import fill
 from wintry_tally.core.trace.beside import cells_told
 from wintry_tally.exchange.recipe_file import shipped_recipe
-
-RATED = 2.0
-STOPS = StopLimits(8.0, 15.0, 12.0, 200.0, -20.0, 60.0, charge_high_A=12.0)
-
-
-class Kept:
-    """In the place of the journal."""
-
-    def __init__(self) -> None:
-        self.rows: list[tuple] = []
-        self.told: list = []
-
-    def reading(self, elapsed_s, seen) -> None:
-        self.rows.append((elapsed_s, seen))
-
-    def events(self, events) -> None:
-        self.told.extend(events)
-
-    def due(self) -> bool:
-        return False
-
-    def write(self, state, bench) -> None: ...
-
-
-class Bench:
-    """Stand-ins with a clock that only the test moves, and the equipment that speaks to them."""
-
-    def __init__(self, folder: Path) -> None:
-        parameters = parameters_for(family_named("lfp"), RATED)
-        self.world = StandInWorld(parameters, STAND_IN_METER, seed=5, power_W=300.0, current_A=30.0)
-        self.stand_ins = StandIns(self.world, folder / "grows.csv")
-        at = self.stand_ins.addresses()
-        spec = {
-            "voltage_accuracy": STAND_IN_METER.voltage_accuracy,
-            "current_accuracy": STAND_IN_METER.current_accuracy,
-        }
-        self.equipment = Equipment(
-            (
-                Instrument("load", "load", address=at["load"], power_W=300.0, current_A=30.0, **spec),
-                Instrument("supply", "charger", address=at["supply"], current_A=50.0, voltage_V=16.0, **spec),
-                Instrument("meter", address=at["meter"], **spec),
-                Instrument("second", address=at["second"], **spec),
-                Instrument("thermometer", "thermometer", address=at["thermometer"]),
-                Instrument("line", way="line", dialect="spaced-line", address=at["line"]),
-                Instrument("pack", "telemetry", "line", "telling-pack", at["pack"]),
-                Instrument("file", way="file", dialect="growing-csv", address=at["file"]),
-            ),
-            (
-                ChannelSpec("one", "load", "supply", "meter", "meter", "thermometer"),
-                ChannelSpec("own", "load", "supply", "load"),
-                ChannelSpec("two", "load", "", "meter", "meter", "", "second"),
-                ChannelSpec("told", "load", "supply", "meter", "line", "", "second", telemetry="pack"),
-            ),
-        )
-        self.now = 0.0
-
-    def loop(self, recipe: Recipe, channel: str = "one", interval: float = 1.0) -> tuple[RunLoop, Kept, BenchChannel]:
-        made = BenchChannel(self.equipment, self.equipment.channel(channel), clock=lambda: self.now)
-        kept = Kept()
-        loop = RunLoop(recipe, made, kept, interval)  # type: ignore[arg-type]
-        return loop, kept, made
-
-    def pass_time(self, seconds: float) -> None:
-        self.world.advance(seconds)
-        self.now += seconds
 
 
 @pytest.fixture
@@ -100,12 +34,6 @@ def bench(tmp_path: Path) -> Iterator[Bench]:
     made = Bench(tmp_path)
     yield made
     made.stand_ins.stop()
-
-
-def hold(amps: float = 2.0) -> Recipe:
-    return Recipe(
-        "hold", "Hold", 1, (Step("discharge", "Hold", "current", amps, (EndRule("time", 1e6, EndCause.TIME),)),), STOPS
-    )
 
 
 def test_a_reference_cycle_over_scpi(bench: Bench) -> None:
@@ -126,78 +54,6 @@ def test_a_reference_cycle_over_scpi(bench: Bench) -> None:
     )
     kinds = [event.kind for event in kept.told]
     assert kinds.count("start-charge") == 2 and kinds.count("start-discharge") == 1 and kinds[-1] == "finish"
-
-
-LIVE_FAULTS = [
-    ("load", "ignores-off", None), ("load", "refuses", "refuses"), ("meter", "silence", "no answer in time"),
-    ("meter", "garbage", "is no number"), ("meter", "lag", "no answer in time"), ("meter", "stuck", "stuck"),
-    ("meter", "wrong-sign", "turned"), ("meter", "disconnect", "meter"), ("meter", "no-number", "no number"),
-    ("meter", "out-of-range", "cannot be"), ("load", "too-much", "were set"), ("meter", "empty", "is no number"),
-]  # fmt: skip
-
-
-def test_the_table_of_faults_is_whole() -> None:
-    assert {name for _, name, _ in LIVE_FAULTS} == set(FAULTS) and len(FAULTS) == 12
-
-
-@pytest.mark.parametrize(("instrument", "fault", "says"), LIVE_FAULTS)
-def test_every_fault_ends_in_outputs_off_with_its_cause(
-    bench: Bench, instrument: str, fault: str, says: str | None
-) -> None:
-    loop, kept, channel = bench.loop(hold())
-    if fault in {"refuses", "too-much"}:
-        bench.world.fault(instrument, fault)
-    loop.start()
-    for _ in range(60 if fault == "stuck" else 20):  # a meter has to be seen to flicker first
-        bench.pass_time(1.0)
-        loop.tick()
-    if fault not in {"refuses", "too-much"}:
-        assert bench.world.true_current_A == pytest.approx(2.0, abs=0.05)
-        bench.world.fault(instrument, fault)
-    if fault == "ignores-off":
-        loop.ask(Request("stop"))
-    begun = time.monotonic()
-    readings = 0
-    while not loop.snapshot().ended and readings < 200:
-        bench.pass_time(1.0)
-        loop.tick()
-        readings += 1
-    channel.close()
-    assert loop.snapshot().ended
-    if fault == "ignores-off":
-        # the load itself cannot be reached: say, loudly, what to pull
-        assert "unplug the load's lead at the battery" in loop.snapshot().trouble
-        return
-    assert bench.world.true_current_A == 0.0 and not bench.world.load_on
-    told = loop.state.detail + " ".join(event.message for event in kept.told)
-    assert says is not None and says in told, told
-    if fault != "stuck":  # a stuck meter can only be told from a calm one by its patience
-        assert readings <= 5 and time.monotonic() - begun < 8.0
-
-
-def test_a_load_out_of_reach_is_told_to_go_off_until_it_does(bench: Bench) -> None:
-    loop, kept, channel = bench.loop(hold())
-    loop.start()
-    bench.world.fault("load", "ignores-off")
-    loop.ask(Request("stop"))
-    assert "unplug" in loop.snapshot().trouble and bench.world.load_on
-    bench.world.fault("load", "ignores-off", on=False)
-    for _ in range(60):
-        loop.tick()
-    assert not loop.snapshot().trouble and not bench.world.load_on
-    assert "reached" in [event.kind for event in kept.told]
-    channel.close()
-
-
-def test_a_load_that_a_person_unplugged_is_left_alone(bench: Bench) -> None:
-    loop, kept, channel = bench.loop(hold())
-    loop.start()
-    bench.world.fault("load", "silence")
-    loop.ask(Request("stop"))
-    assert "stand-in" not in loop.snapshot().trouble and "does not answer" in loop.snapshot().trouble
-    loop.ask(Request("stop"))
-    assert not loop.snapshot().trouble and "unplugged" in [event.kind for event in kept.told]
-    channel.close()
 
 
 def test_the_watch_lets_honest_readings_be(bench: Bench) -> None:
@@ -238,7 +94,7 @@ def test_two_meters_are_held_against_each_other(bench: Bench) -> None:
     for _ in range(6):
         bench.pass_time(1.0)
         loop.tick()
-    assert channel.joined.second["voltage"] == pytest.approx(loop.snapshot().voltage_V, abs=0.1)
+    assert channel.joined.told.found["second"]["voltage"] == pytest.approx(loop.snapshot().voltage_V, abs=0.1)
     assert channel.joined.disagreement is None, "both inside their specification"
     bench.world.fault("second", "wrong-sign")
     bench.pass_time(1.0)
@@ -358,35 +214,103 @@ def test_read_once_shows_the_raw_exchange(bench: Bench) -> None:
     bench.world.fault("meter", "silence")
     bad = tried(bench.equipment.instrument("meter"))
     assert "no answer in time" in bad.problem and bad.exchange
-    assert "x: " in tried(Instrument("x", address="TCPIP::127.0.0.1::9::SOCKET")).problem
+    assert "x at TCPIP" in tried(Instrument("x", address="TCPIP::127.0.0.1::9::SOCKET")).problem
     assert (
         tried(Instrument("x", address="nonsense")).problem
         and tried(Instrument("x", dialect="none", address="y")).problem
     )
 
 
-@pytest.mark.parametrize(("answer", "value"), [("13.204", 13.204), ("+1.5E+01 V", 15.0), (" -0.01\r", -0.01)])
+@pytest.mark.parametrize(
+    ("answer", "value"),
+    [
+        ("13.204", 13.204),
+        ("+1.5E+01 V", 15.0),
+        (" -0.01\r", -0.01),
+        ("13204 mV", 13.204),
+        (".5", 0.5),
+        ("-0.0000", 0.0),
+    ],
+)
 def test_numbers_as_instruments_write_them(answer: str, value: float) -> None:
-    assert number_in(answer, "x") == pytest.approx(value)
+    assert value_in(answer, "voltage", "x") == pytest.approx(value)
 
 
-@pytest.mark.parametrize("answer", ["", "ERR", "9.91E37", "9.9E+37", "--", "nan"])
+@pytest.mark.parametrize(
+    "answer",
+    [
+        "",
+        "ERR",
+        "9.91E37",
+        "9.9E+37",
+        "--",
+        "nan",
+        "13,08",
+        "4,998",
+        "13 204.0",
+        "0x1F",
+        "1_000",
+        "0.00E: error",
+        "13.2;5",
+        "1e999",
+    ],
+)
 def test_answers_that_are_no_numbers(answer: str) -> None:
     # SCPI-1999, 7.2.1.4 (from memory): 9.91E37 stands for "not a number", 9.9E37 for infinity
     with pytest.raises(InstrumentError):
-        number_in(answer, "x")
+        value_in(answer, "voltage", "x")
+    assert value_in("13,08", "voltage", "x", decimal=",") == 13.08
+    with pytest.raises(InstrumentError):
+        value_in("13.08", "voltage", "x", decimal=",")
+
+
+@pytest.mark.parametrize(("answer", "on"), [("0", False), ("+0", False), ("-0", False), ("0.0", False), ("OFF", False), ("off", False), ("1", True), ("ON", True), ("+1", True)])  # fmt: skip
+def test_answers_to_whether_it_is_on(answer: str, on: bool) -> None:
+    assert is_on_in(answer, "x") is on
+    with pytest.raises(InstrumentError):
+        is_on_in(f"{answer}?", "x")
+
+
+def test_answers_to_what_was_wrong() -> None:
+    assert no_error_in('0,"No error"') and no_error_in('+0,"No error"') and no_error_in("0") and no_error_in("00 OK")
+    assert not any(map(no_error_in, ("", "0x1", "-222,0", "1", "No error", "0.5")))
+
+
+def test_a_pattern_that_explodes_is_given_up() -> None:
+    pattern = "(?P<voltage>(a|aa)+)$"
+    dialect = dialect_from({"kind": "line", "title": "x", "pattern": pattern}, "mine")
+    begun = time.monotonic()
+    with pytest.raises(InstrumentError, match="takes longer"):
+        values_in("a" * 60 + "b", dialect, "x")
+    assert time.monotonic() - begun < 1.0
 
 
 def test_dialects_are_data() -> None:
-    assert {dialect.kind for dialect in shipped_dialects().values()} == {"scpi", "line", "file"}
+    assert {dialect.kind for dialect in shipped_dialects().values()} == {"scpi", "line", "file", "asked", "modbus"}
+    load = {"current": "I {setting}", "off": "OFF", "is_off": "O?"}
     for data, says in (
         ({"kind": "dance", "title": "x"}, "kind"),
         ({"kind": "line", "title": "x", "pattern": "("}, "no pattern"),
         ({"kind": "line", "title": "x", "pattern": "a"}, "group"),
+        ({"kind": "line", "title": "x", "pattern": "(?P<wind>a)"}, "no quantity"),
         ({"kind": "scpi", "title": "x", "colour": 1}, "colour"),
-    ):
+        ({"kind": "scpi", "title": ""}, "title"),
+        ({"kind": "scpi", "title": "x", "baud": "9600"}, "baud"),
+        ({"kind": "scpi", "title": "x", "reads": {"voltage": {"ask": "V?", "unit": "A"}}}, "not shown in"),
+        ({"kind": "scpi", "title": "x", "load": {k: v for k, v in load.items() if k != "off"}}, "off"),
+        ({"kind": "scpi", "title": "x", "load": {k: v for k, v in load.items() if k != "is_off"}}, "seen to be off"),
+        ({"kind": "scpi", "title": "x", "load": load | {"current": ["I {setting}", "ON {amps}"]}}, "amps"),
+        ({"kind": "scpi", "title": "x", "load": load | {"current": "ON"}}, "missing"),
+        ({"kind": "scpi", "title": "x", "load": load | {"current": "I {setting:q}"}}, "filled in"),
+        ({"kind": "scpi", "title": "x", "load": load | {"off": "OFF {setting}"}}, "as it stands"),
+        ({"kind": "scpi", "title": "x", "load": {"off": "OFF", "is_off": "O?"}}, "needs words"),
+        ({"kind": "modbus", "title": "x", "load": {"current": [{"coil": 0, "value": 1}], "off": [{"coil": 0, "value": 0}], "is_off": {"coil": 0}}}, "filled in"),
+        ({"kind": "modbus", "title": "x", "load": {"current": [{"register": 1, "value": "setting"}], "off": []}}, "off"),
+    ):  # fmt: skip
         with pytest.raises(InputError, match=says):
             dialect_from(data, "mine")
+    seen_by = {"kind": "scpi", "title": "x", "load": load | {"is_off": "", "seen_by": "meter"}}
+    assert dialect_from(seen_by, "mine").load_words is not None
     with pytest.raises(InputError, match="no dialect"):
         dialect_named("none")
 
@@ -408,7 +332,11 @@ def test_the_bench_is_kept_as_plain_data(bench: Bench) -> None:
         equipment_from({"instruments": [{"colour": 1}]})
     with pytest.raises(InputError, match="uses it"):
         equipment.without("load")
-    assert not equipment.without("one").without("own").without("two").without("told").without("load").channels
+    assert (
+        not reduce(Equipment.without, [channel.name for channel in equipment.channels], equipment)
+        .without("load")
+        .channels
+    )
     assert equipment.limits(spec).charger_A == 50.0 and equipment.limits(spec).leads == Leads(6.0, 1.5)
     for wrong, says in (
         (Instrument(""), "needs a name"),

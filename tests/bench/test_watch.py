@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 
+import numpy as np
 import pytest
 
-from wintry_tally.bench.watch import STUCK, ReadingWatch
+from wintry_tally.bench.watch import STUCK, Judged, ReadingWatch, Witness, _flickers_on_its_way
 from wintry_tally.core.engine import Command, Observation, Phase
 from wintry_tally.core.protocol import Recipe, Step, StopLimits
 
@@ -22,7 +24,7 @@ def after(command: Command, *seen: Observation, phase: Phase = Phase.DISCHARGING
         watch.judge(Observation(13.0, {"draw": 8.0, "charge": -8.0}.get(command.kind, 0.0)), phase)
     fault = ""
     for item in seen:
-        fault = watch.judge(item, phase).fault
+        fault = watch.judge(item, phase).seen.fault
     return fault
 
 
@@ -31,8 +33,6 @@ def after(command: Command, *seen: Observation, phase: Phase = Phase.DISCHARGING
     [
         (DRAW, Observation(13.0, -8.0), Phase.DISCHARGING, "turned"),
         (CHARGE, Observation(13.6, 8.0), Phase.CHARGING, "turned"),
-        (DRAW, Observation(13.0, 12.0), Phase.DISCHARGING, "8 A were set"),
-        (OFF, Observation(13.0, 4.0), Phase.RESTING, "still flow"),
         (DRAW, Observation(5000.0, 8.0), Phase.DISCHARGING, "cannot be"),
         (DRAW, Observation(-40.0, 8.0), Phase.DISCHARGING, "cannot be"),
         (DRAW, Observation(13.0, 4711.0), Phase.DISCHARGING, "nothing here can make flow"),
@@ -60,21 +60,113 @@ def test_honest_readings_pass_unchanged(command: Command, seen: Observation, pha
     watch = ReadingWatch(RECIPE)
     watch.told(command)
     for _ in range(6):
-        assert watch.judge(seen, phase) == seen
+        assert watch.judge(seen, phase).seen == seen
 
 
 def test_an_instrument_is_given_time_to_follow() -> None:
     watch = ReadingWatch(RECIPE)
     watch.told(DRAW)
-    assert not watch.judge(Observation(13.0, -8.0), Phase.DISCHARGING).fault
+    assert not watch.judge(Observation(13.0, -8.0), Phase.DISCHARGING).seen.fault
     assert "turned" in after(DRAW, Observation(13.0, -8.0))
 
 
 def test_a_stuck_meter_is_told_from_a_calm_one() -> None:
-    lively = [Observation(13.0 - 0.001 * (n * 7 % 5), 8.0) for n in range(20)]
-    same = [Observation(12.999, 8.0)] * (STUCK + 3)
+    def judged(*parts: list[Observation], command: Command = DRAW, phase: Phase = Phase.DISCHARGING) -> str:
+        watch = ReadingWatch(RECIPE, 0.05)
+        watch.told(command)
+        faults = [watch.judge(item, phase, float(at)).seen.fault for at, item in enumerate(itertools.chain(*parts))]
+        return next((fault for fault in faults if fault), "")
+
+    lively = [Observation(13.0 - 0.001 * (n * 7 % 5), 8.0 + 0.001 * (n * 5 % 4)) for n in range(20)]
+    same = [Observation(12.999, 8.001)] * (STUCK + 3)
     drifting = [Observation(13.0 - 0.01 * n, 8.0) for n in range(20)]
-    assert "stuck" in after(DRAW, *lively, *same)
-    assert not after(DRAW, *same), "a coarse meter on a plateau shows the same for long, from the first"
-    assert not after(DRAW, *drifting, *same), "a coarse meter settles from the sag onto the plateau"
-    assert not after(OFF, *[Observation(13.2, 0.0)] * (STUCK + 50), phase=Phase.RESTING)
+    assert "the very same" in judged(lively, same) and len(same) <= 15, "within 15 s of readings every second"
+    still_V = [Observation(12.999, 8.0 + 0.001 * (n * 5 % 4)) for n in range(STUCK + 3)]
+    still_A = [Observation(13.0 - 0.001 * (n * 7 % 5), 8.001) for n in range(STUCK + 3)]
+    assert "12.999 V" in judged(lively, still_V) and "8.001 A" in judged(lively, still_A)
+    falling = [Observation(13.2 - 0.006 * n - 0.001 * (n % 3), 8.0) for n in range(20)]
+    assert "stuck" in judged(falling, [falling[-1]] * 16), (
+        "what fell by six digits at each reading does not stop at once"
+    )
+    assert not judged(same), "a coarse meter on a plateau shows the same for long, from the first"
+    assert not judged(drifting, [drifting[-1]] * (STUCK + 3)), "a coarse meter settles from the sag onto the plateau"
+    assert not judged([Observation(13.2, 0.0)] * (STUCK + 50), command=OFF, phase=Phase.RESTING)
+
+
+def test_a_meter_of_little_noise_is_not_stuck_by_chance() -> None:
+    """A hundred hours of honest readings whose last digit hardly flickers."""
+    random = np.random.default_rng(1)
+    watch = ReadingWatch(RECIPE, 0.05)
+    watch.told(DRAW)
+    volts = np.round(13.0 + 0.0007 * random.standard_normal(360_000), 3)
+    amps = np.round(8.0 + 0.0007 * random.standard_normal(360_000), 3)
+    for at, (volt, amp) in enumerate(zip(volts.tolist(), amps.tolist(), strict=True)):
+        assert not watch.judge(Observation(volt, amp), Phase.DISCHARGING, float(at)).seen.fault
+
+
+SETTLED = [Observation(13.0, 8.0)] * 6
+
+
+def told(
+    command: Command, *seen: Observation, witness: Witness | None = None, before: list[Observation] = SETTLED
+) -> Judged:
+    """After a rest and readings at what was set: the judgement of the last of `seen`."""
+    phase = Phase.DISCHARGING if command.kind == "draw" else Phase.CHARGING
+    way = 1.0 if command.kind == "draw" else -1.0
+    watch = ReadingWatch(RECIPE if command.kind == "draw" else CHARGING, 0.05)
+    watch.judge(Observation(13.2, 0.01), Phase.RESTING, 0.0)
+    watch.told(command)
+    judged = Judged(SETTLED[0])
+    for at, item in enumerate([*(Observation(o.voltage_V, way * o.current_A) for o in before), *seen], 1):
+        judged = watch.judge(item, phase, float(at), witness)
+        if judged.disturbed or judged.seen.fault or judged.cut_off:
+            return judged
+    return judged
+
+
+CHARGING = Recipe("c", "C", 1, (Step("charge", "charge", "charge", 8.0, limit_V=14.4),), STOPS)
+
+
+def test_more_or_less_than_was_set_is_other_hands_once_it_had_settled() -> None:
+    on = Witness({"load": True}, None)
+    for amps in (12.0, 3.0):
+        assert not told(DRAW, *[Observation(13.1, amps)] * 2, witness=on).disturbed, "a reading or two may be odd"
+        assert "8 A were set" in told(DRAW, *[Observation(13.1, amps)] * 3, witness=on).disturbed
+    assert "8 A were set" in told(CHARGE, *[Observation(13.4, -3.0)] * 3, witness=on).disturbed
+    assert "was switched off" in told(DRAW, *[Observation(13.19, 0.0)] * 3, witness=Witness({"load": False})).disturbed
+    assert not told(DRAW, *[Observation(13.0, 6.5)] * 9).disturbed, "within a quarter it may be the meters"
+
+
+def test_what_may_be_less_is_let_be() -> None:
+    assert not told(CHARGE, *[Observation(14.38, -1.0)] * 9).disturbed, "a taper at the limit"
+    assert not told(DRAW, *[Observation(0.4, 0.0)] * 9).disturbed, "a protection that opened"
+    gives_less = told(CHARGE, *[Observation(13.4, -5.0)] * 3, before=[Observation(13.4, 5.0)] * 4)
+    assert not gives_less.disturbed and "gives 5.00 A of the 8 A" in gives_less.warning
+    stopped = told(
+        DRAW, Observation(11.5, 0.0), witness=Witness({"load": False}, None, 10.0), before=[Observation(10.1, 8.0)] * 6
+    )
+    assert "stopped by itself at 10.10 V" in stopped.cut_off, "a load with a proven cut-off of its own"
+
+
+def test_a_meter_that_is_wrong_is_told_from_other_hands() -> None:
+    wrong = told(DRAW, Observation(13.0, -0.0), witness=Witness({"load": True}, 8.01)).seen
+    assert "the load itself 8.01 A" in wrong.fault
+    dead = told(DRAW, Observation(13.0, -0.0)).seen
+    assert "stays where it was under load" in dead.fault, (
+        "nothing flows, says the meter, and the voltage says that it does"
+    )
+    assert "8 A were set" in told(DRAW, *[Observation(13.19, 0.0)] * 3).disturbed
+    never = told(
+        DRAW, Observation(13.0, 3.0), before=[Observation(13.0, 3.0)] * 4, witness=Witness({"load": True}, 3.0)
+    )
+    assert "8 A were set" in never.seen.fault, "what was never reached is no other hand's doing"
+
+
+def test_a_voltage_on_its_way_flickers_by_its_steps_going_up_and_down() -> None:
+    falling = [12.866, 12.862, 12.862, 12.858, 12.854, 12.851, 12.848, 12.846, 12.845, 12.842, 12.837, 12.833]
+    noisy = [12.895, 12.889, 12.887, 12.880, 12.879, 12.872, 12.871, 12.865, 12.865, 12.858, 12.857, 12.850]
+    decay = [round(12.8 + 0.05 * 0.8**n, 3) for n in range(12)]
+    rounded = [round(12.9 - 0.0035 * n, 3) for n in range(12)]
+    coarse = [12.90, 12.89, 12.89, 12.88, 12.88, 12.87, 12.87, 12.86, 12.86, 12.85, 12.85, 12.84]
+    told = [_flickers_on_its_way(values) for values in (noisy, decay, rounded, coarse, [12.8] * 12)]
+    assert told == [True, False, False, False, False] and not _flickers_on_its_way(falling[:6])

@@ -205,7 +205,7 @@ def test_judge(capsys, log: Path, tmp_path: Path) -> None:
     assert outcomes == ["met", "missed", "met", "met", "cannot-test", "not-tested"]
     first = data["claims"][0]
     assert set(first) == {
-        "kind", "source", "required", "measured", "outcome", "probability", "conditions", "evidence", "advice", "working",
+        "kind", "source", "required", "measured", "shown", "outcome", "probability", "conditions", "evidence", "advice", "working",
     }  # fmt: skip
     assert first["evidence"] == ["run.csv"] and first["probability"] > 0.99
     assert set(first["working"][0]) >= {"label", "formula", "inputs", "result", "source"}
@@ -220,7 +220,7 @@ def test_judge_agrees_with_analyse(capsys, log: Path, tmp_path: Path) -> None:
     (tmp_path / "claims.toml").write_text(CLAIMS)
     _, out, _ = call(capsys, "judge", tmp_path / "claims.toml", "--json")
     analysis = analysed(capsys, log, "--family", "lfp", "--rated-ah", 40, *ACCURACY)
-    assert json.loads(out)["claims"][0]["measured"] == analysis["capacity"]["charge"]
+    assert json.loads(out)["claims"][0]["measured"] == {**analysis["capacity"]["charge"], "bound": None}
 
 
 def test_judge_takes_json_and_a_school_in_the_file(capsys, log: Path, tmp_path: Path) -> None:

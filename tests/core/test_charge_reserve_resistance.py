@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 from dataclasses import replace
 from pathlib import Path
 
@@ -12,9 +13,10 @@ import pytest
 from tests.making import piecewise, write_log
 from wintry_tally.cli.judging import judge_file
 from wintry_tally.core.analysis import Analysis, Instrument, Options, analyse
+from wintry_tally.core.analysis.reserve import _at_25C
 from wintry_tally.core.battery import FAMILIES, Family
 from wintry_tally.core.cell import BatteryModel, parameters_for
-from wintry_tally.core.quantity import parse_accuracy
+from wintry_tally.core.quantity import Quantity, Term, parse_accuracy
 from wintry_tally.core.trace import Trace
 
 INSTRUMENT = Instrument(parse_accuracy("0.5%+2d"), parse_accuracy("1%+0.01"), "meter")
@@ -253,3 +255,18 @@ def test_reserve_and_charge_time_are_judged(tmp_path: Path) -> None:
     found = judge_file(tmp_path / "claims.json")["claims"]
     assert [item["outcome"] for item in found] == ["met", "missed", "met"]
     assert found[0]["measured"]["unit"] == "s" and found[0]["working"][1]["label"] == "Reserve capacity"
+
+
+def test_minutes_at_25_degrees_carry_the_doubt_of_the_temperature_and_its_coefficient() -> None:
+    # P6, IEC 60095-1 / EN 50342-1 (from memory): C25 = C_T [1 - 0.01 (T - 25)]; doubts are common practice
+    minutes = Quantity(100.0, 0.1, "min", (Term("clock", 0.1),))
+    near, warm, cold = (_at_25C(minutes, celsius, True) for celsius in (25.0, 35.0, 5.0))
+    assert (near.value, warm.value, cold.value) == pytest.approx((100.0, 90.0, 120.0))
+    own = 1.0 / math.sqrt(3.0)
+    assert near.standard == pytest.approx(math.hypot(0.1, own))
+    assert warm.standard == pytest.approx(math.sqrt(0.09**2 + own**2 + 2.0**2))
+    assert cold.standard == pytest.approx(math.sqrt(0.12**2 + own**2 + 8.0**2)), (
+        "far away the coefficient is doubted more"
+    )
+    assert _at_25C(minutes, 25.0, False).standard == pytest.approx(math.hypot(0.1, own / 2.0))
+    assert _at_25C(Quantity(100.0, None, "min"), 5.0, True).standard is None

@@ -336,3 +336,37 @@ def test_good_readings_are_warned_of_nothing_and_a_limit_crossed_stops() -> None
     assert not fine.state.warned and not fine.events
     hot = step(recipe, fine.state, Observation(13.5, -8.0, 50.5), 2.0)
     assert hot.state.phase is Phase.ENDED and hot.state.cause is EndCause.STOP_LIMIT
+
+
+def test_a_case_that_warms_too_fast_is_stopped_at_any_time_of_a_step() -> None:
+    stops = replace(RECIPE.stops, temperature_rate_K_min=5.0, temperature_high_C=200.0)
+    hot = replace(RECIPE, stops=stops)
+    for calm_min in (1, 30, 240):
+        state, now = begin(hot).state, 0.0
+        for _ in range(60 * calm_min):
+            now += 1.0
+            state = step(hot, state, Observation(13.0, 8.0, 23.0), now).state
+        assert state.phase is Phase.DISCHARGING
+        begun, celsius = now, 23.0
+        while state.phase is Phase.DISCHARGING and now - begun < 900.0:
+            now += 1.0
+            celsius += 8.0 / 60.0
+            state = step(hot, state, Observation(13.0, 8.0, celsius), now).state
+        assert state.cause is EndCause.STOP_LIMIT and "K/min" in state.detail
+        assert now - begun < 300.0, "within two windows of two minutes"
+    slow, now = begin(hot).state, 0.0
+    for _ in range(3600):
+        now += 1.0
+        slow = step(hot, slow, Observation(13.0, 8.0, 23.0 + 4.5 * now / 60.0 * 0.1), now).state
+    assert slow.phase is Phase.DISCHARGING
+
+
+def test_no_rule_takes_a_meter_s_zero_for_a_current() -> None:
+    """A clamp that reads 0.15 A with nothing flowing: an opened protection is seen, a cut-off is not crossed at rest."""
+    recipe = replace(RECIPE, steps=tuple(part for part in RECIPE.steps if part.kind == "discharge"))
+    for zero, cause in ((0.2, EndCause.PROTECTION), (0.0, None)):
+        state, now = begin(recipe, 0.0, zero).state, 0.0
+        for seen in [GOOD] * 20 + [Observation(0.4, 0.15)] * 5:
+            now += 1.0
+            state = step(recipe, state, seen, now).state
+        assert state.cause is (cause or state.cause) and (state.cause is EndCause.PROTECTION) is (zero > 0)

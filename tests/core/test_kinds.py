@@ -60,11 +60,13 @@ def test_an_over_current_trip_with_its_latency() -> None:
     assert found[0].voltage_V == pytest.approx(12.2) and found[0].at_s == pytest.approx(110.0, abs=0.5)
 
 
-def test_a_trip_that_rebounds_is_told_from_a_hand_by_its_odd_time() -> None:
-    assert [t.kind for t in analysed(overload(260.0, 12.5, after_V=13.1)).trips] == ["over-current"]
-    by_hand = analysed(overload(260.0, 60.0, after_V=13.1))
+@pytest.mark.parametrize("seconds", [12.5, 60.0, 61.7])
+def test_a_load_switched_off_while_the_pack_still_shows_itself_is_no_trip(seconds: float) -> None:
+    by_hand = analysed(overload(260.0, seconds, after_V=13.1))
     assert by_hand.trips == () and any(remark.code == "end-unclear" for remark in by_hand.remarks)
     assert [result.ended_by for result in by_hand.stages][-2] == "operator"
+    found = verdict(claim("over-current-trip", 300.0, "A", "within", 50.0, duration_s=90.0), "overload", by_hand)
+    assert found.outcome is Outcome.NOT_TESTED and "leave the load on" in (found.advice or "")
 
 
 def test_an_empty_pack_trips_on_its_voltage() -> None:
@@ -142,7 +144,7 @@ def test_a_surge_for_its_seconds() -> None:
         (220.0, 40.0, 0.2, 90.0, "missed"),  # opened below the window
         (249.0, 40.0, 0.2, 90.0, "too-close"),
         (360.0, 120.0, 13.0, 90.0, "missed"),  # carried more than the window without opening
-        (310.0, 120.0, 13.0, 90.0, "too-close"),  # inside the window, not opened yet
+        (310.0, 120.0, 13.0, 90.0, "not-tested"),  # inside the window, switched off before it opened
         (120.0, 120.0, 13.0, 90.0, "not-tested"),
     ],
 )
@@ -165,6 +167,35 @@ def test_the_low_voltage_cut_and_release() -> None:
     )
     held = analysed(discharge(8.0, 5.0, opened=False), rated=40.0)
     assert verdict("cuts at 10 V", "capacity", held).outcome is Outcome.NOT_TESTED
+
+
+def test_a_surge_that_opens_is_judged_by_what_was_asked_not_by_an_average_over_steps() -> None:
+    step = piecewise((30, 0.0, 13.2), (60, 50.0, 12.9), (1, 200.0, 12.1), (60, 0.0, 0.1), interval_s=0.2)
+    for wanted_A, outcome in ((200.0, "missed"), (230.0, "missed"), (180.0, "not-tested")):
+        found = verdict(claim("surge", wanted_A, "A", "at-least", duration_s=3.0), "surge", analysed(step))
+        assert found.outcome == outcome, wanted_A
+
+
+@pytest.mark.parametrize(
+    ("seconds", "after_V", "duration_s", "expected"),
+    [
+        (3.0, 14.3, None, "missed"),  # the charger's voltage stands, nothing flows: refused
+        (3.0, 13.4, None, "not-tested"),  # taken off by hand
+        (75.0, 14.3, None, "met"),  # a minute is a charge, where no time is claimed
+        (75.0, 14.3, 600.0, "missed"),
+        (700.0, 13.4, 600.0, "met"),
+    ],
+)
+def test_a_charge_current_is_taken_when_it_flowed_for_its_time(
+    seconds: float, after_V: float, duration_s: float | None, expected: str
+) -> None:
+    log = analysed(piecewise((60, 0.0, 12.9), (seconds, -50.0, 14.3), (60, 0.0, after_V), interval_s=0.5))
+    conditions = {} if duration_s is None else {"duration_s": duration_s}
+    found = verdict(claim("charge-current", 50.0, "A", "at-least", **conditions), "charge", log)
+    assert found.outcome == expected
+    full = analysed(piecewise((60, 0.0, 13.5), (seconds, -50.0, 14.3), (60, 0.0, after_V), interval_s=0.5))
+    again = verdict(claim("charge-current", 50.0, "A", "at-least", **conditions), "charge", full)
+    assert again.outcome == expected.replace("missed", "not-tested"), "a full one refuses whatever is claimed"
 
 
 # --- charge ---

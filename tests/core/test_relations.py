@@ -202,7 +202,7 @@ def test_settings_and_loads_are_remarked() -> None:
     assert "rate-changed" in codes(added)
     deep = piecewise((60, 0.0, 13.2), (1800, 4.0, 12.9), (60, 4.0, 6.9), (60, 0.0, 12.0))
     assert "below-floor" in codes(deep)
-    half = piecewise((60, 0.0, 12.7), (1800, 4.0, 12.2), (600, 0.0, 12.5))
+    half = piecewise((60, 0.0, 12.7), (7200, 4.0, 12.2), (600, 0.0, 12.5))
     assert "ended-early" in codes(half, family=AGM) and "ended-early" not in codes(half)
 
 
@@ -256,7 +256,9 @@ def test_sums_of_a_data_sheet() -> None:
     assert sums["price-Ah"].value == pytest.approx(4.0) and sums["Wh-kg"].value == pytest.approx(128.0)
     assert sums["years"].value == pytest.approx(9.58, abs=0.01)
     assert sums["Wh-L"].value == pytest.approx(1280 / (0.33 * 0.17 * 0.22 * 1000), rel=1e-6)
-    assert sums["price-kWh"].value == pytest.approx(400 / (3500 * 0.8 * 1.28))
+    assert sums["price-kWh"].value == pytest.approx(400 / (3500 * 0.8 * 1.28 * 0.9)), (
+        "80 % depth and 80 % left at the end by habit"
+    )
     assert derived_sums(Sample(1, "S-2", "m", "n", "agm")) == []
 
 

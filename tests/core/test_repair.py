@@ -180,3 +180,14 @@ def test_taking_keeps_every_column() -> None:
     part = trace.taking(np.arange(10, 20))
     assert isinstance(part, Trace) and len(part) == 10 and part.row_at(0) == 11
     assert part.temperature_C is not None and len(part.temperature_C) == 10
+
+
+@pytest.mark.parametrize("row", [61, 700, 361, 1858])
+@pytest.mark.parametrize("amps", [None, 0.0])
+def test_a_row_of_no_volts_is_a_reading_lost_and_no_opening(row: int, amps: float | None) -> None:
+    trace = discharge()
+    volts, current = trace.voltage_V.copy(), trace.current.copy()
+    volts[row] = 0.0
+    current[row] = current[row] if amps is None else amps
+    mended, remarks = mend(replace(trace, voltage_V=volts, current_A=current))
+    assert codes(remarks) == ["outlier-reading"] and len(mended) == len(trace) - 1

@@ -135,9 +135,31 @@ def test_cold_and_an_early_end_are_conditions_too() -> None:
     assert effect is not None and effect.value > 0
     early = only("40 Ah", run(39.0, 0.1, end_V=12.4, ended_by="operator"))
     left = next(c.effect for c in early.conditions if c.name == "end of discharge")
-    assert left is not None and left.value > 0 and early.outcome is Outcome.TOO_CLOSE
+    assert left is not None and left.value > 0 and early.outcome is Outcome.NOT_TESTED and early.bound == "at-least"
     unknown = only("40 Ah", run(41.0, 0.1, temperature_C=None))
     assert "temperature" not in [c.name for c in unknown.conditions]
+
+
+@pytest.mark.parametrize("cause", ["operator", "log-end", "device-dropout"])
+def test_a_stopped_test_is_a_bound_that_can_settle_met_and_nothing_else(cause: str) -> None:
+    half = only("40 Ah", run(21.0, 0.1, end_V=13.1, ended_by=cause))
+    assert half.outcome is Outcome.NOT_TESTED and half.bound == "at-least" and half.probability is None
+    assert half.measured is not None and half.measured.value == 21.0 and "would settle it" in (half.advice or "")
+    beyond = only("40 Ah", run(42.0, 0.1, end_V=12.6, ended_by=cause))
+    assert beyond.outcome is Outcome.MET and beyond.bound == "at-least"
+    just_there = only("40 Ah", run(40.0, 0.1, end_V=12.6, ended_by=cause))
+    assert just_there.outcome is Outcome.NOT_TESTED, "neither beyond its doubt nor at its end"
+    whole = only("40 Ah", run(21.0, 0.1, end_V=13.1, ended_by=cause), run(39.0, name="whole"))
+    assert whole.outcome is Outcome.MISSED and whole.evidence == ("whole",) and whole.bound is None
+
+
+def test_a_cut_off_above_the_claim_s_is_a_bound() -> None:
+    claim = replace(parse_claim("40 Ah"), conditions={"cutoff_V": 10.0})
+    for cut, outcome in ((10.1, Outcome.MISSED), (11.5, Outcome.NOT_TESTED)):
+        verdict = judge(
+            FAMILIES["lfp"], 40.0, [claim], [run(36.0, 0.05, end_V=cut, ended_by="set-cutoff")], School.STRICT
+        )[0]
+        assert verdict.outcome is outcome
 
 
 def test_several_runs_share_their_meter_s_gain() -> None:
@@ -182,7 +204,13 @@ def test_a_verdict_shows_its_whole_working() -> None:
     assert labels == ["Capacity: met", "Charge drawn", "Doubt"]
     data = verdict.as_dict()
     assert data["working"][0]["source"].startswith("JCGM 106:2012") and data["evidence"] == ["log.csv"]
-    assert data["required"] == {"direction": "at-least", "value": 39.0, "tolerance": 0.0, "unit": "Ah"}
+    assert data["required"] == {
+        "direction": "at-least",
+        "value": 39.0,
+        "tolerance": 0.0,
+        "unit": "Ah",
+        "shown": "39 Ah",
+    }
 
 
 def test_a_long_gap_leaves_it_undecided() -> None:

@@ -28,6 +28,8 @@ def window(qtbot, tmp_path: Path, request, monkeypatch: pytest.MonkeyPatch) -> I
     """The window with no book open."""
     QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, str(tmp_path / "settings"))
     monkeypatch.setenv("HOME", str(tmp_path))
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
+    monkeypatch.setenv("WINTRY_TALLY_TAKEN", str(tmp_path / "taken"))
     make_application("day")
     made = Window(Session())
     made.show()
@@ -38,6 +40,7 @@ def window(qtbot, tmp_path: Path, request, monkeypatch: pytest.MonkeyPatch) -> I
     if failed is not None and failed.failed and folder:
         made.grab().save(str(Path(folder) / f"{request.node.name}.png"))
     made.close()
+    qtbot.waitUntil(lambda: not made.isVisible(), timeout=20000)  # what is driven is seen to be off first
     made.deleteLater()
     # without a running event loop nothing is deleted, and every later window would be styled beside this one
     QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)

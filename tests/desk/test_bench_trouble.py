@@ -32,8 +32,11 @@ def running(window: Window, sample_book: Path, qtbot) -> Window:
     window.session.running.start(sample, HOLD, settings, (), "load", "stand-in")
     window.session.touch_runs(window.sample_id)
     window.show_station("load")
+    live = window.session.running.of_sample(window.sample_id)
+    qtbot.waitUntil(lambda: live.latest.state.phase is Phase.DISCHARGING, timeout=15000)
     world = window.session._stand_ins.world
     qtbot.waitUntil(lambda: world.true_current_A > 4.0, timeout=10000)
+    qtbot.waitUntil(window.view("load").page("run").pause.isEnabled, timeout=5000)
     return window
 
 

@@ -10,11 +10,11 @@ import pytest
 from PySide6.QtCore import Qt
 
 from tests.desk.doing import planned, start
+from wintry_tally.app.hand_over import worse
 from wintry_tally.bench.equipment import ChannelSpec
 from wintry_tally.core.engine import Phase
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.working import Working
-from wintry_tally.desk.running import worse
 from wintry_tally.desk.window import Window
 
 
@@ -95,7 +95,7 @@ def test_what_is_told_beside_and_the_end_have_their_working(qtbot, live: Window)
     )
     cells = [float(told[f"cell {number}"].split()[0]) for number in (1, 2, 3, 4)]
     assert opened[-1].result == f"{1000 * (max(cells) - min(cells)):.0f} mV"
-    assert "±" in page.minor["Ends about"].text(), "an end is foretold with its band"
+    assert " to " in page.minor["Ends about"].text(), "an end is foretold with its band"
 
 
 def test_what_cannot_take_over_is_refused_and_the_run_goes_on(qtbot, live: Window) -> None:

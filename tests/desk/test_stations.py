@@ -230,6 +230,8 @@ def test_a_run_on_stand_ins_over_the_wire(qtbot, one: Window) -> None:
     assert live.run.method == "bench" and live.run.settings.instrument == "stand-in meter"
     run_page = one.view("capacity").page("run")
     assert "channel stand-in" in run_page.state.text() and not run_page.speed.isVisible()
+    assert "proving the connection" in run_page.state.text()
+    qtbot.waitUntil(lambda: live.latest.state.phase is Phase.RESTING, timeout=15000)
     while live.latest.state.phase is Phase.RESTING:
         qtbot.mouseClick(run_page.skip, Qt.MouseButton.LeftButton)
         qtbot.wait(400)

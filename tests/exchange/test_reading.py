@@ -16,6 +16,7 @@ from tests.making import discharge, piecewise, write_log
 from wintry_tally.core.analysis import Options, analyse
 from wintry_tally.core.battery import FAMILIES
 from wintry_tally.core.errors import LogError
+from wintry_tally.core.trace.beside import named_by
 from wintry_tally.exchange import Choices, read_log
 from wintry_tally.exchange.columns import assign, parse_header, plain, scale_of
 from wintry_tally.exchange.layout import find_layout, split
@@ -438,3 +439,26 @@ def test_one_cell_alone_is_what_was_tested(tmp_path: Path) -> None:
     pl.DataFrame(frame).write_csv(tmp_path / "one.csv")
     log = read_log(tmp_path / "one.csv")
     assert log.columns["voltage"] == "Cell 1 Voltage (V)" and not log.trace.beside and not log.remarks
+
+
+@pytest.mark.parametrize(
+    ("headers", "field", "column"),
+    [
+        (["time_s", "voltage_V", "current_A", "case_C"], "temperature", "case_C"),
+        (["time", "voltage", "current", "case C", "core C"], "temperature", "core C"),
+        (["h:mm:ss", "V", "A"], "time", "h:mm:ss"),
+        (["t", "U", "I", "Ah_left"], "counter_Ah", "Ah_left"),
+        (["Time", "Volts", "Amps", "Ah remaining"], "counter_Ah", "Ah remaining"),
+        (["Time", "V", "A", "Coulombs / C"], "counter_Ah", "Coulombs / C"),
+        (["Zeitpunkt", "Spannung / V", "Strom / A"], "time", "Zeitpunkt"),
+        (["Time", "Voltage", "Current", "Ambient (°C)", "Battery temp (°C)"], "temperature", "Battery temp (°C)"),
+    ],
+)
+def test_columns_as_people_head_them(headers: list[str], field: str, column: str) -> None:
+    assert headers[assign([parse_header(text) for text in headers])[field]] == column
+
+
+@pytest.mark.parametrize("heading", ["ambient_C", "Ambient temperature / °C", "Room temp", "Umgebungstemperatur [C]"])
+def test_the_rooms_temperature_is_not_the_packs(heading: str) -> None:
+    headers = [parse_header(text) for text in ("time_s", "V", "A", heading)]
+    assert "temperature" not in assign(headers) and named_by(heading) == ("ambient_C", 1.0)

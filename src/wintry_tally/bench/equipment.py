@@ -18,7 +18,13 @@ KINDS = {
     "telemetry": "the pack itself, telling its cells",
 }
 """What an instrument is, in words."""
-WAYS = {"scpi": "SCPI (network, USB, serial)", "line": "lines on a serial port", "file": "a file that grows"}
+WAYS = {
+    "scpi": "SCPI (network or serial)",
+    "asked": "lines, when asked (network or serial)",
+    "modbus": "Modbus registers (network or serial)",
+    "line": "lines it sends by itself on a serial port",
+    "file": "a file that grows",
+}
 """How it is spoken to."""
 
 
@@ -142,7 +148,14 @@ class Equipment:
             leads=channel.leads,
             measures_temperature=bool(channel.thermometer),
             own_cutoff=load is not None and load.own_cutoff,
+            counted_apart=self._counted_apart(channel),
+            digit_V=self.meter_of(channel)[0].voltage_resolution,
         )
+
+    def _counted_apart(self, channel: ChannelSpec) -> bool:
+        """Whether the current is read by something else than what is switched."""
+        driven = {name for name in (channel.load, channel.charger) if name}
+        return not driven or (bool(channel.current) and channel.current not in driven)
 
     def meter_of(self, channel: ChannelSpec) -> tuple[Instrument, Instrument]:
         """Whose voltage and whose current count.
@@ -167,9 +180,9 @@ def checked(instrument: Instrument) -> Instrument:
         raise InputError("an instrument needs a name", mend="any name you would call it by")
     if instrument.kind not in KINDS or instrument.way not in WAYS:
         raise InputError(f'"{instrument.kind}" by "{instrument.way}" is not known')
-    if instrument.way != "scpi" and instrument.kind in {"load", "charger"}:
+    if instrument.way not in DRIVING and instrument.kind in {"load", "charger"}:
         raise InputError(
-            "only an instrument that takes commands can draw or charge", mend="choose SCPI, or call it a meter"
+            "only an instrument that takes commands can draw or charge", mend="choose another way, or call it a meter"
         )
     if not instrument.address.strip():
         raise InputError("where it is, is missing", mend=ADDRESS_HINTS[instrument.way])
@@ -179,8 +192,12 @@ def checked(instrument: Instrument) -> Instrument:
     return instrument
 
 
+DRIVING = frozenset({"scpi", "asked", "modbus"})
+"""Ways in which an instrument can be told to do something."""
 ADDRESS_HINTS = {
     "scpi": "like TCPIP::192.168.1.20::5025::SOCKET or ASRL/dev/ttyUSB0::INSTR",
+    "asked": "like 192.168.1.20:4001 or /dev/ttyUSB0",
+    "modbus": "like 192.168.1.20:502 or /dev/ttyUSB0",
     "line": "like /dev/ttyUSB0",
     "file": "the path of the file",
 }

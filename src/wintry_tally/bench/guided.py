@@ -9,7 +9,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 from wintry_tally.bench.journal import Journal
-from wintry_tally.bench.loop import Snapshot
+from wintry_tally.bench.snapshot import NOT_SAVED, Snapshot, Trouble
 from wintry_tally.core.engine import (
     LIVE,
     OFF,
@@ -24,8 +24,10 @@ from wintry_tally.core.engine import (
     command_for,
     step,
 )
+from wintry_tally.core.engine.proof import Expected, Level, at_rest, level_of
+from wintry_tally.core.engine.pulse import judge_pulse
 from wintry_tally.core.engine.rules import IDLE_A
-from wintry_tally.core.errors import BookError, InputError
+from wintry_tally.core.errors import InputError
 from wintry_tally.core.protocol import Recipe
 
 TICK_S = 0.2
@@ -72,10 +74,13 @@ class GuidedLoop:
         state: RunState | None = None,
         read_every_s: float = READ_EVERY_S,
         last_s: float | None = None,
+        expected: Expected | None = None,
     ) -> None:
         self.recipe, self.journal = guided(recipe), journal
         self.state = state or RunState()
         self.read_every_s = read_every_s
+        self._expected = expected
+        self._rest: Level | None = None
         self._clock = clock
         self._typed: queue.SimpleQueue[Typed] = queue.SimpleQueue()
         self._seen = Observation(self.state.last_V, self.state.last_A)
@@ -135,8 +140,22 @@ class GuidedLoop:
         words = f"taken back: {seen.voltage_V:g} V, {seen.current_A:g} A typed for {at or 0.0:.0f} s"
         self.journal.events((Event(self._clock(), "taken-back", words),))
 
-    def park(self) -> None:
+    def park(self) -> bool:
         """Write everything; nothing here could switch anything off."""
+        self._keep()
+        return True
+
+    def look_off(self) -> bool:
+        """Nothing here can be seen to be off: hands switch it."""
+        return True
+
+    def let_go(self) -> bool:
+        """There are no lines to let go of."""
+        return True
+
+    def fail(self, words: str) -> None:
+        """This program failed: the run is over, and a person is told to switch everything off."""
+        self._after(step(self.recipe, self.state, Request("fault", words=words), self._clock()))
         self._keep()
 
     def snapshot(self) -> Snapshot:
@@ -146,6 +165,8 @@ class GuidedLoop:
         return Snapshot(
             self.state, at, seen.voltage_V, seen.current_A, seen.temperature_C, self._trouble, seen.beside,
             self.asks, self._fresh,
+            troubles=(Trouble(NOT_SAVED, self._trouble),) if self._trouble else (),
+            settled=self.state.phase is Phase.ENDED and not self._trouble,
         )  # fmt: skip
 
     # --- what a person does ---
@@ -208,17 +229,31 @@ class GuidedLoop:
         if typed.note:
             self.journal.events((Event(typed.elapsed_s, "mark", typed.note),))
         if still_off:
+            self._rest = level_of(0.0, [typed.seen], [])
             self._undo = before
             self._keep()
             return
         if self._first and self.state.phase in LIVE:
             # people take a moment to switch on: a step goes from its first reading
             self.state = replace(self.state, step_since_s=typed.elapsed_s)
+            self._prove(typed)
         self._first = self._to_switch = False
         self._after(step(self.recipe, self.state, typed.seen, max(typed.elapsed_s, self.state.step_since_s)))
         moved_on = (self.state.index, self.state.phase) != (before[0].index, before[0].phase)
         self._undo = None if moved_on else before
         self._keep()
+
+    def _prove(self, typed: Typed) -> None:
+        """What the rested voltage and the first reading with current say of leads, clamps, meter and battery."""
+        rest, self._rest = self._rest, None
+        if rest is None or self._expected is None:
+            return
+        doing = "charge" if self.state.phase is Phase.CHARGING else "draw"
+        loaded = level_of(typed.seen.current_A, [typed.seen], [])
+        found = [*at_rest(rest, self._expected), *judge_pulse(rest, rest, loaded, self._expected, doing).findings]
+        for finding in found:
+            self.state = replace(self.state, warned=(*self.state.warned, (finding.code, str(finding))))
+            self.journal.events((Event(typed.elapsed_s, "warning", str(finding)),))
 
     def _still_off(self, seen: Observation) -> bool:
         """Whether a reading was taken before the switch was turned: no current, and a voltage of a battery at rest."""
@@ -258,8 +293,6 @@ class GuidedLoop:
             self._switches = "Switch everything off" + (" while it is paused." if paused else ".")
 
     def _keep(self) -> None:
-        try:
-            self.journal.write(self.state, {})
-            self._trouble = ""
-        except BookError as error:
-            self._trouble = f"{error}. What was typed is held and written as soon as it can be."
+        self.journal.write(self.state, {})
+        problem = self.journal.problem
+        self._trouble = f"{problem}. What was typed is held and written as soon as it can be." if problem else ""

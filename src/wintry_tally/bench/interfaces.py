@@ -3,13 +3,52 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
+from collections.abc import Callable
 from typing import Any
 
+from wintry_tally.bench.offplan import OffPlan
+from wintry_tally.bench.taken import Thing
 from wintry_tally.core.engine import Command, Observation
 from wintry_tally.core.errors import InstrumentError
 
 
-class Sinks(ABC):
+class Drives(ABC):
+    """Whatever makes current flow.
+
+    After `off` returns nothing flows. `off` may be called at any time, any number of times, also after a failure; if
+    it cannot be sure, it raises InstrumentError naming what to unplug.
+    """
+
+    @abstractmethod
+    def off(self) -> None:
+        """Let nothing flow, surely."""
+
+    @abstractmethod
+    def is_on(self) -> bool | None:
+        """Its own answer to whether its output is on; None where it cannot be asked."""
+
+    @abstractmethod
+    def off_plan(self) -> OffPlan | None:
+        """How the guard outside the program switches it off; None where nothing real is switched.
+
+        Raises:
+            InstrumentError: the guard could not reach it: it may not drive.
+        """
+
+    def arm(self) -> None:
+        """Arm its own watchdog, where it has one."""
+        return
+
+    def feed(self) -> None:
+        """Tell its own watchdog that the program lives."""
+        return
+
+    def disarm(self) -> None:
+        """Its own watchdog is not needed any more."""
+        return
+
+
+class Sinks(Drives):
     """A load.
 
     After `off` returns, no current is drawn. `off` may be called at any time, any number of times, also after
@@ -20,12 +59,8 @@ class Sinks(ABC):
     def draw(self, mode: str, setting: float) -> None:
         """Draw at "current" (A), "power" (W) or "resistance" (Ω) from now on."""
 
-    @abstractmethod
-    def off(self) -> None:
-        """Stop drawing, surely."""
 
-
-class Sources(ABC):
+class Sources(Drives):
     """A charger or a supply.
 
     After `off` returns, nothing is given. As with Sinks, `off` may be called at any time, any number of times; if it
@@ -35,10 +70,6 @@ class Sources(ABC):
     @abstractmethod
     def charge(self, setting_A: float, limit_V: float) -> None:
         """Give this current until the voltage limit, then hold the limit, from now on."""
-
-    @abstractmethod
-    def off(self) -> None:
-        """Stop giving, surely."""
 
 
 class Measures(ABC):
@@ -91,6 +122,51 @@ class Channel(ABC):
     goes_on_alone = False
     """Whether what it switched on stays on when this program is gone: real instruments do, stand-ins do not."""
 
+    @property
+    def sees_apart(self) -> bool:
+        """Whether the current is read by something else than what is switched."""
+        return True
+
+    def outputs(self) -> dict[str, bool | None]:
+        """Whether each thing it switches said, at the last reading, that it is on; None where it cannot say."""
+        return {}
+
+    def zero_A(self) -> float | None:
+        """How far from zero a current may read with nothing flowing; None where nothing is known of its meter."""
+        return None
+
+    def commanded(self, doing: str) -> str:
+        """Which of its instruments draws ("draw") or charges ("charge"); empty for none."""
+        return ""
+
+    def own_current(self, doing: str) -> float | None:
+        """What the load ("draw") or the charger ("charge") itself said of its current, drawn positive."""
+        return None
+
+    def own_voltage(self, doing: str) -> float | None:
+        """What the load or the charger itself reads at its own terminals, where another meter counts."""
+        return None
+
+    def pack_voltage(self) -> float | None:
+        """What the pack itself told of its voltage at the last reading, where it tells."""
+        return None
+
+    def plugs(self) -> dict[str, str]:
+        """What to unplug, in words, for each thing it switches."""
+        return {}
+
+    def off_plans(self) -> list[OffPlan]:
+        """How the guard outside the program switches everything off; empty where nothing real is switched."""
+        return []
+
+    def things(self) -> list[Thing]:
+        """What a run on it takes, for itself alone."""
+        return []
+
+    def watch_with(self, waiting: Callable[[], None]) -> None:
+        """Called while an instrument is waited for."""
+        return
+
     def noticed(self) -> str:
         """Something about the last reading that belongs in the record, in words; empty for nothing."""
         return ""
@@ -119,25 +195,34 @@ class InstrumentChannel(Channel):
         Raises:
             InstrumentError: an instrument refuses, or cannot be reached; the message says what to unplug.
         """
+        load, charger = self.load, self.charger
         if command.kind == "off":
-            self._off(self.load, self.charger)
-        elif command.kind == "draw" and command.mode == "hand" and self.load is None:
-            self._off(self.charger)  # people switch the loads themselves; here is only watched and counted
+            self.off(load, charger)
+        elif command.kind == "draw" and command.mode == "hand" and load is None:
+            self.off(charger)  # people switch the loads themselves; here is only watched and counted
         elif command.kind == "draw":
-            if self.load is None:
+            if load is None:
                 raise InstrumentError("there is no load on this channel", mend="put one on it, on the Bench page")
-            self._off(self.charger)
-            self.load.draw(command.mode, command.setting)
+            self.off(charger)
+            self.do(load, lambda: load.draw(command.mode, command.setting))
         elif command.kind == "charge":
-            if self.charger is None:
+            if charger is None:
                 raise InstrumentError("there is no charger on this channel", mend="put one on it, on the Bench page")
-            self._off(self.load)
-            self.charger.charge(command.setting, command.limit_V)
+            self.off(load)
+            self.do(charger, lambda: charger.charge(command.setting, command.limit_V))
         elif command.kind != "ask":
             raise InstrumentError(f'the bench does not know "{command.kind}"')
 
-    @staticmethod
-    def _off(*instruments: Sinks | Sources | None) -> None:
+    def do(self, driver: Drives, act: Callable[[], None]) -> None:
+        """Switch something on."""
+        act()
+
+    def off(self, *instruments: Drives | None) -> None:
+        """Switch these off, each whatever the others say.
+
+        Raises:
+            InstrumentError: of those that could not be.
+        """
         failures = []
         for instrument in instruments:
             if instrument is None:

@@ -11,6 +11,7 @@ from random import Random
 from typing import Any
 
 from wintry_tally.bench.interfaces import InstrumentChannel, Measures, Sinks, Sources
+from wintry_tally.bench.offplan import OffPlan
 from wintry_tally.core.cell import BatteryModel, Parameters
 from wintry_tally.core.cell.connected import Connected
 from wintry_tally.core.engine import Observation
@@ -69,6 +70,14 @@ class SimulatedLoad(Sinks):
         """See Sinks."""
         self.world.off()
 
+    def is_on(self) -> bool | None:
+        """See Drives: nothing real is switched."""
+        return None
+
+    def off_plan(self) -> OffPlan | None:
+        """See Drives: nothing real is switched."""
+        return None
+
 
 class SimulatedCharger(Sources):
     """A charger with ceilings."""
@@ -92,9 +101,20 @@ class SimulatedCharger(Sources):
         """See Sources."""
         self.world.off()
 
+    def is_on(self) -> bool | None:
+        """See Drives: nothing real is switched."""
+        return None
+
+    def off_plan(self) -> OffPlan | None:
+        """See Drives: nothing real is switched."""
+        return None
+
 
 class SimulatedMeter(Measures):
-    """A meter whose gain and offset errors are drawn once from its specification, with noise and resolution."""
+    """A meter whose gain and offset errors are drawn once from its specification, with noise and resolution.
+
+    Its zero error and the flicker of its last digit show with nothing flowing, too, as a real one's do.
+    """
 
     def __init__(self, world: Connected, spec: MeterSpec, random: Random) -> None:
         self.world, self.spec, self.random = world, spec, random
@@ -108,15 +128,15 @@ class SimulatedMeter(Measures):
 
     def read(self) -> Observation:
         """See Measures."""
+        return self.shown(self.world.voltage_V, self.world.current_A, self.world.model.temperature_C)
+
+    def shown(self, volts: float, amps: float, celsius: float) -> Observation:
+        """What it shows of these true values."""
         spec, gauss = self.spec, self.random.gauss
-        volts = self.world.voltage_V * self.gain_V + self.offset_V + gauss(0.0, spec.noise_V)
-        amps = 0.0
-        if self.world.current_A != 0.0:
-            amps = self.world.current_A * self.gain_A + self.offset_A + gauss(0.0, spec.noise_A)
+        shown_V = volts * self.gain_V + self.offset_V + gauss(0.0, spec.noise_V)
+        shown_A = amps * self.gain_A + self.offset_A + gauss(0.0, spec.noise_A)
         return Observation(
-            _rounded(volts, spec.voltage_resolution),
-            _rounded(amps, spec.current_resolution),
-            round(self.world.model.temperature_C, 1),
+            _rounded(shown_V, spec.voltage_resolution), _rounded(shown_A, spec.current_resolution), round(celsius, 1)
         )
 
 
@@ -153,6 +173,12 @@ class SimulatedChannel(InstrumentChannel):
         meter = self.meter
         assert isinstance(meter, SimulatedMeter)
         return meter.gain_V, meter.offset_V, meter.gain_A, meter.offset_A
+
+    def zero_A(self) -> float | None:
+        """See Channel: by the meter's specification."""
+        meter = self.meter
+        assert isinstance(meter, SimulatedMeter)
+        return meter.spec.current.offset_limit(meter.spec.current_resolution) + meter.spec.current_resolution
 
     def wait(self, interval_s: float) -> float:
         """Advance the battery; in short strides, so that a protection's delay is not overstepped by much."""

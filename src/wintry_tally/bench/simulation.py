@@ -118,6 +118,7 @@ class _Keeper:
     def __init__(self) -> None:
         self.rows: list[tuple[float, Observation]] = []
         self.kept: list[Event] = []
+        self.problem, self.unsaved_s = "", 0.0
 
     def reading(self, elapsed_s: float, seen: Observation) -> None:
         self.rows.append((elapsed_s, seen))

@@ -4,22 +4,92 @@ from __future__ import annotations
 
 import math
 from collections import deque
-from dataclasses import replace
+from dataclasses import dataclass, field, replace
 from itertools import pairwise
 
 from wintry_tally.core.engine import LIVE, Command, Observation, Phase
-from wintry_tally.core.protocol import Recipe
+from wintry_tally.core.protocol import Recipe, Step
 
 MOST_V = 1000.0
 TURNED_SHARE = 0.2
-EXCESS_SHARE = 0.25
+APART_SHARE = 0.25
+"""A current further than this from what was set, and further than its meter may err, is not what was set."""
+NEAR_SET = 0.1
 FREE_A = 0.3
+"""What a current may read with nothing flowing, where nothing is known of its meter."""
 SETTLING = 3
 """Readings after a command before its effect is judged: instruments take their time."""
-STUCK = 45
-"""So many readings in a row, equal to the last digit in voltage and current while current flows, are no measurement -
-of a meter that was seen to flicker by several digits before. One that never did may only be coarse."""
-FLICKER = 12
+TOGETHER = 3
+"""So many readings together before something is said of an output."""
+STUCK, STUCK_S = 12, 10.0
+"""So many readings in a row, over this time, equal to the last digit, are no measurement - of a meter that was seen to
+flicker by several digits before. One that never did may only be coarse."""
+FLICKER, HISTORY = 12, 64
+LOG_CHANCE = math.log(1e-9)
+"""Stuck is what a living meter would show by chance no more than once in some thousands of long runs."""
+RUNNING_DIGITS = 3
+LIMIT_V = 0.1
+OWN_CUTOFF_V = 0.3
+RETURNED = 0.5
+
+
+@dataclass(frozen=True)
+class Witness:
+    """What else is known at a reading.
+
+    Parts:
+        on: whether each driven instrument says that its output is on; None where it cannot say.
+        own_A: what the instrument in command itself says of its current, drawn positive; None for nothing.
+        own_cutoff_V: where a load stops by itself, as set in this step; None where it does not.
+    """
+
+    on: dict[str, bool | None] = field(default_factory=dict)
+    own_A: float | None = None
+    own_cutoff_V: float | None = None
+
+
+@dataclass(frozen=True)
+class Judged:
+    """A reading, usable or not; `disturbed`: an output was changed by other hands, in words; `cut_off`: a load that
+    stops by itself has done so; `warning`: worth telling, and no reason to stop."""
+
+    seen: Observation
+    disturbed: str = ""
+    cut_off: str = ""
+    warning: str = ""
+
+
+class _Still:
+    """Whether one quantity stands still to the last digit after it was seen to flicker, and how unlikely that is."""
+
+    def __init__(self) -> None:
+        self.last: deque[float] = deque(maxlen=FLICKER)
+        self._equal: deque[bool] = deque(maxlen=HISTORY)
+        self.lively = False
+        self.same, self.since_s = 0, 0.0
+
+    def forget(self) -> None:
+        self.same = 0
+
+    def follow(self, value: float, now_s: float) -> None:
+        if self.last and value == self.last[-1]:
+            self.same += 1
+        else:
+            self._equal.extend([True] * self.same)
+            self._equal.append(False)
+            self.same, self.since_s = 0, now_s
+        self.last.append(value)
+        if not self.lively and len(self.last) == FLICKER:
+            last = list(self.last)
+            self.lively = _flickers(last) or _flickers_on_its_way(last) or _runs(last)
+
+    def log_chance(self, now_s: float) -> float:
+        """The logarithm of the chance that a living meter shows the same for so long; 0 where it may well."""
+        if not self.lively or self.same < STUCK or now_s - self.since_s < STUCK_S:
+            return 0.0
+        # a meter of little noise often shows the same twice: by its own history, never by a fixed count
+        share = (sum(self._equal) + 1.0) / (len(self._equal) + 2.0)
+        return self.same * math.log(share)
 
 
 class ReadingWatch:
@@ -28,38 +98,75 @@ class ReadingWatch:
     The engine ends a run after three such readings together, outputs off. Values are never mended here.
     """
 
-    def __init__(self, recipe: Recipe) -> None:
+    def __init__(self, recipe: Recipe, zero_A: float = FREE_A) -> None:
+        self._recipe = recipe
         self._stops = recipe.stops
+        self.zero_A = zero_A
         self._command = Command("off")
         self._since = 0
-        self._same = 0
-        self._lively = False
-        self._last: deque[Observation] = deque(maxlen=FLICKER)
+        self._volts, self._amps = _Still(), _Still()
+        self._settled = 0
+        self._rest_V = self._loaded_V = math.nan
+        self._odd = 0
 
     def told(self, command: Command) -> None:
         """The bench was told to do something."""
-        if command.kind != "ask":
-            self._command, self._since, self._same = command, 0, 0
+        if command.kind == "ask":
+            return
+        if command.kind != self._command.kind:
+            self._amps = _Still()
+            self._loaded_V = math.nan
+        self._command, self._since, self._settled, self._odd = command, 0, 0, 0
+        self._volts.forget()
 
-    def judge(self, seen: Observation, phase: Phase) -> Observation:
+    def judge(
+        self, seen: Observation, phase: Phase, now_s: float = math.inf, witness: Witness | None = None, index: int = 0
+    ) -> Judged:
         """The reading itself, or one that is not usable and says why."""
         self._since += 1
-        fault = self._fault(seen, phase)
-        self._follow(seen)
-        return replace(seen, voltage_V=math.nan, current_A=math.nan, fault=fault) if fault else seen
+        known = witness or Witness()
+        fault = self._impossible(seen, phase)
+        judged = Judged(seen)
+        if not fault and phase in LIVE:
+            part = self._recipe.steps[index]
+            if self._since > SETTLING:
+                judged = self._against_command(seen, known, part)
+                fault = judged.seen.fault
+            self._follow(seen, now_s, part)
+            fault = fault or self._stands_still(seen, now_s, part)
+        elif not fault:
+            self._volts.follow(seen.voltage_V, now_s)
+            if self._command.kind == "off" and abs(seen.current_A) <= self.zero_A:
+                self._rest_V = seen.voltage_V
+        if fault:
+            return replace(judged, seen=replace(seen, voltage_V=math.nan, current_A=math.nan, fault=fault))
+        return judged
 
-    def _follow(self, seen: Observation) -> None:
-        if self._last:
-            before = self._last[-1]
-            same = seen.voltage_V == before.voltage_V and seen.current_A == before.current_A
-            self._same = self._same + 1 if same else 0
-        self._last.append(seen)
-        if not self._lively and self._since > FLICKER:
-            self._lively = _flickers([item.voltage_V for item in self._last]) or _flickers(
-                [item.current_A for item in self._last]
-            )
+    def _follow(self, seen: Observation, now_s: float, part: Step) -> None:
+        self._volts.follow(seen.voltage_V, now_s)
+        self._amps.follow(seen.current_A, now_s)
+        expected = self._expected_A(seen)
+        near = expected > 0 and abs(self._way * seen.current_A - expected) <= NEAR_SET * expected + self.zero_A
+        if near:
+            self._settled += 1
+            self._loaded_V = seen.voltage_V
 
-    def _fault(self, seen: Observation, phase: Phase) -> str:
+    @property
+    def _way(self) -> float:
+        return 1.0 if self._command.kind == "draw" else -1.0
+
+    def _expected_A(self, seen: Observation) -> float:
+        """What should flow by the command, A; 0 where it says nothing of that."""
+        command, volts = self._command, seen.voltage_V
+        if command.mode in {"current", "charge"}:
+            return command.setting
+        if command.mode == "power":
+            return command.setting / volts if volts > 1.0 else 0.0
+        if command.mode == "resistance":
+            return volts / command.setting if command.setting > 0 else 0.0
+        return 0.0
+
+    def _impossible(self, seen: Observation, phase: Phase) -> str:
         volts, amps = seen.voltage_V, seen.current_A
         if not (math.isfinite(volts) and math.isfinite(amps)):
             return seen.fault or "the instrument shows no number"
@@ -70,29 +177,93 @@ class ReadingWatch:
             return f"the current reads {amps:g} A, which nothing here can make flow"
         if seen.temperature_C is not None and not -90.0 < seen.temperature_C < 300.0:
             return f"the thermometer reads {seen.temperature_C:g} °C, which cannot be"
-        if phase in LIVE and self._since > SETTLING:
-            return self._against_command(seen)
-        if phase not in LIVE and self._since > SETTLING and self._command.kind == "off" and abs(amps) > FREE_A:
-            return f"{amps:.2f} A still flow though everything was switched off: unplug the battery"
         return ""
 
     @staticmethod
     def _finite(value: float) -> float:
         return value if math.isfinite(value) else 0.0
 
-    def _against_command(self, seen: Observation) -> str:
-        command, amps = self._command, seen.current_A
-        way = 1.0 if command.kind == "draw" else -1.0
-        setting = command.setting if command.mode in {"current", "charge"} else 0.0
-        floor = max(FREE_A, TURNED_SHARE * setting)
-        if way * amps < -floor:
-            doing, reads = ("load draws", "charge") if way > 0 else ("charger gives", "discharge")
-            return f"the current reads as a {reads} while the {doing}: its sign, or the shunt's leads, are turned"
-        if setting and way * amps > setting * (1.0 + EXCESS_SHARE) + FREE_A:
-            return f"{abs(amps):.2f} A flow where {setting:g} A were set"
-        if self._same >= STUCK and self._lively and abs(amps) > FREE_A:
-            return f"the meter has shown the very same {seen.voltage_V:g} V and {amps:g} A for {self._same} readings: it is stuck"
-        return ""
+    def _stands_still(self, seen: Observation, now_s: float, part: Step) -> str:
+        held = (
+            part.kind == "charge" and seen.voltage_V >= part.limit_V - LIMIT_V
+        )  # a charger may hold its limit to the digit
+        volts = 0.0 if held else self._volts.log_chance(now_s)
+        amps = self._amps.log_chance(now_s) if abs(seen.current_A) > self.zero_A else 0.0
+        if volts + amps > LOG_CHANCE:
+            return ""
+        if volts < 0.0:
+            return (
+                f"the meter has shown the very same {seen.voltage_V:g} V for {self._volts.same} readings: it is stuck"
+            )
+        return f"the meter has shown the very same {seen.current_A:g} A for {self._amps.same} readings: it is stuck"
+
+    # --- against the command ---
+
+    def _against_command(self, seen: Observation, known: Witness, part: Step) -> Judged:
+        amps = self._way * seen.current_A
+        expected = self._expected_A(seen)
+        if amps < -max(self.zero_A, TURNED_SHARE * expected):
+            doing, reads = ("load draws", "charge") if self._way > 0 else ("charger gives", "discharge")
+            return self._unusable(
+                seen, f"the current reads as a {reads} while the {doing}: its sign, or the shunt's leads, are turned"
+            )
+        allowed = APART_SHARE * expected + self.zero_A
+        more = expected > 0 and amps > expected + allowed
+        less = expected > 0 and amps < expected - allowed and not self._may_be_less(seen, part)
+        if (
+            any(on is False for on in known.on.values())
+            and abs(amps) <= self.zero_A
+            and not self._may_be_less(seen, part)
+        ):
+            less = True
+        if not (more or less):
+            self._odd = 0
+            return Judged(seen)
+        return self._apart(seen, known, part, amps, expected, more)
+
+    def _may_be_less(self, seen: Observation, part: Step) -> bool:
+        """Whether less may flow than was set: the battery's own protection, a charge at its limit."""
+        volts = seen.voltage_V
+        if self._command.kind == "charge":
+            return volts >= part.limit_V - LIMIT_V
+        opened = max((rule.value for rule in part.ends if rule.kind == "protection"), default=0.0)
+        return volts < max(opened, self._stops.voltage_low_V) or self._command.mode == "hand"
+
+    def _apart(self, seen: Observation, known: Witness, part: Step, amps: float, expected: float, more: bool) -> Judged:
+        shown = f"{abs(amps):.2f} A flow where {expected:.3g} A were set"
+        off = [name for name, on in known.on.items() if on is False]
+        stopped = not more and abs(amps) <= self.zero_A
+        if stopped and known.own_cutoff_V is not None and self._loaded_V <= known.own_cutoff_V + OWN_CUTOFF_V:
+            return Judged(seen, cut_off=f"the load stopped by itself at {self._loaded_V:.2f} V")
+        own = None if known.own_A is None else self._way * known.own_A
+        agrees = own is None or abs(own - amps) <= APART_SHARE * expected + 2.0 * self.zero_A
+        if not agrees:
+            whose = "load" if self._way > 0 else "charger"
+            return self._unusable(
+                seen, f"the meter reads {amps:.2f} A and the {whose} itself {own:.2f} A: one of them is wrong"
+            )
+        if not more and own is None and all(on is not False for on in known.on.values()) and not self._came_back(seen):
+            return self._unusable(seen, f"{shown}, and the voltage stays where it was under load: the meter is wrong")
+        if self._command.kind == "charge" and self._settled < TOGETHER and not stopped:
+            return Judged(seen, warning=f"the charger gives {abs(amps):.2f} A of the {expected:.3g} A that were set")
+        self._odd += 1
+        words = f"{' and '.join(off)} was switched off, not by this program" if off and stopped else shown
+        if self._settled < TOGETHER and not off:
+            return self._unusable(seen, words)
+        return Judged(
+            seen, disturbed=f"{words}: other hands, or the instrument by itself" if self._odd >= TOGETHER else ""
+        )
+
+    def _came_back(self, seen: Observation) -> bool:
+        """Whether the voltage has left what it was under load, so that less does flow; True where it cannot tell."""
+        step = self._rest_V - self._loaded_V
+        if not math.isfinite(step) or abs(step) < 0.01:
+            return True
+        return (seen.voltage_V - self._loaded_V) / step >= RETURNED / 2.0
+
+    @staticmethod
+    def _unusable(seen: Observation, words: str) -> Judged:
+        return Judged(replace(seen, fault=words))
 
 
 def _flickers(values: list[float]) -> bool:
@@ -100,3 +271,25 @@ def _flickers(values: list[float]) -> bool:
     steps = [after - before for before, after in pairwise(values) if after != before]
     turns = sum(1 for one, other in pairwise(steps) if one * other < 0)
     return len(set(values)) >= 4 and turns >= 3
+
+
+def _flickers_on_its_way(values: list[float]) -> bool:
+    """Whether the steps of a voltage that falls or rises go up and down by several digits.
+
+    Rounding makes them differ by one, and a smooth way to a plateau only shrinks them: neither is a flicker.
+    """
+    steps = [round(1e6 * (after - before)) for before, after in pairwise(values)]
+    digit = math.gcd(*steps)
+    bends = [after - before for before, after in pairwise(steps) if abs(after - before) >= 2 * digit]
+    turns = sum(1 for one, other in pairwise(bends) if one * other < 0)
+    return digit > 0 and len(set(values)) >= 6 and turns >= 3
+
+
+def _runs(values: list[float]) -> bool:
+    """Whether every reading differs from the one before by several digits: what moves so does not stop at once.
+
+    A digit is the greatest common part of the steps; a coarse meter on its way to a plateau moves by one at a time.
+    """
+    steps = [round(1e6 * abs(after - before)) for before, after in pairwise(values)]
+    digit = math.gcd(*steps)
+    return digit > 0 and min(steps) >= RUNNING_DIGITS * digit

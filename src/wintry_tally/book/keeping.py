@@ -38,7 +38,7 @@ def keep_log(
         current_accuracy=str(options.instrument.current or ""),
         voltage_resolution=trace.resolution.get("voltage_V", 0.0),
         current_resolution=trace.resolution.get("current_A", 0.0),
-        instrument=options.instrument.name,
+        instrument="" if options.instrument.assumed else options.instrument.name,
         ambient_C=options.ambient_C,
         mode="imported",
     )

@@ -7,6 +7,7 @@ import hashlib
 import json
 import math
 import os
+import time
 from collections.abc import Mapping
 from dataclasses import asdict
 from datetime import datetime
@@ -27,6 +28,7 @@ if TYPE_CHECKING:
 
 GUIDED = "guided"
 """The method of a run by a recipe whose readings a person types and whose switches a person turns."""
+ROWS_AT_ONCE = 5_000
 DRIVEN = frozenset({"simulated", "bench", GUIDED})
 """Methods by which this program itself goes through a recipe: a running one has an owner."""
 
@@ -105,6 +107,19 @@ class Runs:
                 .order_by(columns.seq)
             )
             return [(row[0], row[1], row[2], row[3], row[4], row[5] or "") for row in rows]
+
+    def holds_readings(self, run_id: int) -> bool:
+        """Whether it has any, sealed or as rows."""
+        with self._transaction() as connection:
+            sealed = connection.execute(select(tables.sealed.c.run_id).where(tables.sealed.c.run_id == run_id)).first()
+        return sealed is not None or self.last_elapsed_s(run_id) is not None
+
+    def last_elapsed_s(self, run_id: int) -> float | None:
+        """When its last journalled reading was taken, s from its start; None where there is none."""
+        columns = tables.reading.c
+        with self._transaction() as connection:
+            found = connection.execute(select(func.max(columns.elapsed_s)).where(columns.run_id == run_id)).scalar()
+        return None if found is None else float(found)
 
     def trace(self, run_id: int) -> Trace:
         """The run's readings as a trace: sealed, or as journalled so far.
@@ -205,6 +220,20 @@ class Runs:
             )
             assert done.inserted_primary_key is not None
             return int(done.inserted_primary_key[0])
+
+    def claim(self, run_id: int, before: str) -> bool:
+        """Become the owner of a running run whose owner was `before`: one step, which only one process can win."""
+        with self._transaction() as connection:
+            done = connection.execute(
+                update(tables.run)
+                .where(
+                    tables.run.c.id == run_id,
+                    tables.run.c.owner == before,
+                    tables.run.c.status == RunStatus.RUNNING.value,
+                )
+                .values(owner=this_process())
+            )
+            return bool(done.rowcount == 1)
 
     def change(self, run_id: int, **values: Any) -> None:
         """Change columns of a run: status, left_out, repair, title, cause, detail, owner, ended_utc, settings."""
@@ -336,8 +365,26 @@ class Runs:
         with self._transaction() as connection:
             connection.execute(delete_from(tables.sealed).where(tables.sealed.c.run_id == run_id))
             connection.execute(insert(tables.sealed).values(run_id=run_id, rows=len(kept), parquet=content))
-            if journalled:
-                connection.execute(delete_from(tables.reading).where(tables.reading.c.run_id == run_id))
+        if journalled:
+            self._drop_rows(run_id)
+
+    def _drop_rows(self, run_id: int) -> None:
+        """Rows that are sealed go in pieces, so that no other run has to wait for its own readings to be written."""
+        reading = tables.reading
+        while True:
+            with self._transaction() as connection:
+                last = connection.execute(
+                    select(reading.c.seq)
+                    .where(reading.c.run_id == run_id)
+                    .order_by(reading.c.seq)
+                    .limit(1)
+                    .offset(ROWS_AT_ONCE)
+                ).scalar()
+                gone = delete_from(reading).where(reading.c.run_id == run_id)
+                connection.execute(gone if last is None else gone.where(reading.c.seq < last))
+            if last is None:
+                return
+            time.sleep(0.005)  # whoever waits for the book comes first
 
     def finish(
         self, run_id: int, cause: str, detail: str, ended: datetime, status: RunStatus = RunStatus.FINISHED

@@ -6,8 +6,9 @@ from collections.abc import Sequence
 from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
-from wintry_tally.book import Book
+from wintry_tally.book import Book, RunStatus
 from wintry_tally.book.keeping import keep_log
 from wintry_tally.cli.logs import analyse_joined
 from wintry_tally.core.analysis import Options
@@ -20,24 +21,59 @@ from wintry_tally.exchange.layout import Choices
 from wintry_tally.exchange.originals import original_bytes
 from wintry_tally.exchange.writer import write_log
 
+if TYPE_CHECKING:
+    from wintry_tally.report.dossier import Dossier
+
+
+def dossier_of(book: Book, code: str, school: str, book_path: Path) -> Dossier:
+    """All that is known of a sample, with every run that is over, as the window has it."""
+    from wintry_tally.book.facts import facts_values
+    from wintry_tally.report.dossier import RunFacts, assemble, report_run
+
+    sample = sample_of(book, code, book_path)
+    runs = [
+        report_run(RunFacts(**facts_values(run)), book.runs.trace(run.id))
+        for run in book.runs.all(sample.id)
+        if run.status is not RunStatus.RUNNING and book.runs.holds_readings(run.id)
+    ]
+    prose = book.samples.prose(sample.id)
+    entered = book.samples.entered(sample.id)
+    return assemble(sample, runs, School(school), prose, book.meta("demo") == "yes", entered)
+
 
 def write_report(book_path: Path, code: str, out: Path, school: str) -> None:
     """See `wintry-tally report`."""
-    from wintry_tally.book.facts import facts_values
-    from wintry_tally.report.dossier import RunFacts, assemble, report_run
     from wintry_tally.report.page import write_page
 
     with Book.open(book_path) as book:
-        sample = sample_of(book, code, book_path)
-        runs = [
-            report_run(RunFacts(**facts_values(run)), book.runs.trace(run.id))
-            for run in book.runs.all(sample.id)
-            if run.status == "finished"
-        ]
-        prose = book.samples.prose(sample.id)
-        entered = book.samples.entered(sample.id)
-        dossier = assemble(sample, runs, School(school), prose, book.meta("demo") == "yes", entered)
+        dossier = dossier_of(book, code, school, book_path)
     write_page(dossier, out)
+
+
+def judge_book(book_path: Path, code: str, school: str) -> dict[str, Any]:
+    """See `wintry-tally judge BOOK CODE`; the verdicts as the window shows them."""
+    from wintry_tally.core.battery import label_findings
+
+    with Book.open(book_path) as book:
+        dossier = dossier_of(book, code, school, book_path)
+    sample = dossier.sample
+    return {
+        "schema": "wintry-tally.verdict/1",
+        "school": school,
+        "battery": {
+            "maker": sample.maker,
+            "model": sample.model,
+            "family": sample.family_key,
+            "nominal_V": sample.family.nominal_V,
+            "rated_Ah": sample.rated_Ah,
+        },
+        "claims": [verdict.as_dict() for verdict in dossier.verdicts],
+        "findings": [
+            finding.message
+            for finding in label_findings(sample.family, sample.claims)
+            if finding.weight == "contradiction"
+        ],
+    }
 
 
 def import_logs(book_path: Path, code: str, logs: Sequence[Path], test: str, choices: Choices, options: Options) -> str:
@@ -98,3 +134,29 @@ def list_lines(book_path: Path) -> list[str]:
                 f"  run {run.id}  {run.title}  {run.method}, {run.status.value}" for run in book.runs.all(sample.id)
             ]
     return lines
+
+
+def list_data(book_path: Path) -> dict[str, Any]:
+    """See `wintry-tally list --json`."""
+    with Book.open(book_path) as book:
+        return {
+            "schema": "wintry-tally.list/1",
+            "samples": [
+                {
+                    "code": sample.code,
+                    "family": sample.family.key,
+                    "runs": [
+                        {
+                            "run": run.id,
+                            "title": run.title,
+                            "status": run.status.value,
+                            "channel": run.settings.extra.get("channel"),
+                            "method": run.method,
+                            "cause": run.cause or None,
+                        }
+                        for run in book.runs.all(sample.id)
+                    ],
+                }
+                for sample in book.samples.all()
+            ],
+        }

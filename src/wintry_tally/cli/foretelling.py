@@ -2,20 +2,24 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import datetime
+from pathlib import Path
 from typing import Any
 
+from wintry_tally.cli.logs import Given, analyse_log, options_from
 from wintry_tally.cli.simulating import template_named
 from wintry_tally.core.battery import family_named, parse_claim
 from wintry_tally.core.cell import parameters_for
-from wintry_tally.core.errors import InputError
-from wintry_tally.core.plan import Forecast, forecast
+from wintry_tally.core.errors import InputError, LogError
+from wintry_tally.core.plan import Forecast, forecast, outlook, under_way
 from wintry_tally.core.protocol import Recipe
 from wintry_tally.core.protocol.attended import Attendance, parse_attended
 from wintry_tally.core.protocol.preflight import Bench, Check, bars, preflight_recipe
 from wintry_tally.core.protocol.setpoints import Facts
 from wintry_tally.core.protocol.template import fill, in_words
 from wintry_tally.core.quantity import format_duration
+from wintry_tally.core.quantity.moments import clock_words, later
 
 SCHEMA = "wintry-tally.forecast/1"
 
@@ -59,6 +63,65 @@ def foretell(
         "may_start": not bars(checks),
         "checks": [_check(check) for check in checks],
     }
+
+
+RECIPE_FIELDS = ("recipe", "begins", "end_s", "charge_Ah", "energy_Wh", "put_in_Ah", "ended_by", "steps", "may_start", "checks")  # fmt: skip
+PROBABILITY = 0.95
+
+
+def foretell_onward(log: Path, given: Given, full_percent: float | None, limit_V: float | None) -> dict[str, Any]:
+    """See `wintry-tally forecast --so-far`; the object it prints: the rest of the test in which a log ends.
+
+    Raises:
+        InputError: a log, a rating or a charge that cannot be.
+    """
+    if given.family is None or given.rated_ah is None or not 0 < given.rated_ah < 1e6:
+        raise InputError("the rest of a test needs its family and rating", mend="give --family and --rated-ah")
+    if full_percent is not None and not 0 <= full_percent <= 100:
+        raise InputError(f"{full_percent:g} % of charge cannot be", mend="give --full from 0 to 100")
+    if limit_V is not None and not 1.0 < limit_V < 100.0:
+        raise InputError(f"a charger's limit of {limit_V:g} V cannot be", mend="give --limit as set, in V")
+    family = family_named(given.family)
+    choices, options = options_from(given)
+    read, analysis = analyse_log(log, choices, options)
+    result: dict[str, Any] = {
+        "schema": SCHEMA, **dict.fromkeys(RECIPE_FIELDS), "family": family.key, "rated_Ah": given.rated_ah,
+    }  # fmt: skip
+    full = None if full_percent is None else full_percent / 100.0
+    try:
+        stage, begun_s = under_way(analysis, family, given.rated_ah, full, limit_V)
+    except LogError as error:
+        return {**result, "onward": None, "reason": error.what}
+    found = outlook(stage, family, given.rated_ah)
+    ends = replace(found.ends_s, **{name: begun_s + getattr(found.ends_s, name) for name in ("value", "low", "high")})
+    result["begins"] = read.started.isoformat(timespec="seconds") if read.started else None
+    result["onward"] = {
+        "doing": stage.doing, "begun_s": begun_s, "so_far_s": float(analysis.trace.time_s[-1]),
+        "ends_s": ends.as_dict(), "charge_Ah": found.charge_Ah.as_dict(), "energy_Wh": found.energy_Wh.as_dict(),
+        "probability": PROBABILITY,
+    }  # fmt: skip
+    return result
+
+
+def onward_text(result: dict[str, Any]) -> str:
+    """The same for people."""
+    onward = result["onward"]
+    if onward is None:
+        return f"Nothing is to come: {result['reason']}"
+    ends, charge = onward["ends_s"], onward["charge_Ah"]
+    moment = ""
+    if result["begins"] is not None:
+        now = datetime.fromisoformat(result["begins"]).astimezone()
+        clocks = [
+            clock_words(later(now, ends[name]), later(now, onward["so_far_s"])) for name in ("value", "low", "high")
+        ]
+        moment = f", about {clocks[0]} ({clocks[1]} to {clocks[2]})"
+    to_come = [format_duration(ends[name] - onward["so_far_s"]) for name in ("value", "low", "high")]
+    return (
+        f"The {onward['doing']} ends in about {to_come[0]} ({to_come[1]} to {to_come[2]}){moment}\n"
+        f"  with {charge['value']:.4g} Ah ({charge['low']:.4g} to {charge['high']:.4g}), "
+        f"{onward['energy_Wh']['value']:.4g} Wh; bands hold {100 * PROBABILITY:.0f} %"
+    )
 
 
 def _steps(recipe: Recipe, found: Forecast) -> list[dict[str, Any]]:

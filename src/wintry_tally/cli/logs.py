@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, fields, replace
 from pathlib import Path
 from typing import Any
 from zoneinfo import available_timezones
@@ -38,6 +38,7 @@ class Given:
     interval: float | None = None
     rest_minutes: float | None = None
     repair: str = "safe"
+    instrument: tuple[str, ...] = ()
 
 
 def parse_given(data: dict[str, Any], place: str = "") -> Given:
@@ -70,6 +71,10 @@ def parse_given(data: dict[str, Any], place: str = "") -> Given:
     if any(isinstance(value, bool) or not isinstance(value, (int, float)) for value in listed):
         raise InputError(f"{place}device-dropout: {dropouts!r} is not a number")
     renamed["device_dropout"] = tuple(float(value) for value in listed)
+    named = renamed.get("instrument", ())
+    renamed["instrument"] = (named,) if isinstance(named, str) else tuple(named)
+    if any(not isinstance(name, str) for name in renamed["instrument"]):
+        raise InputError(f"{place}instrument: {named!r} is not a name")
     mapping = renamed.get("mapping", ())
     if isinstance(mapping, dict):
         mapping = [f"{key}={value}" for key, value in mapping.items()]
@@ -80,6 +85,20 @@ def parse_given(data: dict[str, Any], place: str = "") -> Given:
     if given.repair not in REPAIRS:
         raise InputError(f'{place}repair: "{given.repair}" is not known', mend=f"use {', '.join(REPAIRS)}")
     return given
+
+
+def for_log(given: Given, number: int, of: int) -> Given:
+    """The options of one of several logs: an instrument's name for all of them, or one for each in their order.
+
+    Raises:
+        InputError: neither one name nor as many as logs.
+    """
+    if len(given.instrument) > 1 and len(given.instrument) != of:
+        raise InputError(
+            f"{len(given.instrument)} instruments for {of} log{'s' if of > 1 else ''}",
+            mend="name one for all of them, or one for each",
+        )
+    return replace(given, instrument=given.instrument[number : number + 1] or given.instrument[:1]) if of > 1 else given
 
 
 def options_from(given: Given) -> tuple[Choices, Options]:
@@ -107,7 +126,8 @@ def options_from(given: Given) -> tuple[Choices, Options]:
         instrument=Instrument(
             parse_accuracy(given.voltage_accuracy) if given.voltage_accuracy else None,
             parse_accuracy(given.current_accuracy) if given.current_accuracy else None,
-            f"{given.voltage_accuracy}/{given.current_accuracy}",
+            given.instrument[0] if given.instrument else f"{given.voltage_accuracy}/{given.current_accuracy}",
+            assumed=not given.instrument,
         ),
         cutoff_V=given.cutoff,
         dropouts_V=given.device_dropout,

@@ -46,6 +46,11 @@ def _log_options(command: Any) -> Any:
         click.option("--discharge-sign", type=click.Choice(["+", "-", "auto"]), default="auto", show_default=True),
         click.option("--voltage-accuracy", help='Like "0.5%+2d".'),
         click.option("--current-accuracy", help='Like "1%+0.01".'),
+        click.option(
+            "--instrument",
+            multiple=True,
+            help="The meter's name; logs of one name share its errors. One for all, or one each.",
+        ),
         click.option("--cutoff", type=float, help="The set cut-off, V."),
         click.option("--device-dropout", type=float, multiple=True, help="A device's drop-out, V; repeatable."),
         click.option("--rated-minutes", type=float, help="Rated minutes of a reserve test."),
@@ -67,12 +72,14 @@ def _log_options(command: Any) -> Any:
 @click.option("--json", "as_json", is_flag=True, help="Print JSON.")
 def analyse(logs: tuple[Path, ...], join: bool, as_json: bool, **given: Any) -> None:
     """Say what one or more logs hold: stages, charge and energy with their doubt, and every slip."""
-    from wintry_tally.cli.logs import analyse_joined, analyse_log, options_from, parse_given
+    from wintry_tally.cli.logs import analyse_joined, analyse_log, for_log, options_from, parse_given
     from wintry_tally.exchange.analysis_json import analysis_dict
 
-    choices, options = options_from(parse_given(given))
+    chosen = parse_given(given)
+    for_log(chosen, 0, len(logs))
     failed = False
-    for path in logs[:1] if join else logs:
+    for number, path in enumerate(logs[:1] if join else logs):
+        choices, options = options_from(for_log(chosen, number, len(logs)))
         try:
             log, analysis = analyse_joined(logs, choices, options) if join else analyse_log(path, choices, options)
         except WintryError as error:
@@ -120,14 +127,16 @@ def compare(logs: tuple[Path, ...], as_json: bool, **given: Any) -> None:
 
 
 @cli.command()
-@click.argument("claims", type=click.Path(path_type=Path))
+@click.argument("claims", type=click.Path(path_type=Path), metavar="CLAIMS|BOOK")
+@click.argument("code", required=False)
 @click.option("--school", type=click.Choice(["strict", "plain", "lenient"]), help="How numbers become outcomes.")
 @click.option("--json", "as_json", is_flag=True, help="Print JSON.")
-def judge(claims: Path, school: str | None, as_json: bool) -> None:
-    """Hold the claims of a file against its evidence."""
+def judge(claims: Path, code: str | None, school: str | None, as_json: bool) -> None:
+    """Hold the claims of a file against its evidence, or those of a sample of a book (by its code) against its runs."""
+    from wintry_tally.cli.books import judge_book
     from wintry_tally.cli.judging import judge_file
 
-    result = judge_file(claims, school)
+    result = judge_file(claims, school) if code is None else judge_book(claims, code, school or "strict")
     if as_json:
         click.echo(json.dumps(result, ensure_ascii=False, allow_nan=False))
     else:
@@ -168,7 +177,7 @@ def import_into(book: Path, sample: str, logs: tuple[Path, ...], test: str, **gi
 @click.option("--family", required=True, help="lfp, agm, gel, flooded or nmc.")
 @click.option("--rated-ah", type=float, required=True, help="The claimed capacity, Ah.")
 @click.option("--claim", "claims", multiple=True, help='A claim as printed, like "40 A continuous"; repeatable.')
-@click.option("--full", type=float, default=100.0, show_default=True, help="Charge at the start, %.")
+@click.option("--full", type=float, help="Charge at the start, %: 100 for a recipe; inferred with --so-far.")
 @click.option("--ambient", type=float, default=23.0, show_default=True, help="Ambient temperature, °C.")
 @click.option("--load-w", type=float, default=180.0, show_default=True, help="The load's power ceiling, W.")
 @click.option("--load-a", type=float, default=20.0, show_default=True, help="The load's current ceiling, A.")
@@ -177,17 +186,37 @@ def import_into(book: Path, sample: str, logs: tuple[Path, ...], test: str, **gi
 @click.option("--own-cutoff", is_flag=True, help="The load stops by itself at its cut-off; proven.")
 @click.option("--begins", default="", help='When it would begin, like "2026-11-25 21:00"; now where not given.')
 @click.option("--attended", default="", help='When somebody is there, like "7:00-22:00" or "Mon-Fri 8-17".')
+@click.option(
+    "--so-far", type=click.Path(path_type=Path), metavar="LOG", help="The rest of the test in which this log ends."
+)
+@click.option("--cutoff", type=float, help="With --so-far: where the discharge ends, V.")
+@click.option("--limit", "limit_V", type=float, help="With --so-far: the charger's limit, V.")
+@click.option("--voltage-accuracy", help='With --so-far: like "0.5%+2d".')
+@click.option("--current-accuracy", help='With --so-far: like "1%+0.01".')
+@click.option("--map", "mapping", multiple=True, metavar="FIELD=COLUMN", help="With --so-far: which column is what.")
+@click.option("--discharge-sign", type=click.Choice(["+", "-", "auto"]), default="auto", show_default=True)
 @click.option("--json", "as_json", is_flag=True, help="Print JSON.")
 def forecast(
-    recipe: str, family: str, rated_ah: float, claims: tuple[str, ...], full: float, ambient: float, load_w: float,
-    load_a: float, charger_a: float, charger_v: float, own_cutoff: bool, begins: str, attended: str, as_json: bool,
+    recipe: str, family: str, rated_ah: float, claims: tuple[str, ...], full: float | None, ambient: float, load_w: float,
+    load_a: float, charger_a: float, charger_v: float, own_cutoff: bool, begins: str, attended: str, so_far: Path | None, limit_V: float | None,
+    as_json: bool, **given: Any,
 ) -> None:  # fmt: skip
-    """Foretell a recipe on the battery model, with the checks before its start."""
+    """Foretell a recipe on the battery model, with the checks before its start; or the rest of a test under way."""
     from wintry_tally.cli.foretelling import forecast_text, foretell
     from wintry_tally.core.protocol.preflight import Bench
 
+    if so_far is not None:
+        from wintry_tally.cli.foretelling import foretell_onward, onward_text
+        from wintry_tally.cli.logs import parse_given
+
+        chosen = parse_given({**given, "family": family, "rated_ah": rated_ah, "ambient": ambient})
+        onward = foretell_onward(so_far, chosen, full, limit_V)
+        click.echo(json.dumps(onward, ensure_ascii=False, allow_nan=False) if as_json else onward_text(onward))
+        return
     bench = Bench(load_w, load_a, charger_a, charger_v, own_cutoff=own_cutoff)
-    result = foretell(recipe, family, rated_ah, claims, full, ambient, bench, begins, attended)
+    result = foretell(
+        recipe, family, rated_ah, claims, 100.0 if full is None else full, ambient, bench, begins, attended
+    )
     click.echo(json.dumps(result, ensure_ascii=False, allow_nan=False) if as_json else forecast_text(result))
 
 
@@ -236,27 +265,107 @@ def recipes(name: str | None, as_json: bool) -> None:
 )
 @click.option("--speed", type=float, default=1.0, show_default=True, help="× real time.")
 @click.option("--seed", type=int, default=1, show_default=True)
-@click.option("--port", type=int, default=0, help="First of five TCP ports; 0 lets the system choose.")
+@click.option("--port", type=int, default=0, help="First of ten TCP ports; 0 lets the system choose.")
 @click.option("--file", type=click.Path(path_type=Path), help="Also lengthen this CSV file.")
-@click.option("--fault", multiple=True, metavar="INSTRUMENT=FAULT", help="Begin with a fault; repeatable.")
+@click.option(
+    "--fault", multiple=True, metavar="INSTRUMENT=FAULT[@S]", help="A fault, at once or after S s; repeatable."
+)
+@click.option("--wiring", multiple=True, metavar="NAME", help="Wire the bench wrong in this way; repeatable.")
+@click.option("--faults", "listed", is_flag=True, help="List every fault and wiring instead.")
 def stand_ins(
-    battery: Path | None, speed: float, seed: int, port: int, file: Path | None, fault: tuple[str, ...]
-) -> None:
-    """Start simulated instruments on loopback (load, supply, meters, thermometer) until interrupted."""
+    battery: Path | None, speed: float, seed: int, port: int, file: Path | None, fault: tuple[str, ...],
+    wiring: tuple[str, ...], listed: bool,
+) -> None:  # fmt: skip
+    """Start simulated instruments on loopback (by SCPI, by lines, by registers) until interrupted."""
     from wintry_tally.cli.simulating import read_battery
-    from wintry_tally.cli.standing_in import serve
+    from wintry_tally.cli.standing_in import listing, serve
 
-    serve(read_battery(battery), speed, seed, port, file, fault, click.echo)
+    if listed:
+        click.echo(listing())
+        return
+    serve(read_battery(battery), speed, seed, port, file, fault, click.echo, wiring=wiring)
 
 
 @cli.command("list")
 @click.argument("book", type=click.Path(path_type=Path))
-def list_book(book: Path) -> None:
+@click.option("--json", "as_json", is_flag=True, help="Print JSON.")
+def list_book(book: Path, as_json: bool) -> None:
     """List the samples and runs of a book."""
-    from wintry_tally.cli.books import list_lines
+    from wintry_tally.cli.books import list_data, list_lines
 
+    if as_json:
+        click.echo(json.dumps(list_data(book), ensure_ascii=False, allow_nan=False))
+        return
     for line in list_lines(book):
         click.echo(line)
+
+
+@cli.command()
+@click.argument("book", type=click.Path(path_type=Path))
+def new(book: Path) -> None:
+    """Make a new, empty book."""
+    from wintry_tally.cli.running import new_book
+
+    click.echo(new_book(book))
+
+
+@cli.command()
+@click.argument("book", type=click.Path(path_type=Path))
+@click.argument("code")
+@click.option("--claims", type=click.Path(path_type=Path), help="A claims file, or printed text with a claim a line.")
+@click.option("--family", default="", help="lfp, agm, gel, flooded or nmc; else the claims file's, else lfp.")
+@click.option("--maker", default="")
+@click.option("--model", default="")
+@click.option(
+    "--set", "settings", multiple=True, metavar="FIELD=VALUE", help="A field of the arrival page; repeatable."
+)
+def add(
+    book: Path, code: str, claims: Path | None, family: str, maker: str, model: str, settings: tuple[str, ...]
+) -> None:
+    """Hang a tag: add a sample to a book."""
+    from wintry_tally.cli.running import add_sample
+
+    click.echo(add_sample(book, code, claims, family, maker, model, settings))
+
+
+@cli.command()
+@click.argument("book", type=click.Path(path_type=Path))
+@click.option("--set", "setting", type=click.Path(path_type=Path), help="Put the bench of this file in its place.")
+@click.option("--ask", is_flag=True, help="Ask every instrument once; exit 3 when one does not answer.")
+@click.option("--json", "as_json", is_flag=True, help="Print JSON.")
+def bench(book: Path, setting: Path | None, ask: bool, as_json: bool) -> None:
+    """Show the bench of a book, set it from a file, or ask it once."""
+    from wintry_tally.cli.running import show_bench
+
+    text, code = show_bench(book, setting, ask, as_json)
+    click.echo(text)
+    raise SystemExit(code)
+
+
+@cli.command("run")
+@click.argument("book", type=click.Path(path_type=Path))
+@click.argument("code", required=False)
+@click.option("--recipe", help="A recipe's name, or a recipe file.")
+@click.option("--channel", help="A channel of the book's bench.")
+@click.option("--given", multiple=True, metavar="NAME=VALUE", help="A value that the recipe asks for; repeatable.")
+@click.option("--every", type=float, help="Seconds from reading to reading where a step has none of its own.")
+@click.option("--full", type=float, default=100.0, show_default=True, help="Charge at the start, %.")
+@click.option("--ambient", type=float, help="Temperature of the battery, °C.")
+@click.option("--override", default="", help="Why to go on though the connection is not proved; kept with the run.")
+@click.option("--heed-cautions", "heed", is_flag=True, help="The cautions were read and are heeded.")
+@click.option("--resume", type=int, metavar="RUN", help="Take up a parked run.")
+@click.option("--json", "as_json", is_flag=True, help="Print an object a line.")
+def run_command(
+    book: Path, code: str | None, recipe: str | None, channel: str | None, given: tuple[str, ...], every: float | None,
+    full: float, ambient: float | None, override: str, heed: bool, resume: int | None, as_json: bool,
+) -> None:  # fmt: skip
+    """Run a test without a window, for a bench computer without a monitor.
+
+    Type "off" and Enter when something smells: everything is switched off at once.
+    """
+    from wintry_tally.cli.running import leave, run_test
+
+    leave(run_test(book, code, recipe, channel, given, every, heed, as_json, resume, full, ambient, override))
 
 
 def main(arguments: list[str] | None = None) -> None:

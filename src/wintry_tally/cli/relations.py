@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from wintry_tally.cli.logs import Given, analyse_log, options_from
+from wintry_tally.cli.logs import Given, analyse_log, for_log, options_from
 from wintry_tally.core.analysis.consistency import compare, drift, repeatability
 from wintry_tally.core.analysis.rate import RatePoint, fit_two_wells, rate_law
 from wintry_tally.core.errors import InputError
@@ -18,9 +18,9 @@ COMPARISON_SCHEMA = "wintry-tally.comparison/1"
 
 def _discharges(paths: tuple[Path, ...], given: Given) -> list[tuple[str, Quantity, Quantity, float]]:
     """Each log's name, charge, energy and mean current."""
-    choices, options = options_from(given)
     found = []
-    for path in paths:
+    for number, path in enumerate(paths):
+        choices, options = options_from(for_log(given, number, len(paths)))
         _, analysis = analyse_log(path, choices, options)
         test = analysis.capacity
         if test is None or test.count.duration_s <= 0 or test.count.charge.value <= 0:

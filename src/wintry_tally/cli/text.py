@@ -8,7 +8,6 @@ from typing import Any
 from wintry_tally.core.analysis import Analysis
 from wintry_tally.core.analysis.ending import ENDING_WORDS
 from wintry_tally.core.quantity import format_duration, format_quantity
-from wintry_tally.core.quantity.uncertain import Quantity
 from wintry_tally.core.verdict.outcome import OUTCOME_WORDS, Outcome
 from wintry_tally.exchange import LogFile
 
@@ -79,16 +78,11 @@ def verdict_text(result: dict[str, Any]) -> str:
     lines = [f"School: {result['school']}"]
     for claim in result["claims"]:
         required = claim["required"]
-        measured = claim["measured"]
-        shown = ""
-        if measured is not None:
-            standard = None if measured["expanded"] is None else measured["expanded"] / measured["k"]
-            shown = f", measured {format_quantity(Quantity(measured['value'], standard, measured['unit']))}"
+        shown = f", measured {claim['shown']}" if claim["shown"] else ""
         chance = "" if claim["probability"] is None else f", p = {claim['probability']:.3f}"
         words = OUTCOME_WORDS[Outcome(claim["outcome"])]
         lines.append(
-            f"  {words}: {claim['kind']} {required['direction']} {required['value']} {required['unit']} "
-            f"({claim['source']}){shown}{chance}"
+            f"  {words}: {claim['kind']} {required['direction']} {required['shown']} ({claim['source']}){shown}{chance}"
         )
         if claim["advice"]:
             lines.append(f"    {claim['advice']}")

@@ -39,3 +39,7 @@ class BookError(WintryError):
 
 class InstrumentError(WintryError):
     """An instrument is silent, returns nonsense or lies outside its range."""
+
+
+class StuckError(InstrumentError):
+    """An instrument's driver did not come back at all: nothing is waited for any longer."""

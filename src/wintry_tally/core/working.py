@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 
@@ -26,6 +26,10 @@ class Working:
     result: str = ""
     source: str = ""
     steps: tuple[Working, ...] = ()
+
+    def with_input(self, name: str, value: str) -> Working:
+        """The same step with one input more."""
+        return replace(self, inputs={**self.inputs, name: value})
 
     def walk(self, depth: int = 0) -> Iterator[tuple[int, Working]]:
         """Every step with its depth, this one first."""

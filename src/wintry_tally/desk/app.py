@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import sys
 import traceback
 from pathlib import Path
@@ -12,6 +13,7 @@ from PySide6.QtGui import QIcon
 from PySide6.QtWidgets import QApplication
 
 from wintry_tally import __version__
+from wintry_tally.app.logbook import keep_log
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.starting import release_collector
 from wintry_tally.desk.theme import DAY, NIGHT
@@ -19,6 +21,11 @@ from wintry_tally.desk.theme.style import apply
 from wintry_tally.desk.window import Window
 
 ICON = Path(__file__).parent / "theme" / "icons" / "wintry-tally.svg"
+
+
+log = logging.getLogger(__name__)
+TITLE_BAR = 36
+"""So much of a screen's height a window manager takes for itself; the last line of the window has to be seen."""
 
 
 def make_application(theme: str | None = None) -> QApplication:
@@ -41,11 +48,16 @@ def run(demo: bool = False, book: Path | None = None, theme: str | None = None) 
     application = make_application(theme)
     window = Window(Session())
 
+    keep_log()
+
     def last_resort(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
         traceback.print_exception(kind, error, trace)
+        log.error("an internal failure", exc_info=(kind, error, trace))
         window.show_problem(f"An internal failure ({kind.__name__}: {error}). Readings are kept; please report it.")
 
     sys.excepthook = last_resort
+    room = application.primaryScreen().availableGeometry()
+    window.resize(min(window.width(), room.width()), min(window.height(), room.height() - TITLE_BAR))
     window.show()
 
     def begin() -> None:

@@ -43,6 +43,7 @@ COMMANDS = (
     CommandSpec("&Go", "", "", ""),
     CommandSpec("&Go", "Ne&xt tag", "Ctrl+Down", "next_tag"),
     CommandSpec("&Go", "&Previous tag", "Ctrl+Up", "previous_tag"),
+    CommandSpec("&Go", "All &off, at once", "", "make_safe"),
     CommandSpec("&View", "&Working", "F9", "toggle_working"),
     CommandSpec("&View", "&Night theme", "Ctrl+Shift+D", "toggle_theme"),
 )

@@ -9,7 +9,7 @@ from PySide6.QtCore import QProcess
 from PySide6.QtWidgets import QApplication, QSystemTrayIcon
 
 SHOWN_MS = 15_000
-SOUND = Path(__file__).parent / "theme" / "sounds" / "call.wav"
+SOUND = Path(__file__).parent.parent / "bench" / "guard" / "call.wav"
 PLAYERS = ("pw-play", "paplay", "aplay")
 """What plays a sound on a Linux desktop, the usual one first; Qt's own player is not among the modules shipped."""
 _icon: list[QSystemTrayIcon] = []

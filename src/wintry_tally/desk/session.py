@@ -9,7 +9,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from PySide6.QtCore import QObject, QTimer, Signal
+from PySide6.QtCore import QTimer, Signal
 from PySide6.QtGui import QUndoStack
 
 from wintry_tally.core.battery import Claim, Sample
@@ -17,13 +17,14 @@ from wintry_tally.core.errors import BookError, WintryError
 from wintry_tally.core.verdict.outcome import School
 from wintry_tally.desk.background import Workshop
 from wintry_tally.desk.changes import Change
+from wintry_tally.desk.safe_session import SafeSession, Shown
 
 if TYPE_CHECKING:
+    from wintry_tally.app.live import LiveRuns
     from wintry_tally.bench.equipment import Equipment
     from wintry_tally.bench.stand_ins.servers import StandIns
     from wintry_tally.book import Book, Run
     from wintry_tally.core.protocol.attended import AttendedHours
-    from wintry_tally.desk.running import Running
     from wintry_tally.report.dossier import Dossier, RunReport
 
 
@@ -31,7 +32,7 @@ AFTER_PAINT_MS = 250
 """Heavy libraries are loaded only so long after a book was put on the screen."""
 
 
-class Session(QObject):
+class Session(SafeSession):
     """One open book and everything that goes on in it."""
 
     book_changed = Signal()
@@ -44,6 +45,7 @@ class Session(QObject):
     failed = Signal(str)
     said = Signal(str)
     rang = Signal(str, str)
+    all_off_asked = Signal()
 
     def __init__(self) -> None:
         super().__init__()
@@ -53,7 +55,7 @@ class Session(QObject):
         self._dossiers: dict[int, Dossier] = {}
         self._pending: set[int] = set()
         self._outdated: set[int] = set()
-        self._running: Running | None = None
+        self._running: LiveRuns | None = None
         self._at_work = False
         self._stand_ins: StandIns | None = None
         self.school = School.STRICT
@@ -102,11 +104,11 @@ class Session(QObject):
         self._take(Book.create(path))
 
     def _take(self, book: Book) -> None:
-        from wintry_tally.desk.running import Running
+        from wintry_tally.app.live import LiveRuns
 
         self.close_book()
         self._book = book
-        self._running = Running(self)
+        self._running = LiveRuns(book, lambda: self.equipment, Shown(self), self._in_background)
         self._samples = book.samples.all()
         self.undo_stack.clear()
         self._timer.start()
@@ -130,15 +132,23 @@ class Session(QObject):
                 # what real instruments do is for a person to say; a run by hand was never out of hand
                 if run.method == GUIDED or (demo and run.method == "simulated"):
                     self.running.take_up(run)
+            for words in self.running.hear_guards():
+                self.failed.emit(words)
         for sample in self._samples:
             self.dossier(sample.id)
+
+    def _in_background(
+        self, job: Callable[[], str], done: Callable[[str], None], failed: Callable[[str], None]
+    ) -> None:
+        self.workshop.start(lambda _job: job(), done, failed)
 
     def close_book(self) -> None:
         """Park the running tests and close the book; everything is written."""
         self._timer.stop()
         self._at_work = False
         if self._running is not None:
-            self._running.park()
+            for words in self._running.park():
+                self.failed.emit(f"{words} The guard goes on switching it off.")
             self._running = None
         if self._book is not None:
             self._book.close()
@@ -156,7 +166,7 @@ class Session(QObject):
             self._stand_ins = None
 
     @property
-    def running(self) -> Running:
+    def running(self) -> LiveRuns:
         """The running tests."""
         assert self._running is not None
         return self._running
@@ -195,10 +205,9 @@ class Session(QObject):
     @property
     def equipment(self) -> Equipment:
         """The bench as the book has it: its instruments and channels."""
-        from wintry_tally.bench.equipment import Equipment, equipment_from
+        from wintry_tally.app.bench_book import equipment_of
 
-        kept = self.book.meta("bench")
-        return equipment_from(json.loads(kept)) if kept else Equipment()
+        return equipment_of(self.book)
 
     def set_equipment(self, words: str, made: Equipment) -> None:
         """Change the bench; can be undone."""

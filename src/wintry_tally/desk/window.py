@@ -11,6 +11,7 @@ from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKe
 from PySide6.QtWidgets import QApplication, QFileDialog, QFrame, QLabel, QMainWindow, QSplitter, QStackedWidget, QWidget
 
 from wintry_tally.core.working import Working
+from wintry_tally.desk.closing_page import ClosingPage
 from wintry_tally.desk.commands import COMMANDS, CommandSpec
 from wintry_tally.desk.notify import notify
 from wintry_tally.desk.session import Session
@@ -20,8 +21,10 @@ from wintry_tally.desk.theme.style import apply
 from wintry_tally.desk.views.rack import Rack
 from wintry_tally.desk.views.welcome import welcome
 from wintry_tally.desk.widgets.parts import button, card, column, empty, label, row
+from wintry_tally.desk.widgets.quarantine_card import QuarantineCard
 from wintry_tally.desk.widgets.trail import StationState, Trail
 from wintry_tally.desk.widgets.working_pane import WorkingPane
+from wintry_tally.desk.worst_minute import WorstMinute
 
 if TYPE_CHECKING:
     from wintry_tally.desk.views.bench import BenchView
@@ -45,8 +48,9 @@ class Window(QMainWindow):
         self.resize(1280, 800)
         self.setMinimumSize(1024, 620)
         self.setAcceptDrops(True)
-        self._views: dict[str, StationView] = {}
+        self.views: dict[str, StationView] = {}
         self._bench: BenchView | None = None
+        self._closed = False
         self._build()
         self._menus()
         session.book_changed.connect(self._book_changed)
@@ -58,6 +62,8 @@ class Window(QMainWindow):
         session.said.connect(lambda text: self.statusBar().showMessage(text, 8000))
         session.rang.connect(notify)
         session.ticked.connect(self._ticked)
+        session.all_off_asked.connect(self.make_safe)
+        self.worst = WorstMinute(self)
 
     # --- building ---
 
@@ -77,7 +83,10 @@ class Window(QMainWindow):
         self._problem.hide()
         middle = QWidget()
         self._top = QWidget()
-        self._top.setLayout(column(row(self.head, self.sub, None, gap=3), self.trail, gap=1))
+        self.quarantine = QuarantineCard(self.session)
+        self.quarantine.hide()
+        self.quarantine.lifted.connect(self.heading)
+        self._top.setLayout(column(row(self.head, self.sub, None, gap=3), self.trail, self.quarantine, gap=1))
         middle.setLayout(column(self._top, self._problem, self.stack, gap=2, margin=4))
         self.pane = WorkingPane()
         self.pane.closed.connect(self.hide_working)
@@ -108,6 +117,11 @@ class Window(QMainWindow):
         )
         self.stack.addWidget(self._nothing)
         self.statusBar().setSizeGripEnabled(False)
+        self.all_off = button("All off  ·  F12", self.make_safe, "off", "Everything off, at once")
+        self.statusBar().addPermanentWidget(self.all_off)
+        self.closing = ClosingPage(self.session)
+        self.closing.done.connect(self._close_for_good)
+        self.pages.addWidget(self.closing)
 
     def _menus(self) -> None:
         menus = {}
@@ -140,23 +154,23 @@ class Window(QMainWindow):
 
     def view(self, key: str) -> StationView:
         """The view of a station, made when first shown."""
-        if key not in self._views:
+        if key not in self.views:
             from wintry_tally.desk.views import make_view
 
             made = make_view(key, self.session)
             made.opened.connect(self.show_working)
             made.go.connect(self.show_station)
-            self._views[key] = made
+            self.views[key] = made
             self.stack.addWidget(made)
-        return self._views[key]
+        return self.views[key]
 
     # --- what is shown ---
 
     def _book_changed(self) -> None:
-        for made in self._views.values():
+        for made in self.views.values():
             self.stack.removeWidget(made)
             made.deleteLater()
-        self._views = {}
+        self.views = {}
         self.sample_id = None
         self.pages.setCurrentIndex(1)
         book = self.session.book
@@ -192,7 +206,7 @@ class Window(QMainWindow):
         self.trail.show_station(key)
         view = self.view(key)
         self.stack.setCurrentWidget(view)
-        self._heading()
+        self.heading()
         view.show_sample(self.sample_id)
 
     def show_bench(self) -> None:
@@ -208,10 +222,15 @@ class Window(QMainWindow):
         self.stack.setCurrentWidget(self._bench)
         self._bench.refresh()
 
-    def _heading(self) -> None:
+    def heading(self) -> None:
+        """Code, battery, quarantine and the trail's marks of the sample shown."""
         if self.sample_id is None:
             return
         sample = self.session.sample(self.sample_id)
+        held = self.session.quarantine(sample.id)
+        self.quarantine.setVisible(held is not None)
+        if held is not None:
+            self.quarantine.show_quarantine(sample.id, held)
         self.head.setText(sample.code)
         rated = f" · {sample.rated_Ah:g} Ah" if sample.rated_Ah else ""
         self.sub.setText(f"{sample.title} · {sample.family.words}{rated}")
@@ -248,7 +267,7 @@ class Window(QMainWindow):
     def _sample_changed(self, sample_id: int) -> None:
         self.rack.refresh(sample_id)
         if sample_id == self.sample_id:
-            self._heading()
+            self.heading()
             self.view(self.station).refresh()
 
     def _dossier_changed(self, sample_id: int) -> None:
@@ -258,8 +277,8 @@ class Window(QMainWindow):
 
     def _ticked(self) -> None:
         self.rack.tick()
-        if self.sample_id is not None and self.station in self._views:
-            self._views[self.station].tick()
+        if self.sample_id is not None and self.station in self.views:
+            self.views[self.station].tick()
 
     # --- Working ---
 
@@ -427,7 +446,7 @@ class Window(QMainWindow):
         assert isinstance(application, QApplication)
         apply(application, NIGHT if name == "night" else DAY)
         QSettings().setValue("theme", name)
-        for made in self._views.values():
+        for made in self.views.values():
             made.theme_changed()
 
     # --- the window's own events ---
@@ -450,9 +469,26 @@ class Window(QMainWindow):
         else:
             self.import_log(*paths)
 
+    # --- the worst minute ---
+
+    def make_safe(self) -> None:
+        """Everything off, at once."""
+        self.worst.make_safe()
+
+    # --- closing ---
+
     def closeEvent(self, event: QCloseEvent) -> None:
-        """Everything is written; running tests can be taken up again."""
-        for made in self._views.values():
+        """Everything is written; running tests can be taken up again. What is driven is seen to be off first."""
+        for made in self.views.values():
             made.leave()
+        if not self._closed and self.closing.begin():
+            self.pages.setCurrentWidget(self.closing)
+            event.ignore()
+            return
+        self.worst.let_go()
         self.session.shut_down()
         super().closeEvent(event)
+
+    def _close_for_good(self) -> None:
+        self._closed = True
+        self.close()

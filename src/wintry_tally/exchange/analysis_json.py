@@ -144,6 +144,7 @@ def _capacity(analysis: Analysis) -> dict[str, Any] | None:
         "percent_of_rated": _quantity(test.percent_of_rated),
         "ended_by": test.ended_by,
         "rates_A": list(test.rates),
+        "bound": "at-least" if test.hidden_s or test.ended_by in {"operator", "log-end", "device-dropout"} else None,
         "counter": {
             "charge": _quantity(None if counted.charge is None else counted.charge.moved),
             "energy": _quantity(None if counted.energy is None else counted.energy.moved),
@@ -161,6 +162,14 @@ def _charge(analysis: Analysis) -> dict[str, Any] | None:
         "energy": _quantity(charge.count.energy),
         "time_to_full_s": charge.time_to_full_s,
         "share_constant_current": charge.share_constant_current,
+        "after_full": None
+        if charge.after_full is None
+        else {
+            "charge": _quantity(charge.after_full.charge),
+            "energy": _quantity(charge.after_full.energy),
+            "duration_s": charge.after_full.duration_s,
+        },
+        "undecided": charge.undecided or None,
         "ended_by": charge.ended_by,
         "heating": None
         if heating is None

@@ -30,7 +30,25 @@ SPELLINGS: dict[str, tuple[str, ...]] = {
         ),
         *("datetime", "date time", "date and time", "time", "t", "zeit", "zeitstempel", "laufzeit", "datum zeit"),
         *("temps", "heure", "horodatage", "tiempo", "hora", "fecha hora", "tempo", "ora", "tijd", "tijdstip", "czas"),
-        *("tid", "tidpunkt", "aika", "epoch", "unix time", "seconds", "secs", "minutes", "hours", "clock", "uhrzeit"),
+        *(
+            "tid",
+            "tidpunkt",
+            "zeitpunkt",
+            "h mm ss",
+            "hh mm ss",
+            "hh mm",
+            "h m s",
+            "hms",
+            "aika",
+            "epoch",
+            "unix time",
+            "seconds",
+            "secs",
+            "minutes",
+            "hours",
+            "clock",
+            "uhrzeit",
+        ),
     ),
     "frame": (
         *("frame", "frame number", "frame no", "photo", "photo number", "photo no", "picture", "image", "image number"),
@@ -63,7 +81,8 @@ SPELLINGS: dict[str, tuple[str, ...]] = {
     ),
     "temperature": (
         *("temperature", "temp", "battery temperature", "case temperature", "temperatur", "temperatura", "t1", "temp1"),
-        *("temperatuur", "lampotila", "ambient temperature", "ambient", "batterietemperatur", "surface temperature"),
+        *("temperatuur", "lampotila", "batterietemperatur", "surface temperature", "core", "case", "surface", "probe"),
+        *("cell temperature", "gehausetemperatur", "kerntemperatur"),
     ),
     "counter_Ah": (
         *(
@@ -77,7 +96,21 @@ SPELLINGS: dict[str, tuple[str, ...]] = {
             "consumed ah",
             "coulombs",
         ),
-        *("kapazitat", "ladung", "capacite", "capacidad", "capacita", "capaciteit", "ladungsmenge", "consumed", "mah"),
+        *("ah remaining", "ah left", "remaining ah", "remaining capacity", "capacity left", "capacity remaining"),
+        *(
+            "ah out",
+            "ah in",
+            "restkapazitat",
+            "kapazitat",
+            "ladung",
+            "capacite",
+            "capacidad",
+            "capacita",
+            "capaciteit",
+            "ladungsmenge",
+            "consumed",
+            "mah",
+        ),
         *(
             "cumulative capacity",
             "accumulated capacity",
@@ -188,7 +221,9 @@ def field_scores(header: Header) -> dict[str, float]:
                     score = max(score, 4.0 + len(parts) - 0.01 * rank)
         scales = SCALES.get(field, {})
         if unit and field in SCALES:
-            if unit in scales or unit in {"°c", "°f"} & set(scales):
+            if unit == "c" and field == "counter_Ah" and not score:
+                score = 0.0  # a C behind a name is a temperature, unless the name counts
+            elif unit in scales or unit in {"°c", "°f"} & set(scales):
                 score = score + 3.0 if score else (1.5 if field not in {"time"} else 0.5)
             elif any(unit in other for other in SCALES.values()):
                 score -= 8.0

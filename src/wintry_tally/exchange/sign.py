@@ -8,6 +8,7 @@ from wintry_tally.core.trace.repair import ABSURD
 from wintry_tally.core.trace.trace import Column
 
 BLOCK = 1 << 16
+ZERO_SHARE = 0.02
 
 
 def _onsets(current_A: Column, voltage_V: Column, reference: float) -> float:
@@ -60,12 +61,12 @@ def discharge_sign(current_A: Column, voltage_V: Column, header: str) -> str:
     on within the log, the trend of the voltage under the current tells; at last, the header's words and the sign used.
     """
     size = len(current_A)
-    stride = max(1, size // 50_000)
-    sampled = np.abs(current_A[::stride])
-    sampled = sampled[np.isfinite(sampled)]
-    reference = float(np.quantile(sampled, 0.9)) if len(sampled) else 0.0
-    if reference == 0.0:
-        reference = float(np.nanmax(np.abs(current_A), initial=0.0)) if size and np.isfinite(current_A).any() else 0.0
+    sizes = np.abs(current_A)
+    sizes = sizes[np.isfinite(sizes) & (sizes < ABSURD)]
+    # what flows stands far above a meter's zero, however short it lasted; one or two odd readings are no current
+    top = float(np.partition(sizes, -3)[-3]) if len(sizes) >= 3 else float(sizes.max(initial=0.0))
+    live = sizes[sizes > ZERO_SHARE * top]
+    reference = float(np.quantile(live[:: max(1, len(live) // 50_000)], 0.9)) if len(live) else top
     if reference == 0.0:
         return "+"
     evidence = _onsets(current_A, voltage_V, reference)

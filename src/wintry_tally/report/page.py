@@ -13,7 +13,7 @@ from wintry_tally.core.errors import InputError
 from wintry_tally.core.protocol.cautions import discharge_cautions
 from wintry_tally.core.protocol.recipe import CAUSE_WORDS, EndCause
 from wintry_tally.core.quantity import format_duration, format_quantity
-from wintry_tally.core.verdict.outcome import OUTCOME_WORDS, SCHOOL_WORDS, Outcome
+from wintry_tally.core.verdict.outcome import BOUND_WORDS, OUTCOME_WORDS, SCHOOL_WORDS, Outcome
 from wintry_tally.report.curve import curve_svg, discharge_curve
 from wintry_tally.report.dossier import Dossier, RunReport
 from wintry_tally.report.words import chance_words, claim_words
@@ -87,11 +87,13 @@ def _view(dossier: Dossier, made: datetime) -> dict[str, Any]:
                 "stroke": stroke_svg(verdict.outcome),
                 "words": OUTCOME_WORDS[verdict.outcome],
                 "claim": claim_words(verdict.claim),
-                "measured": "" if verdict.measured is None else format_quantity(verdict.measured),
+                "measured": ""
+                if verdict.shown is None
+                else BOUND_WORDS[verdict.bound] + format_quantity(verdict.shown),
                 "probability": "" if verdict.probability is None else chance_words(verdict.probability),
                 "effects": [
                     f"{condition.name}: {condition.actual} instead of {condition.claimed}, likely "
-                    f"{'+' if condition.effect.value >= 0 else ''}{format_quantity(condition.effect)} at the claim's own"
+                    f"{'+' if condition.effect.value >= 0 else ''}{format_quantity(verdict.claim.shown(condition.effect))} at the claim's own"
                     for condition in verdict.conditions
                     if condition.effect is not None
                 ],

@@ -8,23 +8,46 @@ import time
 from pathlib import Path
 from typing import Any
 
-from wintry_tally.bench.drivers.dialect import Dialect
+from wintry_tally.bench.drivers.dialect import MOST_LINE, AskedDialect, FileDialect, LineDialect, matched
 from wintry_tally.bench.drivers.link import Exchange
+from wintry_tally.bench.drivers.quantities import value_in
 from wintry_tally.bench.interfaces import Reads
 from wintry_tally.core.errors import InstrumentError
 
 FRESH_S = 3.0
 """A line older than this is no reading any more."""
-MOST_BUFFER = 65_536
+MOST_TAIL = 4096
+"""Bytes of the end of a file that are looked at."""
+
+
+def values_in(text: str, dialect: LineDialect | AskedDialect, name: str) -> dict[str, float]:
+    """What a line tells, in kept units; empty where its pattern does not fit.
+
+    Raises:
+        InstrumentError: a value that is no whole number, or a pattern that takes too long.
+    """
+    found: dict[str, str] = {}
+    for match in matched(dialect.pattern, text):
+        groups = match.groupdict()
+        if dialect.pairs:
+            quantity = dialect.pairs.get(str(groups.get("key")))
+            if quantity is not None:
+                found[quantity] = groups["value"]
+            continue
+        found = {quantity: value for quantity, value in groups.items() if value is not None}
+        break
+    return {
+        quantity: value_in(shown, quantity, f"{name}, {quantity}", dialect.decimal, dialect.units.get(quantity, ""))
+        for quantity, shown in found.items()
+    }
 
 
 class LineMeter(Reads):
     """Listens on a serial port in a thread of its own; the newest line that fits the pattern counts."""
 
-    def __init__(self, name: str, port: str, dialect: Dialect) -> None:
+    def __init__(self, name: str, port: str, dialect: LineDialect) -> None:
         self.name, self.port, self.dialect = name, port, dialect
         self.exchange = Exchange()
-        self._pattern = re.compile(dialect.pattern)
         self._lock = threading.Lock()
         self._values: dict[str, float] = {}
         self._at = 0.0
@@ -65,10 +88,14 @@ class LineMeter(Reads):
             with serial.Serial(self.port, self.dialect.baud, timeout=0.2) as line:
                 pending = b""
                 while not self._halt.is_set():
-                    pending = (pending + line.read(max(1, line.in_waiting)))[-MOST_BUFFER:]
+                    pending += line.read(min(MOST_LINE, max(1, line.in_waiting)))
                     *whole, pending = re.split(rb"[\r\n]+", pending)
                     for raw in whole:
                         self._take(raw.decode("utf-8", errors="replace"))
+                    if len(pending) > MOST_LINE:
+                        with self._lock:
+                            self._odd = f"more than {MOST_LINE} bytes without an end of line"
+                        pending = b""
         except (OSError, ValueError, serial.SerialException) as error:
             with self._lock:
                 self._failure = (str(error).splitlines() or ["lost"])[0][:120]
@@ -77,21 +104,16 @@ class LineMeter(Reads):
         if not text.strip():
             return
         self.exchange.heard(text)
-        values = self._values_in(text)
+        try:
+            values, odd = values_in(text, self.dialect, self.name), text
+        except InstrumentError as error:
+            values, odd = {}, error.what
         with self._lock:
             if not values:
-                self._odd = text
+                self._odd = odd
                 return
             self._values = values
             self._at, self._odd = time.monotonic(), ""
-
-    def _values_in(self, text: str) -> dict[str, float]:
-        pairs = self.dialect.pairs
-        if pairs:
-            found = ((match["key"], match["value"]) for match in self._pattern.finditer(text))
-            return {pairs[key]: float(value) for key, value in found if key in pairs}
-        match = self._pattern.search(text)
-        return {} if match is None else {k: float(v) for k, v in match.groupdict().items() if v is not None}
 
     def close(self) -> None:
         """See Reads."""
@@ -103,7 +125,7 @@ class LineMeter(Reads):
 class WatchedFile(Reads):
     """The last whole line of a CSV that grows; a file that has stood still for a while gives no reading."""
 
-    def __init__(self, name: str, path: str, dialect: Dialect, stale_s: float = 10.0) -> None:
+    def __init__(self, name: str, path: str, dialect: FileDialect, stale_s: float = 10.0) -> None:
         self.name, self.path, self.dialect, self.stale_s = name, Path(path), dialect, stale_s
         self.exchange = Exchange()
         self._places: dict[str, int] = {}
@@ -113,11 +135,13 @@ class WatchedFile(Reads):
     def quantities(self) -> dict[str, float]:
         """See Reads."""
         try:
+            if not self.path.is_file():
+                raise InstrumentError(f"{self.name}: {self.path} cannot be read (no such file)", mend="check its path")
             size = self.path.stat().st_size
             with self.path.open("rb") as file:
                 if not self._places or size < self._seen_size:
-                    self._find(file.readline().decode("utf-8", errors="replace"))
-                file.seek(max(0, size - 4096))
+                    self._find(file.readline(MOST_TAIL).decode("utf-8", errors="replace"))
+                file.seek(max(0, size - MOST_TAIL))
                 lines = file.read().decode("utf-8", errors="replace").split("\n")
         except OSError as error:
             raise InstrumentError(f"{self.name}: {self.path} cannot be read ({error.strerror or error})") from None
@@ -128,10 +152,13 @@ class WatchedFile(Reads):
         last = lines[-2] if len(lines) > 1 else ""
         self.exchange.heard(last)
         cells = [cell.strip() for cell in last.split(self.dialect.delimiter)]
-        try:
-            return {quantity: float(cells[place]) for quantity, place in self._places.items()}
-        except (IndexError, ValueError):
-            raise InstrumentError(f"{self.name}: the last line “{last[:40]}” holds no readings") from None
+        found = {}
+        for quantity, place in self._places.items():
+            if place >= len(cells):
+                raise InstrumentError(f"{self.name}: the last line “{last[:40]}” is too short")
+            unit = self.dialect.units.get(quantity, "")
+            found[quantity] = value_in(cells[place], quantity, f"{self.name}, {quantity}", self.dialect.decimal, unit)
+        return found
 
     def close(self) -> None:
         """See Reads: nothing stays open between readings."""
@@ -141,7 +168,7 @@ class WatchedFile(Reads):
         titles = [title.strip().strip('"') for title in header.split(self.dialect.delimiter)]
         self._places = {}
         for quantity, pattern in self.dialect.columns.items():
-            place = next((index for index, title in enumerate(titles) if re.search(pattern, title)), None)
+            place = next((index for index, title in enumerate(titles) if matched(pattern, title)), None)
             if place is not None:
                 self._places[quantity] = place
         if not self._places:

@@ -1,46 +1,38 @@
-"""Instruments that are asked and told in text (SCPI and its relatives), in whatever dialect a data file gives."""
+"""Instruments that are asked and told in text: a question a quantity (SCPI and its relatives), in any dialect."""
 
 from __future__ import annotations
 
-import math
-import re
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
+from typing import TypeVar
 
-from wintry_tally.bench.drivers.dialect import Dialect
-from wintry_tally.bench.drivers.link import VisaLink
-from wintry_tally.bench.interfaces import Reads, Sinks, Sources
+from wintry_tally.bench.drivers.address import address_of
+from wintry_tally.bench.drivers.dialect import ScpiDialect, matched
+from wintry_tally.bench.drivers.drives import Question, TextDrives, TextLoad, TextSupply
+from wintry_tally.bench.drivers.link import TextLink
+from wintry_tally.bench.drivers.numbers import is_on_in, no_error_in
+from wintry_tally.bench.drivers.quantities import value_in
+from wintry_tally.bench.interfaces import Drives, Reads, Sinks, Sources
+from wintry_tally.bench.offplan import Exchange, OffPlan
 from wintry_tally.core.errors import InstrumentError
 
-_NUMBER = re.compile(r"[-+]?\d+(?:\.\d*)?(?:[eE][-+]?\d+)?")
-OFF_TRIES = 3
-
-
-def number_in(answer: str, what: str) -> float:
-    """The number an instrument answered.
-
-    Raises:
-        InstrumentError: there is none, or it is SCPI's word for "not a number" or "overload".
-    """
-    match = _NUMBER.match(answer.strip())
-    if match is None:
-        raise InstrumentError(f'{what}: "{answer[:40]}" is no number')
-    value = float(match[0])
-    if not math.isfinite(value) or abs(value) >= 9.9e36:
-        raise InstrumentError(f"{what}: the instrument shows no number (out of its range)")
-    return value
+OFF_TRIES = 2
+OLD_ERRORS = 8
+WATCHDOG_S = 5.0
+Said = TypeVar("Said")
+PLUGS = {"load": "the load's lead", "supply": "the charger's lead"}
 
 
 class ScpiReads(Reads):
     """Whatever a dialect can ask of an instrument."""
 
-    def __init__(self, name: str, link: VisaLink, questions: Mapping[str, str]) -> None:
-        self.name, self.link, self.questions = name, link, dict(questions)
+    def __init__(self, name: str, link: TextLink, questions: Mapping[str, Question], decimal: str = ".") -> None:
+        self.name, self.link, self.questions, self.decimal = name, link, dict(questions), decimal
 
     def quantities(self) -> dict[str, float]:
         """See Reads."""
         return {
-            quantity: number_in(self.link.ask(question), f"{self.name}, {quantity}")
-            for quantity, question in self.questions.items()
+            quantity: value_in(self.link.ask(asked.ask), quantity, f"{self.name}, {quantity}", self.decimal, asked.unit)
+            for quantity, asked in self.questions.items()
         }
 
     def close(self) -> None:
@@ -48,77 +40,176 @@ class ScpiReads(Reads):
         self.link.close()
 
 
-def _off(name: str, link: VisaLink, words: Mapping[str, object], lead: str) -> None:
-    """Say off, and make sure; a line that broke is opened anew.
+def surely_off(name: str, plug: str, say: Callable[[], None], is_on: Callable[[], bool | None]) -> None:
+    """Say off, ask, and say it again.
 
     Raises:
-        InstrumentError: three tries failed; the message says what to unplug.
+        InstrumentError: it is not sure; with what to unplug.
     """
     failure = ""
     for _ in range(OFF_TRIES):
         try:
-            _say(link, words["off"])
-            if not words.get("is_off") or link.ask(str(words["is_off"])).upper() in {"0", "OFF"}:
+            say()
+            if not is_on():
                 return
             failure = "it says that it is still on"
-        except InstrumentError:
-            failure = "it does not answer"
-    raise InstrumentError(f"{name} cannot be switched off, {failure}", mend=f"unplug {lead} at the battery")
+        except InstrumentError as error:
+            failure = "it does not answer" if "no answer" in error.what or "reached" in error.what else error.what
+    raise InstrumentError(f"{name} cannot be switched off, {failure}", mend=f"unplug {plug} at the battery")
 
 
-def _say(link: VisaLink, words: object, **values: float) -> None:
-    for text in words if isinstance(words, (list, tuple)) else [words]:
-        link.tell(str(text).format(**values))
+class TextDriven(Drives):
+    """Switched on and off in text; `off` asks afterwards, where the dialect knows how."""
 
+    name: str
+    link: TextLink
+    words: TextDrives
+    plug: str
 
-def _refusal(name: str, link: VisaLink, question: object) -> None:
-    if not question:
-        return
-    answer = link.ask(str(question))
-    if not answer.lstrip("+").startswith("0"):
-        raise InstrumentError(f"{name} refuses the setting ({answer[:80]})", mend="choose a lower setting")
-
-
-def _accepted(instrument: ScpiLoad | ScpiSupply) -> None:
-    """Whether it took the setting; one that did not is off afterwards."""
-    try:
-        _refusal(instrument.name, instrument.link, instrument.words.get("refused"))
-    except InstrumentError:
-        instrument.off()
-        raise
-
-
-class ScpiLoad(ScpiReads, Sinks):
-    """A load."""
-
-    def __init__(self, name: str, link: VisaLink, dialect: Dialect) -> None:
-        super().__init__(name, link, dialect.reads)
-        self.words = dialect.load
-
-    def draw(self, mode: str, setting: float) -> None:
-        """See Sinks; refused where the dialect has no word for the mode, or the load says so."""
-        if mode not in self.words:
-            raise InstrumentError(f"{self.name} cannot draw at constant {mode}", mend="choose another way to draw")
-        _say(self.link, self.words[mode], setting=setting)
-        _accepted(self)
+    def say(self, says: tuple[str, ...], **values: float) -> None:
+        """Send commands in order; where each gets an answer, it has to be the right one."""
+        for text in says:
+            made = text.format(**values)
+            if not self.words.accepts:
+                self.link.tell(made)
+                continue
+            answer = self.link.ask(made)
+            if not matched(self.words.accepts, answer):
+                raise InstrumentError(f"{self.name} answers “{answer[:40]}” to {made}", mend="choose a lower setting")
 
     def off(self) -> None:
+        """See Drives: said, asked, and said again."""
+        surely_off(self.name, self.plug, lambda: self.say(self.words.off), self.is_on)
+
+    def is_on(self) -> bool | None:
+        """See Drives."""
+        return is_on_in(self.link.ask(self.words.is_off), self.name) if self.words.is_off else None
+
+    def set_to(self, says: tuple[str, ...], **values: float) -> None:
+        """Set it and switch it on; one that refuses is off afterwards.
+
+        Raises:
+            InstrumentError: it refuses, or does not answer.
+        """
+        try:
+            if self.words.refused:
+                self._forget_old_errors()
+            self.say(says, **values)
+            if self.words.refused:
+                answer = self.link.ask(self.words.refused)
+                if not no_error_in(answer):
+                    raise InstrumentError(
+                        f"{self.name} refuses the setting ({answer[:80]})", mend="choose a lower setting"
+                    )
+        except InstrumentError:
+            self.off()
+            raise
+
+    def _forget_old_errors(self) -> None:
+        for _ in range(OLD_ERRORS):
+            if no_error_in(self.link.ask(self.words.refused)):
+                return
+
+    def arm(self) -> None:
+        """See Drives."""
+        if self.words.watchdog is not None:
+            self.say(self.words.watchdog.arm)
+
+    def feed(self) -> None:
+        """See Drives."""
+        if self.words.watchdog is not None:
+            self.say(self.words.watchdog.feed)
+
+    def disarm(self) -> None:
+        """See Drives."""
+        if self.words.watchdog is not None and self.words.watchdog.disarm:
+            self.say(self.words.watchdog.disarm)
+
+    def off_plan(self) -> OffPlan:
+        """See Drives."""
+        end = self.link.line_end.encode()
+        answered = end if self.words.accepts else b""
+        return plan_at(
+            self.link.address, self.name, self.plug, self.link.baud,
+            tuple(Exchange(text.encode() + end, answered) for text in self.words.off),
+            Exchange(self.words.is_off.encode() + end, end) if self.words.is_off else None,
+            alone=self.words.one_connection,
+        )  # fmt: skip
+
+
+def plan_at(
+    address: str, name: str, plug: str, baud: int, says: tuple[Exchange, ...], asks: Exchange | None,
+    off_answer: bytes = b"", *, alone: bool = False,
+) -> OffPlan:  # fmt: skip
+    """An OffPlan for an address.
+
+    Raises:
+        InstrumentError: the guard cannot speak to it there.
+    """
+    place = address_of(address)
+    if place.kind == "visa":
+        raise InstrumentError(
+            f"{name} at {address} may not drive: the guard outside the program could not switch it off there",
+            mend="give its network socket or its serial port",
+        )
+    serial = place.kind == "serial"
+    return OffPlan(
+        name, plug, place.host, place.port, place.path, baud, says, asks, off_answer, alone=alone or serial
+    )  # fmt: skip
+
+
+def question_plan(reads: Reads) -> tuple[OffPlan, Exchange] | None:
+    """How the guard asks a meter for its current; None for one that cannot be asked so."""
+    if not isinstance(reads, ScpiReads) or "current" not in reads.questions or reads.decimal != ".":
+        return None
+    question, link = reads.questions["current"], reads.link
+    if question.unit not in {"", "A"} or address_of(link.address).kind == "visa":
+        return None
+    end = link.line_end.encode()
+    return plan_at(link.address, reads.name, "", link.baud, (), None), Exchange(question.ask.encode() + end, end)
+
+
+def draw_by(driven: TextDriven, words: TextLoad, mode: str, setting: float) -> None:
+    """Draw; refused where the dialect has no word for the mode, or the load says so."""
+    driven.set_to(way_of(driven.name, words.ways, mode), setting=setting)
+
+
+def way_of(name: str, ways: Mapping[str, tuple[Said, ...]], mode: str) -> tuple[Said, ...]:
+    """What is said to draw in that mode.
+
+    Raises InstrumentError where the dialect does not know the mode.
+    """
+    says = ways.get(mode)
+    if not says:
+        raise InstrumentError(f"{name} cannot draw at constant {mode}", mend="choose another way to draw")
+    return says
+
+
+class ScpiLoad(TextDriven, ScpiReads, Sinks):
+    """A load."""
+
+    plug = PLUGS["load"]
+
+    def __init__(self, name: str, link: TextLink, dialect: ScpiDialect) -> None:
+        super().__init__(name, link, dialect.reads, dialect.decimal)
+        assert dialect.load is not None
+        self.words: TextLoad = dialect.load
+
+    def draw(self, mode: str, setting: float) -> None:
         """See Sinks."""
-        _off(self.name, self.link, self.words, "the load's lead")
+        draw_by(self, self.words, mode, setting)
 
 
-class ScpiSupply(ScpiReads, Sources):
+class ScpiSupply(TextDriven, ScpiReads, Sources):
     """A charger or a supply."""
 
-    def __init__(self, name: str, link: VisaLink, dialect: Dialect) -> None:
-        super().__init__(name, link, dialect.reads)
-        self.words = dialect.supply
+    plug = PLUGS["supply"]
+
+    def __init__(self, name: str, link: TextLink, dialect: ScpiDialect) -> None:
+        super().__init__(name, link, dialect.reads, dialect.decimal)
+        assert dialect.supply is not None
+        self.words: TextSupply = dialect.supply
 
     def charge(self, setting_A: float, limit_V: float) -> None:
         """See Sources."""
-        _say(self.link, self.words["charge"], setting=setting_A, limit=limit_V)
-        _accepted(self)
-
-    def off(self) -> None:
-        """See Sources."""
-        _off(self.name, self.link, self.words, "the charger's lead")
+        self.set_to(self.words.charge, setting=setting_A, limit=limit_V)

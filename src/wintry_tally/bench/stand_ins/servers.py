@@ -15,6 +15,7 @@ from typing import Any
 
 from wintry_tally.bench.equipment import ChannelSpec, Equipment, Instrument
 from wintry_tally.bench.simulated import STAND_IN_METER
+from wintry_tally.bench.stand_ins.registers import POLL_S, RegisterStandIn
 from wintry_tally.bench.stand_ins.world import StandInWorld
 from wintry_tally.core.battery import family_named
 from wintry_tally.core.cell import parameters_for
@@ -22,26 +23,44 @@ from wintry_tally.core.errors import InstrumentError
 from wintry_tally.core.protocol.leads import Leads
 
 LAG_S = 4.0
+ENDLESS_BYTES, ENDLESS_S = 4096, 30.0
 _SETTING = re.compile(r"^(CURR|POW|RES|VOLT)\s+([-+0-9.eE]+)$")
+_LINE_SETTING = re.compile(r"^([UIP])\s+([-+0-9.eE]+)$")
 
 
 class _Handler(socketserver.StreamRequestHandler):
-    server: ScpiStandIn
+    server: TextStandIn
 
     def handle(self) -> None:
-        for raw in self.rfile:
-            text = raw.decode("ascii", errors="replace").strip()
-            answer = self.server.answer(text)
-            if self.server.faulty("disconnect"):
-                return
-            if answer is None:
-                continue
-            with contextlib.suppress(OSError):
-                self.wfile.write(answer.encode() + b"\n")
+        server = self.server
+        if server.faulty("one-connection") and not server.only.acquire(blocking=False):
+            return
+        try:
+            self._serve()
+        finally:
+            if server.only.locked() and server.faulty("one-connection"):
+                server.only.release()
+
+    def _serve(self) -> None:
+        with contextlib.suppress(OSError):
+            for raw in self.rfile:
+                text = raw.decode("ascii", errors="replace").strip()
+                answer = self.server.answer(text)
+                if self.server.faulty("disconnect"):
+                    return
+                if self.server.faulty("endless") and answer is not None:
+                    self._endless()
+                if answer is not None:
+                    self.wfile.write(answer.encode() + (b"" if self.server.faulty("cut-short") else b"\n"))
+
+    def _endless(self) -> None:
+        until = time.monotonic() + ENDLESS_S
+        while time.monotonic() < until and self.server.faulty("endless"):
+            self.wfile.write(b"1" * ENDLESS_BYTES)
 
 
-class ScpiStandIn(socketserver.ThreadingTCPServer):
-    """One instrument: "load", "supply", "meter", "second" or "thermometer", on a port of its own on loopback."""
+class TextStandIn(socketserver.ThreadingTCPServer):
+    """One instrument that is spoken to in text, on a port of its own on loopback."""
 
     allow_reuse_address = True
     daemon_threads = True
@@ -49,39 +68,82 @@ class ScpiStandIn(socketserver.ThreadingTCPServer):
     def __init__(self, world: StandInWorld, role: str, port: int = 0) -> None:
         super().__init__(("127.0.0.1", port), _Handler)
         self.world, self.role = world, role
+        self.only = threading.Lock()
         self._set: dict[str, float] = {}
         self._mode = "current"
         self._error = '0,"No error"'
-        threading.Thread(target=self.serve_forever, name=f"stand-in {role}", daemon=True).start()
+        threading.Thread(target=self.serve_forever, args=(POLL_S,), name=f"stand-in {role}", daemon=True).start()
 
     @property
     def address(self) -> str:
         """As a VISA address."""
         return f"TCPIP::127.0.0.1::{self.server_address[1]}::SOCKET"
 
+    def handle_error(self, request: Any, client_address: Any) -> None:
+        """A line that breaks is an ordinary thing here."""
+
     def faulty(self, name: str) -> bool:
         """Whether it has this fault now."""
         return self.world.has(self.role, name)
 
+    @property
+    def output(self) -> str:
+        """Whether its output is on, by its own word."""
+        return "1" if (self.world.load_on if self.role == "load" else self.world.charger_on) else "0"
+
     def answer(self, text: str) -> str | None:
         """What it answers to a line; None for nothing."""
         known = self._answer(text.upper())
-        if self.faulty("silence"):
+        if self.faulty("silence") or self.faulty("hang"):
             return None
         if self.faulty("lag"):
             time.sleep(LAG_S)
-        if known is None:
-            return None
-        if text.upper().startswith("MEAS"):
-            if self.faulty("garbage"):
-                return "\x15#?~"
-            if self.faulty("no-number"):
-                return "9.91E+37"
-            if self.faulty("empty"):
-                return ""
-            if self.faulty("out-of-range"):
-                return "-4711.0"
-        return known
+        return self._spoilt(known) if known is not None and self._measures(text.upper()) else known
+
+    def _spoilt(self, known: str) -> str:
+        """A measurement, as an instrument with a fault answers it."""
+        words = {"garbage": "\x15#?~", "no-number": "9.91E+37", "empty": "", "out-of-range": "-4711.0"}
+        words["error-text"] = "0.00E: execution error"
+        for name, text in words.items():
+            if self.faulty(name):
+                return text
+        if self.faulty("comma"):
+            return known.replace(".", ",")
+        return known[: len(known) // 2] if self.faulty("cut-short") else known
+
+    def _measures(self, text: str) -> bool:
+        """Whether a line asks for a measurement."""
+        return False
+
+    def _answer(self, text: str) -> str | None:
+        """What it answers when nothing is wrong with it."""
+        return None
+
+    def own_current(self) -> float:
+        """What it shows of its current, by its own sign."""
+        amps = self.world.read(self.role).current_A
+        amps = -amps if self.role == "supply" else amps
+        return -amps if self.faulty("wrong-sign") else amps
+
+    def switch_on(self) -> None:
+        """Draw or charge as set."""
+        if self.faulty("refuses"):
+            self._error = '-222,"Data out of range"'
+            return
+        try:
+            if self.role == "load":
+                self.world.draw(self._mode, self._set.get(self._mode, 0.0))
+            else:
+                self.world.charge(self._set.get("current", 0.0), self._set.get("voltage", 0.0))
+        except InstrumentError as error:
+            self._error = f'-222,"{error.what}"'
+
+
+class ScpiStandIn(TextStandIn):
+    """ "load", "supply", "meter", "second" or "thermometer", by the common command tree."""
+
+    def _measures(self, text: str) -> bool:
+        return text.startswith("MEAS")
 
     def _answer(self, text: str) -> str | None:
         if text == "*IDN?":
@@ -90,7 +152,7 @@ class ScpiStandIn(socketserver.ThreadingTCPServer):
             error, self._error = self._error, '0,"No error"'
             return error
         if text in {"INP?", "OUTP?"}:
-            return "1" if (self.world.load_on if self.role == "load" else self.world.charger_on) else "0"
+            return self.output
         if text.startswith("MEAS:"):
             return self._measured(text)
         if text.startswith("FUNC "):
@@ -98,26 +160,19 @@ class ScpiStandIn(socketserver.ThreadingTCPServer):
             return None
         match = _SETTING.match(text)
         if match is not None:
-            self._set[match[1]] = float(match[2])
+            name = {"CURR": "current", "POW": "power", "RES": "resistance", "VOLT": "voltage"}[match[1]]
+            self._set[name] = float(match[2])
+            if (self.world.load_on if self.role == "load" else self.world.charger_on) and self.role in {
+                "load",
+                "supply",
+            }:
+                self.switch_on()  # a setting changed while it is on counts at once
             return None
         if text in {"INP ON", "OUTP ON"}:
-            self._on()
+            self.switch_on()
         elif text in {"INP OFF", "OUTP OFF"}:
             self.world.off(self.role)
         return None
-
-    def _on(self) -> None:
-        if self.faulty("refuses"):
-            self._error = '-222,"Data out of range"'
-            return
-        try:
-            if self.role == "load":
-                key = {"current": "CURR", "power": "POW", "resistance": "RES"}[self._mode]
-                self.world.draw(self._mode, self._set.get(key, 0.0))
-            else:
-                self.world.charge(self._set.get("CURR", 0.0), self._set.get("VOLT", 0.0))
-        except InstrumentError as error:
-            self._error = f'-222,"{error.what}"'
 
     def _measured(self, text: str) -> str | None:
         seen = self.world.read(self.role)
@@ -127,12 +182,39 @@ class ScpiStandIn(socketserver.ThreadingTCPServer):
             return f"{seen.temperature_C:.1f}"
         if text != "MEAS:CURR?":
             return None
-        amps = seen.current_A
+        if self.role in {"load", "supply"}:
+            return f"{self.own_current():.3f}"
+        return f"{-seen.current_A if self.faulty('wrong-sign') else seen.current_A:.3f}"
+
+
+class AskedStandIn(TextStandIn):
+    """A "load" or a "supply" that is told in lines, acknowledges each, and answers one question with all it measures."""
+
+    def _measures(self, text: str) -> bool:
+        return text == "ASK"
+
+    def _answer(self, text: str) -> str | None:
+        if text == "ASK":
+            seen = self.world.read(self.role)
+            return f"U={seen.voltage_V:.3f};I={self.own_current():.3f};T={seen.temperature_C or 0.0:.1f}"
+        if text == "RUN?":
+            return "ON" if self.output == "1" else "OFF"
+        if text == "HALT":
+            self.world.off(self.role)
+            return "OK"
+        if text == "RUN":
+            self.switch_on()
+            refused, self._error = not self._error.startswith("0"), '0,"No error"'
+            return "ERR" if refused else "OK"
+        match = _LINE_SETTING.match(text)
+        if match is None:
+            return "ERR"
         if self.role == "load":
-            amps = amps if self.world.load_on else 0.0
-        elif self.role == "supply":
-            amps = -amps if self.world.charger_on else 0.0
-        return f"{-amps if self.faulty('wrong-sign') else amps:.3f}"
+            self._mode = {"I": "current", "P": "power"}.get(match[1], self._mode)
+            self._set[self._mode] = float(match[2])
+        else:
+            self._set[{"I": "current", "U": "voltage"}.get(match[1], "power")] = float(match[2])
+        return "OK"
 
 
 class LineStandIn:
@@ -146,15 +228,22 @@ class LineStandIn:
         self.port = os.ttyname(outer)
         self._outer = outer
         self._halt = threading.Event()
+        self._lock = threading.Lock()
         threading.Thread(target=self._send, name="stand-in line", daemon=True).start()
 
     def _send(self) -> None:
         while not self._halt.wait(self.every_s):
             if self.world.has(self.role, "silence"):
                 continue
-            text = "\x00\xfe?" if self.world.has(self.role, "garbage") else self._line()
-            with contextlib.suppress(OSError):  # nobody listens and the line is full
-                os.write(self._inner, f"{text}\r\n".encode("latin-1"))
+            text = self._line()
+            if self.world.has(self.role, "garbage"):
+                text = "\x00\xfe?"
+            elif self.world.has(self.role, "comma"):
+                text = text.replace(".", ",")
+            end = "" if self.world.has(self.role, "endless") else "\r\n"
+            with self._lock, contextlib.suppress(OSError):  # nobody listens and the line is full
+                if not self._halt.is_set():
+                    os.write(self._inner, f"{text}{end}".encode("latin-1"))
 
     def _line(self) -> str:
         seen, world = self.world.read(self.role), self.world
@@ -165,11 +254,12 @@ class LineStandIn:
         return f"{head} S={world.gauge_percent():.0f} {cells}"
 
     def stop(self) -> None:
-        """End it; the port goes away."""
+        """End it; the port goes away, as when its plug is pulled."""
         self._halt.set()
-        for handle in (self._inner, self._outer):
-            with contextlib.suppress(OSError):
-                os.close(handle)
+        with self._lock:
+            for handle in (self._inner, self._outer):
+                with contextlib.suppress(OSError):
+                    os.close(handle)
 
 
 class FileStandIn:
@@ -197,15 +287,21 @@ class FileStandIn:
 
 
 class StandIns:
-    """All of them at once on one battery."""
+    """All of them at once on one battery: by the common command tree, by lines, by registers, by themselves."""
 
-    ROLES = ("load", "supply", "meter", "second", "thermometer")
+    SCPI_ROLES = ("load", "supply", "meter", "second", "thermometer")
 
     def __init__(self, world: StandInWorld, file: Path | None = None, first_port: int = 0) -> None:
         self.world = world
-        self.scpi = {
-            role: ScpiStandIn(world, role, first_port + place if first_port else 0)
-            for place, role in enumerate(self.ROLES)
+
+        def port(place: int) -> int:
+            return first_port + place if first_port else 0
+
+        self.scpi = {role: ScpiStandIn(world, role, port(place)) for place, role in enumerate(self.SCPI_ROLES)}
+        self.asked = {role: AskedStandIn(world, role, port(5 + place)) for place, role in enumerate(("load", "supply"))}
+        self.registers = {
+            role: RegisterStandIn(world, role, port(7 + place))
+            for place, role in enumerate(("load", "supply", "meter"))
         }
         self.line = LineStandIn(world)
         self.pack = LineStandIn(world, "pack")
@@ -214,6 +310,8 @@ class StandIns:
     def addresses(self) -> dict[str, Any]:
         """Where each is."""
         found: dict[str, Any] = {role: server.address for role, server in self.scpi.items()}
+        found |= {f"asked-{role}": server.address for role, server in self.asked.items()}
+        found |= {f"register-{role}": server.address for role, server in self.registers.items()}
         found["line"], found["pack"] = self.line.port, self.pack.port
         if self.file is not None:
             found["file"] = str(self.file.path)
@@ -221,9 +319,11 @@ class StandIns:
 
     def stop(self) -> None:
         """End them all."""
-        for server in self.scpi.values():
+        for server in (*self.scpi.values(), *self.asked.values()):
             server.shutdown()
             server.server_close()
+        for register in self.registers.values():
+            register.stop()
         self.line.stop()
         self.pack.stop()
         if self.file is not None:

@@ -14,13 +14,20 @@ from wintry_tally.core.analysis.audits import (
     sign_remarks,
     test_remarks,
 )
-from wintry_tally.core.analysis.bench_audits import charger_remarks, discharge_remarks, gauge_remarks, meter_remarks
+from wintry_tally.core.analysis.bench_audits import (
+    charger_remarks,
+    discharge_remarks,
+    gauge_remarks,
+    meter_remarks,
+    zero_error,
+    zero_remark,
+)
 from wintry_tally.core.analysis.capacity import CapacityTest, Usable, capacity_test, usable_above
 from wintry_tally.core.analysis.cells import Cells, cell_remarks, cells_of
 from wintry_tally.core.analysis.charging import ChargeResult, charge_of
 from wintry_tally.core.analysis.counters import Counters, counter_remarks, counters_of
 from wintry_tally.core.analysis.counting import Count, Instrument, Integral, count
-from wintry_tally.core.analysis.efficiency import Efficiency, acceptance, efficiency_of
+from wintry_tally.core.analysis.efficiency import Efficiency, acceptance, charge_remarks, efficiency_of
 from wintry_tally.core.analysis.ending import PROTECTION, SET_CUTOFF, EndOptions, ending_of
 from wintry_tally.core.analysis.reserve import Reserve, reserve_of
 from wintry_tally.core.analysis.resistance import StepResistance, step_resistances
@@ -30,6 +37,7 @@ from wintry_tally.core.analysis.trips import Trip, find_trips
 from wintry_tally.core.battery.families import Family
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.trace import Remark, mend
+from wintry_tally.core.trace.beside import AMBIENT_C
 from wintry_tally.core.trace.repair import Repair
 from wintry_tally.core.trace.trace import Trace
 
@@ -133,9 +141,12 @@ def analyse(raw: Trace, options: Options, progress: Callable[[float], None] | No
         LogError: fewer than two usable readings, or nothing to count a current from.
     """
     tell = progress or (lambda share: None)
-    trace, remarks = mend(raw, options.repair)
+    around = raw.beside.get(AMBIENT_C.name)
+    if options.ambient_C is None and around is not None and np.isfinite(around).any():
+        options = replace(options, ambient_C=float(np.nanmedian(around)))
+    trace, remarks = mend(raw, options.repair, _zero_of(raw, options))
     tell(0.3)
-    cut, flipped = _cut(trace, options, tell)
+    cut, offered = _cut(trace, options, tell)
     trace, scale, stages, endings, instrument = cut.trace, cut.scale, cut.stages, cut.endings, options.instrument
     test = capacity_test(trace, cut.integral, scale, stages, endings, instrument, cut.ends)
     charge = charge_of(trace, cut.integral, scale, stages, endings, instrument, options.family, options.rated_Ah)
@@ -151,6 +162,7 @@ def analyse(raw: Trace, options: Options, progress: Callable[[float], None] | No
             trace, scale, stages, test, instrument, options.family, options.rated_minutes, options.ambient_C
         )
         counted = counters_of(trace, test.count.spans[0].first, test.count.spans[-1].last)
+    efficiency = _efficiency(test, charge)
     cells = cells_of(trace, stages)
     second = None if test is None else second_meter_of(trace, test, instrument, options.second)
     beside = cell_remarks(trace, cells, stages) + (second_meter_remarks(trace, test, second) if test else [])
@@ -169,8 +181,14 @@ def analyse(raw: Trace, options: Options, progress: Callable[[float], None] | No
         reserve=reserve,
         resistance=tuple(step_resistances(trace, scale, stages, endings, instrument)),
         trips=tuple(find_trips(trace, scale, stages, endings, cut.ends, options.ambient_C)),
-        remarks=(*remarks, *flipped, *_audit(cut, test, options), *beside),
-        efficiency=_efficiency(cut, test, charge),
+        remarks=(
+            *_with_hidden(remarks, trace, test),
+            *offered,
+            *_audit(cut, test, options),
+            *charge_remarks(charge, efficiency),
+            *beside,
+        ),
+        efficiency=efficiency,
         acceptance=_acceptance(trace, charge),
         counted=counted,
         cells=cells,
@@ -181,14 +199,20 @@ def analyse(raw: Trace, options: Options, progress: Callable[[float], None] | No
 
 
 def _cut(trace: Trace, options: Options, tell: Callable[[float], None]) -> tuple[_Cut, list[Remark]]:
-    """The log cut into stages and their endings; remarks on stretches of flipped sign, turned where that was asked."""
-    scale = scale_of(trace)
+    """The log cut into stages and their endings; remarks with an offer (sign, zero), done where that was asked."""
+    scale = scale_of(trace, _zero_of(trace, options))
     stages = find_stages(trace, scale)
     flipped = sign_remarks(trace, stages, scale)
     if flipped and options.repair == "offered":
         trace = _turned(trace, [remark.rows for remark in flipped if remark.rows])
         stages = find_stages(trace, scale)
         flipped = [replace(remark, message=remark.message + " Turned, as offered.") for remark in flipped]
+    off = zero_error(trace, stages)
+    if off is not None:
+        flipped.append(zero_remark(trace, scale, off, subtracted=options.repair == "offered"))
+        if options.repair == "offered":
+            trace = replace(trace, current_A=trace.current - off.mean_A)
+            stages = find_stages(trace, scale)
     tell(0.6)
     integral = Integral(trace)
     tell(0.8)
@@ -203,6 +227,12 @@ def _cut(trace: Trace, options: Options, tell: Callable[[float], None]) -> tuple
         if doubts:
             unclear[position] = doubts
     return _Cut(trace, scale, integral, stages, endings, unclear, ends), flipped
+
+
+def _zero_of(trace: Trace, options: Options) -> float:
+    """The meter's own limit at zero, A; 0 where nothing is known of it."""
+    accuracy = options.instrument.current
+    return accuracy.offset_limit(trace.resolution.get("current_A", 0.0)) if accuracy is not None else 0.0
 
 
 def _audit(cut: _Cut, test: CapacityTest | None, options: Options) -> list[Remark]:
@@ -220,8 +250,9 @@ def _audit(cut: _Cut, test: CapacityTest | None, options: Options) -> list[Remar
         return remarks
     remarks += discharge_remarks(trace, stages, test, family, options.cutoff_V)
     remarks += meter_remarks(trace, cut.integral, test)
-    remarks += test_remarks(trace, cut.integral, scale, stages, test, family, options.rest_s)
-    if family is not None:
+    if test.empties:
+        remarks += test_remarks(trace, cut.integral, scale, stages, test, family, options.rest_s)
+    if family is not None and test.empties:
         remarks += family_doubt(family, test)
         whole = test.ended_by in {PROTECTION, SET_CUTOFF}
         slack = (test.count.mean_voltage.expanded or 0.0) + (0.0 if whole else 0.25)
@@ -233,16 +264,30 @@ def _audit(cut: _Cut, test: CapacityTest | None, options: Options) -> list[Remar
     return remarks + counter_remarks(trace, cut.integral, spans[0].first, spans[-1].last, test.count.charge)
 
 
-def _efficiency(cut: _Cut, test: CapacityTest | None, charge: ChargeResult | None) -> Efficiency | None:
+def _with_hidden(remarks: list[Remark], trace: Trace, test: CapacityTest | None) -> list[Remark]:
+    """The remark on a gap in which a discharge may have gone on says how much may be missing."""
+    if test is None or not test.hidden_s:
+        return remarks
+    last = test.count.spans[-1].last
+    rows = (trace.row_at(last), trace.row_at(last + 1))
+    told = (
+        f"No readings for {test.hidden_s:.0f} s after row {rows[0]}, where the discharge ended: counted up to the last "
+        f"reading; up to {test.hidden_Ah:.3g} Ah may have flowed unseen."
+    )
+    return [replace(item, message=told) if item.code == "gap" and item.rows == rows else item for item in remarks]
+
+
+def _efficiency(test: CapacityTest | None, charge: ChargeResult | None) -> Efficiency | None:
     """Of the full charge and the full discharge of one log, whichever came first."""
-    if test is None or charge is None or charge.time_to_full_s is None or test.count.charge.value <= 0:
+    if test is None or charge is None or charge.all_in is None or test.count.charge.value <= 0:
         return None
-    if test.ended_by not in {PROTECTION, SET_CUTOFF} or charge.count.charge.value <= 0:
+    filled = charge.time_to_full_s is not None or charge.undecided
+    if not filled or test.ended_by not in {PROTECTION, SET_CUTOFF} or charge.count.charge.value <= 0:
         return None
     # two ends of one depth: a top-up and a full discharge, or the other way round, are no pair
-    if not 0.5 < test.count.charge.value / charge.count.charge.value < 1.15:
+    if not 0.5 < test.count.charge.value / charge.all_in.charge.value < 1.15:
         return None
-    return efficiency_of(charge.count, test.count)
+    return efficiency_of(charge.all_in, test.count)
 
 
 def _acceptance(trace: Trace, charge: ChargeResult | None) -> tuple[tuple[float, float], ...]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -62,7 +63,7 @@ def discharge_remarks(
     remarks: list[Remark] = []
     discharges = [stage for stage in stages[test.first : test.last + 1] if stage.kind == StageKind.DISCHARGE]
     rates = test.rates
-    if len(rates) > 1 and max(rates) > 1.1 * min(rates):
+    if len(rates) > 1 and max(rates) > 1.1 * min(rates) and test.empties:
         where = next(n for n in range(1, len(rates)) if max(rates[n], rates[n - 1]) > 1.1 * min(rates[n], rates[n - 1]))
         stage = discharges[where]
         told = " → ".join(f"{rate:.4g}" for rate in rates[:6])
@@ -92,7 +93,12 @@ def discharge_remarks(
                 (trace.row_at(last.last), trace.row_at(last.last)),
             )
         )
-    if not family.lithium and test.ended_by in {OPERATOR, LOG_END} and test.voltage_end > family.cutoff_V + 0.3:
+    if (
+        not family.lithium
+        and test.empties
+        and test.ended_by in {OPERATOR, LOG_END}
+        and test.voltage_end > family.cutoff_V + 0.3
+    ):
         remarks.append(
             Remark(
                 "ended-early",
@@ -166,3 +172,43 @@ def meter_remarks(trace: Trace, integral: Integral, test: CapacityTest) -> list[
                     )
                 )
     return remarks
+
+
+ZERO_READINGS, ZERO_DIGITS, ZERO_SIGMAS = 5, 2.0, 4.0
+
+
+@dataclass(frozen=True)
+class ZeroError:
+    """What a meter reads with nothing flowing: its mean in A, between which rests."""
+
+    mean_A: float
+    first: Stage
+    last: Stage
+
+
+def zero_error(trace: Trace, stages: list[Stage]) -> ZeroError | None:
+    """A current that is steadily off zero while nothing flows; None where it is not."""
+    rests = [stage for stage in stages if stage.kind in {StageKind.REST, StageKind.PAUSE}]
+    parts = [
+        trace.current[stage.first : stage.last + 1] for stage in rests if stage.last - stage.first >= ZERO_READINGS
+    ]
+    if not parts:
+        return None
+    every = np.concatenate(parts)
+    mean, spread = float(np.mean(every)), float(np.std(every))
+    digit = trace.resolution.get("current_A", 0.0)
+    if abs(mean) <= max(ZERO_DIGITS * digit, ZERO_SIGMAS * spread / len(every) ** 0.5, 1e-4):
+        return None
+    return ZeroError(mean, rests[0], rests[-1])
+
+
+def zero_remark(trace: Trace, scale: Scale, found: ZeroError, *, subtracted: bool) -> Remark:
+    """A meter's zero error, and what subtracting it would do or has done."""
+    within = f", within the {scale.zero_A:g} A it may be off" if 0.0 < abs(found.mean_A) <= scale.zero_A else ""
+    return Remark(
+        "zero-offset",
+        f"The current reads {found.mean_A:+.3g} A with nothing flowing{within}: a meter's zero error."
+        + (" Subtracted, as offered; the doubt of its zero stays." if subtracted else ""),
+        (trace.row_at(found.first.first), trace.row_at(found.last.last)),
+        f"subtract {found.mean_A:.3g} A from every current; the doubt of its zero stays",
+    )

@@ -4,13 +4,17 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
-from wintry_tally.core.analysis.counting import Count, Instrument, Integral, Span, count
+from wintry_tally.core.analysis.counting import HOUR, Count, Instrument, Integral, Span, count
 from wintry_tally.core.analysis.crossing import Crossing, find_crossing
 from wintry_tally.core.analysis.ending import SET_CUTOFF, EndOptions
 from wintry_tally.core.analysis.groups import largest_group
 from wintry_tally.core.analysis.stages import Scale, Stage, StageKind, span_of
 from wintry_tally.core.quantity import Quantity
+from wintry_tally.core.trace.repair import GAP_FACTOR
 from wintry_tally.core.trace.trace import Trace
+
+SHORT_S, LEAST_SHARE = 900.0, 0.15
+"""What lasts less than a quarter of an hour, or draws less than this share of the rating, empties no battery."""
 
 
 @dataclass(frozen=True)
@@ -23,6 +27,7 @@ class CapacityTest:
         c_rate, percent_of_rated: None without a rating.
         ended_by: the cause; voltage_start and voltage_end under load, V.
         pauses_s: time at rest within it; rates: mean current of each discharge stage, A.
+        hidden_s: how long it may have gone on unseen, in a gap after its last reading.
     """
 
     count: Count
@@ -35,6 +40,21 @@ class CapacityTest:
     voltage_end: float
     pauses_s: float
     rates: tuple[float, ...]
+    hidden_s: float = 0.0
+
+    @property
+    def empties(self) -> bool:
+        """Whether it was meant to empty the battery, by its time and rate: a hold, a surge and a step test are not."""
+        if self.count.duration_s < SHORT_S:
+            return False
+        return (
+            self.c_rate is None or self.count.charge.value >= LEAST_SHARE * self.count.mean_current.value / self.c_rate
+        )
+
+    @property
+    def hidden_Ah(self) -> float:
+        """Charge that may have flowed in that gap."""
+        return self.hidden_s / HOUR * (self.rates[-1] if self.rates else 0.0)
 
 
 @dataclass(frozen=True)
@@ -124,7 +144,16 @@ def capacity_test(
         voltage_end=end_V,
         pauses_s=pauses,
         rates=rates,
+        hidden_s=0.0 if crossing is not None else _hidden_after(trace, scale, discharges[-1]),
     )
+
+
+def _hidden_after(trace: Trace, scale: Scale, stage: Stage) -> float:
+    """The gap after a stage's last reading, s; 0 where the next one follows as usual, or none does."""
+    if stage.last + 1 >= len(trace):
+        return 0.0
+    after = float(trace.time_s[stage.last + 1] - trace.time_s[stage.last])
+    return after if after > 1.001 * GAP_FACTOR * scale.usual_s else 0.0
 
 
 def usable_above(

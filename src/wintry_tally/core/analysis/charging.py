@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -9,7 +10,7 @@ import numpy as np
 from wintry_tally.core.analysis.counting import Count, Instrument, Integral, Span, count
 from wintry_tally.core.analysis.ending import CHARGE_PROTECTION, TAPER
 from wintry_tally.core.analysis.groups import largest_group
-from wintry_tally.core.analysis.stages import Scale, Stage, StageKind, span_of
+from wintry_tally.core.analysis.stages import FLOAT_DROP_V, Scale, Stage, StageKind, span_of
 from wintry_tally.core.battery.families import Family
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.trace.trace import Trace
@@ -40,7 +41,11 @@ class Heating:
 class ChargeResult:
     """The largest charge of a log, cells only, until full.
 
-    `time_to_full_s` is None when it never got full; `share_constant_current` is of the charge.
+    Parts:
+        time_to_full_s: None when it never got full, or nobody can tell; full_doubt_s: its standard uncertainty by what
+        the meter may be off at the taper mark. share_constant_current: of the charge.
+        after_full: what flowed in the same charge after it was full, a float too; None where it was not.
+        all_in: everything that went in until a discharge began; undecided: why full cannot be told, in words.
     """
 
     count: Count
@@ -48,6 +53,10 @@ class ChargeResult:
     share_constant_current: float
     ended_by: str
     heating: Heating | None
+    full_doubt_s: float = 0.0
+    after_full: Count | None = None
+    all_in: Count | None = None
+    undecided: str = ""
 
 
 def charge_of(
@@ -63,7 +72,7 @@ def charge_of(
     """The largest charge, or None when nothing was charged.
 
     Full: the protection opened, or the current fell to 0.05 C (2 % of C20 for lead-acid) at a steady voltage limit.
-    What floats in after that is not counted.
+    What flows in after that is given apart.
     """
     found = largest_group(integral, stages, StageKind.CHARGE)
     if found is None:
@@ -79,12 +88,19 @@ def charge_of(
     if not charging:
         return None
     ended_by = endings[last] or "log-end"
-    full_at, charging = _until_full(trace, charging, family, rated_Ah)
+    mark_A = (LITHIUM_TAPER_C if family is None else family.full_taper_C) * (rated_Ah or 0.0)
+    whole = charging
+    undecided = ""
+    if 0.0 < mark_A <= scale.zero_A:
+        undecided = f"full is {mark_A:.3g} A, and the meter may be off by {scale.zero_A:.3g} A at zero"
+    full_at, charging = (None, charging) if undecided else _until_full(trace, charging, mark_A)
     spans = [span_of(trace, scale, stage) for stage in charging]
+    doubt_s = 0.0
     if full_at is not None:
         ended_by = TAPER
         spans[-1] = replace(spans[-1], tail_s=0.0, tail_doubt_s=0.0)
-    elif ended_by in {TAPER, CHARGE_PROTECTION}:
+        doubt_s = _mark_doubt(trace, charging[-1], mark_A, instrument)
+    elif ended_by == CHARGE_PROTECTION or (ended_by == TAPER and not undecided):
         full_at = float(trace.time_s[spans[-1].last]) + spans[-1].tail_s
     counted = count(trace, integral, spans, instrument)
     begun = float(trace.time_s[spans[0].first]) - spans[0].lead_s
@@ -94,7 +110,62 @@ def charge_of(
         _share_constant(trace, integral, charging, spans, counted, instrument),
         ended_by,
         heating,
+        doubt_s,
+        _after(trace, integral, scale, whole, charging, instrument) if full_at is not None else None,
+        _all_in(trace, integral, scale, stages, last, whole, instrument),
+        undecided,
     )
+
+
+def _mark_doubt(trace: Trace, stage: Stage, mark_A: float, instrument: Instrument) -> float:
+    """How uncertain the instant is at which a tapering current goes through a mark, s, by the meter's error there."""
+    accuracy = instrument.current
+    if accuracy is None:
+        return 0.0
+    error = math.hypot(
+        accuracy.gain_standard() * mark_A, accuracy.offset_standard(trace.resolution.get("current_A", 0.0))
+    )
+    current, time = np.abs(trace.current), trace.time_s
+    earlier = stage.last
+    # the stretch over which it fell by a fifth tells its slope
+    while earlier > stage.first and current[earlier] < 1.2 * mark_A:
+        earlier -= 1
+    fall, lasted = float(current[earlier] - current[stage.last]), float(time[stage.last] - time[earlier])
+    return error * lasted / fall if fall > 0 else lasted
+
+
+def _after(
+    trace: Trace, integral: Integral, scale: Scale, whole: list[Stage], charging: list[Stage], instrument: Instrument
+) -> Count | None:
+    """What flowed on after the reading at which it was full."""
+    last = charging[-1].last
+    rest = [replace(stage, first=max(stage.first, last)) for stage in whole if stage.last > last]
+    return count(trace, integral, [span_of(trace, scale, stage) for stage in rest], instrument) if rest else None
+
+
+def _all_in(
+    trace: Trace,
+    integral: Integral,
+    scale: Scale,
+    stages: list[Stage],
+    last: int,
+    whole: list[Stage],
+    instrument: Instrument,
+) -> Count:
+    """Everything that went in from this charge on until a discharge began; without one, all but a float."""
+    following = next((n for n in range(last + 1, len(stages)) if stages[n].kind == StageKind.DISCHARGE), None)
+    if following is not None:
+        more = [stage for stage in stages[last + 1 : following] if stage.kind == StageKind.CHARGE]
+        counted = [*whole, *more]
+    else:
+        levels = [float(np.median(trace.voltage_V[stage.first : stage.last + 1])) for stage in whole]
+        top = int(np.argmax(levels))
+        counted = [
+            stage
+            for n, (stage, level) in enumerate(zip(whole, levels, strict=True))
+            if n <= top or level > levels[top] - FLOAT_DROP_V
+        ]
+    return count(trace, integral, [span_of(trace, scale, stage) for stage in counted], instrument)
 
 
 def _share_constant(
@@ -106,21 +177,18 @@ def _share_constant(
     return min(1.0, count(trace, integral, steady, Instrument()).charge.value / counted.charge.value)
 
 
-def _until_full(
-    trace: Trace, charging: list[Stage], family: Family | None, rated_Ah: float | None
-) -> tuple[float | None, list[Stage]]:
+def _until_full(trace: Trace, charging: list[Stage], mark_A: float) -> tuple[float | None, list[Stage]]:
     """Where the current first stayed at or below the full criterion while the voltage held its limit."""
-    if not rated_Ah:
+    if mark_A <= 0.0:
         return None, charging
-    share = LITHIUM_TAPER_C if family is None else family.full_taper_C
     for position, stage in enumerate(charging):
         if stage.control != "voltage" or stage.last - stage.first < 3:
             continue
         current = np.abs(trace.current[stage.first : stage.last + 1])
-        low = np.flatnonzero(current <= share * rated_Ah)
+        low = np.flatnonzero(current <= mark_A)
         # one low reading may be a flicker: the two after it must be low as well
         for index in low[:2000]:
-            if np.all(current[index : index + 3] <= share * rated_Ah):
+            if np.all(current[index : index + 3] <= mark_A):
                 at = stage.first + int(index)
                 if at <= stage.first:
                     break

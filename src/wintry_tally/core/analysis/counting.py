@@ -16,6 +16,8 @@ from wintry_tally.core.trace.repair import GAP_FACTOR
 from wintry_tally.core.trace.trace import Column, Trace, noise_of, usual_interval
 
 BLOCK = 1 << 15
+LOGGER_OFF = 30.0
+"""Usual intervals without a reading before a current: the logger was off."""
 HOUR = 3600.0
 
 
@@ -24,6 +26,7 @@ class Instrument:
     """The accuracies a log was taken with; None where nothing is known.
 
     `name` tells instruments apart: two logs of the same one share its gain and offset errors.
+    `assumed`: nobody named it; logs of equal accuracies are taken as one instrument's.
     `clock_s` is the standard uncertainty of each of a duration's ends (hand readings), `timebase_ppm` of the clock.
     """
 
@@ -32,6 +35,17 @@ class Instrument:
     name: str = ""
     clock_s: float = 0.0
     timebase_ppm: float = 50.0
+    assumed: bool = False
+
+
+def meters_words(instruments: Sequence[Instrument]) -> str:
+    """Whether logs were taken with one meter, as it stands in a working."""
+    names = list(dict.fromkeys(item.name for item in instruments))
+    if len(names) > 1:
+        return "different meters: their errors do not cancel"
+    if any(item.assumed for item in instruments):
+        return "taken as one meter: equal accuracies, none named (options.instrument tells them apart)"
+    return "one meter: its own errors are shared"
 
 
 class Integral:
@@ -111,7 +125,8 @@ def count(trace: Trace, integral: Integral, spans: Sequence[Span], instrument: I
     """Charge, energy and means over the spans, with every term of the doubt.
 
     Terms: gain and offset of each meter (common to all readings, so never averaged), resolution, sampling,
-    the instants of switching, gaps, the clock. Where an accuracy is unknown the doubt of what needs it is None.
+    the instants of switching, gaps, the clock. What is added to every reading takes from a charge: its offset has the
+    other sign there. Where an accuracy is unknown the doubt of what needs it is None.
     """
     charge_As = energy_Ws = time_V = duration = 0.0
     for span in spans:
@@ -124,7 +139,7 @@ def count(trace: Trace, integral: Integral, spans: Sequence[Span], instrument: I
         energy_Ws += e + voltage_0 * current_0 * span.lead_s + tail_V * tail_A * span.tail_s
         time_V += v + voltage_0 * span.lead_s + tail_V * span.tail_s
         duration += float(trace.time_s[span.last] - trace.time_s[span.first]) + span.lead_s + span.tail_s
-    sign = -1.0 if charge_As < 0 else 1.0
+    sign, way = (-1.0 if charge_As < 0 else 1.0), (-1.0 if energy_Ws < 0 else 1.0)
     charge, energy, volt_hours = sign * charge_As / HOUR, abs(energy_Ws) / HOUR, time_V / HOUR
     hours = duration / HOUR
     # with next to no charge (a rest) the quotient means nothing: the mean over time stands in
@@ -139,7 +154,14 @@ def count(trace: Trace, integral: Integral, spans: Sequence[Span], instrument: I
         gain = instrument.current.gain_standard()
         offset = instrument.current.offset_standard(trace.resolution.get("current_A", 0.0))
         rows.append(("current gain", f"{instrument.name}:current-gain", charge * gain, energy * gain))
-        rows.append(("current offset × time", f"{instrument.name}:current-offset", offset * hours, offset * volt_hours))
+        rows.append(
+            (
+                "current offset × time",
+                f"{instrument.name}:current-offset",
+                sign * offset * hours,
+                way * offset * volt_hours,
+            )
+        )
     voltage_rows: list[tuple[str, str, float, float]] = []
     if instrument.voltage is not None:
         gain = instrument.voltage.gain_standard()
@@ -250,12 +272,13 @@ def _inside(trace: Trace, span: Span, usual: float) -> tuple[float, float, int, 
 def rest_of_interval(time_s: Column, index: int, forward: bool, usual: float) -> tuple[float, float]:
     """Half the interval beside a reading and the standard uncertainty of a switch somewhere within it, in s.
 
-    An interval beyond thirty usual ones means the logger was off: then one usual interval is taken.
+    A current's end within a gap is bridged no further than its last reading shows, and its start where the logger was
+    off (thirty usual intervals): half a usual interval is taken, and that it flowed through the whole gap is its doubt.
     """
     neighbour = index + 1 if forward else index - 1
     if not 0 <= neighbour < len(time_s):
         return 0.0, 0.0
     interval = abs(float(time_s[neighbour] - time_s[index]))
-    if usual > 0 and interval > 30.0 * usual:
-        interval = usual
+    if usual > 0 and interval > (1.001 * GAP_FACTOR if forward else LOGGER_OFF) * usual:
+        return usual / 2.0, interval / math.sqrt(3.0)
     return interval / 2.0, interval / math.sqrt(12.0)

@@ -6,8 +6,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from wintry_tally.core.analysis.charging import ChargeResult
 from wintry_tally.core.analysis.counting import Count
 from wintry_tally.core.quantity import Quantity, format_quantity, ratio
+from wintry_tally.core.trace import Remark
 from wintry_tally.core.trace.trace import Trace
 from wintry_tally.core.working import Working
 
@@ -61,3 +63,25 @@ def acceptance(trace: Trace, first: int, last: int) -> list[tuple[float, float]]
                 found.append((minutes, float(np.median(current[near])) / start))
     # a current raised on the way (a gentle start) is no acceptance of the battery's
     return found if all(share <= 1.1 for _, share in found) else []
+
+
+def charge_remarks(charge: ChargeResult | None, efficiency: Efficiency | None) -> list[Remark]:
+    """A full mark that the meter cannot see, and more out than went in."""
+    found = []
+    if charge is not None and charge.undecided:
+        found.append(
+            Remark(
+                "full-undecided",
+                f"Whether it got full cannot be told: {charge.undecided}. A meter with a finer zero shows it.",
+            )
+        )
+    if efficiency is None or efficiency.coulombic.expanded is None:
+        return found
+    over = efficiency.coulombic.value - 100.0
+    if over > efficiency.coulombic.expanded:
+        told = (
+            f"{format_quantity(efficiency.coulombic)} of the charge came back: more than went in, beyond the meters' doubt. "
+            "It held some before, the two currents were measured differently, or a part of the charge is not in the log."
+        )
+        found.append(Remark("efficiency-above", told))
+    return found

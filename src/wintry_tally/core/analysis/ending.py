@@ -122,7 +122,7 @@ BRIEF_S = 30.0
 """A charge given up within this did not taper; common practice, no published source."""
 
 HEAVY_C = 1.2
-"""Above this rate an abrupt end well over the cut-off may be the over-current protection; common practice."""
+"""Above this rate an abrupt end well over the cut-off may be taken for the over-current protection; common practice."""
 
 
 def _heavy(trace: Trace, scale: Scale, stages: list[Stage], position: int, options: EndOptions) -> bool:
@@ -138,25 +138,15 @@ def _heavy(trace: Trace, scale: Scale, stages: list[Stage], position: int, optio
 
 
 def _heavy_ending(trace: Trace, stages: list[Stage], position: int) -> tuple[str, list[Remark]]:
-    """A hand stops on a round number of seconds; a protection does not. Either way it stays a likelihood."""
+    """The terminals still show the pack: it was switched off outside, whatever a protection may have done after."""
     stage = stages[position]
-    interval = float(trace.time_s[stage.last + 1] - trace.time_s[stage.last])
-    before = interval if stage.first == 0 else float(trace.time_s[stage.first] - trace.time_s[stage.first - 1])
-    lasted = float(trace.time_s[stage.last] - trace.time_s[stage.first]) + 0.5 * (interval + before)
-    grid = 5.0 if lasted < 58.0 else 30.0
-    by_hand = abs(lasted - grid * round(lasted / grid)) <= 0.5 * (interval + before) and lasted >= 0.9 * grid
-    rows = (trace.row_at(stage.last), trace.row_at(stage.last))
-    current = float(trace.current[stage.last])
+    lasted = float(trace.time_s[stage.last] - trace.time_s[stage.first])
     told = (
-        f"{current:.4g} A stopped after {lasted:.4g} s and the terminals rebounded: "
-        + (
-            "a round time, so likelier a hand or a timer than the over-current protection"
-            if by_hand
-            else "likelier the over-current protection than a hand"
-        )
-        + "; readings at the terminals after the stop with the load still on would settle it."
+        f"{float(trace.current[stage.last]):.4g} A stopped after {lasted:.4g} s and the terminals stayed at the pack's "
+        "own voltage: it was switched off outside. A protection that opens leaves next to nothing at the terminals; a "
+        "reading there with the load still on would settle it."
     )
-    return (OPERATOR if by_hand else PROTECTION), [Remark("end-unclear", told, rows)]
+    return OPERATOR, [Remark("end-unclear", told, (trace.row_at(stage.last), trace.row_at(stage.last)))]
 
 
 def _fall_per_reading(trace: Trace, stage: Stage) -> float:

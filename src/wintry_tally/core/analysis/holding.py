@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from wintry_tally.core.analysis.counting import Instrument
-from wintry_tally.core.analysis.ending import PROTECTION
+from wintry_tally.core.analysis.ending import CHARGE_PROTECTION, PROTECTION
 from wintry_tally.core.analysis.readings import current_quantity
 from wintry_tally.core.analysis.stages import Scale, Stage, StageKind, span_of
 from wintry_tally.core.quantity import Quantity
@@ -23,7 +23,7 @@ class Held:
     """The best stretch under load for a wanted time.
 
     Parts:
-        current: its mean, A; lowest_A: the lowest of its readings, smoothed.
+        current: its mean, A, or what was asked of it before it opened; lowest_A: the lowest of its readings, smoothed.
         wanted_s, lasted_s: the time wanted, and what the stretch lasted.
         begins_s: where it begins; start_V, end_V: under load; rested_V: just before the load came on, or None.
         opened: whether the protection ended the discharge it belongs to before the wanted time was over.
@@ -55,15 +55,16 @@ class Held:
         return None if self.rested_V is None else self.rested_V - self.end_V
 
 
-def held_for(
+def stretches_held(
     trace: Trace, scale: Scale, stages: list[Stage], endings: list[str | None], instrument: Instrument, wanted_s: float
-) -> Held | None:
-    """The stretch with the highest mean current over the wanted time; the heaviest shorter one when none is so long.
+) -> list[Held]:
+    """Every stretch under load that speaks to a current wanted for a time.
 
-    None when nothing was discharged. Source: common practice, no published source.
+    Of each discharge: the window with the highest mean current over the wanted time where it lasted so long, else its
+    heaviest stage; and where its protection opened, the stage in which it did. Source: common practice, no published
+    source.
     """
-    long: list[Held] = []
-    short: list[Held] = []
+    found: list[Held] = []
     for first, last in _runs(stages):
         begin, end = stages[first], stages[last]
         lead, tail = span_of(trace, scale, begin).lead_s, span_of(trace, scale, end).tail_s
@@ -71,19 +72,13 @@ def held_for(
         opened = endings[last] == PROTECTION
         # two switching instants, each known to half an interval
         if lasted >= wanted_s - scale.usual_s:
-            long.append(_best_window(trace, scale, begin.first, end.last, instrument, wanted_s, lasted))
-        if lasted < wanted_s - scale.usual_s or opened:
+            found.append(_best_window(trace, scale, begin.first, end.last, instrument, wanted_s, lasted))
+        if opened:
+            found.append(_whole(trace, scale, end, instrument, wanted_s, opened))
+        elif lasted < wanted_s - scale.usual_s:
             heaviest = max(stages[first : last + 1], key=lambda stage: _mean(trace, stage.first, stage.last))
-            if opened:
-                heaviest = end
-            short.append(_whole(trace, scale, heaviest, instrument, wanted_s, opened))
-    broken = [held for held in short if held.opened and held.lasted_s < wanted_s]
-    if long:
-        best = max(long, key=lambda held: held.current.value)
-        # a stretch that opened at no more current than was held elsewhere is the finding
-        worse = [held for held in broken if held.current.value <= best.current.value]
-        return worse[0] if worse else best
-    return max(short, key=lambda held: held.current.value) if short else None
+            found.append(_whole(trace, scale, heaviest, instrument, wanted_s, opened))
+    return found
 
 
 def _runs(stages: list[Stage]) -> list[tuple[int, int]]:
@@ -140,7 +135,8 @@ def _held(
     # the first and the last reading may hold part of a switching
     inner = current[1:-1] if len(current) > 4 else current
     smooth = np.convolve(inner, np.full(3, 1 / 3), mode="valid") if len(inner) >= 3 else inner
-    mean = _mean(trace, first + 1, last - 1) if len(current) > 4 else float(np.median(current))
+    # what was asked before an opening is what the settled readings show, not an average over steps
+    mean = _mean(trace, first + 1, last - 1) if len(current) > 4 and not opened else float(np.median(inner))
     quantity = current_quantity(trace, instrument, mean, scale.noise_A / math.sqrt(len(current)))
     before = first - 1
     rested = (
@@ -159,25 +155,63 @@ def _held(
     )
 
 
-def best_charge_current(
-    trace: Trace, scale: Scale, stages: list[Stage], instrument: Instrument, window_s: float = 60.0
-) -> tuple[Quantity, bool] | None:
-    """The highest mean current into the battery over a minute, and whether it was held at constant current.
+FLOWED_S = 60.0
+"""A charge current that flowed for so long was accepted, where no longer time is claimed."""
 
-    None without a charge. At a steady voltage limit the battery decides what flows; below it the charger does.
+
+@dataclass(frozen=True)
+class ChargeTaken:
+    """The highest current that a charge took for a time.
+
+    Parts:
+        current: its mean over that time; by_charger: held at constant current, and not by a limit of voltage.
+        lasted_s: how long the stretch lasted; refused: ended by the pack's protection, and not for cold.
+        rested_V: the pack's voltage before, NaN where it was not read.
     """
-    best: tuple[float, Stage] | None = None
-    for stage in stages:
-        if stage.kind != StageKind.CHARGE or stage.last <= stage.first:
+
+    current: Quantity
+    by_charger: bool
+    lasted_s: float
+    refused: bool
+    rested_V: float
+
+
+def charges_taken(
+    trace: Trace,
+    scale: Scale,
+    stages: list[Stage],
+    endings: list[str | None],
+    cold: set[int],
+    instrument: Instrument,
+    window_s: float = FLOWED_S,
+) -> list[ChargeTaken]:
+    """The highest mean current of each charge over a window, or over all of it where it was shorter.
+
+    At a steady voltage limit the battery decides what flows; below it the charger does. `cold`: last readings of
+    charges that were refused for cold.
+    """
+    found = []
+    for position, stage in enumerate(stages):
+        if stage.kind != StageKind.CHARGE:
             continue
         time, current = trace.time_s[stage.first : stage.last + 1], -trace.current[stage.first : stage.last + 1]
-        drawn = np.concatenate([[0.0], np.cumsum(0.5 * np.diff(time) * (current[1:] + current[:-1]))])
-        length = min(window_s, float(time[-1] - time[0]))
-        starts = time[time <= time[-1] - length]
-        mean = float(np.max((np.interp(starts + length, time, drawn) - drawn[: len(starts)]) / length))
-        if best is None or mean > best[0]:
-            best = (mean, stage)
-    if best is None:
-        return None
-    quantity = current_quantity(trace, instrument, best[0], scale.noise_A / math.sqrt(10.0))
-    return quantity, best[1].control != "voltage"
+        span = span_of(trace, scale, stage)
+        lasted = float(time[-1] - time[0]) + span.lead_s + span.tail_s
+        if len(time) > 1:
+            drawn = np.concatenate([[0.0], np.cumsum(0.5 * np.diff(time) * (current[1:] + current[:-1]))])
+            length = min(window_s, float(time[-1] - time[0]))
+            starts = time[time <= time[-1] - length]
+            mean = float(np.max((np.interp(starts + length, time, drawn) - drawn[: len(starts)]) / length))
+        else:
+            mean = float(current[0])
+        before = stage.first - 1
+        found.append(
+            ChargeTaken(
+                current_quantity(trace, instrument, mean, scale.noise_A / math.sqrt(min(10, len(time)))),
+                stage.control != "voltage",
+                lasted,
+                endings[position] == CHARGE_PROTECTION and stage.last not in cold,
+                float(trace.voltage_V[before]) if before >= 0 else math.nan,
+            )
+        )
+    return found

@@ -92,9 +92,9 @@ def reserve_of(
         "mean current": format_quantity(test.count.mean_current),
     }
     if temperature is not None:
-        factor = 1.0 - 0.01 * (temperature - 25.0)
-        corrected = minutes.scaled(factor)
-        inputs["temperature at the start"] = f"{temperature:.1f} °C"
+        corrected = _at_25C(minutes, temperature, trace.temperature_C is None)
+        far = "; far from 25 °C, where the correction is meant" if abs(temperature - 25.0) > NEAR_K else ""
+        inputs["temperature at the start"] = f"{temperature:.1f} °C{far}"
         inputs["minutes at 25 °C"] = format_quantity(corrected)
     working = Working(
         "Reserve capacity",
@@ -104,9 +104,33 @@ def reserve_of(
         "IEC 60095-1 (from memory)",
     )
     at_rated = None
-    if rated_minutes is not None and begun + 60.0 * rated_minutes <= float(trace.time_s[-1]):
+    if rated_minutes is not None and begun + 60.0 * rated_minutes <= ended:
+        # under load only: what it rebounds to afterwards settles nothing
         at_rated = float(np.interp(begun + 60.0 * rated_minutes, trace.time_s, trace.voltage_V))
     return Reserve(minutes, corrected, at_rated, crossing is not None, working)
+
+
+PER_KELVIN, PER_KELVIN_DOUBT = 0.01, 0.002
+NEAR_K = 10.0
+"""The correction is meant near 25 °C; from so far away on its coefficient is twice as doubtful. Common practice."""
+READ_K, STATED_K = 0.5, 1.0
+"""A logged temperature is good to the first, a stated one to the second (limits); common practice."""
+
+
+def _at_25C(minutes: Quantity, celsius: float, stated: bool) -> Quantity:
+    """C25 = C_T [1 − 0.01 (T − 25)] with the doubt of the temperature and of the coefficient."""
+    apart = celsius - 25.0
+    corrected = minutes.scaled(1.0 - PER_KELVIN * apart)
+    if corrected.standard is None:
+        return corrected
+    coefficient = PER_KELVIN_DOUBT * (2.0 if abs(apart) > NEAR_K else 1.0)
+    read = (STATED_K if stated else READ_K) / math.sqrt(3.0)
+    terms = [
+        *corrected.terms,
+        Term("temperature at the start", minutes.value * PER_KELVIN * read),
+        Term("coefficient of the temperature", minutes.value * coefficient * apart),
+    ]
+    return Quantity.from_terms(corrected.value, corrected.unit, terms)
 
 
 def _with_doubt(lasted: float, lead_s: float, end_s: float, test: CapacityTest, instrument: Instrument) -> Quantity:

@@ -12,6 +12,7 @@ import numpy as np
 from wintry_tally.core.analysis.counting import BLOCK, Span, rest_of_interval
 from wintry_tally.core.trace.trace import Column, Trace, noise_of, usual_interval
 
+MEAN_SIGMAS = 5.0
 MAX_STEPS = 24
 """More load steps than this in one discharge are household loads: one stage of mixed control."""
 
@@ -44,25 +45,52 @@ class Scale:
     dead_A: float
     noise_A: float
     noise_V: float
+    zero_A: float = 0.0
 
 
-def scale_of(trace: Trace) -> Scale:
-    """The log's own scale: usual interval, current in use, what is as good as zero, noise."""
+def scale_of(trace: Trace, zero_A: float = 0.0) -> Scale:
+    """The log's own scale: usual interval, current in use, what is as good as zero, noise.
+
+    `zero_A` is the meter's own limit at zero, the offset part of its accuracy: within it a current is none. Where that
+    is not known, what its own rested readings show stands for it.
+    """
     stride = max(1, len(trace) // 50_000)
     current = np.abs(trace.current[::stride])
-    live = current[current > 0]
-    reference = float(np.quantile(live, 0.9)) if len(live) else 0.0
     noise_A = noise_of(trace.current)
     step = trace.resolution.get("current_A", 0.0)
+    zero_A = zero_A or own_zero(trace.current[::stride])
+    live = current[current > zero_A]
+    reference = float(np.quantile(live, 0.9)) if len(live) else 0.0
     dead = max(0.004 * reference, 1.5 * step, min(4 * noise_A, 0.1 * reference), 1e-4)
-    return Scale(
-        usual_interval(trace.time_s), reference, min(dead, 0.3 * reference) or 1e-4, noise_A, noise_of(trace.voltage_V)
-    )
+    dead = min(dead, 0.3 * reference) or 1e-4
+    if zero_A > 0.0:
+        # a zero error flickers by its noise and its last digit
+        dead = max(dead, zero_A + max(step, min(3.0 * noise_A, 0.5 * zero_A)))
+    return Scale(usual_interval(trace.time_s), reference, dead, noise_A, noise_of(trace.voltage_V), zero_A)
+
+
+IDLE_SHARE, IDLE_CHARGE, IDLE_READINGS, IDLE_SPREADS = 0.01, 0.03, 5, 5.0
+"""What lies so far below the current in use, alike in all its readings and next to no charge in all, is a meter's zero."""
+
+
+def own_zero(current: Column) -> float:
+    """What a log's own rested readings show at the most, A; 0.0 where none stand apart from its currents.
+
+    A small device's current is no zero: it is what flows in that log, or it makes a share of what flows.
+    """
+    sizes = np.abs(current)
+    top = float(np.quantile(sizes, 0.98)) if len(sizes) else 0.0
+    idle = current[sizes <= IDLE_SHARE * top]
+    if len(idle) < IDLE_READINGS or float(np.sum(np.abs(idle))) > IDLE_CHARGE * float(np.sum(sizes)):
+        return 0.0
+    middle = float(np.median(idle))
+    spread = 1.4826 * float(np.median(np.abs(idle - middle)))
+    return abs(middle) + IDLE_SPREADS * spread if middle or spread else 0.0
 
 
 def find_stages(trace: Trace, scale: Scale) -> list[Stage]:
     """The stages in order; together they cover every reading once."""
-    runs = _absorb(_runs(trace.current, scale.dead_A), trace, scale)
+    runs = _without_zeros(_absorb(_runs(trace.current, scale.dead_A), trace, scale), trace, scale)
     stages: list[Stage] = []
     for index, (first, last, sign) in enumerate(runs):
         if sign == 0:
@@ -75,7 +103,8 @@ def find_stages(trace: Trace, scale: Scale) -> list[Stage]:
         else:
             for part in _by_steps(trace, scale, StageKind.CHARGE, first, last):
                 for piece in _plateau_apart(trace, scale, part):
-                    stages += _constant_voltage_apart(trace, scale, piece)
+                    for half in _float_apart(trace, scale, piece):
+                        stages += _constant_voltage_apart(trace, scale, half)
     return stages
 
 
@@ -122,6 +151,22 @@ def _absorb(runs: list[tuple[int, int, int]], trace: Trace, scale: Scale) -> lis
         else:
             joined.append((first, last, sign))
     return joined
+
+
+def _without_zeros(runs: list[tuple[int, int, int]], trace: Trace, scale: Scale) -> list[tuple[int, int, int]]:
+    """Stretches whose mean lies within the meter's own limit at zero are none, whatever single readings show."""
+    if scale.zero_A <= 0.0:
+        return runs
+    found: list[tuple[int, int, int]] = []
+    for first, last, sign in runs:
+        # a few readings have a mean no surer than their noise
+        most = scale.zero_A + MEAN_SIGMAS * scale.noise_A / math.sqrt(last - first + 1)
+        own = 0 if sign and abs(float(np.mean(trace.current[first : last + 1]))) <= most else sign
+        if found and found[-1][2] == own:
+            found[-1] = (found[-1][0], last, own)
+        else:
+            found.append((first, last, own))
+    return found
 
 
 def _by_steps(trace: Trace, scale: Scale, kind: StageKind, first: int, last: int) -> list[Stage]:
@@ -191,6 +236,36 @@ def _plateau_apart(trace: Trace, scale: Scale, stage: Stage) -> list[Stage]:
                 Stage(stage.kind, at, last, control_of(trace, scale, at, last)),
             ]
     return [stage]
+
+
+FLOAT_DROP_V = 0.25
+FLOAT_READINGS = 10
+
+
+def _float_apart(trace: Trace, scale: Scale, stage: Stage) -> list[Stage]:
+    """Split a charge where the charger steps down from its limit and goes on at a lower, steady voltage: a float."""
+    first, last = stage.first, stage.last
+    if last - first < 3 * FLOAT_READINGS:
+        return [stage]
+    stride = max(1, (last - first) // 4000)
+    index = np.arange(first, last + 1, stride)
+    voltage = trace.voltage_V[index]
+    limit = float(np.partition(voltage, -3)[-3])
+    beyond = int(np.flatnonzero(voltage >= limit - max(0.05, 4 * scale.noise_V))[-1]) + 1
+    tail = voltage[beyond:]
+    if len(tail) < FLOAT_READINGS or limit - float(np.median(tail)) < FLOAT_DROP_V:
+        return [stage]
+    settled = tail[len(tail) // 2 :]
+    if float(np.quantile(settled, 0.9) - np.quantile(settled, 0.1)) > max(0.1, 6 * scale.noise_V):
+        return [stage]
+    before = float(np.median(np.abs(trace.current[index[max(0, beyond - FLOAT_READINGS) : beyond]])))
+    if float(np.median(np.abs(trace.current[index[beyond:]]))) > max(before, 0.1 * scale.reference_A):
+        return [stage]
+    cut = int(index[beyond])
+    return [
+        Stage(stage.kind, first, cut - 1, control_of(trace, scale, first, cut - 1)),
+        Stage(stage.kind, cut, last, "voltage"),
+    ]
 
 
 def _constant_voltage_apart(trace: Trace, scale: Scale, stage: Stage) -> list[Stage]:

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 
 from wintry_tally.core.errors import InputError
+from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.quantity.typed import parse_typed
 from wintry_tally.core.quantity.units import KEPT, find_unit
 
@@ -232,13 +233,30 @@ class Claim:
         """Its kind's row in the table."""
         return CLAIM_KINDS[self.kind]
 
+    @property
+    def printed_unit(self) -> str:
+        """The unit it is printed in; where that cannot be read out of its words, its kind's own."""
+        dimension = self.definition.dimension
+        for word in re.findall(r"(?<![A-Za-z%°])(?:%/month|[A-Za-z%°Ω]+)", self.text):
+            found = find_unit(word, dimension)
+            if found is not None and found.dimension == dimension and dimension == "duration":
+                return str(word)
+        return self.definition.shown_unit or self.unit
+
+    def shown(self, quantity: Quantity) -> Quantity:
+        """A result in this claim's own unit: hours for hours, minutes for minutes."""
+        unit = find_unit(self.printed_unit, self.definition.dimension)
+        if unit is None or quantity.unit != self.unit or unit.shift or self.definition.dimension != "duration":
+            return quantity
+        return quantity.scaled(1.0 / unit.factor, self.printed_unit)
+
 
 _SOURCES = ("label", "manual", "web page", "packaging")
 _QUALIFIER = re.compile(
     r"(?P<atleast>\bat least\b|≥|>=|\bmin(?:imum)?\.?\s(?=\d))|(?P<atmost>\bat most\b|\bup to\b|≤|<=|<|\bunder\b|\bless than\b)",
     re.IGNORECASE,
 )
-_TOLERANCE = re.compile(r"(?:±|\+/-|\+-)\s*(\d+(?:[.,]\d+)?)")
+_TOLERANCE = re.compile(r"(?:±|\+/-|\+-)\s*(\d+(?:[.,]\d+)?)\s*(%|°\s?[CF]|[A-Za-zΩ]+(?![A-Za-z/]))?")
 _CONDITIONS = (
     ("c_rate", re.compile(r"(?:@|\bat\b)\s*(\d*[.,]?\d+)\s*C(?![a-z])"), 1.0),
     ("c_rate", re.compile(r"(?:@|\bat\b)\s*C\s*/\s*(\d+)", re.IGNORECASE), -1.0),
@@ -267,16 +285,19 @@ def parse_claim(text: str, source: str = "label") -> Claim:
     conditions: dict[str, float] = {}
     remaining = cleaned
     for name, pattern, factor in _CONDITIONS:
+        if name == "duration_s" and "runs for" in lowered:
+            continue  # there the time is the claim itself
         match = pattern.search(remaining)
         if match:
             number = float(match[1].replace(",", "."))
             conditions[name] = 1.0 / number if factor < 0 else number * factor
             remaining = remaining[: match.start()] + " " + remaining[match.end() :]
-    tolerance = 0.0
+    tolerance, own = 0.0, ""
     match = _TOLERANCE.search(remaining)
     if match:
-        tolerance = float(match[1].replace(",", "."))
-        remaining = remaining[: match.start()] + " " + remaining[match.end() :]
+        tolerance, own = float(match[1].replace(",", ".")), match[2] or ""
+        # a unit behind the tolerance is the value's too: "11 ± 0.2 lb"
+        remaining = f"{remaining[: match.start()]} {'' if own == '%' else own} {remaining[match.end() :]}"
     kind = _kind_of(lowered, remaining)
     direction = kind.direction
     qualifier = _QUALIFIER.search(remaining)
@@ -302,11 +323,22 @@ def parse_claim(text: str, source: str = "label") -> Claim:
         value = typed.value
         if not unit and kind.dimension == "duration":
             raise InputError(f'"{cleaned}" has no unit of time', mend='write it like "90 min" or "10 h"')
-        return Claim(kind.key, value, typed.unit, direction, tolerance, conditions, source, text=cleaned)
+        width = _width(tolerance, own, value, unit, kind.dimension)
+        return Claim(kind.key, value, typed.unit, direction, width, conditions, source, text=cleaned)
     raise InputError(
         f'no value for {kind.label.lower()} in "{cleaned}"',
         mend=f'write it like "{kind.label.lower()} 10 {kind.shown_unit}"',
     )
+
+
+def _width(tolerance: float, own: str, value: float, unit: str, dimension: str) -> float:
+    """A printed half-width in the kept unit: in its own unit, in percent of the value, or in the value's unit."""
+    if own == "%" and dimension not in {"share", "monthly share"}:
+        return abs(value) * tolerance / 100.0
+    found = find_unit(own, dimension) if own else None
+    if found is None or found.dimension != dimension:
+        found = find_unit(unit, dimension) if unit else None
+    return tolerance * (found.factor if found is not None else 1.0)
 
 
 def _kind_of(lowered: str, remaining: str) -> ClaimKind:

@@ -15,6 +15,8 @@ from wintry_tally.core.quantity.display import format_plain
 from wintry_tally.core.working import Working
 
 DAYS_A_YEAR = 365.25
+USUAL_END = 0.8
+"""A cycle life is usually counted to so much of the rating; the manual wins."""
 
 
 @dataclass(frozen=True)
@@ -33,9 +35,9 @@ def years_of_cycles(cycles: float, per_day: float = 1.0) -> float:
     return cycles / (DAYS_A_YEAR * per_day)
 
 
-def price_per_kWh(price: float, cycles: float, usable_Wh: float) -> float:
-    """Price over what is delivered in a life: price / (cycles × usable Wh / 1000)."""
-    return price / (cycles * usable_Wh / 1000.0)
+def price_per_kWh(price: float, cycles: float, usable_Wh: float, end_share: float = 1.0) -> float:
+    """Price over what is delivered in a life that fades evenly to a share: price / (N × Wh × (1 + s) / 2 / 1000)."""
+    return price / (cycles * usable_Wh * (1.0 + end_share) / 2.0 / 1000.0)
 
 
 def usual_depth(family: Family) -> float:
@@ -116,16 +118,18 @@ def derived_sums(sample: Sample) -> list[Sum]:
     if cycles:
         put("years", "Claimed cycles, one a day", years_of_cycles(cycles), "years", "N / 365.25", N=f"{cycles:g}")
     if price and cycles and energy:
-        depth = usual_depth(family)
+        printed = next(claim.conditions for claim in claims if claim.kind == "cycles" and claim.value)
+        depth, end = printed.get("depth", usual_depth(family)), printed.get("end_share", USUAL_END)
         put(
             "price-kWh",
             f"Price per kWh delivered at {100 * depth:.0f} % depth",
-            price_per_kWh(price, cycles, depth * energy),
+            price_per_kWh(price, cycles, depth * energy, end),
             f"{money}/kWh",
-            "price / (N × depth × E / 1000)",
+            "price / (N × depth × E × (1 + s) / 2 / 1000), s what is left at the end",
+            s=f"{end:g}" + ("" if "end_share" in printed else " (none printed: the habit)"),
             price=f"{price:g} {money}",
             N=f"{cycles:g}",
-            depth=f"{depth:g}",
+            depth=f"{depth:g}" + ("" if "depth" in printed else " (none printed: the habit)"),
             E=f"{energy:g} Wh",
         )
     if mass and energy:

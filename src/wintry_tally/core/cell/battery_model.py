@@ -17,11 +17,17 @@ OVERFULL_V = 60.0
 """A full lithium pack takes a little more, its voltage rising steeply on charge (V per unit of state of charge)."""
 MONTH_H = 30.44 * 24.0
 BRANCH_SHARE = 0.05
+HOLDS_BACK_C = 0.05
+"""Drawn at this rate or above for a while, a cold battery keeps back what the cold takes."""
+LEAST_SHARE = 0.15
+HOT_RELEASE_K, IDLE_RELEASE_S = 10.0, 20.0
+SURFACE_S, SURFACE_SHARE = 3 * 3600.0, 0.003
+"""A surface charge is down to a third after so many seconds of rest, or when this share of the capacity has been drawn."""
 """So much of the capacity has to be moved before the rested voltage is on the other branch of the hysteresis."""
 _OCV: dict[tuple[tuple[float, float], ...], list[float]] = {}
 
 
-def _curve(points: tuple[tuple[float, float], ...]) -> list[float]:
+def rested_curve(points: tuple[tuple[float, float], ...]) -> list[float]:
     """The rested voltage on an even grid of state of charge, its corners rounded."""
     known = _OCV.get(points)
     if known is None:
@@ -53,13 +59,29 @@ class BatteryModel:
     """
 
     __slots__ = (
-        "_curve", "ambient_C", "bound_Ah", "branch", "cold", "free_Ah", "heating", "low_for_s", "open_charge",
-        "open_discharge", "over_for_s", "parameters", "slow_V", "temperature_C",
+        "_curve",
+        "ambient_C",
+        "bound_Ah",
+        "branch",
+        "cold",
+        "free_Ah",
+        "heating",
+        "hot",
+        "idle_for_s",
+        "low_for_s",
+        "open_charge",
+        "open_discharge",
+        "over_for_s",
+        "parameters",
+        "slow_V",
+        "surface_V",
+        "temperature_C",
+        "tripped",
     )  # fmt: skip
 
     def __init__(self, parameters: Parameters, state_of_charge: float = 1.0, ambient_C: float = 23.0) -> None:
         self.parameters = parameters
-        self._curve = _curve(parameters.ocv)
+        self._curve = rested_curve(parameters.ocv)
         self.ambient_C = ambient_C
         self.temperature_C = ambient_C
         self.free_Ah = parameters.capacity_Ah * state_of_charge * parameters.available
@@ -71,14 +93,25 @@ class BatteryModel:
         self.over_for_s = 0.0
         self.branch = 0.0 if state_of_charge < 0.995 else 1.0
         self.heating = False
-        self.cold = False
+        self.cold = self.hot = self.tripped = False
+        self.surface_V = self.idle_for_s = 0.0
 
     # --- state as plain data, for the journal of a simulated bench ---
 
     def snapshot(self) -> dict[str, Any]:
         """The state as plain data."""
-        names = ("ambient_C", "temperature_C", "free_Ah", "bound_Ah", "slow_V", "branch")
-        flags = ("open_discharge", "open_charge", "low_for_s", "over_for_s", "heating", "cold")
+        names = ("ambient_C", "temperature_C", "free_Ah", "bound_Ah", "slow_V", "branch", "surface_V")
+        flags = (
+            "open_discharge",
+            "open_charge",
+            "low_for_s",
+            "over_for_s",
+            "heating",
+            "cold",
+            "hot",
+            "tripped",
+            "idle_for_s",
+        )
         return {name: getattr(self, name) for name in (*names, *flags)}
 
     def restore(self, state: dict[str, Any]) -> None:
@@ -103,7 +136,7 @@ class BatteryModel:
         return self._ocv(state) + self.branch * self.parameters.hysteresis_V
 
     def _ocv(self, state: float) -> float:
-        lost = self._lost_to_cold() if self.parameters.available >= 1.0 else 0.0
+        lost = self._held_back() if self.parameters.available >= 1.0 else 0.0
         x = (state - lost) / (1.0 - lost) if lost else state
         place = min(max(x, 0.0), 1.0) * _GRID
         index = int(place)
@@ -117,6 +150,12 @@ class BatteryModel:
     def _lost_to_cold(self) -> float:
         return min(0.8, self.parameters.capacity_per_K * max(0.0, 25.0 - self.temperature_C))
 
+    def _held_back(self) -> float:
+        """What the cold holds back of the charge, as far as current has been drawn for a while: rest gives it back."""
+        parameters = self.parameters
+        drawn = self.slow_V / (parameters.slow_ohm * parameters.capacity_Ah * HOLDS_BACK_C)
+        return self._lost_to_cold() * min(1.0, max(0.0, drawn))
+
     def _resistance(self) -> float:
         parameters = self.parameters
         return parameters.resistance_ohm * math.exp(parameters.resistance_per_K * (25.0 - self.temperature_C))
@@ -124,22 +163,22 @@ class BatteryModel:
     def inner_V(self) -> float:
         """Voltage behind the ohmic resistance, now."""
         parameters = self.parameters
-        value = self._ocv(self.state_of_charge) - self.slow_V + self.branch * parameters.hysteresis_V
+        value = self._ocv(self.state_of_charge) - self.slow_V + self.branch * parameters.hysteresis_V + self.surface_V
         if parameters.concentration_V:
             well = parameters.capacity_Ah * parameters.available
             # what the cold holds back is missing from the available well
-            lost = self._lost_to_cold()
+            lost = self._held_back()
             share = max(1e-3, (self.free_Ah / well - lost) / (1.0 - lost))
             total = max(1e-3, self.state_of_charge)
             # depleted against the bound well, and near empty: acid in the pores gives out
             value -= parameters.concentration_V * max(0.0, total / share - 1.0)
             value -= parameters.concentration_V * 0.25 * max(0.0, 0.12 / share - 1.0)
-        return value
+        return max(value, LEAST_SHARE * self._curve[0]) if parameters.concentration_V else value
 
     def _on_charge_V(self) -> float:
         """Voltage behind the ohmic resistance while charging: lead-acid rises as it fills."""
         parameters = self.parameters
-        value = self.inner_V()
+        value = self.inner_V() - self.surface_V
         if parameters.charge_rise_V:
             filled = min(1.0, self.free_Ah / (parameters.capacity_Ah * parameters.available))
             value += parameters.charge_rise_V * filled**8
@@ -176,6 +215,7 @@ class BatteryModel:
         wanted = current_A
         if self.open_discharge and current_A > 0.0:
             current_A = 0.0
+        self._let_go(wanted, dt_s)
         if self.open_charge and current_A < 0.0:
             current_A = 0.0
         self._go(current_A, dt_s, 0.0)
@@ -189,6 +229,16 @@ class BatteryModel:
         elif parameters.protection is None and voltage < 0.0:
             voltage = 0.0
         return Terminal(voltage, flowing, self.temperature_C, self.open_discharge)
+
+    def _let_go(self, wanted_A: float, dt_s: float) -> None:
+        """An opening for current closes once the load has been off for a while, one for heat once it is cooler."""
+        self.idle_for_s = self.idle_for_s + dt_s if wanted_A <= 0.0 else 0.0
+        protection = self.parameters.protection
+        if not self.tripped or protection is None:
+            return
+        cool = self.temperature_C < protection.hot_cut_C - HOT_RELEASE_K
+        if cool and self.idle_for_s >= IDLE_RELEASE_S:
+            self.tripped = self.open_discharge = False
 
     def charge(self, limit_A: float, limit_V: float, dt_s: float) -> Terminal:
         """A charger of constant current, then constant voltage, for dt_s; a heater is fed first, a block obeyed.
@@ -222,22 +272,35 @@ class BatteryModel:
             if self._on_charge_V() <= protection.high_release_V and not self.cold:
                 self.open_charge = False
             return Terminal(limit_V, 0.0, self.temperature_C, False)
-        resistance = self._resistance()
+        resistance = self._resistance() + parameters.charge_ohm
         flowing = min(limit_A, max(0.0, (limit_V - self._on_charge_V()) / resistance))
+        leak = min(limit_A - flowing, self._leak_A(limit_V)) if flowing < limit_A else 0.0
         self._go(-flowing, dt_s, 0.0)
         voltage = min(limit_V, self._on_charge_V() + flowing * resistance)
+        if flowing <= 0.0 < leak:
+            voltage = limit_V
         if protection is not None:
             if self.open_discharge and voltage > protection.low_release_V:
                 self.open_discharge = False
             if voltage >= protection.high_cut_V:
                 self.open_charge = True
-        return Terminal(voltage, -flowing, self.temperature_C, False)
+        return Terminal(voltage, -flowing - leak, self.temperature_C, False)
+
+    def _leak_A(self, volts: float) -> float:
+        """What gas takes at a voltage, A: tenfold every volt (Tafel, in shape; from memory)."""
+        parameters = self.parameters
+        full = parameters.ocv[-1][1]
+        return parameters.leak_C * parameters.capacity_Ah * 10.0 ** (volts - full - 0.75) if parameters.leak_C else 0.0
 
     def _block(self, protection: Protection) -> None:
         if self.temperature_C < protection.cold_block_C:
             self.cold = self.open_charge = True
         elif self.cold and self.temperature_C >= protection.cold_release_C:
             self.cold = self.open_charge = False
+        if self.temperature_C >= protection.hot_cut_C:
+            self.hot = self.open_charge = True
+        elif self.hot and self.temperature_C < protection.hot_cut_C - HOT_RELEASE_K:
+            self.hot = self.open_charge = False
 
     def _go(self, current_A: float, dt_s: float, heat_W: float) -> None:
         """Let time pass at a current: wells, branch, self-discharge, slow sag, warmth."""
@@ -246,7 +309,7 @@ class BatteryModel:
         if current_A < 0.0 and parameters.gassing:
             filled = min(1.0, self.free_Ah / (parameters.capacity_Ah * parameters.available))
             taken = current_A * (1.0 - parameters.gassing * filled**8)
-        if parameters.self_discharge_month:
+        if parameters.self_discharge_month and self.free_Ah + self.bound_Ah > 0.0:
             warm = 2.0 ** (0.1 * (self.temperature_C - 25.0))
             taken += parameters.capacity_Ah * parameters.self_discharge_month * warm / MONTH_H
         self._wells(taken, dt_s / 3600.0)
@@ -255,7 +318,20 @@ class BatteryModel:
             self.branch = min(1.0, max(0.0, self.branch - moved))
         target = current_A * parameters.slow_ohm
         self.slow_V = target + (self.slow_V - target) * math.exp(-dt_s / parameters.slow_s)
+        self._surface(current_A, dt_s)
         self._heat(current_A, dt_s, heat_W)
+
+    def _surface(self, current_A: float, dt_s: float) -> None:
+        """A charge leaves the plates' faces fuller than their inside: it levels out in hours, or goes with the first draw."""
+        parameters = self.parameters
+        if not parameters.surface_V:
+            return
+        if current_A < 0.0:
+            filled = min(1.0, max(0.0, self.free_Ah / (parameters.capacity_Ah * parameters.available)))
+            self.surface_V = parameters.surface_V * filled**8
+        elif self.surface_V:
+            moved = current_A * dt_s / (3600.0 * SURFACE_SHARE * parameters.capacity_Ah)
+            self.surface_V *= math.exp(-dt_s / SURFACE_S - moved)
 
     def _wells(self, current_A: float, hours: float) -> None:
         parameters = self.parameters
@@ -265,8 +341,9 @@ class BatteryModel:
             return
         total = self.free_Ah + self.bound_Ah
         free, _bound = two_wells(self.free_Ah, self.bound_Ah, current_A, hours, share, parameters.exchange_per_h)
-        total = min(total - current_A * hours, parameters.capacity_Ah)
+        total = max(0.0, min(total - current_A * hours, parameters.capacity_Ah))
         self.free_Ah = max(0.0, min(free, parameters.capacity_Ah * share))
+        self.free_Ah = min(self.free_Ah, total)
         self.bound_Ah = total - self.free_Ah
 
     def _heat(self, current_A: float, dt_s: float, heat_W: float) -> None:
@@ -281,11 +358,10 @@ class BatteryModel:
         assert protection is not None
         self.low_for_s = self.low_for_s + dt_s if voltage <= protection.low_cut_V else 0.0
         self.over_for_s = self.over_for_s + dt_s if current_A >= protection.over_current_A else 0.0
-        if (
-            self.low_for_s >= protection.delay_s
-            or (self.over_for_s and self.over_for_s >= protection.over_delay_s)
-            or self.temperature_C >= protection.hot_cut_C
-        ):
+        over = bool(self.over_for_s) and self.over_for_s >= protection.over_delay_s
+        hot = self.temperature_C >= protection.hot_cut_C
+        if self.low_for_s >= protection.delay_s or over or hot:
+            self.tripped = (over or hot) and not self.low_for_s >= protection.delay_s
             self.open_discharge = True
         elif self.open_discharge and current_A < 0.0 and voltage > protection.low_release_V:
             self.open_discharge = False

@@ -60,6 +60,8 @@ class Parameters:
         charge_rise_V: how far lead-acid rises on charge as it fills, before it gasses; 0 for lithium.
         gassing: share of the charge lost to gas when full.
         self_discharge_month: share of the capacity lost in 30.44 days at 25 °C; twice that every 10 K warmer.
+        charge_ohm: what charging meets beyond the resistance. surface_V: how far a full one's voltage stands above its
+        settled one just after a charge. leak_C: current that gas takes on float at full, per Ah of capacity.
         sulphation: 0 to 1; a flat-left lead-acid battery takes and gives less.
         heater: None for packs without one.
     """
@@ -83,13 +85,16 @@ class Parameters:
     gassing: float = 0.0
     self_discharge_month: float = 0.0
     sulphation: float = 0.0
+    charge_ohm: float = 0.0
+    surface_V: float = 0.0
+    leak_C: float = 0.0
     heater: Heater | None = None
 
 
 _LFP = (
     *((0.0, 9.6), (0.01, 10.8), (0.03, 11.75), (0.05, 12.2), (0.08, 12.5), (0.12, 12.72), (0.17, 12.87)),
     *((0.25, 12.97), (0.35, 13.06), (0.45, 13.12), (0.55, 13.15), (0.63, 13.18), (0.68, 13.26), (0.78, 13.31)),
-    *((0.9, 13.33), (0.96, 13.36), (0.985, 13.44), (1.0, 13.7)),
+    *((0.9, 13.33), (0.96, 13.36), (0.985, 13.42), (1.0, 13.5)),
 )
 _NMC = (
     *((0.0, 8.1), (0.02, 9.3), (0.05, 10.05), (0.1, 10.5), (0.2, 10.8), (0.3, 10.98), (0.4, 11.1), (0.5, 11.25)),
@@ -107,10 +112,10 @@ def parameters_for(family: Family, rated_Ah: float, resistance_ohm: float | None
     Source of the shapes: handbook charts of rested voltage (common practice, no published source), the two-well
     kinetic model after Manwell & McGowan, Solar Energy 50 (1993), for lead-acid (from memory).
     """
-    per_Ah = {"lfp": 0.6, "nmc": 1.2, "agm": 0.55, "gel": 0.7, "flooded": 0.8}[family.key]
+    per_Ah = {"lfp": 0.6, "nmc": 0.5, "agm": 0.55, "gel": 0.7, "flooded": 0.8}[family.key]
     resistance = resistance_ohm if resistance_ohm is not None else per_Ah / rated_Ah
     mass = {"lfp": 0.105, "nmc": 0.075, "agm": 0.3, "gel": 0.31, "flooded": 0.27}[family.key] * rated_Ah
-    common = {"mass_kg": mass, "heat_J_kgK": 1000.0, "loss_W_K": 0.35 * mass ** (2 / 3)}
+    common = {"mass_kg": mass, "heat_J_kgK": 1000.0, "loss_W_K": 0.5 * mass ** (2 / 3)}
     if family.lithium:
         lfp = family.key == "lfp"
         return Parameters(
@@ -129,6 +134,7 @@ def parameters_for(family: Family, rated_Ah: float, resistance_ohm: float | None
             else Protection(9.0, 10.5, 12.75, 12.3, 3.0 * rated_Ah),
             hysteresis_V=0.03 if lfp else 0.01,
             self_discharge_month=0.01 if lfp else 0.015,
+            surface_V=0.22 if lfp else 0.05,
             **common,
         )
     chart = family.charge_state
@@ -145,7 +151,10 @@ def parameters_for(family: Family, rated_Ah: float, resistance_ohm: float | None
         capacity_per_K=0.01,
         protection=None,
         charge_rise_V=14.8 - chart[0][0],
-        gassing=0.5,
+        gassing=0.3,
+        charge_ohm=3.0 / rated_Ah,
+        surface_V=0.7,
+        leak_C=0.0004,
         self_discharge_month={"agm": 0.02, "gel": 0.02, "flooded": 0.05}[family.key],
         **common,
     )

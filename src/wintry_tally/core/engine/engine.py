@@ -7,11 +7,12 @@ a resumption goes on from it. After every end the last command is OFF.
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import replace
 from typing import Any
 
 from wintry_tally.core.engine.near_limits import near_limits
-from wintry_tally.core.engine.rules import ONCE, RULES, SLOPE_OVER_S, lasted_s, stop_limit
+from wintry_tally.core.engine.rules import ONCE, RULES, SLOPE_OVER_S, WARMING_MIN, lasted_s, stop_limit
 from wintry_tally.core.engine.state import (
     LIVE,
     OFF,
@@ -39,9 +40,9 @@ _TRIGGERS = {
 }
 
 
-def begin(recipe: Recipe, now_s: float = 0.0) -> Result:
-    """Start a run at its first step."""
-    return _enter(recipe, RunState(), 0, now_s, "started")
+def begin(recipe: Recipe, now_s: float = 0.0, zero_A: float = 0.0) -> Result:
+    """Start a run at its first step; `zero_A` is what its meter may read with nothing flowing."""
+    return _enter(recipe, RunState(zero_A=zero_A), 0, now_s, "started")
 
 
 def command_for(step_: Step, setting: float) -> Command:
@@ -115,6 +116,7 @@ def _counted(recipe: Recipe, state: RunState, seen: Observation, now_s: float) -
             changes.update(anchor_s=state.last_s, anchor_V=state.last_V, anchor_C=None)
         else:
             changes.update(anchor_s=now_s, anchor_V=seen.voltage_V, anchor_C=seen.temperature_C)
+    changes.update(_warming(state, seen, now_s))
     if state.last_s is not None and state.phase in LIVE and math.isfinite(state.last_V):
         step_s = max(0.0, now_s - max(state.last_s, state.step_since_s))
         charge = 0.5 * (seen.current_A + state.last_A) * step_s / 3600.0
@@ -135,6 +137,17 @@ def _counted(recipe: Recipe, state: RunState, seen: Observation, now_s: float) -
             flows = -seen.current_A > stops.cold_charge_A and not heats
             changes["cold_s"] = state.cold_s + step_s if cold and flows else 0.0
     return replace(state, **changes)
+
+
+def _warming(state: RunState, seen: Observation, now_s: float) -> dict[str, Any]:
+    """Two readings of the temperature, moved up in turn, so that there is always one two to four minutes old."""
+    if seen.temperature_C is None:
+        return {}
+    if state.warm_s is None or state.warmer_s is None:
+        return {"warm_s": now_s, "warm_C": seen.temperature_C, "warmer_s": now_s, "warmer_C": seen.temperature_C}
+    if now_s - state.warmer_s < 60.0 * WARMING_MIN:
+        return {}
+    return {"warm_s": state.warmer_s, "warm_C": state.warmer_C, "warmer_s": now_s, "warmer_C": seen.temperature_C}
 
 
 def _rested(recipe: Recipe, state: RunState, now_s: float) -> Result | None:
@@ -213,8 +226,18 @@ def _ask_stop(recipe: Recipe, state: RunState, request: Request, now_s: float) -
     return _stop(state, EndCause.OPERATOR, request.words, now_s)
 
 
-def _ask_lost(recipe: Recipe, state: RunState, request: Request, now_s: float) -> Result:
-    return _stop(state, EndCause.INSTRUMENT, request.words, now_s)
+def _stopping(cause: EndCause) -> Callable[[Recipe, RunState, Request, float], Result]:
+    """A request that ends the run at once, with this cause."""
+
+    def stop(recipe: Recipe, state: RunState, request: Request, now_s: float) -> Result:
+        return _stop(state, cause, request.words, now_s)
+
+    return stop
+
+
+def _ask_cut_off(recipe: Recipe, state: RunState, request: Request, now_s: float) -> Result:
+    _allow(state.phase is Phase.DISCHARGING, "no load is on that could have stopped by itself")
+    return _step_over(recipe, state, EndCause.SET_CUTOFF, request.words, now_s)
 
 
 def _ask_pause(recipe: Recipe, state: RunState, request: Request, now_s: float) -> Result:
@@ -285,7 +308,13 @@ def _ask_hand_over(recipe: Recipe, state: RunState, request: Request, now_s: flo
 
 _REQUESTS = {
     "stop": _ask_stop,
-    "lost": _ask_lost,
+    "lost": _stopping(EndCause.INSTRUMENT),
+    "disturbed": _stopping(EndCause.DISTURBED),
+    "not-proven": _stopping(EndCause.NOT_PROVEN),
+    "limit": _stopping(EndCause.STOP_LIMIT),
+    "make-safe": _stopping(EndCause.MADE_SAFE),
+    "fault": _stopping(EndCause.PROGRAM),
+    "cut-off": _ask_cut_off,
     "pause": _ask_pause,
     "resume": _ask_resume,
     "set": _ask_set,

@@ -12,13 +12,15 @@ IDLE_A = 0.02
 """At or below this no current flows, as far as a rule goes."""
 SLOPE_OVER_S = 600.0
 """A slope is taken over at least this long."""
+WARMING_MIN = 2.0
+"""A rate of warming is taken over at least so many minutes, and over twice that at the most."""
 AT_LIMIT_V = 0.06
 """A charge this close to its limit is at it: leads and meters differ by as much."""
 
 
-def idle_below(step: Step) -> float:
-    """The current that counts as none, beside this step's setting."""
-    return max(IDLE_A, 0.004 * step.setting if step.mode in {"current", "charge"} else 0.0)
+def idle_below(step: Step, state: RunState) -> float:
+    """The current that counts as none, beside this step's setting and what the meter may read at zero."""
+    return max(IDLE_A, 0.004 * step.setting if step.mode in {"current", "charge"} else 0.0, state.zero_A)
 
 
 Holds = Callable[[EndRule, Step, RunState, Observation, float], str]
@@ -26,22 +28,22 @@ Holds = Callable[[EndRule, Step, RunState, Observation, float], str]
 
 def _voltage(rule: EndRule, step: Step, state: RunState, seen: Observation, now_s: float) -> str:
     # the protection's own collapse is told by its rule; a cut-off is crossed with current flowing
-    crossed = seen.voltage_V <= rule.value and seen.current_A > IDLE_A
+    crossed = seen.voltage_V <= rule.value and seen.current_A > max(IDLE_A, state.zero_A)
     return f"{seen.voltage_V:.2f} V ≤ {rule.value:g} V" if crossed else ""
 
 
 def _above(rule: EndRule, step: Step, state: RunState, seen: Observation, now_s: float) -> str:
-    crossed = seen.voltage_V >= rule.value and (step.kind != "charge" or seen.current_A < -IDLE_A)
+    crossed = seen.voltage_V >= rule.value and (step.kind != "charge" or seen.current_A < -max(IDLE_A, state.zero_A))
     return f"{seen.voltage_V:.2f} V ≥ {rule.value:g} V" if crossed else ""
 
 
 def _protection(rule: EndRule, step: Step, state: RunState, seen: Observation, now_s: float) -> str:
-    opened = seen.current_A <= idle_below(step) and seen.voltage_V < rule.value
+    opened = seen.current_A <= idle_below(step, state) and seen.voltage_V < rule.value
     return f"no current, {seen.voltage_V:.2f} V" if opened else ""
 
 
 def _refused(rule: EndRule, step: Step, state: RunState, seen: Observation, now_s: float) -> str:
-    refused = abs(seen.current_A) <= idle_below(step) and seen.voltage_V >= rule.value
+    refused = abs(seen.current_A) <= idle_below(step, state) and seen.voltage_V >= rule.value
     return f"no current at {seen.voltage_V:.2f} V" if refused else ""
 
 
@@ -50,13 +52,15 @@ def _flows(rule: EndRule, step: Step, state: RunState, seen: Observation, now_s:
 
 
 def _taken(rule: EndRule, step: Step, state: RunState, seen: Observation, now_s: float) -> str:
-    taken = -seen.current_A > idle_below(step) and seen.voltage_V <= rule.value
+    taken = -seen.current_A > idle_below(step, state) and seen.voltage_V <= rule.value
     return f"{-seen.current_A:.2f} A at {seen.voltage_V:.2f} V" if taken else ""
 
 
 def _taper(rule: EndRule, step: Step, state: RunState, seen: Observation, now_s: float) -> str:
     at_limit = seen.voltage_V >= step.limit_V - AT_LIMIT_V
-    low = at_limit and idle_below(step) < -seen.current_A <= rule.value
+    # a taper mark below the meter's own zero is still waited for, from above
+    idle = min(idle_below(step, state), 0.5 * rule.value)
+    low = at_limit and idle < -seen.current_A <= rule.value
     return f"{-seen.current_A:.2f} A ≤ {rule.value:.3g} A at {seen.voltage_V:.2f} V" if low else ""
 
 
@@ -124,7 +128,7 @@ def stop_limit(stops: StopLimits, state: RunState, seen: Observation, now_s: flo
     if lowest is not None and state.phase is Phase.CHARGING and lowest[1] < stops.cell_low_V:
         number = lowest[0].removeprefix("cell_").removesuffix("_V")
         return f"cell {number} reads {lowest[1]:.2f} V, below {stops.cell_low_V:g} V: it must not be charged again"
-    flowing = amps > 0.05
+    flowing = amps > max(0.05, state.zero_A)
     if flowing and 1.0 < volts < stops.voltage_low_V and state.phase is Phase.DISCHARGING:
         return f"{volts:.2f} V under load is below {stops.voltage_low_V:g} V"
     if amps > stops.current_high_A:
@@ -152,8 +156,15 @@ def _temperature_limit(stops: StopLimits, state: RunState, seen: Observation) ->
         )
     if state.phase in LIVE and not stops.temperature_low_C <= celsius <= stops.temperature_high_C:
         return f"{celsius:.1f} °C is outside {stops.temperature_low_C:g} to {stops.temperature_high_C:g} °C"
-    if state.anchor_C is not None and state.anchor_s is not None and state.last_s is not None:
-        minutes = (state.last_s - state.anchor_s) / 60.0
-        if minutes >= 2.0 and (celsius - state.anchor_C) / minutes > stops.temperature_rate_K_min:
-            return f"{(celsius - state.anchor_C) / minutes:.1f} K/min is faster than {stops.temperature_rate_K_min:g} K/min"
+    rate = warming_K_min(state, celsius)
+    if rate is not None and rate > stops.temperature_rate_K_min:
+        return f"{rate:.1f} K/min is faster than {stops.temperature_rate_K_min:g} K/min"
     return ""
+
+
+def warming_K_min(state: RunState, celsius: float) -> float | None:
+    """How fast the case warms, over the last two to four minutes, K/min; None while it is too early to say."""
+    if state.warm_s is None or state.warm_C is None or state.last_s is None:
+        return None
+    minutes = (state.last_s - state.warm_s) / 60.0
+    return (celsius - state.warm_C) / minutes if minutes >= WARMING_MIN else None

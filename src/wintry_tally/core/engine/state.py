@@ -86,7 +86,9 @@ class Request:
     """What a person asks: "pause", "resume", "stop", "skip", "answer", "mark" (with words), "set" a setting, or
     "hand-over" to another bench (its name in words): outputs off, and paused where current flowed.
 
-    The bench asks too: "lost", when an instrument refuses or cannot be reached (with the reason).
+    The bench asks too: "lost", when an instrument refuses or cannot be reached; "disturbed", when other hands changed an
+    output; "cut-off", when a load stopped by itself; "limit", when something beyond the fixed limits has to stop;
+    "not-proven", when the connection is wrong; "make-safe" and "fault" (each with the reason).
     """
 
     kind: str
@@ -126,6 +128,7 @@ class RunState:
         step_Ah: moved in this step; met: readings in a row for which each of the step's rules held.
         anchor_s, anchor_V, anchor_C: a reading a while ago, for slopes.
         warned: what was warned of in this step, (key, words) in the order it came.
+        zero_A: what its meter may read with nothing flowing; no rule takes less for a current.
     """
 
     phase: Phase = Phase.READY
@@ -152,6 +155,11 @@ class RunState:
     cause: EndCause | None = None
     detail: str = ""
     warned: tuple[tuple[str, str], ...] = ()
+    warm_s: float | None = None
+    warm_C: float | None = None
+    warmer_s: float | None = None
+    warmer_C: float | None = None
+    zero_A: float = 0.0
 
     def as_dict(self) -> dict[str, Any]:
         """Plain data for the journal."""

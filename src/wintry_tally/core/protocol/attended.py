@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from datetime import date, datetime, time, timedelta
 
 from wintry_tally.core.errors import InputError
+from wintry_tally.core.quantity.moments import DAYS, clock_words, elapsed, later
 
-DAYS = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
 USUAL = "7:00-22:00"
 _HINT = "write it like “7:00-22:00” or “Mon-Fri 8-17:30; Sat 9-12”, or “always”"
 _PART = re.compile(
@@ -61,15 +61,14 @@ class AttendedHours:
 
         With `begun_by_hand` somebody has to be there at its start too.
         """
-        lasts = timedelta(seconds=lasts_s)
         begins = start
         for _ in range(4 * LOOK_DAYS):
-            opening = self.next_opening(begins + lasts)
+            opening = self.next_opening(later(begins, lasts_s))
             if opening is None:
                 return None
-            begins = max(begins, opening - lasts)
+            begins = max(begins, later(opening, -lasts_s))
             if not begun_by_hand or self.there(begins):
-                return (begins - start).total_seconds()
+                return elapsed(start, begins)
             there = self.next_opening(begins)
             if there is None or there - start > timedelta(days=LOOK_DAYS):
                 return None
@@ -91,7 +90,7 @@ class Attendance:
 
     def ends(self, lasts_s: float) -> datetime:
         """When it would end."""
-        return self.begins + timedelta(seconds=lasts_s)
+        return later(self.begins, lasts_s)
 
     def there_at(self, lasts_s: float) -> bool:
         """Whether somebody is there then."""
@@ -99,8 +98,7 @@ class Attendance:
 
     def clock(self, lasts_s: float) -> str:
         """When it would end, in words."""
-        ends = self.ends(lasts_s)
-        return f"{ends:%H:%M}" if ends.date() == self.begins.date() else f"{DAYS[ends.weekday()]} {ends:%H:%M}"
+        return clock_words(self.ends(lasts_s), self.begins)
 
     def night(self) -> tuple[float, float] | None:
         """From now to the next closing, and from there to the next opening, s; None where nobody is there now."""
@@ -108,7 +106,7 @@ class Attendance:
         opens = None if closes is None else self.hours.next_opening(closes)
         if closes is None or opens is None or opens <= closes:
             return None
-        return (closes - self.begins).total_seconds(), (opens - closes).total_seconds()
+        return elapsed(self.begins, closes), elapsed(closes, opens)
 
 
 @dataclass(frozen=True)
@@ -137,10 +135,7 @@ def offers_for(attendance: Attendance, lasts_s: float, load_s: float, amps: floa
     if wait is None:
         return []
     offers = []
-    starts = attendance.begins + timedelta(seconds=wait)
-    words = (
-        f"{starts:%H:%M}" if starts.date() == attendance.begins.date() else f"{DAYS[starts.weekday()]} {starts:%H:%M}"
-    )
+    words = clock_words(later(attendance.begins, wait), attendance.begins)
     offers.append(Offer("wait", wait, f"Begin at {words}"))
     if amps > 0 and load_s > 0:
         # a quarter of an hour in hand, for a forecast is one

@@ -68,3 +68,21 @@ def cautions_for(family: Family, names: tuple[str, ...]) -> tuple[str, ...]:
 def discharge_cautions(family: Family) -> tuple[str, ...]:
     """What to heed before a discharge of this family."""
     return cautions_for(family, ("leads", "after"))
+
+
+WORST_COMMON = ("Off does not cool it: keep away, keep others away, keep looking at it for hours.",)
+WORST_LITHIUM = (
+    "Swelling, heat or smell: get it outdoors, away from anything that burns.",
+    "Smoke, hiss or vent: leave, shut the door, call the fire service. Do not breathe it.",
+    "Do not open, press or puncture it. Do not charge it again.",
+)
+WORST_LEAD = (
+    "Hot or hissing: ventilate, no sparks, no flame: the gas explodes. Mains plug or fuse first, no clamp under current.",
+    "Acid on skin or eyes: water for a quarter of an hour, then a doctor. On the floor: bicarbonate.",
+    "Swollen or cracked: eye protection, upright, outdoors.",
+)
+
+
+def worst_minute(family: Family) -> tuple[str, ...]:
+    """What to do when something smells, in words readable at two metres; the last defers to those who rule."""
+    return (*(WORST_LITHIUM if family.lithium else WORST_LEAD), *WORST_COMMON, DEFER)

@@ -13,8 +13,24 @@ CLASS_5_OHM_PER_KM = {
 }  # fmt: skip
 """Ω/km at 20 °C of fine-stranded copper by its cross-section in mm². Source: IEC 60228, class 5 (from memory)."""
 COPPER_PER_K = 0.00393
-AWG_AMPACITY = {14: 15.0, 12: 20.0, 10: 30.0, 8: 40.0, 6: 55.0, 4: 70.0, 3: 85.0, 2: 95.0, 1: 110.0, 0: 125.0}
-"""A, copper, 60 °C column. Source: NFPA 70, table 310.16 (from memory); local codes rule."""
+AWG_AMPACITY = {
+    14: 15.0,
+    12: 20.0,
+    10: 30.0,
+    8: 40.0,
+    6: 55.0,
+    4: 70.0,
+    3: 85.0,
+    2: 95.0,
+    1: 110.0,
+    0: 125.0,
+    -1: 145.0,
+    -2: 165.0,
+    -3: 195.0,
+}
+KCMIL_AMPACITY = {250: 215.0, 300: 240.0, 350: 260.0, 400: 280.0, 500: 320.0, 600: 355.0, 750: 400.0, 1000: 455.0}
+KCMIL_MM2 = 0.5067075
+"""A, copper, 60 °C column; gauges below 0 are 2/0, 3/0, 4/0, and above those a thousand circular mils. Source: NFPA 70, table 310.16 (from memory); local codes rule."""
 AIR_W_M2_K = 10.0
 """Heat a lead in still air gives off, radiation included; common practice."""
 INSULATION_MM = 1.0
@@ -48,6 +64,9 @@ def ampacity_A(area_mm2: float) -> float:
     best = 0.0
     for gauge, amps in AWG_AMPACITY.items():
         if area_mm2 >= 0.95 * awg_area_mm2(gauge):
+            best = max(best, amps)
+    for size, amps in KCMIL_AMPACITY.items():
+        if area_mm2 >= 0.95 * KCMIL_MM2 * size:
             best = max(best, amps)
     return best or AWG_AMPACITY[14] * area_mm2 / awg_area_mm2(14)
 

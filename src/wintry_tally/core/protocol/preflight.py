@@ -67,7 +67,8 @@ def preflight(
     )
     if forecast_s is not None:
         amps = plan.setting if plan.mode == "current" else 0.0
-        checks.append(_end(family, forecast_s, attendance, forecast_s - plan.rest_s, amps))
+        by = f"the cut-off of {plan.cutoff_V:g} V is watched here, and the pack's own protection stands behind it"
+        checks.append(_end(family, forecast_s, attendance, forecast_s - plan.rest_s, amps, by))
     checks.append(
         Check("Leads", "heed", "Clamps tight on clean terminals, sense leads on the battery itself, fuse fitted.")
     )
@@ -155,8 +156,9 @@ def _charged(family: Family, rested_V: float | None) -> Check:
 
 
 def _end(
-    family: Family, forecast_s: float, attendance: Attendance | None = None, load_s: float = 0.0, amps: float = 0.0
-) -> Check:
+    family: Family, forecast_s: float, attendance: Attendance | None = None, load_s: float = 0.0, amps: float = 0.0,
+    by: str = "",
+) -> Check:  # fmt: skip
     words, there = f"Ends after about {format_duration(forecast_s)}", True
     offers: tuple[Offer, ...] = ()
     working: Working | None = None
@@ -167,7 +169,7 @@ def _end(
         offers = tuple(offers_for(attendance, forecast_s, load_s, amps))
     words += "."
     if family.own_protection:
-        alone = " It may end alone: the load's cut-off and the pack's protection both end it."
+        alone = f" It may end alone: {by}."
         return Check("End", "good", words + alone, working, offers)
     if there:
         alone = " Be there, or use a load whose cut-off is proven: without one a lead-acid battery is driven flat."
@@ -207,7 +209,8 @@ class Bench:
     """What a run would be connected to: ceilings of the load and the charger (0 where there is none), and leads.
 
     `own_cutoff`: the load stops by itself at its cut-off, without this program; proven. `by_hand`: nothing is
-    connected, a person switches and reads.
+    connected, a person switches and reads. `counted_apart`: the current is read by another instrument than the one that
+    is switched; `digit_V`: the last digit of the voltage, the only witness where it is not.
     """
 
     load_W: float = 0.0
@@ -218,6 +221,8 @@ class Bench:
     measures_temperature: bool = True
     own_cutoff: bool = False
     by_hand: bool = False
+    counted_apart: bool = True
+    digit_V: float = 0.001
 
     @property
     def limits(self) -> LoadLimits | None:
@@ -246,6 +251,8 @@ def preflight_recipe(
         checks += _step_checks(number, step, family, bench)
     if recipe.live:
         checks.append(_thin(recipe, bench))
+    if recipe.live and not bench.counted_apart:
+        checks += _witness(recipe, facts, bench)
     if recipe.steps[0].kind != "charge" and template.method in TESTS_FROM_FULL:
         checks.append(_charged(family, rested_V))
     charges = any(step.kind == "charge" for step in recipe.steps)
@@ -265,11 +272,51 @@ def preflight_recipe(
         rest = sum(
             rule.value for step in recipe.steps if step.kind == "rest" for rule in step.ends if rule.kind == "time"
         )
-        ends = _end(family, forecast_s, attendance, max(0.0, forecast_s - rest), amps)
+        ends = _end(family, forecast_s, attendance, max(0.0, forecast_s - rest), amps, _ended_by(recipe, bench))
         if template.station != "capacity":  # the slow night is a capacity test's
             ends = replace(ends, offers=tuple(offer for offer in ends.offers if offer.kind != "night"))
         checks.append(ends)
     return checks
+
+
+def _ended_by(recipe: Recipe, bench: Bench) -> str:
+    """What ends this very run when nobody is there, in words."""
+    kinds = {rule.kind for step in recipe.steps if step.kind in {"discharge", "charge"} for rule in step.ends}
+    ways = {
+        "voltage": "the cut-off", "above": "the voltage", "taper": "the taper", "moved": "the charge moved",
+        "time": "the time limit", "protection": "the protection opening", "refused": "the charge being refused",
+    }  # fmt: skip
+    told = [words for kind, words in ways.items() if kind in kinds]
+    if not told:
+        return "nothing flows in it"
+    watched = f"{', '.join(told[:-1])} or {told[-1]}" if len(told) > 1 else told[0]
+    own = ", the load's own cut-off too" if bench.own_cutoff and recipe.cutoff_V is not None else ""
+    draws = any(step.kind == "discharge" for step in recipe.steps)
+    behind = "; the pack's own protection stands behind it" if draws else ""
+    return f"{watched} is watched here{own}{behind}"
+
+
+WITNESS_DIGITS = 8.0
+
+
+def _witness(recipe: Recipe, facts: Facts, bench: Bench) -> list[Check]:
+    """Where only the switched instrument counts its current, the voltage has to show that it is off."""
+    from wintry_tally.core.cell import parameters_for
+
+    if not facts.rated_Ah:
+        return []
+    least = min(
+        (amps_of(step) for step in recipe.steps if step.kind in {"discharge", "charge"} and amps_of(step) > 0),
+        default=0.0,
+    )
+    moves = least * parameters_for(facts.family, facts.rated_Ah).resistance_ohm
+    if not least or moves >= WITNESS_DIGITS * bench.digit_V:
+        return []
+    words = (
+        f"Only the instrument that is switched counts its current, and {least:.3g} A move the voltage by about "
+        f"{1000 * moves:.1f} mV: if it stayed on, nothing here would see it. Put a meter of its own on the channel."
+    )
+    return [Check("Off", "heed", words)]
 
 
 def _attended(recipe: Recipe, forecast_s: float | None, attendance: Attendance | None) -> Check:
@@ -385,7 +432,7 @@ def _draw_checks(name: str, step: Step, family: Family, bench: Bench) -> list[Ch
 
 
 def _thin(recipe: Recipe, bench: Bench) -> Check:
-    most = max((_amps(step) for step in recipe.steps if step.kind in {"discharge", "charge"}), default=0.0)
+    most = max((amps_of(step) for step in recipe.steps if step.kind in {"discharge", "charge"}), default=0.0)
     tight = "Clamps tight on clean terminals, red on plus, fuse fitted."
     if bench.leads is None:
         return Check("Leads", "heed", tight + " Their gauge is not entered: feel them after three minutes.")
@@ -405,7 +452,7 @@ def _thin(recipe: Recipe, bench: Bench) -> Check:
         "IEC 60228 class 5; NFPA 70 table 310.16 (from memory); local codes rule",
     )
     short = min(
-        (rule.value for step in recipe.steps for rule in step.ends if rule.kind == "time" and _amps(step) == most),
+        (rule.value for step in recipe.steps for rule in step.ends if rule.kind == "time" and amps_of(step) == most),
         default=0.0,
     )
     if most > carries and short > 120.0:
@@ -422,7 +469,8 @@ def _thin(recipe: Recipe, bench: Bench) -> Check:
     return Check("Leads", "good", f"{words} {tight}", working)
 
 
-def _amps(step: Step) -> float:
+def amps_of(step: Step) -> float:
+    """About what a step makes flow at the most, A; 0 for one that drives nothing."""
     if step.kind not in {"discharge", "charge"}:
         return 0.0
     if step.mode == "power":

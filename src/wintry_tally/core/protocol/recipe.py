@@ -27,6 +27,10 @@ class EndCause(StrEnum):
     STOP_LIMIT = "stop-limit"
     INSTRUMENT = "instrument-lost"
     INTERRUPTED = "interrupted"
+    DISTURBED = "disturbed"
+    NOT_PROVEN = "connection-not-proven"
+    MADE_SAFE = "made-safe"
+    PROGRAM = "program-fault"
 
 
 CAUSE_WORDS = {
@@ -46,6 +50,10 @@ CAUSE_WORDS = {
     EndCause.STOP_LIMIT: "a stop limit was crossed",
     EndCause.INSTRUMENT: "an instrument was lost or refused",
     EndCause.INTERRUPTED: "it was interrupted",
+    EndCause.DISTURBED: "an output was changed by other hands",
+    EndCause.NOT_PROVEN: "the connection was not proved",
+    EndCause.MADE_SAFE: "everything was switched off at once",
+    EndCause.PROGRAM: "this program failed",
 }
 
 Mode = Literal["current", "power", "resistance", "charge", "hand"]
@@ -156,6 +164,8 @@ class Recipe:
     cautions: tuple[str, ...] = ()
     settles: tuple[str, ...] = ()
     method: str = "capacity"
+    no_proof: str = ""
+    """Why no pulse may prove the connection before it; empty where one may."""
 
     @property
     def cutoff_V(self) -> float | None:

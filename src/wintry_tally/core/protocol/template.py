@@ -70,6 +70,7 @@ class Template:
         needs: claim kinds without which it makes no sense; stops: stop limits that differ from the usual.
         withheld: shown with its reason and not startable while no protection data is claimed.
         first: the usual one of its station, shown before the others.
+        no_proof: why no pulse of current may prove the connection before it; empty where one may.
     """
 
     name: str
@@ -87,6 +88,7 @@ class Template:
     stops: dict[str, Value] = field(default_factory=dict)
     withheld: bool = False
     first: bool = False
+    no_proof: str = ""
 
     def fits(self, family: Family) -> bool:
         """Whether it is offered for a family."""
@@ -116,6 +118,7 @@ def fill(template: Template, facts: Facts) -> Recipe:
         cautions=cautions_for(family, template.cautions),
         settles=template.settles,
         method=template.method,
+        no_proof=template.no_proof,
     )
 
 

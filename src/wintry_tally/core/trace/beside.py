@@ -20,7 +20,12 @@ class BesideColumn:
 SECOND_V = BesideColumn("second_V", "Second Meter Voltage / V", "V", "the second meter's voltage")
 SECOND_A = BesideColumn("second_A", "Second Meter Current / A", "A", "the second meter's current")
 PACK_C = BesideColumn("pack_C", "Pack Temperature / degC", "°C", "the temperature the pack itself tells")
-_FIXED = {column.name: column for column in (SECOND_V, SECOND_A, PACK_C)}
+AMBIENT_C = BesideColumn("ambient_C", "Ambient Temperature / degC", "°C", "the temperature of the surroundings")
+_FIXED = {column.name: column for column in (SECOND_V, SECOND_A, PACK_C, AMBIENT_C)}
+_AMBIENT = re.compile(
+    r"^(?:ambient|room|air|chamber|freezer|umgebung\w*|raum\w*)[\s_-]*(?:temp(?:eratur\w*)?)?[\s_]*(?:[/(\[,]?\s*(?:deg|°|º)?\s*c\s*[)\]]?)?$",
+    re.IGNORECASE,
+)
 INTO_TRACE = ("counter_Ah", "counter_Wh", "charge_state")
 """Quantities told beside a reading that have a column of their own in a trace."""
 MOST_CELLS = 32
@@ -57,6 +62,8 @@ def named_by(heading: str) -> tuple[str, float] | None:
     fixed = next((column.name for column in _FIXED.values() if column.heading.lower() == text.lower()), None)
     if fixed is not None:
         return fixed, 1.0
+    if _AMBIENT.match(text):
+        return AMBIENT_C.name, 1.0
     match = _CELL_HEADING.match(text)
     if match is None or not 1 <= int(match[1]) <= MOST_CELLS:
         return None

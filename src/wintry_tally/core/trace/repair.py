@@ -15,11 +15,13 @@ from numpy.typing import NDArray
 from wintry_tally.core.errors import LogError
 from wintry_tally.core.trace.remarks import Remark
 from wintry_tally.core.trace.trace import Column, Trace, noise_of, usual_interval
+from wintry_tally.core.trace.unit_slips import FACTORS, unit_slips
 
 Repair = Literal["none", "safe", "offered"]
 REPAIRS: tuple[Repair, ...] = ("none", "safe", "offered")
 BLOCK = 1 << 16
 GAPS_NAMED = 10
+SUSPECTS = 20_000
 ABSURD = 1e7
 """V or A beyond this is no reading, not even in mV and mA."""
 ABSURD_S = 1e11
@@ -27,10 +29,10 @@ GAP_FACTOR = 5.0
 """An interval longer than this many usual ones is a gap."""
 
 
-def mend(raw: Trace, repair: Repair = "safe") -> tuple[Trace, list[Remark]]:
+def mend(raw: Trace, repair: Repair = "safe", zero_A: float = 0.0) -> tuple[Trace, list[Remark]]:
     """A trace with strictly rising time and complete readings, and remarks on all that was left out or joined.
 
-    The time of the result counts from its first reading.
+    The time of the result counts from its first reading. `zero_A`: within it a reading of the current is none.
 
     Raises:
         LogError: fewer than two usable readings, or neither current nor power nor a counter.
@@ -45,7 +47,7 @@ def mend(raw: Trace, repair: Repair = "safe") -> tuple[Trace, list[Remark]]:
     trace = _with_rising_time(trace, repair, remarks)
     if len(trace) < 2:
         raise LogError("all readings carry the same time", mend="check which column is the time")
-    trace, suspect = _stretches(trace, repair, remarks)
+    trace, suspect = _unit_slips(trace, repair, zero_A, remarks)
     if repair != "none":
         trace = _without_outliers(trace, remarks, suspect)
     _remark_gaps(trace, remarks)
@@ -193,7 +195,7 @@ def _without_outliers(trace: Trace, remarks: list[Remark], suspect: set[int]) ->
     for index in _spikes(trace.voltage_V, max(0.12 * reference_V, 12 * voltage_noise)):
         # a real pulse shows in the current too
         around = abs(trace.current[index] - trace.current[index - 1]) if index else 0.0
-        if around <= max(0.2 * reference_A, 8 * current_noise):
+        if around <= max(0.2 * reference_A, 8 * current_noise) or _lost(trace, index, reference_V, reference_A):
             found.add(index)
     for index in _spikes(trace.current, max(0.25 * reference_A, 12 * current_noise, 0.05)):
         # a true change of current moves the voltage
@@ -218,6 +220,15 @@ def _without_outliers(trace: Trace, remarks: list[Remark], suspect: set[int]) ->
     return trace.taking(keep)
 
 
+def _lost(trace: Trace, index: int, reference_V: float, reference_A: float) -> bool:
+    """Whether next to no volts in a single row are a reading lost: current still flows, or it goes on as it was."""
+    if abs(trace.voltage_V[index]) > 0.05 * reference_V or not 0 < index < len(trace) - 1:
+        return False
+    here, before, after = (abs(float(trace.current[at])) for at in (index, index - 1, index + 1))
+    live = 0.05 * reference_A
+    return here > live or (min(before, after) > live and abs(before - after) <= 0.1 * max(before, after))
+
+
 def _spikes(values: Column, threshold: float) -> list[int]:
     """Indices whose value stands apart from both neighbours by more than `threshold`, the neighbours agreeing."""
     found: list[int] = []
@@ -237,45 +248,31 @@ def _spikes(values: Column, threshold: float) -> list[int]:
     return found
 
 
-def _stretches(trace: Trace, repair: Repair, remarks: list[Remark]) -> tuple[Trace, set[int]]:
-    """Stretches in another unit (mA for A, mV for V): remarked with an offer, changed only when asked.
+def _unit_slips(trace: Trace, repair: Repair, zero_A: float, remarks: list[Remark]) -> tuple[Trace, set[int]]:
+    """Stretches in another unit: remarked with an offer, changed only when asked.
 
     Also the readings concerned: what is offered as a whole is not left out one by one.
     """
     suspect: set[int] = set()
-    for name, fields, unit in (("current", "current_A", "mA"), ("voltage", "voltage_V", "mV")):
-        values: Column = getattr(trace, fields)
-        sampled = np.abs(values[:: max(1, len(values) // 20_000)])
-        live = sampled[sampled > 0]
-        if len(live) == 0 or float(live.max()) < 200.0:
-            continue
-        small = live[live < 150.0] if name == "voltage" else live[live < float(live.max()) / 50.0]
-        if name == "voltage" and float(np.median(live)) > 1000.0 and len(small) < 0.02 * len(live):
-            stretch = np.flatnonzero(np.abs(values) > 150.0)
-        elif len(small) >= 3 and float(live.max()) > 300.0 * float(np.median(small)):
-            level = float(np.median(small))
-            stretch = np.flatnonzero(np.abs(values) > 30.0 * level)
-        elif name == "current" and float(np.median(live)) > 1000.0:
-            stretch = np.flatnonzero(np.abs(values) > 0.0)
-        else:
-            continue
-        if len(stretch) < 3:
-            continue  # single readings are outliers, not another unit
-        applied = repair == "offered"
-        suspect.update(stretch[:20_000].tolist())
+    applied = repair == "offered"
+    for slip in unit_slips(trace, zero_A):
+        part = slice(slip.first, slip.last + 1)
+        suspect.update(range(slip.first, min(slip.last + 1, slip.first + SUSPECTS)))
+        unit = "mV" if slip.column == "voltage" else FACTORS[slip.factor]
+        rows = (trace.row_at(slip.first), trace.row_at(slip.last))
+        told = f"{slip.last - slip.first + 1} {slip.column} readings around {slip.level:.4g} look like {unit}"
         remarks.append(
             Remark(
                 "unit-suspect",
-                f"{len(stretch)} {name} readings around {float(np.median(np.abs(values[stretch]))):.4g} look like "
-                f"{unit}" + ("; divided by 1000 as offered." if applied else "."),
-                _rows(trace, stretch),
-                f"divide rows {trace.row_at(stretch[0])} to {trace.row_at(stretch[-1])} of the {name} by 1000",
+                told + (f"; divided by {slip.factor:g} as offered." if applied else "."),
+                rows,
+                f"divide rows {rows[0]} to {rows[1]} of the {slip.column} by {slip.factor:g}",
             )
         )
         if applied:
-            changed = values.copy()
-            changed[stretch] /= 1000.0
-            trace = replace(trace, current_A=changed) if name == "current" else replace(trace, voltage_V=changed)
+            changed = (trace.current if slip.column == "current" else trace.voltage_V).copy()
+            changed[part] /= slip.factor
+            trace = replace(trace, current_A=changed) if slip.column == "current" else replace(trace, voltage_V=changed)
     return trace, suspect
 
 

@@ -33,6 +33,10 @@ class Case:
         ]
 
     def logs(self, *methods: str) -> list[LogEvidence]:
-        """Logs taken by one of these methods, the latest first; a log whose method nobody named may be any."""
+        """Logs taken by one of these methods, in their order, the latest of each first.
+
+        A log whose method nobody named may be any, and comes after those taken for it.
+        """
         found = [item for item in self.evidence if isinstance(item, LogEvidence)]
-        return [item for item in reversed(found) if not item.method or item.method in methods]
+        fit = [item for item in reversed(found) if not item.method or item.method in methods]
+        return sorted(fit, key=lambda item: methods.index(item.method) if item.method else 0.5)

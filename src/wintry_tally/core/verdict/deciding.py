@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 
 from wintry_tally.core.battery import Claim, Direction
 from wintry_tally.core.quantity import Quantity, format_plain, format_quantity
@@ -80,16 +81,18 @@ def _working(
     claim = case.claim
     assert claim.value is not None
     sign = {"at-least": "≥", "at-most": "≤", "within": "within", "is": "="}[claim.direction.value]
-    claimed = f"{sign} {format_plain(claim.value, claim.unit)}"
+    wanted, width = (claim.shown(Quantity(value, 0.0, claim.unit)) for value in (claim.value, tolerance))
+    claimed = f"{sign} {format_plain(wanted.value, wanted.unit)}"
     if claim.direction in {Direction.WITHIN, Direction.IS}:
-        claimed += f" ± {format_plain(tolerance, claim.unit)}"
+        claimed += f" ± {format_plain(width.value, width.unit)}"
         if not claim.tolerance:
             claimed += " (no tolerance printed: half the last digit, and at least 0.1 V, 2 K or 2 %)"
     formula = {"at-least": "p = Φ((y − T) / u)", "at-most": "p = Φ((T − y) / u)"}.get(
         claim.direction.value, "p = Φ((T + a − y) / u) − Φ((T − a − y) / u)"
     )
-    inputs = {"claimed": claimed, "measured y": format_quantity(measured)}
-    inputs["u"] = "unknown" if measured.standard is None else f"{measured.standard:.3g} {measured.unit}"
+    shown = claim.shown(measured)
+    inputs = {"claimed": claimed, "measured y": format_quantity(shown)}
+    inputs["u"] = "unknown" if shown.standard is None else f"{shown.standard:.3g} {shown.unit}"
     if as_measured is not None:
         inputs["p as measured"] = f"{as_measured:.3f}"
     if adjusted is not None:
@@ -102,16 +105,16 @@ def _working(
                     f"Effect of unlike conditions: {condition.name}",
                     "estimated and shown beside; the number stays as measured",
                     {"claimed or usual": f"{condition.claimed}", "this test": f"{condition.actual}"},
-                    f"would be {'+' if condition.effect.value >= 0 else ''}{format_quantity(condition.effect)}",
+                    f"would be {'+' if condition.effect.value >= 0 else ''}{format_quantity(claim.shown(condition.effect))}",
                     "Peukert (1897) for the rate; IEC 60095-1 for lead-acid temperature; else common practice",
                 )
             )
-    shown = "no probability without the instrument's accuracy" if probability is None else f"p = {probability:.3f}"
+    chance = "no probability without the instrument's accuracy" if probability is None else f"p = {probability:.3f}"
     return Working(
         f"{claim.definition.label}: {OUTCOME_WORDS[outcome].lower()}",
         formula,
         inputs,
-        f"{shown}; {OUTCOME_WORDS[outcome].lower()} ({case.school.value}: {SCHOOL_WORDS[case.school]})",
+        f"{chance}; {OUTCOME_WORDS[outcome].lower()} ({case.school.value}: {SCHOOL_WORDS[case.school]})",
         "JCGM 106:2012, clause 7 (from memory)",
         tuple(parts),
     )
@@ -181,3 +184,18 @@ def not_settled(case: Case, why: str, names: tuple[str, ...], measured: Quantity
     """Evidence there is, but it does not speak to this claim; the advice says what would."""
     working = Working(case.claim.definition.label, "", {}, OUTCOME_WORDS[Outcome.NOT_TESTED], why)
     return Verdict(case.claim, Outcome.NOT_TESTED, measured, None, (), names, why, working)
+
+
+BOUNDS = {"at-least": Direction.AT_LEAST, "at-most": Direction.AT_MOST}
+"""What a bound can settle as met: a claim of its own direction; nothing else."""
+
+
+def as_bound(case: Case, verdict: Verdict, bound: str, why: str, settles: str) -> Verdict:
+    """A verdict whose measurement is a bound: it can settle that the claim is met; else nothing was settled.
+
+    `why` it is no more than a bound, and what `settles` it, stand in the advice.
+    """
+    if verdict.outcome is Outcome.MET and case.claim.direction is BOUNDS[bound]:
+        return replace(verdict, bound=bound)
+    words = f"{why}: it is a bound and no more; {settles}"
+    return replace(verdict, outcome=Outcome.NOT_TESTED, probability=None, advice=words, bound=bound)

@@ -63,14 +63,20 @@ def rate_condition(
 
 def temperature_condition(family: Family, claim: Claim, evidence: CapacityEvidence, share: float) -> Condition | None:
     """The temperature of the test against the claim's (or 25 °C), and what that likely did."""
+    return warmth_condition(family, claim, evidence.temperature_C, evidence.duration_s, share)
+
+
+def warmth_condition(
+    family: Family, claim: Claim, actual: float | None, duration_s: float, share: float
+) -> Condition | None:
+    """The same for an amount in the claim's unit, `share`, that a discharge of `duration_s` gave; None if unknown."""
     claimed = claim.conditions.get("temperature_C", 25.0)
-    actual = evidence.temperature_C
     if actual is None:
         return None
     if abs(actual - claimed) <= LIKE_KELVIN:
         return Condition("temperature", claimed, round(actual, 1))
     slope, doubt = PER_KELVIN[family.key]
-    if not family.lithium and evidence.duration_s >= LONG_S:
+    if not family.lithium and duration_s >= LONG_S:
         slope, doubt = LONG_PER_KELVIN
     kelvin = claimed - actual
     return Condition(

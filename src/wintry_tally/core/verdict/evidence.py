@@ -23,6 +23,7 @@ class CapacityEvidence:
         charge, energy: with all their terms, so that several runs combine rightly.
         mean_current_A, end_V, ended_by, temperature_C: conditions of the test.
         undecided: why gaps could change a verdict, or an empty string.
+        hidden_s, hidden_Ah: a gap at its end, and what may have flowed in it unseen.
         charge_step, energy_step: the working of each.
     """
 
@@ -38,6 +39,8 @@ class CapacityEvidence:
     undecided: str
     charge_step: Working
     energy_step: Working
+    hidden_s: float = 0.0
+    hidden_Ah: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -150,6 +153,8 @@ def capacity_evidence(name: str, analysis: Analysis, ambient_C: float | None = N
         undecided=undecided,
         charge_step=charge_working(test.count, instrument, readings),
         energy_step=energy_working(test.count, instrument, readings),
+        hidden_s=test.hidden_s,
+        hidden_Ah=test.hidden_Ah,
     )
 
 

@@ -7,7 +7,7 @@ from enum import StrEnum
 from typing import Any
 
 from wintry_tally.core.battery import Claim
-from wintry_tally.core.quantity import Quantity
+from wintry_tally.core.quantity import Quantity, format_plain, format_quantity
 from wintry_tally.core.working import Working
 
 
@@ -45,6 +45,9 @@ SCHOOL_WORDS = {
 }
 
 
+BOUND_WORDS = {None: "", "at-least": "at least ", "at-most": "at most "}
+
+
 @dataclass(frozen=True)
 class Condition:
     """A condition under which the claim was made or is usual, and the one the test had, with its likely effect."""
@@ -57,7 +60,7 @@ class Condition:
 
 @dataclass(frozen=True)
 class Verdict:
-    """One claim judged."""
+    """One claim judged. `bound`: what was measured is a bound only, "at-least" or "at-most"; None where it is the value."""
 
     claim: Claim
     outcome: Outcome
@@ -67,10 +70,18 @@ class Verdict:
     evidence: tuple[str, ...] = ()
     advice: str | None = None
     working: Working | None = None
+    bound: str | None = None
+
+    @property
+    def shown(self) -> Quantity | None:
+        """What was measured, in the claim's own unit."""
+        return None if self.measured is None else self.claim.shown(self.measured)
 
     def as_dict(self) -> dict[str, Any]:
         """The shape of the command-line contract."""
         claim = self.claim
+        wanted = None if claim.value is None else claim.shown(Quantity(claim.value, 0.0, claim.unit))
+        claimed = f"{claim.wanted}" if wanted is None else format_plain(wanted.value, wanted.unit)
         return {
             "kind": claim.kind,
             "source": claim.source,
@@ -79,8 +90,10 @@ class Verdict:
                 "value": claim.wanted if claim.value is None else claim.value,
                 "tolerance": claim.tolerance,
                 "unit": claim.unit,
+                "shown": claimed,
             },
-            "measured": None if self.measured is None else self.measured.as_dict(),
+            "shown": "" if self.shown is None else f"{BOUND_WORDS[self.bound]}{format_quantity(self.shown)}",
+            "measured": None if self.measured is None else {**self.measured.as_dict(), "bound": self.bound},
             "outcome": self.outcome.value,
             "probability": self.probability,
             "conditions": [

@@ -2,15 +2,23 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Sequence
 
-from wintry_tally.core.quantity import Quantity, combine_linear, format_quantity
+from wintry_tally.core.analysis.ending import DROPOUT, ENDING_WORDS, LOG_END, OPERATOR, SET_CUTOFF
+from wintry_tally.core.quantity import Quantity, Term, combine_linear, format_duration, format_quantity
 from wintry_tally.core.verdict.case import Case
-from wintry_tally.core.verdict.deciding import decide
+from wintry_tally.core.verdict.deciding import as_bound, decide
 from wintry_tally.core.verdict.effects import cutoff_condition, rate_condition, temperature_condition
 from wintry_tally.core.verdict.evidence import CapacityEvidence
 from wintry_tally.core.verdict.outcome import Condition, Verdict
 from wintry_tally.core.working import Working
+
+STOPPED = frozenset({OPERATOR, LOG_END, DROPOUT})
+"""Ends that leave open how much was still in the cells."""
+CUTOFF_ABOVE_V = 0.15
+HIDDEN_SHARE = 0.002
+"""A gap at the end that may hide more than this share of the charge leaves the end unseen."""
 
 
 def settle_capacity(case: Case) -> Verdict | None:
@@ -28,12 +36,35 @@ def _amount(
     runs = case.capacity_runs
     if not runs or case.claim.value is None:
         return None
-    runs, notes = _like_runs(case, runs, pick)
+    whole = [run for run in runs if not _stopped(case, run)]
+    runs, notes = _like_runs(case, whole or runs, pick)
     measured, steps, conflicts = _combined(runs, pick, step)
     conditions = _conditions(case, runs[-1], measured.value)
     undecided = next((run.undecided for run in runs if run.undecided), "")
     names = tuple(run.name for run in runs)
-    return decide(case, measured, steps, conditions, names, [*notes, *conflicts], undecided)
+    verdict = decide(case, measured, steps, conditions, names, [*notes, *conflicts], undecided)
+    if whole:
+        return verdict
+    # of tests that were stopped the one that went farthest says most
+    farthest = max(runs, key=lambda run: pick(run).value)
+    alone = decide(case, pick(farthest), [step(farthest)], _conditions(case, farthest, pick(farthest).value), (farthest.name,), notes, farthest.undecided)  # fmt: skip
+    settles = "a discharge to the battery's own end, or to the claim's cut-off, would settle it"
+    return as_bound(case, alone, "at-least", _stopped(case, farthest), settles)
+
+
+def _stopped(case: Case, run: CapacityEvidence) -> str:
+    """Why a test did not reach its end, or nobody saw it, in words; empty where it did."""
+    if run.hidden_Ah > HIDDEN_SHARE * run.charge.value:
+        return (
+            f"{run.name}: a gap of {format_duration(run.hidden_s)} hides its end; up to {run.hidden_Ah:.3g} Ah may have "
+            "flowed unseen"
+        )
+    if run.ended_by in STOPPED:
+        return f"{run.name}: {ENDING_WORDS[run.ended_by]} at {run.end_V:.2f} V"
+    claimed = case.claim.conditions.get("cutoff_V")
+    if run.ended_by == SET_CUTOFF and claimed is not None and run.end_V > claimed + CUTOFF_ABOVE_V:
+        return f"{run.name}: it was cut off at {run.end_V:.2f} V, above the claim's {claimed:g} V"
+    return ""
 
 
 def _conditions(case: Case, run: CapacityEvidence, share: float) -> list[Condition]:
@@ -75,20 +106,52 @@ def _combined(
     share = 1.0 / len(runs)
     quantities = [pick(run) for run in runs]
     mean = combine_linear([(share, quantity) for quantity in quantities], quantities[0].unit)
+    inputs = {run.name: format_quantity(quantity) for run, quantity in zip(runs, quantities, strict=True)}
+    scatter = scatter_beyond(quantities, mean)
     notes = []
-    for index in range(1, len(runs)):
-        apart = combine_linear([(1.0, quantities[index]), (-1.0, quantities[0])], quantities[0].unit)
-        if apart.standard is not None and abs(apart.value) > 2.0 * apart.standard + 0.01 * abs(mean.value):
-            notes.append(
-                f"{runs[index].name} and {runs[0].name} differ by {format_quantity(apart)}, more than their own doubt: "
-                "they conflict"
+    if scatter is not None:
+        scattered, factor = scatter
+        mean = Quantity.from_terms(
+            mean.value, mean.unit, [*mean.terms, Term("scatter of the runs", scattered * factor / 2.0)]
+        )
+        inputs["scatter of the mean, s / √n"] = f"{scattered:.2g} {mean.unit}, more than the meters explain"
+        inputs[f"Student's t, {len(runs) - 1} degrees of freedom"] = f"{factor:.3g}"
+        values = [quantity.value for quantity in quantities]
+        if max(values) - min(values) > CONFLICT_SHARE * abs(mean.value):
+            apart = " and ".join(
+                f"{run.name} {format_quantity(item)}" for run, item in zip(runs, quantities, strict=True)
             )
+            notes.append(f"the runs differ by more than their own doubt explains, they conflict: {apart}")
     working = Working(
         "Mean of the runs",
         "y = Σ y_i / n; errors of one meter are shared by its runs and do not average out",
-        {run.name: format_quantity(quantity) for run, quantity in zip(runs, quantities, strict=True)},
+        inputs,
         format_quantity(mean),
-        "JCGM 100:2008, 5.2",
+        "JCGM 100:2008, 5.2; 4.2.3 and G.3 for the scatter",
         tuple(step(run) for run in runs),
     )
     return mean, [working], notes
+
+
+CHANCE, CONFLICT_SHARE = 0.95, 0.01
+
+
+def scatter_beyond(quantities: Sequence[Quantity], mean: Quantity) -> tuple[float, float] | None:
+    """Standard deviation of the mean and Student's t, where runs scatter by more than their meters explain; else None.
+
+    Held against chi-square at 95 % with the doubt that the runs do not share. Source: JCGM 100:2008, 4.2.3, G.3.
+    """
+    from scipy.special import chdtri, stdtrit
+
+    size = len(quantities)
+    if mean.standard is None or size < 2:
+        return None
+    share = 1.0 / size
+    expected = 0.0
+    for n in range(size):
+        parts = [((1.0 if m == n else 0.0) - share, quantities[m]) for m in range(size)]
+        expected += (combine_linear(parts, mean.unit).standard or 0.0) ** 2
+    squares = math.fsum((quantity.value - mean.value) ** 2 for quantity in quantities)
+    if squares * (size - 1) <= float(chdtri(size - 1, 1.0 - CHANCE)) * expected:
+        return None
+    return math.sqrt(squares / (size - 1) / size), float(stdtrit(size - 1, 0.5 + CHANCE / 2.0))

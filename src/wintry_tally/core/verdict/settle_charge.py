@@ -6,14 +6,17 @@ import math
 
 import numpy as np
 
-from wintry_tally.core.analysis.holding import best_charge_current
+from wintry_tally.core.analysis import Analysis
+from wintry_tally.core.analysis.holding import FLOWED_S, ChargeTaken, charges_taken
 from wintry_tally.core.analysis.readings import voltage_quantity
 from wintry_tally.core.analysis.stages import StageKind
-from wintry_tally.core.analysis.trips import OVER_VOLTAGE
+from wintry_tally.core.analysis.trips import LOW_TEMPERATURE, OVER_VOLTAGE
 from wintry_tally.core.battery import Direction
+from wintry_tally.core.battery.families import charge_state_band
 from wintry_tally.core.quantity import Quantity, Term, format_duration, format_quantity
 from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.deciding import by_probability, decide, implied_tolerance, not_settled
+from wintry_tally.core.verdict.evidence import LogEvidence
 from wintry_tally.core.verdict.outcome import Condition, Verdict
 from wintry_tally.core.verdict.settle_load import SETTING, trip_voltage
 from wintry_tally.core.working import Working
@@ -24,14 +27,12 @@ def settle_charge_time(case: Case) -> Verdict | None:
     claim = case.claim
     if claim.value is None:
         return None
-    for log in case.logs("charge"):
+    for log in sorted(case.logs("charge"), key=lambda log: _far_from(log, claim.conditions.get("current_A"))):
         charge = log.analysis.charge
         if charge is None or charge.count.duration_s <= 0:
             continue
         current = charge.count.mean_current.value
-        steady = best_charge_current(
-            log.analysis.trace, log.analysis.scale, log.analysis.plain_stages, log.analysis.options.instrument
-        )
+        steady = most_taken(log.analysis)
         inputs = {"ended by": charge.ended_by, "charge": format_quantity(charge.count.charge)}
         step = Working(
             "Time to full",
@@ -50,12 +51,14 @@ def settle_charge_time(case: Case) -> Verdict | None:
                 )  # fmt: skip
             if not log.method:
                 continue
-            return not_settled(case, "this charge never got full", log.names)
-        measured = Quantity(charge.time_to_full_s, math.hypot(doubt, log.analysis.options.instrument.clock_s), "s")
+            return not_settled(case, charge.undecided or "this charge never got full", log.names)
+        measured = Quantity(
+            charge.time_to_full_s, math.hypot(doubt, log.analysis.options.instrument.clock_s, charge.full_doubt_s), "s"
+        )
         conditions = []
         claimed_A = claim.conditions.get("current_A")
         if claimed_A is not None and steady is not None:
-            flowed = steady[0].value
+            flowed = steady.current.value
             effect = None
             if abs(flowed / claimed_A - 1.0) > 0.05:
                 share = charge.share_constant_current
@@ -66,6 +69,15 @@ def settle_charge_time(case: Case) -> Verdict | None:
             inputs["mean current"] = f"{current:.3g} A"
         return decide(case, measured, [step], conditions, log.names, [], log.waiting)
     return None
+
+
+def _far_from(log: LogEvidence, claimed_A: float | None) -> float:
+    """How unlike the claim's a charge's current was, as a logarithm in steps of a twentieth; full before never full."""
+    charge, taken = log.analysis.charge, most_taken(log.analysis)
+    never = 1000.0 if charge is None or charge.time_to_full_s is None else 0.0
+    if claimed_A is None or taken is None or taken.current.value <= 0.0:
+        return never
+    return never + round(20.0 * abs(math.log(taken.current.value / claimed_A)))
 
 
 def settle_charge_current(case: Case) -> Verdict | None:
@@ -80,33 +92,66 @@ def settle_charge_current(case: Case) -> Verdict | None:
         return not_settled(
             case, "it is a limit for the charger; a bench stays below it and proves nothing", logs[0].names
         )
-    best = None
-    for log in logs:
-        found = best_charge_current(
-            log.analysis.trace, log.analysis.scale, log.analysis.plain_stages, log.analysis.options.instrument
-        )
-        if found is not None and (best is None or found[0].value > best[0].value):
-            best = (found[0], found[1], log)
-    if best is None:
+    wanted_s = claim.conditions.get("duration_s", FLOWED_S)
+    every = [(taken, log) for log in logs for taken in _taken(log.analysis, wanted_s)]
+    if not every:
         return None
-    taken, by_charger, log = best
+    refusals = [(taken, log) for taken, log in every if _refuses(case, taken, claim.value, wanted_s)]
+    flowed = [(taken, log) for taken, log in every if taken.lasted_s >= wanted_s - log.analysis.scale.usual_s]
+    (taken, log), refused = (
+        (refusals[0], True) if refusals else (max(flowed or every, key=lambda item: item[0].current.value), False)
+    )
     step = Working(
         "Charge current taken",
-        "the highest mean over a minute; a setting within 3 % of the claim is a test of it",
-        {"held by": "the charger's limit of current" if by_charger else "the charger's limit of voltage"},
-        format_quantity(taken),
+        f"the highest mean over {format_duration(wanted_s)}; a setting within 3 % of the claim is a test of it",
+        {
+            "held by": "the charger's limit of current" if taken.by_charger else "the charger's limit of voltage",
+            "flowed for": format_duration(taken.lasted_s),
+        },
+        format_quantity(taken.current),
         "common practice, no published source",
     )
-    if by_charger and taken.value < SETTING * claim.value:
-        return not_settled(
-            case, f"the charger gave {format_quantity(taken)} and no more: a larger one would show", log.names, taken
+    if refused:
+        told = (
+            f"the protection opened after {format_duration(taken.lasted_s)} of the {format_duration(wanted_s)} wanted"
         )
-    if by_charger and taken.standard is not None:
+        return by_probability(case, taken.current, 0.0, step, log.names, told, (), log.waiting)
+    if not flowed:
+        told = f"it flowed for {format_duration(taken.lasted_s)} only; {format_duration(wanted_s)} would show that it is taken"
+        return not_settled(case, told, log.names, taken.current)
+    if taken.by_charger and taken.current.value < SETTING * claim.value:
+        told = f"the charger gave {format_quantity(taken.current)} and no more: a larger one would show"
+        return not_settled(case, told, log.names, taken.current)
+    if taken.by_charger and taken.current.standard is not None:
         # carried at the setting: the meter's doubt of the setting is no doubt of the battery
-        return by_probability(
-            case, taken, 1.0 if taken.value >= 0.99 * claim.value else 0.95, step, log.names, None, (), log.waiting
-        )
-    return decide(case, taken, [step], [], log.names, [], log.waiting)
+        sure = 1.0 if taken.current.value >= 0.99 * claim.value else 0.95
+        return by_probability(case, taken.current, sure, step, log.names, None, (), log.waiting)
+    return decide(case, taken.current, [step], [], log.names, [], log.waiting)
+
+
+def _taken(analysis: Analysis, window_s: float) -> list[ChargeTaken]:
+    cold = {trip.index for trip in analysis.trips if trip.kind == LOW_TEMPERATURE}
+    return charges_taken(
+        analysis.trace, analysis.scale, analysis.plain_stages, analysis.endings, cold,
+        analysis.options.instrument, window_s,
+    )  # fmt: skip
+
+
+def most_taken(analysis: Analysis) -> ChargeTaken | None:
+    """The charge of a log that took the most current over a minute; None without a charge."""
+    return max(_taken(analysis, FLOWED_S), key=lambda taken: taken.current.value, default=None)
+
+
+FULL_PERCENT = 85.0
+
+
+def _refuses(case: Case, taken: ChargeTaken, claimed: float, wanted_s: float) -> bool:
+    """Whether the pack refused the claimed current, or less: opened sooner, not for cold, and not because it was full."""
+    if not taken.refused or taken.lasted_s >= wanted_s or taken.current.value > claimed / SETTING:
+        return False
+    return (
+        not charge_state_band(case.family, taken.rested_V)[1] > FULL_PERCENT if math.isfinite(taken.rested_V) else False
+    )
 
 
 def settle_charge_voltage(case: Case) -> Verdict | None:

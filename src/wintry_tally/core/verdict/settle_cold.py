@@ -9,7 +9,7 @@ import numpy as np
 from wintry_tally.core.analysis import Analysis
 from wintry_tally.core.analysis.charging import Heating
 from wintry_tally.core.analysis.cold import FLOWS_S, ChargeAttempt, charge_attempts, loss
-from wintry_tally.core.analysis.holding import best_charge_current
+from wintry_tally.core.analysis.counting import meters_words
 from wintry_tally.core.analysis.readings import temperature_quantity
 from wintry_tally.core.analysis.trips import temperature_near
 from wintry_tally.core.quantity import Quantity, format_duration, format_quantity
@@ -18,6 +18,7 @@ from wintry_tally.core.verdict.deciding import by_probability, decide, implied_t
 from wintry_tally.core.verdict.effects import PEUKERT
 from wintry_tally.core.verdict.evidence import LogEvidence
 from wintry_tally.core.verdict.outcome import Condition, Verdict
+from wintry_tally.core.verdict.settle_charge import most_taken
 from wintry_tally.core.working import Working
 
 
@@ -172,11 +173,9 @@ def settle_heater_power(case: Case) -> Verdict | None:
     if heating.power is None or case.claim.value is None:
         return None
     step = _heater_step(heating, "Power into the heater", format_quantity(heating.power))
-    charger = best_charge_current(
-        log.analysis.trace, log.analysis.scale, log.analysis.plain_stages, log.analysis.options.instrument
-    )
+    charger = most_taken(log.analysis)
     fed_A = heating.energy.value / heating.duration_s * 3600.0 / heating.level_V if heating.level_V else 0.0
-    at_ceiling = charger is not None and charger[1] and fed_A > 0.97 * charger[0].value
+    at_ceiling = charger is not None and charger.by_charger and fed_A > 0.97 * charger.current.value
     if at_ceiling and heating.power.value < case.claim.value:
         why = f"the charger gave all it could ({format_quantity(heating.power)}): a larger one would show"
         return not_settled(case, why, log.names, heating.power)
@@ -237,6 +236,7 @@ def settle_loss(case: Case) -> Verdict | None:
         if cold is None or warm is None:
             return not_settled(case, "one of the two logs holds no discharge", log.names)
         measured, step = loss(cold.count.charge, warm.count.charge)
+        step = step.with_input("meter", meters_words([analysis.options.instrument for analysis in log.analyses]))
         conditions = []
         ratio = cold.count.mean_current.value / warm.count.mean_current.value
         effect = None

@@ -6,7 +6,7 @@ import math
 
 from wintry_tally.core.analysis import Analysis
 from wintry_tally.core.analysis.ending import PROTECTION
-from wintry_tally.core.analysis.holding import Held, held_for
+from wintry_tally.core.analysis.holding import Held, stretches_held
 from wintry_tally.core.analysis.readings import current_quantity, voltage_quantity
 from wintry_tally.core.analysis.stages import StageKind
 from wintry_tally.core.analysis.trips import LOW_VOLTAGE, OVER_CURRENT, Trip
@@ -42,9 +42,9 @@ def _settle_held(case: Case, usual_s: float, methods: tuple[str, ...]) -> Verdic
     wanted_s = claim.conditions.get("duration_s", usual_s)
     found: list[tuple[int, Held, str, str]] = []
     for log in case.logs(*methods):
-        stretch = _held_in(log.analysis, wanted_s)
-        if stretch is not None:
-            found.append((_weight(stretch, claim.value), stretch, log.names[-1], log.waiting))
+        found += [
+            (_weight(held, claim.value), held, log.names[-1], log.waiting) for held in _held_in(log.analysis, wanted_s)
+        ]
     best = max(found, key=lambda item: (item[0], item[1].current.value), default=None)
     if best is None:
         return None
@@ -65,7 +65,7 @@ def _settle_held(case: Case, usual_s: float, methods: tuple[str, ...]) -> Verdic
     )
     lasted = Condition("duration", wanted_s, round(held.lasted_s, 3))
     if held.opened and held.lasted_s < wanted_s:
-        if held.current.value > claim.value / SETTING:
+        if _beyond(held.current, claim.value):
             return not_settled(
                 case,
                 f"it opened after {format_duration(held.lasted_s)} at {format_quantity(held.current)}, above the claim; "
@@ -106,15 +106,20 @@ def _settle_held(case: Case, usual_s: float, methods: tuple[str, ...]) -> Verdic
     return by_probability(case, held.current, probability, step, (name,), None, (lasted,), waiting)
 
 
+def _beyond(asked: Quantity, claimed: float) -> bool:
+    """Whether more than the claim was asked beyond doubt; without an accuracy, by more than a load's setting is off."""
+    return asked.value > claimed / SETTING if asked.expanded is None else asked.value - asked.expanded > claimed
+
+
 def _weight(held: Held, claimed: float) -> int:
     """How much a stretch settles: one that failed above all, then one that held, then any other."""
-    if held.opened and not held.complete and held.current.value <= claimed / SETTING:
+    if held.opened and not held.complete and not _beyond(held.current, claimed):
         return 2
-    return 1 if held.complete and held.current.value >= SETTING * claimed else 0
+    return 1 if held.complete and not held.opened and held.current.value >= SETTING * claimed else 0
 
 
-def _held_in(analysis: Analysis, wanted_s: float) -> Held | None:
-    return held_for(
+def _held_in(analysis: Analysis, wanted_s: float) -> list[Held]:
+    return stretches_held(
         analysis.trace, analysis.scale, analysis.plain_stages, analysis.endings, analysis.options.instrument, wanted_s
     )
 
@@ -203,7 +208,7 @@ def _never_tripped(case: Case, name: str, analysis: Analysis, within_s: float | 
     tolerance = implied_tolerance(claim)
     most = claim.value + tolerance
     wanted = within_s if within_s is not None else 60.0
-    held = _held_in(analysis, wanted)
+    held = max(_held_in(analysis, wanted), key=lambda held: (held.complete, held.current.value), default=None)
     if held is None:
         return not_settled(case, "nothing was drawn in it", (name,))
     step = Working(
@@ -226,18 +231,16 @@ def _never_tripped(case: Case, name: str, analysis: Analysis, within_s: float | 
             (),
             waiting,
         )
-    if held.current.value >= claim.value - tolerance:
-        return by_probability(
-            case,
-            held.current,
-            None,
-            step,
-            (name,),
-            f"it carried {format_quantity(held.current)} inside the claimed window without opening; go to {most:g} A",
-            (),
-            waiting,
+    live = [result for result in analysis.stages if result.stage.kind == StageKind.DISCHARGE]
+    heaviest = max(live, key=lambda result: result.count.mean_current.value)
+    reached = heaviest.count.mean_current
+    if reached.value >= claim.value - tolerance:
+        why = (
+            f"it carried {format_quantity(reached)} inside the claimed window for "
+            f"{format_duration(heaviest.end_s - heaviest.start_s)} and was switched off before it opened"
         )
-    return not_settled(case, f"the load only reached {format_quantity(held.current)}", (name,), held.current)
+        return not_settled(case, f"{why}; go to {most:g} A, and leave the load on", (name,), reached)
+    return not_settled(case, f"the load only reached {format_quantity(reached)}", (name,), reached)
 
 
 def trip_voltage(analysis: Analysis, trip: Trip) -> Quantity:

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import math
+from dataclasses import dataclass
 
 from wintry_tally.core.analysis import Analysis, Count, Instrument, count
 from wintry_tally.core.analysis.capacity import usable_above
 from wintry_tally.core.analysis.counting import Integral
 from wintry_tally.core.analysis.derivation import charge_working
-from wintry_tally.core.analysis.ending import DROPOUT, PROTECTION, SET_CUTOFF
+from wintry_tally.core.analysis.ending import DROPOUT, ENDING_WORDS, PROTECTION, SET_CUTOFF
 from wintry_tally.core.analysis.groups import groups_of
 from wintry_tally.core.analysis.reserve import CURRENT_A, END_V, reserve_of
 from wintry_tally.core.analysis.reserve import PEUKERT as RESERVE_PEUKERT
@@ -16,8 +17,8 @@ from wintry_tally.core.analysis.shelf import MONTH_S, ShelfLoss, loss_by_capacit
 from wintry_tally.core.analysis.stages import StageKind, span_of
 from wintry_tally.core.quantity import Quantity, format_duration, format_quantity
 from wintry_tally.core.verdict.case import Case
-from wintry_tally.core.verdict.deciding import by_probability, decide, not_settled
-from wintry_tally.core.verdict.effects import PEUKERT
+from wintry_tally.core.verdict.deciding import as_bound, by_probability, decide, not_settled
+from wintry_tally.core.verdict.effects import PEUKERT, warmth_condition
 from wintry_tally.core.verdict.evidence import LogEvidence
 from wintry_tally.core.verdict.outcome import Condition, Verdict
 from wintry_tally.core.working import Working
@@ -29,7 +30,7 @@ def settle_reserve(case: Case) -> Verdict | None:
     if claim.value is None:
         return None
     claimed_A = claim.conditions.get("current_A", CURRENT_A)
-    for log in case.logs("reserve"):
+    for log in sorted(case.logs("reserve"), key=lambda log: _far_from(log, claimed_A)):
         analysis = log.analysis
         test = analysis.capacity
         if test is None:
@@ -81,96 +82,136 @@ def settle_reserve(case: Case) -> Verdict | None:
             )
             return by_probability(case, measured, 1.0, step, log.names, None, tuple(conditions), log.waiting)
         if log.method:
-            return not_settled(case, f"it ended before both the rated minute and {END_V:.2f} V", log.names, measured)
+            why = f"it ended before both the rated minute and {END_V:.2f} V"
+            settles = f"the same test on to {END_V:.2f} V would settle it"
+            return as_bound(case, not_settled(case, why, log.names, measured), "at-least", why, settles)
     return None
 
 
 def settle_runtime(case: Case) -> Verdict | None:
-    """Hours with a device: charge above its drop-out over its draw, or the time it truly ran."""
+    """Hours with a device: charge above its drop-out over its draw, or the time it truly ran.
+
+    Of several runs the one under the claim's own conditions counts: whole before stopped, then the least effect.
+    """
     claim = case.claim
     if claim.value is None:
         return None
-    for log in case.logs("runtime", "capacity"):
-        analysis = log.analysis
-        test = analysis.capacity
-        if test is None or (not log.method and "device_A" not in claim.conditions):
-            continue
-        drop = claim.conditions.get("dropout_V")
-        if drop is None and analysis.options.dropouts_V:
-            drop = analysis.options.dropouts_V[0]
-        charge, lasted, whole = (
-            test.count.charge,
-            test.count.duration_s,
-            test.ended_by in {DROPOUT, PROTECTION, SET_CUTOFF},
+    runs = [
+        run
+        for log in case.logs("runtime", "capacity")
+        if log.method or "device_A" in claim.conditions
+        if (run := _device_run(case, log)) is not None
+    ]
+    if not runs:
+        return None
+    wanted = claim.value
+    best = min(runs, key=lambda run: (not run.whole and run.measured.value < wanted, run.unlike, not run.whole))
+    aside = {run.log.names[-1]: f"left aside: {run.words}" for run in runs if run is not best}
+    return _runtime(case, best, aside)
+
+
+def _far_from(log: LogEvidence, claimed_A: float) -> float:
+    """How unlike the claim's a run's current was, as a logarithm in steps of a twentieth."""
+    test = log.analysis.capacity
+    mean = 0.0 if test is None else test.count.mean_current.value
+    return math.inf if mean <= 0.0 else round(20.0 * abs(math.log(mean / claimed_A)))
+
+
+@dataclass(frozen=True)
+class _DeviceRun:
+    """What a run says of a device's hours: the result with its conditions, and whether it ran to its end."""
+
+    log: LogEvidence
+    measured: Quantity
+    conditions: tuple[Condition, ...]
+    whole: bool
+    stopped: str
+    formula: str
+    inputs: dict[str, str]
+
+    @property
+    def unlike(self) -> float:
+        """The share of the result that unlike conditions make."""
+        shares = [abs(c.effect.value) + (c.effect.standard or 0.0) for c in self.conditions if c.effect is not None]
+        return sum(shares) / max(abs(self.measured.value), 1e-9)
+
+    @property
+    def words(self) -> str:
+        """Why it is not the one that counts."""
+        unlike = ", ".join(f"{c.name} {c.actual}" for c in self.conditions if c.effect is not None)
+        return unlike or self.stopped or "another run is as near, and later"
+
+
+def _device_run(case: Case, log: LogEvidence) -> _DeviceRun | None:
+    claim, analysis = case.claim, log.analysis
+    test = analysis.capacity
+    if test is None:
+        return None
+    drop = claim.conditions.get("dropout_V")
+    if drop is None and analysis.options.dropouts_V:
+        drop = analysis.options.dropouts_V[0]
+    charge, lasted = test.count.charge, test.count.duration_s
+    whole = test.ended_by in {DROPOUT, PROTECTION, SET_CUTOFF} and not test.hidden_s
+    if drop is not None:
+        usable = usable_above(
+            analysis.trace,
+            Integral(analysis.trace),
+            analysis.scale,
+            analysis.plain_stages,
+            test,
+            drop,
+            analysis.options.instrument,
         )
-        if drop is not None:
-            usable = usable_above(
-                analysis.trace,
-                Integral(analysis.trace),
-                analysis.scale,
-                analysis.plain_stages,
-                test,
-                drop,
-                analysis.options.instrument,
-            )
-            charge, lasted, whole = usable.charge, usable.duration_s, usable.reached or whole
-        return _runtime(case, log, analysis, charge, lasted, whole, drop)
-    return None
-
-
-def _runtime(
-    case: Case, log: LogEvidence, analysis: Analysis, charge: Quantity, lasted_s: float, whole: bool, drop: float | None
-) -> Verdict:
-    claim, test = case.claim, analysis.capacity
-    assert claim.value is not None and test is not None
-    draw = claim.conditions.get("device_A")
-    mean = test.count.mean_current.value
-    conditions = []
+        charge, lasted, whole = usable.charge, usable.duration_s, usable.reached or whole
+    draw, mean = claim.conditions.get("device_A"), test.count.mean_current.value
     inputs = {"charge above the drop-out" if drop is not None else "charge drawn": format_quantity(charge)}
     if drop is not None:
         inputs["drop-out"] = f"{drop:g} V"
+    effect = None
     if draw is not None:
         measured = charge.scaled(3600.0 / draw, "s")
-        formula = "t = Q / I of the device"
         inputs["draw"] = f"{draw:g} A"
-        effect = None
         ratio = mean / draw
         if abs(ratio - 1.0) > 0.1:
             exponent, doubt = PEUKERT[case.family.key]
             change = measured.value * (ratio ** (exponent - 1.0) - 1.0)
             effect = Quantity(change, measured.value * abs(math.log(ratio)) * doubt, "s")
-        conditions.append(Condition("draw", draw, round(mean, 3), effect))
     else:
         doubt_s = math.hypot(
             analysis.scale.usual_s / math.sqrt(6.0), math.sqrt(2.0) * analysis.options.instrument.clock_s
         )
-        measured = Quantity(lasted_s, doubt_s, "s")
-        formula = "time under load until it dropped out"
-        conditions.append(Condition("draw", None, round(mean, 3)))
+        measured = Quantity(lasted, doubt_s, "s")
+    known = [r.temperature_mean for r in analysis.stages[test.first : test.last + 1] if r.temperature_mean is not None]
+    celsius = known[0] if known else analysis.options.ambient_C
+    warmth = warmth_condition(case.family, claim, celsius, test.count.duration_s, measured.value)
+    return _DeviceRun(
+        log,
+        measured,
+        (Condition("draw", draw, round(mean, 3), effect), *([] if warmth is None else [warmth])),
+        whole,
+        "" if whole else "a gap hides its end" if test.hidden_s else ENDING_WORDS[test.ended_by],
+        "t = Q / I of the device" if draw is not None else "time under load until it dropped out",
+        inputs,
+    )
+
+
+def _runtime(case: Case, run: _DeviceRun, aside: dict[str, str]) -> Verdict:
+    analysis = run.log.analysis
+    test = analysis.capacity
+    assert test is not None
     step = Working(
         "Runtime",
-        formula,
-        inputs,
-        format_duration(measured.value),
+        run.formula,
+        {**run.inputs, **aside},
+        format_duration(run.measured.value),
         "common practice",
         (charge_working(test.count, analysis.options.instrument, analysis.readings_counted),),
     )
-    if not whole:
-        if measured.value >= claim.value:
-            return by_probability(
-                case,
-                measured,
-                1.0,
-                step,
-                log.names,
-                "it ran longer than claimed and was not empty",
-                tuple(conditions),
-                log.waiting,
-            )
-        return not_settled(
-            case, f"it was stopped after {format_duration(measured.value)}, before it dropped out", log.names, measured
-        )
-    return decide(case, measured, [step], conditions, log.names, [], log.waiting)
+    verdict = decide(case, run.measured, [step], list(run.conditions), run.log.names, [], run.log.waiting)
+    if run.whole:
+        return verdict
+    why = f"{run.stopped} after {format_duration(run.measured.value)}"
+    return as_bound(case, verdict, "at-least", why, "a run on to the drop-out would settle it")
 
 
 def settle_self_discharge(case: Case) -> Verdict | None:

@@ -147,6 +147,12 @@ def _sheet(t: Tokens, points: float) -> str:
     QPushButton[role="main"] {{ background: {t.accent}; color: {t.card}; border: 1px solid {t.accent}; font-weight: bold; }}
     QPushButton[role="main"]:focus {{ border: 2px solid {t.ink}; padding: 5px 13px; }}
     QPushButton[role="main"]:disabled {{ background: {t.paper}; color: {t.quiet}; border-color: {t.rule}; }}
+    QPushButton[role="off"] {{ background: {t.missed}; color: {t.card}; border: 1px solid {t.missed}; font-weight: bold;
+        font-size: {points * 1.15}pt; padding: 8px 22px; }}
+    QPushButton[role="off"]:focus {{ border: 2px solid {t.ink}; padding: 7px 21px; }}
+    QLabel[role="huge"] {{ font-size: {points * 3.0}pt; font-weight: bold; }}
+    QLabel[role="large"] {{ font-size: {points * 1.9}pt; }}
+    QLabel[role="pull"] {{ font-size: {points * 2.4}pt; font-weight: bold; color: {t.missed}; }}
     QPushButton[role="choice"] {{ padding: 3px 10px; }}
     QPushButton[role="choice"]:checked {{ background: {t.wash}; border: 1px solid {t.accent}; color: {t.ink}; font-weight: bold; }}
     QPushButton[role="link"] {{ background: transparent; border: none; color: {t.accent}; padding: 2px 2px; text-align: left; }}

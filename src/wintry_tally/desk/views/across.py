@@ -2,20 +2,30 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QKeyEvent, QResizeEvent
 from PySide6.QtWidgets import QGridLayout, QLabel, QVBoxLayout, QWidget
 
+from wintry_tally.app.live_run import LiveRun
+from wintry_tally.core.battery import Family
 from wintry_tally.core.engine import Phase
 from wintry_tally.core.quantity import format_duration
-from wintry_tally.desk.live import LiveRun
 from wintry_tally.desk.theme import current as current_tokens
+from wintry_tally.desk.views.safe_page import SafePage
+from wintry_tally.desk.widgets.parts import button
+
+if TYPE_CHECKING:
+    from wintry_tally.app.safety import AllOff
 
 NAMES = ("V", "A", "Ah", "to the end")
 
 
 class AcrossRoom(QWidget):
-    """A window of its own; Escape or F11 closes it."""
+    """A window of its own; Escape or F11 closes it. `wanted`: everything off."""
+
+    wanted = Signal()
 
     def __init__(self) -> None:
         super().__init__(None, Qt.WindowType.Window)
@@ -38,10 +48,28 @@ class AcrossRoom(QWidget):
             grid.setRowStretch(2 * line, 3)
             grid.setRowStretch(2 * line + 1, 2)
             grid.setColumnStretch(across, 1)
+        self.figures = QWidget()
+        self.figures.setLayout(grid)
+        self.safe = SafePage()
+        self.safe.hide()
+        self.safe.left.connect(self._safe_read)
+        self.all_off = button("All off  ·  F12", self.wanted.emit, "off", "Everything off, at once")
         layout = QVBoxLayout(self)
         layout.addWidget(self.head)
-        layout.addLayout(grid, 1)
+        layout.addWidget(self.figures, 1)
+        layout.addWidget(self.safe, 1)
+        layout.addWidget(self.all_off)
         self._scale()
+
+    def show_all_off(self, doing: AllOff, families: list[Family]) -> None:
+        """In the place of the figures: what is off, what is not, what to do."""
+        self.figures.hide()
+        self.safe.show()
+        self.safe.show_all_off(doing, families, [])
+
+    def _safe_read(self) -> None:
+        self.safe.hide()
+        self.figures.show()
 
     def show_run(self, live: LiveRun, code: str, doing: str) -> None:
         """The newest figures of a run."""
@@ -70,6 +98,9 @@ class AcrossRoom(QWidget):
             shown.setStyleSheet(f"font-size: {big}px; font-weight: 500;")
         for shown in (*self.units.values(), self.head):
             shown.setStyleSheet(f"font-size: {small}px; color: {tokens.quiet};")
+        self.all_off.setStyleSheet(
+            f"background: {tokens.missed}; color: {tokens.card}; font-weight: bold; padding: 12px; font-size: {small}px;"
+        )
         longest = self.values["to the end"]
         longest.setStyleSheet(f"font-size: {int(big * 0.62)}px; font-weight: 500;")
 

@@ -13,8 +13,10 @@ from wintry_tally.desk.views.station_overview import StationOverview
 from wintry_tally.desk.widgets.parts import column
 
 if TYPE_CHECKING:
+    from wintry_tally.app.live_run import LiveRun
+    from wintry_tally.app.safety import AllOff
+    from wintry_tally.core.battery import Family
     from wintry_tally.core.protocol.template import Template
-    from wintry_tally.desk.live import LiveRun
 
 
 class BenchStation(StationView):
@@ -82,6 +84,12 @@ class BenchStation(StationView):
             target = self.page("hand")
         self.pages.setCurrentWidget(target)
         target.show_sample(self.sample_id)
+
+    def all_off(self, doing: AllOff, families: list[Family]) -> None:
+        """See StationView."""
+        run_page = self.findChild(StationView, "run")
+        if run_page is not None:
+            run_page.all_off(doing, families)
 
     def _live(self) -> LiveRun | None:
         live = self.session.running.of_sample(self.sample_id)

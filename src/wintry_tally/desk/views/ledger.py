@@ -153,16 +153,16 @@ class LedgerView(StationView):
         self._grid.addWidget(holder, line, 1, top)
         measured = QVBoxLayout()
         measured.setSpacing(2)
-        if verdict.measured is not None:
+        if verdict.shown is not None:
             figure = Figure(f"{verdict.claim.definition.label}, measured")
-            figure.set_quantity(verdict.measured, verdict.working)
+            figure.set_quantity(verdict.shown, verdict.working)
             figure.opened.connect(self.opened)
             self.figures[index] = figure
             measured.addWidget(figure)
         for condition in verdict.conditions:
             if condition.effect is not None:
                 sign = "+" if condition.effect.value >= 0 else ""
-                text = f"{condition.name}: {condition.actual} instead of {condition.claimed}; likely {sign}{format_quantity(condition.effect)} at the claim's own"
+                text = f"{condition.name}: {condition.actual} instead of {condition.claimed}; likely {sign}{format_quantity(verdict.claim.shown(condition.effect))} at the claim's own"
                 measured.addWidget(label(text, "small", wrap=True))
         if verdict.evidence:
             measured.addWidget(label("from " + ", ".join(verdict.evidence), "small", wrap=True))

@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QTimer, Signal
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from wintry_tally.core.engine import LIVE, Phase
+from wintry_tally.core.quantity.moments import clock_words
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.widgets.parts import button, clear, column, label, row, scrolling
 from wintry_tally.desk.widgets.tag import Tag
 
 if TYPE_CHECKING:
-    from wintry_tally.desk.live import LiveRun
+    from wintry_tally.app.live_run import LiveRun
 
 
 class Rack(QWidget):
@@ -123,7 +125,8 @@ class Rack(QWidget):
             tag.set_doing(f"{wants or phase.value}{volts}", True)
             return
         at = live.ends_at()
-        ends, to = (f" · ends about {at:%H:%M}", f" · to {at:%H:%M}") if at is not None else ("", "")
+        clock = "" if at is None else clock_words(at, datetime.now().astimezone())
+        ends, to = (f" · ends about {clock}", f" · to {clock}") if at is not None else ("", "")
         way = "drawing" if phase is Phase.DISCHARGING else "charging"
         amps = f"{abs(seen.current_A):.1f} A{volts}"
         tag.set_doing(f"{way} {amps}{ends}", True, f"{amps}{to}" if phase is Phase.DISCHARGING else f"+{amps}{to}")

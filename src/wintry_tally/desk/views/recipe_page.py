@@ -11,11 +11,11 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QHBoxLayout, QWidget
 
+from wintry_tally.app.run_settings import bench_settings
 from wintry_tally.bench.guided import READ_EVERY_S
 from wintry_tally.bench.hand import CLOCK_LIMIT_S
 from wintry_tally.bench.simulated import STAND_IN_METER
 from wintry_tally.book import RunSettings
-from wintry_tally.book.records import SECOND_PARTS
 from wintry_tally.core.protocol.attended import Attendance, Offer
 from wintry_tally.core.protocol.editing import begun_later, with_current
 from wintry_tally.core.protocol.preflight import Bench, Check, preflight_recipe
@@ -24,6 +24,7 @@ from wintry_tally.core.quantity import format_duration, parse_accuracy
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.plan_page import SPEEDS
 from wintry_tally.desk.views.station import StationView
+from wintry_tally.desk.widgets.lines import Line
 from wintry_tally.desk.widgets.parts import button, card, column, fields_beside, label, narrow, row, scrolling
 from wintry_tally.desk.widgets.quantity_field import QuantityField, TypedField
 from wintry_tally.desk.widgets.start_card import StartCard
@@ -69,6 +70,9 @@ class RecipePage(StationView):
         self.speed.setCurrentIndex(2)
         self.speed.activated.connect(self.review)
         self.every = QuantityField("Time from one kept reading to the next", "duration", "1 s")
+        self.override = Line()
+        self.override.setAccessibleName("Why it may begin though its connection is not proved")
+        self.override.setPlaceholderText("leave empty; a reason, kept with the run")
         self.accuracy_V = TypedField("Meter's voltage accuracy", parse_accuracy, lambda a: f"= {a}", "0.5% + 2 digits")
         self.accuracy_A = TypedField("Meter's current accuracy", parse_accuracy, lambda a: f"= {a}", "1% + 2 digits")
         self.proven = QCheckBox("the load stops by itself at its cut-off; I have seen it")
@@ -100,6 +104,7 @@ class RecipePage(StationView):
             ("Voltage good to", self.accuracy_V),
             ("Current good to", self.accuracy_A),
             ("", self.proven),
+            ("If not proved", self.override),
         )
         grid, labels = fields_beside(lines)
         self._fields = [(words, widget) for words, (_, widget) in zip(labels, lines, strict=True)]
@@ -165,7 +170,7 @@ class RecipePage(StationView):
         shown = {self.bench, self.ambient} | {
             "": {self.power, self.ceiling, self.core, self.full, self.speed, self.every},
             BY_HAND: {self.power, self.ceiling, self.full, self.every, self.accuracy_V, self.accuracy_A, self.proven},
-        }.get(str(self.bench.currentData() or ""), {self.full, self.every})
+        }.get(str(self.bench.currentData() or ""), {self.full, self.every, self.override})
         by_hand = self.bench.currentData() == BY_HAND
         self.every.line.setPlaceholderText("30 min" if by_hand else "1 s")
         for words, widget in self._fields:
@@ -324,6 +329,11 @@ class RecipePage(StationView):
     def _settings(self, channel: str) -> RunSettings:
         sample, recipe = self.session.sample(self.sample_id), self.steps.recipe
         assert recipe is not None
+        if channel and channel != BY_HAND:
+            return bench_settings(
+                sample, recipe, self.session.equipment, channel, ambient_C=self.ambient.number, full=self._share(),
+                every_s=self.every.number, override=self.override.text(),
+            )  # fmt: skip
         ambient = 23.0 if self.ambient.number is None else self.ambient.number
         extra: dict[str, object] = {"state_of_charge": self._share()}
         if self.every.number is not None and self.every.number > 1.0:
@@ -348,21 +358,6 @@ class RecipePage(StationView):
                 current_resolution=0.01,
                 instrument="hand meter",
                 clock_s=CLOCK_LIMIT_S / 3**0.5,
-            )
-        if channel:
-            equipment = self.session.equipment
-            spec = equipment.channel(channel)
-            volts, amps = equipment.meter_of(spec)
-            second = equipment.instrument(spec.second) if spec.second else None
-            if second is not None:
-                extra |= {f"second_{name}": getattr(second, name) for name in SECOND_PARTS}
-            return RunSettings(
-                **known,  # type: ignore[arg-type]
-                voltage_accuracy=volts.voltage_accuracy,
-                current_accuracy=amps.current_accuracy,
-                voltage_resolution=volts.voltage_resolution,
-                current_resolution=amps.current_resolution,
-                instrument=volts.name if volts is amps else f"{volts.name}, {amps.name}",
             )
         seed = random.SystemRandom().randrange(1, 10**9)
         if self.core.number is not None:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from datetime import datetime
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt
@@ -17,7 +16,9 @@ from wintry_tally.core.trace.beside import INTO_TRACE, beside_column, cells_told
 from wintry_tally.core.working import Working
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.across import AcrossRoom
+from wintry_tally.desk.views.phases import doing_words
 from wintry_tally.desk.views.plan_page import SPEEDS
+from wintry_tally.desk.views.run_outlook import outlook_of
 from wintry_tally.desk.views.station import StationView
 from wintry_tally.desk.widgets.curve import Curve
 from wintry_tally.desk.widgets.figure import Figure
@@ -28,22 +29,15 @@ from wintry_tally.desk.widgets.parts import button, card, column, label, narrow,
 from wintry_tally.desk.widgets.quantity_field import QuantityField
 
 if TYPE_CHECKING:
-    from wintry_tally.desk.live import LiveRun
+    from wintry_tally.app.live_run import LiveRun
+    from wintry_tally.app.safety import AllOff
+    from wintry_tally.core.battery import Family
 
 TOLD_WORDS = {"counter_Ah": "the instrument's counter", "counter_Wh": "its energy counter", "charge_state": "the gauge"}
 TOLD_UNITS = {"counter_Ah": "Ah", "counter_Wh": "Wh", "charge_state": "%"}
 COUNTED = (("counter_Ah", "Ah"), ("counter_Wh", "Wh"))
 MINOR = ("Charge so far", "Power", "Energy", "Under load", "Ends about", "To come")
 WHERE = {"simulated": "simulated bench", "guided": "by hand"}
-PHASES = {
-    Phase.READY: "about to start",
-    Phase.RESTING: "resting, everything off",
-    Phase.DISCHARGING: "discharging",
-    Phase.CHARGING: "charging",
-    Phase.PROMPTING: "waits for you",
-    Phase.PAUSED: "paused, everything off; the count stands",
-    Phase.ENDED: "ended, everything off",
-}
 
 
 class RunPage(StationView):
@@ -156,7 +150,7 @@ class RunPage(StationView):
         seen = live.latest
         state = seen.state
         where = WHERE.get(live.run.method, "") or f"channel {live.run.settings.extra.get('channel')}"
-        doing = "ended, and still to be switched off" if seen.ended and seen.trouble else PHASES[state.phase]
+        doing = doing_words(seen)
         self.state.setText(f"{live.run.title} · {doing} · {where}")
         if seen.ended and seen.trouble:
             self.stop.setText("It is unplugged: close the run")
@@ -245,11 +239,13 @@ class RunPage(StationView):
         self.change.setVisible(settable)
         self.change.setEnabled(state.phase is Phase.PAUSED or state.phase in LIVE)
         self.skip.setVisible(len(live.recipe.steps) > 1)
-        self.skip.setEnabled(state.phase is not Phase.PAUSED and state.index + 1 < len(live.recipe.steps))
+        self.skip.setEnabled(
+            state.phase not in {Phase.PAUSED, Phase.READY} and state.index + 1 < len(live.recipe.steps)
+        )
         self._draw(live)
         if self._across is not None and self._across.isVisible():
             code = self.session.sample(self.sample_id).code
-            self._across.show_run(live, code, PHASES[state.phase])
+            self._across.show_run(live, code, doing_words(seen))
 
     def _say_step(self, live: LiveRun) -> None:
         """Where in the recipe it is, and what a person is asked to do."""
@@ -267,56 +263,10 @@ class RunPage(StationView):
         self._told = place
 
     def _outlook(self, live: LiveRun) -> None:
-        ahead, at = live.ahead(), live.ends_at()
-        if ahead is None or at is None:
-            self._onward_outlook(live, at)
-            return
-        half = (ahead.high_Ah - ahead.low_Ah) / 2
-        working = Working(
-            "Forecast of the end",
-            "the recipe on the battery model, rescaled to the data so far",
-            {
-                "model's total": f"{live.curve.charge_Ah:.1f} Ah",
-                "total now expected": f"{ahead.total_Ah:.1f} Ah ({ahead.low_Ah:.1f} to {ahead.high_Ah:.1f})",
-                "drawn so far": f"{live.latest.state.charge_Ah:.2f} Ah",
-                "still to come": format_duration(ahead.remaining_s)
-                + f" ({format_duration(ahead.early_s)} to {format_duration(ahead.late_s)})",
-                "bench runs at": f"{live.worker.speed:g} × real time",
-            },
-            f"{at:%H:%M}",
-            "battery model (core/cell); the band narrows as the curve bends",
-        )
-        self.minor["Ends about"].set_text(f"{at:%H:%M}", _band(live, ahead.late_s - ahead.early_s), "", working)
-        self.minor["To come"].set_text(
-            f"{max(0.0, ahead.total_Ah - live.latest.state.charge_Ah):.1f}", f"± {half:.1f}", "Ah", working
-        )
-
-    def _onward_outlook(self, live: LiveRun, at: datetime | None) -> None:
-        """Of runs of several steps, and of charges: the model goes on from where the run stands."""
-        to_come, ago = live.onward() if at is not None else (None, 0.0)
-        if at is None or to_come is None:
-            self.minor["Ends about"].set_text("–", "", "", None)
-            self.minor["To come"].set_text("–", "", "", None)
-            return
-        working = Working(
-            "Forecast of the end",
-            "the rest of the recipe on the battery model, from the charge it holds by the count",
-            {
-                "this step": format_duration(max(0.0, to_come.step_s - ago)),
-                "until the last current": format_duration(max(0.0, to_come.end_s - ago))
-                + f" ({format_duration(to_come.early_s)} to {format_duration(to_come.late_s)})",
-                "still to be moved in this step": f"{to_come.step_Ah:.2f} Ah",
-                "began at": f"{100 * float(live.run.settings.extra.get('state_of_charge', 1.0)):.0f} % of charge",
-                "bench runs at": f"{live.worker.speed:g} × real time",
-            },
-            f"{at:%H:%M}",
-            "battery model (core/cell); what was put in before is known only by its count",
-        )
-        self.minor["Ends about"].set_text(f"{at:%H:%M}", _band(live, to_come.late_s - to_come.early_s), "", working)
-        if live.latest.state.phase in LIVE:
-            self.minor["To come"].set_text(f"{to_come.step_Ah:.1f}", "", "Ah", working)
-        else:
-            self.minor["To come"].set_text("–", "", "", None)
+        """When it ends and what is to come, with the band of both."""
+        found = outlook_of(live)
+        self.minor["Ends about"].set_text(found.ends, found.between, "", found.working)
+        self.minor["To come"].set_text(found.to_come, found.to_come_doubt, "Ah" if found.working else "", found.working)
 
     def _show_beside(self) -> None:
         """Where the figures beside the reading come from."""
@@ -344,12 +294,18 @@ class RunPage(StationView):
             self.mark.clear()
             self.session.said.emit(f"Marked: {text}")
 
+    def all_off(self, doing: AllOff, families: list[Family]) -> None:
+        """See StationView: across the room too."""
+        if self._across is not None and self._across.isVisible():
+            self._across.show_all_off(doing, families)
+
     def show_across(self) -> None:
         """The figures in a window of their own, readable from across the room; again closes it."""
         if self.session.running.of_sample(self.sample_id) is None:
             return
         if self._across is None:
             self._across = AcrossRoom()
+            self._across.wanted.connect(self.session.all_off_asked)
         if self._across.isVisible():
             self._across.close()
         else:
@@ -477,11 +433,3 @@ def _fixed(value: float, decimals: int) -> str:
 
 def _first_load(points: list[tuple[float, float, float, float]]) -> float:
     return next((point[0] / 3600.0 for point in points if point[2] > 0.02), 0.0)
-
-
-def _band(live: LiveRun, width_s: float) -> str:
-    """Half the band of an end, on the clock that the bench runs by; nothing below a minute."""
-    minutes = 0.5 * width_s / 60.0 / max(1.0, live.worker.speed)
-    if minutes < 0.5:
-        return ""
-    return f"± {minutes:.0f} min" if minutes < 100 else f"± {minutes / 60.0:.1f} h"

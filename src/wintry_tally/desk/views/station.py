@@ -2,10 +2,16 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QWidget
 
+from wintry_tally.core.battery import Family
 from wintry_tally.desk.session import Session
+
+if TYPE_CHECKING:
+    from wintry_tally.app.safety import AllOff
 
 
 class StationView(QWidget):
@@ -46,6 +52,9 @@ class StationView(QWidget):
 
     def leave(self) -> None:
         """Keep what is half typed."""
+
+    def all_off(self, doing: AllOff, families: list[Family]) -> None:
+        """Everything is being switched off; for windows of a view's own."""
 
     def theme_changed(self) -> None:
         """Colours changed; for parts that do not follow the style sheet."""

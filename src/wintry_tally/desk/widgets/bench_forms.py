@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import re
+from pathlib import Path
 
-from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QWidget
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QGridLayout, QWidget
 
-from wintry_tally.bench.drivers.dialect import shipped_dialects
+from wintry_tally.bench.connect import dialect_for
+from wintry_tally.bench.drivers.dialect import dialect_named, shipped_dialects
 from wintry_tally.bench.equipment import ADDRESS_HINTS, KINDS, WAYS, ChannelSpec, Equipment, Instrument, checked
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.protocol.leads import Leads, ampacity_A, awg_area_mm2
@@ -15,6 +17,9 @@ from wintry_tally.core.quantity import Accuracy, parse_accuracy
 from wintry_tally.desk.widgets.lines import Line
 from wintry_tally.desk.widgets.parts import button, fields_above, label, narrow, row
 from wintry_tally.desk.widgets.quantity_field import QuantityField, TypedField
+
+OWN = "a file of one's own"
+"""What is chosen to name a dialect file."""
 
 
 def read_area(text: str) -> float:
@@ -52,6 +57,7 @@ class InstrumentForm(QWidget):
             self.way.addItem(words, key)
         narrow(self.kind, self.way, self.dialect)
         self.way.activated.connect(self._way_chosen)
+        self.dialect.activated.connect(self._dialect_chosen)
         self.address = Line()
         self.address.setAccessibleName("Address")
         self.power = QuantityField("Power ceiling", "power", "if it has one")
@@ -91,7 +97,7 @@ class InstrumentForm(QWidget):
         self.kind.setCurrentIndex(self.kind.findData(made.kind))
         self.way.setCurrentIndex(self.way.findData(made.way))
         self._way_chosen()
-        self.dialect.setCurrentIndex(max(0, self.dialect.findData(made.dialect)))
+        self._choose_dialect(made.dialect)
         self.address.setText(made.address)
         for field, value in (
             (self.power, made.power_W),
@@ -116,7 +122,38 @@ class InstrumentForm(QWidget):
         for name, dialect in shipped_dialects().items():
             if dialect.kind == way:
                 self.dialect.addItem(dialect.title, name)
+        self.dialect.addItem("one of your own, in a file…", OWN)
         self.address.setPlaceholderText(ADDRESS_HINTS[way])
+
+    def _choose_dialect(self, name: str) -> None:
+        """A shipped one by its name; one's own by its path stays what it is."""
+        place = self.dialect.findData(name)
+        if place < 0 and name.endswith(".toml"):
+            place = self.dialect.count() - 1
+            self.dialect.insertItem(place, Path(name).name, name)
+            self.dialect.setItemData(place, name, Qt.ItemDataRole.ToolTipRole)
+        self.dialect.setCurrentIndex(max(0, place))
+
+    def _dialect_chosen(self) -> None:
+        if self.dialect.currentData() != OWN:
+            return
+        name, _ = QFileDialog.getOpenFileName(self, "A dialect of your own", "", "Dialects (*.toml)")
+        self.take_dialect(name)
+
+    def take_dialect(self, name: str) -> None:
+        """A dialect file, checked whole; what is wrong with it is said beneath the fields."""
+        self.problem.hide()
+        self.dialect.setCurrentIndex(0)
+        if not name:
+            return
+        try:
+            found = dialect_named(name)
+            if found.kind != self.way.currentData():
+                raise InputError(f"{Path(name).name} is for {WAYS[found.kind]}", mend="choose that way first")
+            self._choose_dialect(name)
+        except InputError as error:
+            self.problem.setText(str(error))
+            self.problem.show()
 
     def keep(self) -> None:
         """Check, and hand over; what cannot be is said beneath the fields."""
@@ -125,6 +162,8 @@ class InstrumentForm(QWidget):
             wrong = next((field.problem for field in fields if field.problem), "")
             if wrong:
                 raise InputError(wrong)
+            if self.dialect.currentData() == OWN:
+                raise InputError("no dialect is chosen", mend="choose one, or a file of your own")
             made = checked(
                 Instrument(
                     self.name.text().strip(),
@@ -143,6 +182,12 @@ class InstrumentForm(QWidget):
                     self.own_cutoff.isChecked() and self.kind.currentData() == "load",
                 )
             )
+        except InputError as error:
+            self.problem.setText(str(error))
+            self.problem.show()
+            return
+        try:
+            dialect_for(made)
         except InputError as error:
             self.problem.setText(str(error))
             self.problem.show()

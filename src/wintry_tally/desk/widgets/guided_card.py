@@ -15,7 +15,7 @@ from wintry_tally.desk.widgets.parts import button, card, column, label, row
 from wintry_tally.desk.widgets.reading_line import ReadingLine
 
 if TYPE_CHECKING:
-    from wintry_tally.desk.live import LiveRun
+    from wintry_tally.app.live_run import LiveRun
 
 
 OFF_A = 0.3

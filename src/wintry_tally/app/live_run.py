@@ -2,21 +2,26 @@
 
 from __future__ import annotations
 
+import math
 import time
-from dataclasses import dataclass
-from datetime import datetime, timedelta
+from dataclasses import dataclass, replace
+from datetime import datetime
 from typing import TYPE_CHECKING
 
-from wintry_tally.book import Run, RunSettings
+from wintry_tally.app.launch import ambient_of, full_of
+from wintry_tally.book import Run
 from wintry_tally.core.engine import Phase
 from wintry_tally.core.protocol import Recipe
+from wintry_tally.core.quantity.moments import later
 
 if TYPE_CHECKING:
+    from wintry_tally.app.outlooks import LiveOutlook
     from wintry_tally.bench.guided import GuidedLoop
-    from wintry_tally.bench.loop import Snapshot
+    from wintry_tally.bench.snapshot import Snapshot
     from wintry_tally.bench.worker import RunWorker
     from wintry_tally.core.cell import Parameters
-    from wintry_tally.core.plan import Forecast, LiveForecast, Onward
+    from wintry_tally.core.plan import Forecast, LiveForecast, Onward, Outlook
+    from wintry_tally.core.protocol.recipe import Step
 
 ONWARD_EVERY_S, ONWARD_MOST_S = 10.0, 300.0
 """The model's way on is worked out anew so often, s of the wall's clock: it takes some tens of milliseconds."""
@@ -33,6 +38,7 @@ class LiveRun:
     parameters: Parameters
     guide: GuidedLoop | None = None
     handing: bool = False
+    _outlook: LiveOutlook | None = None
     _onward: Onward | None = None
     _onward_for: tuple[object, ...] = ()
     _onward_at: tuple[float, float] = (0.0, 0.0)
@@ -55,9 +61,20 @@ class LiveRun:
         seen = self.latest
         if not self.one_discharge or seen.state.phase is not Phase.DISCHARGING:
             return None
+        known = self.outlook()
+        if known is not None and _runs_out(self.recipe.steps[seen.state.index], known[0]):
+            return _as_live(*known, seen)
         return live_forecast(
             self.run.settings.rated_Ah or 0.0, seen.state.charge_Ah, seen.current_A, seen.voltage_V, self.curve
         )
+
+    def outlook(self) -> tuple[Outlook, float] | None:
+        """How the stage in progress will end by its readings so far, and when it began; None while there is none."""
+        if self._outlook is None:
+            from wintry_tally.app.outlooks import LiveOutlook
+
+            self._outlook = LiveOutlook(self.run, self.recipe)
+        return self._outlook.newest(self.latest, self.worker.curve())
 
     @property
     def unread_s(self) -> float:
@@ -69,7 +86,7 @@ class LiveRun:
         remaining = self.remaining_s()
         if remaining is None:
             return None
-        return datetime.now().astimezone() + timedelta(seconds=remaining / max(1.0, self.worker.speed))
+        return later(datetime.now().astimezone(), remaining / max(1.0, self.worker.speed))
 
     def onward(self) -> tuple[Onward | None, float]:
         """The model's way on, for runs of several steps and charges, and how long ago it began, s of the run's time.
@@ -91,7 +108,10 @@ class LiveRun:
                 self.curve,
             )  # fmt: skip
             self._onward_for, self._onward_at, ago = now, (elapsed, time.monotonic()), self.unread_s
-        return self._onward, ago
+        known = self.outlook() if seen.state.phase is Phase.CHARGING else None
+        if known is None or self._onward is None:
+            return self._onward, ago
+        return _as_onward(*known, seen, self._onward, ago, self.recipe.steps[seen.state.index]), ago
 
     def remaining_s(self) -> float | None:
         """Seconds of its own time until its last current flows, or until its last rest is over."""
@@ -106,10 +126,31 @@ class LiveRun:
         return max(0.0, (to_come.end_s if to_come.end_s > 0 else to_come.step_s) - ago)
 
 
-def ambient_of(settings: RunSettings) -> float:
-    return 23.0 if settings.ambient_C is None else settings.ambient_C
+def _runs_out(part: Step, found: Outlook) -> bool:
+    """Whether a step ends by what the battery gives: a hold ends by its time, and the model's curve knows that."""
+    timed = min((rule.value for rule in part.ends if rule.kind == "time"), default=math.inf)
+    return timed > found.ends_s.high and not any(rule.kind == "moved" for rule in part.ends)
 
 
-def full_of(settings: RunSettings) -> float:
-    """The stand-in's state of charge at the start, 0 to 1."""
-    return float(settings.extra.get("state_of_charge", 1.0))
+def _as_live(found: Outlook, begun_s: float, seen: Snapshot) -> LiveForecast:
+    """The end of a discharge from now, and what it will have drawn."""
+    from wintry_tally.core.plan import LiveForecast
+
+    gone, drawn = seen.elapsed_s - begun_s, seen.state.charge_Ah
+    left = (max(0.0, at - gone) for at in (found.ends_s.value, found.ends_s.low, found.ends_s.high))
+    total = (max(drawn, Ah) for Ah in (found.charge_Ah.value, found.charge_Ah.low, found.charge_Ah.high))
+    return LiveForecast(*left, *total)
+
+
+def _as_onward(found: Outlook, begun_s: float, seen: Snapshot, model: Onward, ago: float, part: Step) -> Onward:
+    """The model's way on with this step's end as the readings tell it; what comes after it stays the model's."""
+    gone = seen.elapsed_s - begun_s - ago
+    longest = min((rule.value for rule in part.ends if rule.kind == "time"), default=math.inf)
+    value, early, late = (
+        max(0.0, min(at, longest) - gone) for at in (found.ends_s.value, found.ends_s.low, found.ends_s.high)
+    )
+    after = max(0.0, model.end_s - model.step_s)
+    return replace(
+        model, step_s=value, end_s=value + after, early_s=early + after, late_s=late + after,
+        step_Ah=max(0.0, found.charge_Ah.value - seen.state.step_Ah),
+    )  # fmt: skip

@@ -1,0 +1,122 @@
+"""How well the end of a test under way is foretold. `python -m benchmarks.outlook [N] [--reference]`
+
+N batteries that differ from the family's usual one by capacity, resistances, charge at the start, temperature and meter
+are drawn from or charged; at 10, 30, 50, 80 and 95 % the outlook is asked for, and held against what then came. With
+--reference, the curves of another model (tests/reference) too, at the rating they have and at one that is off.
+"""
+
+from __future__ import annotations
+
+import sys
+from dataclasses import dataclass, replace
+from pathlib import Path
+from random import Random
+
+import numpy as np
+
+from wintry_tally.core.battery import Family, family_named
+from wintry_tally.core.cell import BatteryModel, parameters_for
+from wintry_tally.core.plan import SoFar, outlook
+
+SHARES = (0.1, 0.3, 0.5, 0.8, 0.95)
+STEP_S, MOST_H = 30.0, 60.0
+REFERENCE = Path(__file__).parent.parent / "tests" / "reference"
+CURVES = (("lfp_0_2C.csv", "lfp", 4), ("lfp_1_0C.csv", "lfp", 4), ("lead_0_05C.csv", "agm", 1), ("lead_0_5C.csv", "agm", 1))  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Test:
+    """A whole test: its readings from the first under load, and what is known of it beforehand."""
+
+    family: Family
+    rated_Ah: float
+    time_s: np.ndarray
+    volts: np.ndarray
+    amps: np.ndarray
+    known: SoFar
+
+    @property
+    def moved_Ah(self) -> np.ndarray:
+        """Charge moved until each reading."""
+        steps = 0.5 * np.diff(self.time_s) * np.abs(self.amps[1:] + self.amps[:-1])
+        return np.concatenate([[0.0], np.cumsum(steps)]) / 3600.0
+
+
+def drawn(random: Random, *, charging: bool, families: tuple[str, ...]) -> Test:
+    """A test of a battery by chance."""
+    family = family_named(random.choice(families))
+    rated = random.choice((12.0, 40.0, 100.0))
+    usual = parameters_for(family, rated)
+    capacity = float(np.clip(np.exp(random.gauss(0.0, 0.09 if family.lithium else 0.13)), 0.6, 1.25))
+    here = replace(
+        usual, capacity_Ah=usual.capacity_Ah * capacity, protection=None,
+        resistance_ohm=usual.resistance_ohm * float(np.exp(random.gauss(0.0, 0.4))),
+        slow_ohm=usual.slow_ohm * float(np.exp(random.gauss(0.0, 0.4))),
+    )  # fmt: skip
+    celsius = 23.0 + random.gauss(0.0, 3.0)
+    start = random.uniform(0.1, 0.5) if charging else 1.0
+    model = BatteryModel(here, start, celsius)
+    rate = rated * random.choice((0.1, 0.2, 0.4) if charging else (0.05, 0.1, 0.2, 0.5))
+    limit, mark, off = family.charge_V[1], family.full_taper_C * rated, random.gauss(0.0, 0.008)
+    rested, rows, now = model.terminal_V(0.0) + off, [], 0.0
+    while now < MOST_H * 3600.0:
+        seen = model.charge(rate, limit, STEP_S) if charging else model.advance(rate, STEP_S)
+        rows.append((now, seen.voltage_V + off + random.gauss(0.0, 0.001), seen.current_A))
+        now += STEP_S
+        if (abs(seen.current_A) <= mark) if charging else (seen.voltage_V <= family.cutoff_V):
+            break
+    else:  # a charger that floats above the mark never ends it: no test
+        return drawn(random, charging=charging, families=families)
+    time_s, volts, amps = np.array(rows).T
+    stated = start if random.random() < 0.5 or not charging else None
+    known = SoFar(time_s, volts, amps, "charge" if charging else "discharge", "current", rate, rate, limit, 0.02,
+                  family.cutoff_V, mark, stated, celsius, rested)  # fmt: skip
+    return Test(family, rated, time_s, volts, amps, known)
+
+
+def of_reference(name: str, family: str, cells: int, share: float) -> Test:
+    """A curve of another model, with a rating that is off by a share."""
+    rows = np.loadtxt(REFERENCE / name, delimiter=",", skiprows=1)
+    live = rows[:, 2] > 0.01
+    time_s, volts, amps = rows[live, 0] - rows[live, 0][0], cells * rows[live, 1], rows[live, 2]
+    kind = family_named(family)
+    whole = float(np.trapezoid(amps, time_s)) / 3600.0
+    known = SoFar(time_s, volts, amps, "discharge", "current", float(np.median(amps)), end_V=float(volts[-1]), full=1.0, celsius=25.0)  # fmt: skip
+    return Test(kind, whole * share, time_s, volts, amps, known)
+
+
+def asked(test: Test, share: float) -> tuple[bool, float, float]:
+    """Whether the band held what came, its width and its middle's error, as shares of that."""
+    charging = test.known.doing == "charge"
+    moved, scale = test.moved_Ah, test.time_s if charging else test.moved_Ah
+    stop = max(5, int(np.searchsorted(scale, share * scale[-1])))
+    known = replace(test.known, time_s=test.time_s[:stop], voltage_V=test.volts[:stop], current_A=test.amps[:stop])
+    found = outlook(known, test.family, test.rated_Ah)
+    band, true = (found.ends_s, float(test.time_s[-1])) if charging else (found.charge_Ah, float(moved[-1]))
+    return band.low <= true <= band.high, (band.high - band.low) / true, (band.value - true) / true
+
+
+def main() -> None:
+    """Print them by kind and share."""
+    numbers = [int(text) for text in sys.argv[1:] if text.isdigit()]
+    count = numbers[0] if numbers else 200
+    random = Random(17)
+    for charging, families in ((False, ("lfp", "nmc")), (False, ("agm", "gel", "flooded")), (True, ("lfp", "nmc")), (True, ("agm", "flooded"))):  # fmt: skip
+        tests = [drawn(random, charging=charging, families=families) for _ in range(count // 4)]
+        for share in SHARES:
+            held, width, error = np.array([asked(test, share) for test in tests]).T
+            print(
+                f"{'charge' if charging else 'discharge':10} {'/'.join(families):16} at {100 * share:3.0f} %: covers "
+                f"{100 * held.mean():5.1f} %, width {100 * np.median(width):5.1f} %, error {100 * np.sqrt((error**2).mean()):5.1f} %",
+                flush=True,
+            )
+    if "--reference" in sys.argv:
+        for name, family, cells in CURVES:
+            for share in (0.85, 1.0, 1.2):
+                test = of_reference(name, family, cells, share)
+                told = [asked(test, at) for at in SHARES]
+                print(f"{name:16} rated {share:4.2f}: " + "  ".join(f"{'in ' if held else 'OUT'} {100 * width:4.0f} % {100 * error:+5.1f} %" for held, width, error in told), flush=True)  # fmt: skip
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,1 @@
+"""The application without a window: live runs and safety, for the desk and the shell alike. No Qt."""

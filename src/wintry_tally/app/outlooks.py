@@ -1,0 +1,107 @@
+"""How a live run's stage will end, worked out beside the window from its readings so far; see `core.plan.so_far`."""
+
+from __future__ import annotations
+
+import time
+from concurrent.futures import Future, ThreadPoolExecutor
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from wintry_tally.app.launch import ambient_of, full_of
+from wintry_tally.core.battery import Family, family_named
+from wintry_tally.core.engine import Phase
+from wintry_tally.core.quantity import parse_accuracy
+
+if TYPE_CHECKING:
+    from wintry_tally.bench.snapshot import Snapshot
+    from wintry_tally.book import Run
+    from wintry_tally.core.plan import Outlook, SoFar
+    from wintry_tally.core.protocol import Recipe
+    from wintry_tally.core.protocol.recipe import Step
+
+EVERY_S, SOONEST_S, MOVED = 8.0, 1.0, 0.03
+"""Anew after so long on the wall's clock, or sooner when so large a share more of the stage has passed."""
+LEAST_POINTS, MOST_POINTS = 8, 1200
+STATED_DOUBT = 0.08
+"""A charge that a person states may be off by this much (one standard deviation); common practice."""
+_POOL = ThreadPoolExecutor(max_workers=1, thread_name_prefix="outlook")
+
+Point = tuple[float, float, float, float]
+
+
+class LiveOutlook:
+    """The newest outlook of one run's stage; `newest` never waits."""
+
+    def __init__(self, run: Run, recipe: Recipe) -> None:
+        self._run, self._recipe = run, recipe
+        self._work: Future[Outlook] | None = None
+        self._for: tuple[int, Phase] | None = None
+        self._begun_s = self._asked_at = self._asked_s = 0.0
+        self._known: Outlook | None = None
+
+    def newest(self, seen: Snapshot, points: list[Point]) -> tuple[Outlook, float] | None:
+        """The outlook of the stage in progress and when the stage began, s of the run's time; None while there is none."""
+        phase = seen.state.phase
+        if phase not in {Phase.DISCHARGING, Phase.CHARGING}:
+            return None
+        if (seen.state.index, phase) != self._for:
+            self._for, self._known, self._work = (seen.state.index, phase), None, None
+        if self._work is not None and self._work.done():
+            if self._work.exception() is None:
+                self._known = self._work.result()
+            self._work = None
+        if self._work is None and self._stale(seen):
+            self._ask(seen, points)
+        return None if self._known is None else (self._known, self._begun_s)
+
+    def _stale(self, seen: Snapshot) -> bool:
+        age = time.monotonic() - self._asked_at
+        if self._known is None or age > EVERY_S:
+            return age > SOONEST_S
+        lasted = max(1.0, seen.elapsed_s - self._begun_s)
+        return age > SOONEST_S and seen.elapsed_s - self._asked_s > MOVED * lasted
+
+    def _ask(self, seen: Snapshot, points: list[Point]) -> None:
+        from wintry_tally.core.plan import outlook
+
+        self._asked_at, self._asked_s = time.monotonic(), seen.elapsed_s
+        sign = 1.0 if seen.state.phase is Phase.DISCHARGING else -1.0
+        own = [point for point in points if point[0] >= seen.state.step_since_s and sign * point[2] > 0.0]
+        rated = self._run.settings.rated_Ah
+        if len(own) < LEAST_POINTS or not rated:
+            return
+        self._begun_s = own[0][0]
+        family = family_named(self._run.settings.family)
+        rested = [point[1] for point in points if point[0] < self._begun_s][-3:]
+        stage = self._stage(seen, own, rested, family, rated)
+        self._work = _POOL.submit(outlook, stage, family, rated)
+
+    def _stage(self, seen: Snapshot, own: list[Point], rested: list[float], family: Family, rated_Ah: float) -> SoFar:
+        from wintry_tally.core.plan import SoFar
+
+        step, settings = self._recipe.steps[seen.state.index], self._run.settings
+        rows = np.array(own[:: max(1, len(own) // MOST_POINTS)] + own[-1:])
+        moved = seen.state.charge_Ah - seen.state.put_in_Ah
+        so_far_Ah = moved - (own[-1][3] - own[0][3] if seen.state.phase is Phase.DISCHARGING else -seen.state.step_Ah)
+        meter = settings.voltage_accuracy
+        charging = seen.state.phase is Phase.CHARGING
+        return SoFar(
+            rows[:, 0] - rows[0, 0], rows[:, 1], rows[:, 2], "charge" if charging else "discharge",
+            step.mode if step.mode in {"current", "power", "resistance"} else "current",
+            seen.state.setting or abs(seen.current_A), seen.state.setting or abs(seen.current_A),
+            step.limit_V, 0.01, _ends_V(step, family), _mark_A(step, family, rated_Ah),
+            min(1.0, max(0.0, full_of(settings) - so_far_Ah / rated_Ah)),
+            ambient_of(settings) if seen.temperature_C is None else seen.temperature_C,
+            float(np.median(rested)) if rested else float("nan"),
+            parse_accuracy(meter).limit(13.0, settings.voltage_resolution) / 3**0.5 if meter else 0.02,
+            STATED_DOUBT,
+        )  # fmt: skip
+
+
+def _ends_V(step: Step, family: Family) -> float:
+    return next((rule.value for rule in step.ends if rule.kind == "voltage"), family.cutoff_V)
+
+
+def _mark_A(step: Step, family: Family, rated_Ah: float) -> float:
+    return next((rule.value for rule in step.ends if rule.kind == "taper"), family.full_taper_C * rated_Ah)

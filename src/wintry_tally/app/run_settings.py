@@ -1,0 +1,66 @@
+"""What is known of a run before it starts, for window and shell alike."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from wintry_tally.book import RunSettings
+from wintry_tally.book.records import SECOND_PARTS
+from wintry_tally.core.battery import Sample
+from wintry_tally.core.protocol import Recipe
+
+if TYPE_CHECKING:
+    from wintry_tally.bench.equipment import Equipment
+
+WATCHED_EVERY_S = 1.0
+"""A bench is watched so often, whatever is kept."""
+
+
+def bench_settings(
+    sample: Sample,
+    recipe: Recipe,
+    equipment: Equipment,
+    channel: str,
+    *,
+    ambient_C: float | None = None,
+    full: float = 1.0,
+    every_s: float | None = None,
+    override: str = "",
+    keep_seldom: bool = True,
+) -> RunSettings:
+    """Settings of a run on a channel: its meters' accuracies, what was stated, how often it is read and kept.
+
+    `override`: a person's written reason to go on in spite of what the proof of connection finds.
+    `keep_seldom`: with `every_s` above a second it is still read every second, and kept as seldom as that.
+
+    Raises:
+        InputError: there is no such channel, or nothing on it measures.
+    """
+    spec = equipment.channel(channel)
+    volts, amps = equipment.meter_of(spec)
+    extra: dict[str, Any] = {"state_of_charge": full, "channel": channel}
+    if ambient_C is not None:
+        extra["ambient_stated"] = True
+    if override.strip():
+        extra["override"] = override.strip()
+    interval = every_s or WATCHED_EVERY_S
+    if keep_seldom and interval > WATCHED_EVERY_S:
+        extra["keep_every_s"] = interval
+        interval = WATCHED_EVERY_S
+    if spec.second:
+        second = equipment.instrument(spec.second)
+        extra |= {f"second_{name}": getattr(second, name) for name in SECOND_PARTS}
+    return RunSettings(
+        family=sample.family_key,
+        rated_Ah=sample.rated_Ah,
+        cutoff_V=recipe.cutoff_V,
+        ambient_C=23.0 if ambient_C is None else ambient_C,
+        mode="recipe",
+        extra=extra,
+        interval_s=interval,
+        voltage_accuracy=volts.voltage_accuracy,
+        current_accuracy=amps.current_accuracy,
+        voltage_resolution=volts.voltage_resolution,
+        current_resolution=amps.current_resolution,
+        instrument=volts.name if volts is amps else f"{volts.name}, {amps.name}",
+    )

@@ -1,0 +1,193 @@
+"""The worst minute: everything off and seen to be, then what could not be, then quarantine."""
+
+from __future__ import annotations
+
+import json
+import threading
+import time
+from collections.abc import Iterable
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from functools import partial
+from typing import TYPE_CHECKING
+
+from wintry_tally.book import Book
+from wintry_tally.core.errors import InputError, WintryError
+
+if TYPE_CHECKING:
+    from wintry_tally.app.live_run import LiveRun
+    from wintry_tally.bench.bounded import Hand
+    from wintry_tally.bench.connect import BenchChannel
+    from wintry_tally.bench.equipment import Equipment, Instrument
+
+OFF_LIMIT_S = 1.8
+
+
+@dataclass(frozen=True)
+class MadeSafe:
+    """One instrument, or one run by hand: whether it is seen to be off, words, and what to pull."""
+
+    name: str
+    off: bool | None
+    words: str
+    plug: str = ""
+
+    def __str__(self) -> str:
+        return f"{self.name}: {self.words}" + (f". {self.plug}" if self.off is False and self.plug else "")
+
+
+class AllOff:
+    """Everything of a bench being switched off at once; `results` fills as answers come, `done` when all have."""
+
+    def __init__(self, live: Iterable[LiveRun], equipment: Equipment, samples: Iterable[int] = ()) -> None:
+        self.samples = frozenset(samples)
+        self.begun = time.monotonic()
+        self.results: dict[str, MadeSafe] = {}
+        self._lock = threading.Lock()
+        runs = list(live)
+        held = {name: item.worker.channel for item in runs for name in getattr(item.worker.channel, "driven", {})}
+        threads = [threading.Thread(target=item.worker.make_safe, daemon=True, name="make safe") for item in runs]
+        for instrument in equipment.instruments:
+            if instrument.kind in {"load", "charger"}:
+                self._set(MadeSafe(instrument.name, None, "told to go off", _plug(instrument)))
+                channel = held.get(instrument.name)
+                act = partial(self._off_held, channel, instrument) if channel else partial(self._off, instrument)
+                threads.append(threading.Thread(target=act, daemon=True, name="make safe"))
+        for item in runs:
+            if item.guide is not None:
+                by_hand = "its switches are turned by hand"
+                self._set(MadeSafe(item.run.title, False, by_hand, "Switch load and charger off"))
+        for thread in threads:
+            thread.start()
+        self._threads = threads
+
+    def _set(self, made: MadeSafe) -> None:
+        with self._lock:
+            self.results[made.name] = made
+
+    def _off_held(self, channel: BenchChannel, instrument: Instrument) -> None:
+        """Off over the line that a live run has to it."""
+        self._off_by(channel.hands[instrument.name], instrument)
+
+    def _off(self, instrument: Instrument) -> None:
+        """Off over a line of its own."""
+        from wintry_tally.bench.bounded import Hand
+        from wintry_tally.bench.connect import driver_for
+
+        try:
+            hand = Hand(instrument.name, driver_for(instrument))
+        except WintryError as error:
+            self._set(MadeSafe(instrument.name, False, _why(error, instrument.name), _plug(instrument)))
+            return
+        self._off_by(hand, instrument)
+        hand.close()
+
+    def _off_by(self, hand: Hand, instrument: Instrument) -> None:
+        driver = hand.driver
+        try:
+            hand.call(driver.off, OFF_LIMIT_S)
+            on = hand.call(driver.is_on, OFF_LIMIT_S)
+            words = "off" if on is False else "told to go off; it cannot be asked: look at it"
+            self._set(MadeSafe(instrument.name, on is False, words, _plug(instrument)))
+        except WintryError as error:
+            self._set(MadeSafe(instrument.name, False, _why(error, instrument.name), _plug(instrument)))
+
+    @property
+    def done(self) -> bool:
+        """Whether every answer has come."""
+        return not any(thread.is_alive() for thread in self._threads)
+
+    @property
+    def left(self) -> list[MadeSafe]:
+        """What is not seen to be off."""
+        with self._lock:
+            return [item for item in self.results.values() if item.off is not True]
+
+    def wait(self, limit_s: float) -> bool:
+        """Wait for every answer."""
+        until = time.monotonic() + limit_s
+        for thread in self._threads:
+            thread.join(max(0.0, until - time.monotonic()))
+        return self.done
+
+
+def _plug(instrument: Instrument) -> str:
+    """What to pull: away from the battery first, for a spark there may find gas."""
+    if instrument.kind == "charger":
+        return f"Pull the mains plug of {instrument.name}"
+    return f"Pull the lead of {instrument.name} at its own end, or the fuse"
+
+
+def _why(error: WintryError, name: str) -> str:
+    """Without its name, which stands before it, and without its mend, which stands behind."""
+    return error.what.removeprefix(f"{name}: ").removeprefix(f"{name} ")
+
+
+# --- quarantine ---
+
+SIGNS = {
+    "cool": "the case is cool, or cooling",
+    "shape": "no swelling, no crack, no lifted vent",
+    "dry": "no liquid, no smell",
+    "leads": "leads and clamps are cool and whole",
+}
+"""What is looked at before a battery is used again."""
+
+
+@dataclass(frozen=True)
+class Quarantine:
+    """Since when and why a battery may not be used."""
+
+    since: datetime
+    why: str
+
+
+def quarantine_of(book: Book, sample_id: int) -> Quarantine | None:
+    """The quarantine of a battery; None where there is none."""
+    kept = book.meta(f"quarantine:{sample_id}")
+    if not kept:
+        return None
+    data = json.loads(kept)
+    return Quarantine(datetime.fromisoformat(data["since"]), str(data["why"]))
+
+
+def put_into_quarantine(book: Book, sample_id: int, why: str) -> None:
+    """No run of this battery starts until somebody has looked."""
+    if quarantine_of(book, sample_id) is None:
+        book.set_meta(
+            f"quarantine:{sample_id}",
+            json.dumps({"since": datetime.now(UTC).isoformat(timespec="seconds"), "why": why}),
+        )
+
+
+def lift_quarantine(book: Book, sample_id: int, note: str, seen: Iterable[str], photograph: str = "") -> None:
+    """Somebody has looked, and says what they saw; kept with the battery for good.
+
+    Raises:
+        InputError: nothing was noted, or neither ticked nor photographed.
+    """
+    held = quarantine_of(book, sample_id)
+    if held is None:
+        return
+    ticked = [key for key in seen if key in SIGNS]
+    if not note.strip():
+        raise InputError("nothing is noted", mend="write what you saw, in a word or two")
+    if len(ticked) < len(SIGNS) and not photograph:
+        raise InputError("not everything is looked at", mend="tick each once you have seen it, or name a photograph")
+    log = json.loads(book.meta(f"quarantine-log:{sample_id}") or "[]")
+    log.append(
+        {"since": held.since.isoformat(), "lifted": datetime.now(UTC).isoformat(timespec="seconds"), "why": held.why,
+         "note": note.strip(), "seen": ticked, "photograph": photograph}
+    )  # fmt: skip
+    book.set_meta(f"quarantine-log:{sample_id}", json.dumps(log))
+    book.set_meta(f"quarantine:{sample_id}", "")
+
+
+def barred_by_quarantine(book: Book, sample_id: int, unsafe: bool = False) -> None:
+    """Raises InputError while a battery is in quarantine, or (`unsafe`) is just being put into it."""
+    held = quarantine_of(book, sample_id)
+    if held is not None or unsafe:
+        since = f" since {held.since.astimezone():%a %H:%M} ({held.why})" if held is not None else ""
+        raise InputError(
+            f"this battery is in quarantine{since}", mend="look at it, note what you saw, and lift the quarantine"
+        )

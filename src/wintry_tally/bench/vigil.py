@@ -1,0 +1,182 @@
+"""Watching for what no fixed limit tells: leads that get worse, heat that no current explains, a voltage off its way."""
+
+from __future__ import annotations
+
+import math
+from collections import deque
+from dataclasses import dataclass
+
+from wintry_tally.core.engine import LIVE, Observation, Phase
+from wintry_tally.core.engine.kind_band import KindBand
+
+LEAD_READINGS = 8
+LEAD_WORSE, LEAD_BAD = 1.5, 3.0
+LEAD_WORSE_OHM, LEAD_BAD_OHM = 0.005, 0.020
+LEAST_AMPS_C = 0.05
+HEAT_WARN, HEAT_STOP = 2.0, 3.0
+HEAT_WARN_K, HEAT_STOP_K = 5.0, 12.0
+"""A case may warm by so many times what the current explains, and by as much again for its surroundings."""
+AMBIENT_K_H = 2.0
+ABOVE_REST_V = 0.15
+JUDGED_AFTER_S = 60.0
+OFF_READINGS, OFF_S = 3, 20.0
+"""A voltage is off its kind's band when so many readings over so long say so."""
+CELL_SHARE = 0.3
+"""Below the band by so much of a cell's voltage, a cell has failed."""
+USUAL_C = 23.0
+
+
+@dataclass(frozen=True)
+class Body:
+    """A pack for the sum of its warmth: heat capacity J/K, capacity Ah."""
+
+    heat_J_K: float
+    capacity_Ah: float
+
+
+@dataclass(frozen=True)
+class Alarm:
+    """Something noticed: a key (told once a step), words, and whether the run has to stop."""
+
+    key: str
+    words: str
+    stop: bool = False
+
+
+class Vigil:
+    """Follows a run's readings. Common practice, no published source; every threshold is a multiple of its own start."""
+
+    def __init__(self, body: Body | None, zero_A: float, kind: KindBand | None = None) -> None:
+        self._body, self._zero_A, self._kind = body, zero_A, kind
+        self._off: list[float] = []
+        self._leads: deque[float] = deque(maxlen=LEAD_READINGS)
+        self._first_lead: float | None = None
+        self._rest_V = self._before_V = math.nan
+        self._ohm = math.nan
+        self._warm_C: float | None = None
+        self._warm_s = self._heat_J = self._last_s = 0.0
+        self._since_s = 0.0
+        self._live = False
+
+    def see(self, seen: Observation, phase: Phase, now_s: float, own_V: float | None) -> list[Alarm]:
+        """What a usable reading tells. `own_V`: what the instrument in command reads at its own terminals."""
+        live = phase in LIVE
+        if not live:
+            self._rest_V = seen.voltage_V
+            if self._kind is not None and seen.voltage_V > 0.0:
+                self._kind.rested(seen.voltage_V)
+            self._live = False
+            self._cooled(seen, now_s)
+            return []
+        if not self._live:
+            self._live, self._since_s, self._last_s = True, now_s, now_s
+            self._ohm = math.nan
+            self._leads.clear()
+            self._first_lead = None
+        amps = abs(seen.current_A)
+        if (
+            amps > self._zero_A
+            and math.isnan(self._ohm)
+            and now_s - self._since_s >= 5.0
+            and math.isfinite(self._rest_V)
+        ):
+            self._ohm = abs(self._rest_V - seen.voltage_V) / amps
+        found = [
+            *self._lead(seen, amps, own_V),
+            *self._heat(seen, amps, now_s),
+            *self._way(seen, phase, amps, now_s),
+            *self._of_its_kind(seen, phase, now_s),
+        ]
+        self._last_s = now_s
+        return found
+
+    def _lead(self, seen: Observation, amps: float, own_V: float | None) -> list[Alarm]:
+        """The leads' and clamps' own resistance, where load or charger read the voltage at their end."""
+        least = LEAST_AMPS_C * self._body.capacity_Ah if self._body is not None else 1.0
+        if own_V is None or amps < max(least, 10.0 * self._zero_A):
+            return []
+        self._leads.append(abs(seen.voltage_V - own_V) / amps)
+        if len(self._leads) < LEAD_READINGS:
+            return []
+        ohm = sorted(self._leads)[LEAD_READINGS // 2]
+        if self._first_lead is None:
+            self._first_lead = ohm
+            return []
+        first = self._first_lead
+        words = (
+            f"leads and clamps have {1000 * ohm:.0f} mΩ where they began with {1000 * first:.0f}: a clamp works loose"
+        )
+        if ohm > LEAD_BAD * first + LEAD_BAD_OHM:
+            return [Alarm("leads-bad", words, stop=True)]
+        return [Alarm("leads", words)] if ohm > LEAD_WORSE * first + LEAD_WORSE_OHM else []
+
+    def _cooled(self, seen: Observation, now_s: float) -> None:
+        """At rest the warmth is counted anew from what it is."""
+        if seen.temperature_C is not None:
+            self._warm_C, self._warm_s, self._heat_J = seen.temperature_C, now_s, 0.0
+
+    def _heat(self, seen: Observation, amps: float, now_s: float) -> list[Alarm]:
+        """Warmth against I²R in the pack's own resistance."""
+        celsius = seen.temperature_C
+        if celsius is None or self._body is None:
+            return []
+        if self._warm_C is None:
+            self._cooled(seen, now_s)
+            return []
+        if math.isfinite(self._ohm):
+            self._heat_J += amps * amps * self._ohm * max(0.0, now_s - self._last_s)
+        else:
+            return []
+        explained = self._heat_J / self._body.heat_J_K
+        rise = celsius - self._warm_C - AMBIENT_K_H * (now_s - self._warm_s) / 3600.0
+        words = f"{celsius - self._warm_C:.0f} K warmer, of which the current explains about {explained:.0f}"
+        if rise > HEAT_STOP * explained + HEAT_STOP_K:
+            return [Alarm("heat-unexplained", words, stop=True)]
+        return [Alarm("heat", words)] if rise > HEAT_WARN * explained + HEAT_WARN_K else []
+
+    def _way(self, seen: Observation, phase: Phase, amps: float, now_s: float) -> list[Alarm]:
+        """A voltage that goes where none of its kind goes: above its own rest under load, below it on charge."""
+        if not math.isfinite(self._rest_V) or now_s - self._since_s < JUDGED_AFTER_S or amps <= self._zero_A:
+            return []
+        if phase is Phase.DISCHARGING and seen.voltage_V > self._rest_V + ABOVE_REST_V:
+            words = f"{seen.voltage_V:.2f} V under load, above the {self._rest_V:.2f} V it rested at: something else charges it, or the meter is on another battery"
+            return [Alarm("above-rest", words)]
+        if phase is Phase.CHARGING and seen.voltage_V < self._rest_V - ABOVE_REST_V:
+            words = f"{seen.voltage_V:.2f} V on charge, below the {self._rest_V:.2f} V it rested at: something else draws from it, or the meter is on another battery"
+            return [Alarm("below-rest", words)]
+        return []
+
+    def _of_its_kind(self, seen: Observation, phase: Phase, now_s: float) -> list[Alarm]:
+        """A voltage outside of what a battery of this family and rating can show after what has flowed."""
+        if self._kind is None or not math.isfinite(self._rest_V):
+            return []
+        self._kind.flowed(seen.current_A, max(0.0, now_s - self._last_s))
+        celsius = USUAL_C if seen.temperature_C is None else seen.temperature_C
+        low, high = self._kind.limits(seen.current_A, celsius, self._ohm)
+        if low <= seen.voltage_V <= high or now_s - self._since_s < JUDGED_AFTER_S:
+            self._off.clear()
+            return []
+        self._off.append(now_s)
+        if len(self._off) < OFF_READINGS or now_s - self._off[0] < OFF_S:
+            return []
+        if seen.voltage_V > high:
+            cause = (
+                "something else charges it, or it is far larger than its rating"
+                if phase is Phase.DISCHARGING
+                else "it is sulphated, far smaller than its rating, or a lead or cell has a high resistance"
+            )
+            return [
+                Alarm(
+                    "off-band",
+                    f"{seen.voltage_V:.2f} V, where a battery of its kind stands below {high:.2f} V by now: {cause}",
+                )
+            ]
+        words = f"{seen.voltage_V:.2f} V, where a battery of its kind stands above {low:.2f} V by now"
+        if seen.voltage_V < low - CELL_SHARE * self._kind.cell_V:
+            return [Alarm("cell-failed", f"{words}: one of its cells has failed", stop=True)]
+        return [
+            Alarm(
+                "off-band",
+                f"{words}: it is weaker than its rating, a cell begins to fail, or something else draws from it",
+            )
+        ]

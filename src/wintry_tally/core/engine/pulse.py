@@ -1,0 +1,257 @@
+"""The pulse of the proof of connection: what drawing or charging for seconds at two levels says of leads and battery."""
+
+from __future__ import annotations
+
+import math
+
+from wintry_tally.core.engine.proof import NEAR_K, Expected, Finding, Level, Ohms, Proof
+
+SEEN_DIGITS = 8.0
+"""A change expected to be at least so many last digits must be seen; a smaller one says nothing."""
+NOTHING_DIGITS, NOTHING_SHARE = 1.5, 0.1
+SCALE_LOW, SCALE_HIGH = 0.80, 1.25
+SHUNTS = (0.001, 0.01, 0.1, 0.2, 0.25, 0.5, 2.0, 4.0, 5.0, 10.0, 100.0, 1000.0)
+SHUNT_NEAR = 0.12
+NOISE_DIGITS = 1.5
+"""Means of a few readings, each to its last digit, are apart by no more than so many of them by chance."""
+OHM_LOW, OHM_HIGH = 0.05, 12.0
+"""A pack has so many times the resistance usual for its family and size: new and warm, or old and cold."""
+LEAD_HIGH, LEAD_MORE_OHM = 3.0, 0.015
+SAME_END = 0.3
+CHANGED = 3.5
+HEAVY_DROP = 0.08
+NEAR_LIMIT_V, FAR_FROM_LIMIT_V = 0.3, 1.0
+MOVES = 0.35
+OHM_DIGITS = 8.0
+
+
+def judge_pulse(rest: Level, low: Level, high: Level, known: Expected, doing: str = "draw") -> Proof:
+    """What drawing (or charging) at two levels shows, with `rest` before."""
+    if doing == "charge" and high.volts >= known.limit_V - NEAR_LIMIT_V:
+        return _at_the_limit(rest, high, known)
+    whose = "load" if doing == "draw" else "charger"
+    step_A, step_V = high.amps - rest.amps, rest.volts - high.volts
+    own = None if high.own_A is None else high.own_A - (rest.own_A or 0.0)  # without its zero
+    # a charge near its limit gives less than was set, and says so itself
+    least = 0.5 if doing == "draw" else 0.2
+    really = own if own is not None and abs(own) > least * abs(high.set_A) else high.set_A
+    found = _shunt(step_A, really, own, known, whose)
+    counted = not {item.code for item in found} & {"shunt-scale", "shunt-out", "turned-shunt"}
+    if _quiet(rest, low, high, really if known.counted_apart else step_A, known):
+        return Proof(tuple(_unmoved(found, high.set_A, step_A, whose)))
+    way = 1.0 if doing == "draw" else -1.0
+    if step_V * way < -SEEN_DIGITS * known.digit_V and not any(item.code == "turned-shunt" for item in found):
+        moves = "rises while current is drawn" if way > 0 else "falls while it is charged"
+        found.append(
+            Finding(
+                "voltage-turned",
+                f"the voltage {moves} ({rest.volts:.3f} to {high.volts:.3f} V)",
+                f"the {whose} is on another battery, or something else is connected",
+            )
+        )
+    lead, ohms = None, None
+    if counted and abs(step_A) > 5.0 * known.digit_A:
+        lead = _lead_ohm(rest, high, step_A)
+        found += _leads(lead, rest, high, known, whose)
+        ohms = _ohms(rest, high, known)
+        if doing == "draw":
+            found += _usual(step_V / step_A, high, known)
+        found += _as_before(ohms, known, doing)
+    found += _beside(rest, high, step_V, known)
+    good = ohms is not None and doing == "draw" and step_V / step_A > 0 and abs(step_V) >= OHM_DIGITS * known.digit_V
+    return Proof(tuple(found), step_V / step_A if good else None, lead, ohms={} if ohms is None else {doing: ohms})
+
+
+def _quiet(rest: Level, low: Level, high: Level, flows: float, known: Expected) -> bool:
+    """Whether the voltage stands still where it should move by more than the meter's last digits."""
+    wanted_V = known.ohm * abs(flows)
+    nothing_V = max(NOTHING_DIGITS * known.digit_V, NOTHING_SHARE * wanted_V)
+    moved = max(abs(rest.volts - high.volts), abs(low.volts - high.volts))
+    return moved <= nothing_V and wanted_V >= SEEN_DIGITS * known.digit_V
+
+
+def _unmoved(found: list[Finding], asked: float, step_A: float, whose: str) -> list[Finding]:
+    """Which lead is elsewhere when the voltage stands still."""
+    if any(item.code == "shunt-out" for item in found):
+        does = "drawn" if whose == "load" else "given"
+        words = f"{abs(asked):.3g} A are {does}, and neither voltage nor current of this battery move"
+        return [Finding("load-elsewhere", words, f"the {whose} is on another battery, or on none")]
+    words = f"the voltage does not answer to {abs(step_A):.3g} A"
+    return [*found, Finding("meter-elsewhere", words, "the meter's leads are on another battery, or it is stuck")]
+
+
+def _at_the_limit(rest: Level, high: Level, known: Expected) -> Proof:
+    """A charge that reached its limit at once gives what the battery takes: only its resistance can be told."""
+    if rest.volts > known.limit_V - FAR_FROM_LIMIT_V or abs(high.amps - rest.amps) <= 5.0 * known.digit_A:
+        return Proof(())
+    ohms = _ohms(rest, high, known)
+    return Proof(tuple(_as_before(ohms, known, "charge")), ohms={"charge": ohms})
+
+
+def _ohms(rest: Level, high: Level, known: Expected) -> Ohms:
+    """Least and most the resistance can be, by the last digits of the voltage."""
+    step_V, flows = rest.volts - high.volts, high.amps - rest.amps
+    noise = 2.0 * NOISE_DIGITS * known.digit_V / abs(flows)
+    return Ohms(max(0.0, step_V / flows - noise), max(0.0, step_V / flows + noise), high.celsius)
+
+
+def _as_before(ohms: Ohms, known: Expected, doing: str) -> list[Finding]:
+    """This very battery's resistance in an earlier proof, at about the same warmth."""
+    before = known.before.get(doing)
+    if before is None or before.most <= 0 or ohms.most <= 0:
+        return []
+    if before.celsius is not None and ohms.celsius is not None and abs(before.celsius - ohms.celsius) >= NEAR_K:
+        return []
+    if before.most * CHANGED >= ohms.least and ohms.most * CHANGED >= before.least:
+        return []
+    # a lead-acid battery's charging resistance goes with what it holds: said, but no bar
+    return [
+        Finding(
+            "another-battery",
+            f"{ohms} where this battery had {before}",
+            "it is another battery, or a clamp is loose",
+            bars=doing == "draw" or known.family.lithium,
+        )
+    ]
+
+
+def _beside(rest: Level, high: Level, step_V: float, known: Expected) -> list[Finding]:
+    """A second meter and the pack's own telling move as the first meter does, or are on something else."""
+    found = []
+    if abs(step_V) < OHM_DIGITS * known.digit_V:
+        return []
+    for before, now, code, words, mend in (
+        (
+            rest.second_V,
+            high.second_V,
+            "second-elsewhere",
+            "the second meter's voltage",
+            "put both meters on this battery, or take it off the channel",
+        ),
+        (
+            rest.pack_V,
+            high.pack_V,
+            "pack-elsewhere",
+            "the voltage that the pack tells",
+            "it is another pack: take the telemetry of this one",
+        ),
+    ):
+        if before is not None and now is not None and abs(before - now) < MOVES * abs(step_V):
+            found.append(
+                Finding(
+                    code,
+                    f"{words} does not move with this battery's ({1000 * (before - now):.0f} of {1000 * step_V:.0f} mV)",
+                    mend,
+                )
+            )
+    return found
+
+
+def _shunt(step_A: float, asked: float, own: float | None, known: Expected, whose: str) -> list[Finding]:
+    """Sign and scale of the current that counts, against what was set and what the instrument in command says."""
+    if not known.counted_apart:
+        if own is not None and asked and not SCALE_LOW - known.share_A <= own / asked <= SCALE_HIGH + known.share_A:
+            return [
+                Finding(
+                    "not-as-set",
+                    f"{abs(own):.3g} A flow where {abs(asked):.3g} were set",
+                    f"look at the {whose}'s setting and its leads",
+                )
+            ]
+        return []
+    free = 2.0 * known.digit_A + 0.02 * abs(asked)
+    if abs(step_A) <= max(free, min(known.zero_A, 0.1 * abs(asked))):
+        return [
+            Finding(
+                "shunt-out",
+                f"{abs(asked):.3g} A flow, and the meter's current does not move",
+                "put the shunt or clamp into the lead of this battery",
+            )
+        ]
+    share = step_A / asked
+    low, high = SCALE_LOW - known.share_A, SCALE_HIGH + known.share_A
+    room = free / abs(asked)
+    if low - room <= share <= high + room:
+        return []
+    if low - room <= -share <= high + room:
+        return [
+            Finding(
+                "turned-shunt",
+                f"the meter reads {step_A:.3g} A where {asked:.3g} A were set",
+                "the shunt or clamp sits the wrong way round: turn it, or say so on the Bench page",
+            )
+        ]
+    near = min(SHUNTS, key=lambda item: abs(math.log(abs(share) / item)))
+    hint = f" ({near:g} times)" if abs(abs(share) / near - 1.0) <= SHUNT_NEAR else ""
+    return [
+        Finding(
+            "shunt-scale",
+            f"the meter reads {step_A:.3g} A where {asked:.3g} A flow{hint}",
+            "its range, or the shunt it is set to, is not the one in the lead",
+        )
+    ]
+
+
+def _lead_ohm(rest: Level, high: Level, step_A: float) -> float | None:
+    """Between the instrument's own terminals and the meter's."""
+    if rest.own_V is None or high.own_V is None:
+        return None
+    return ((rest.own_V - high.own_V) - (rest.volts - high.volts)) / step_A
+
+
+def _leads(lead: float | None, rest: Level, high: Level, known: Expected, whose: str) -> list[Finding]:
+    """What lies between the meter and the instrument in command: leads and clamps, or nothing where there should be."""
+    if lead is None:
+        return []
+    sag_V = abs(rest.volts - high.volts)
+    noise_V = NOISE_DIGITS * (known.digit_V + known.own_digit_V) + (known.share_V + known.own_share_V) * sag_V
+    sees = noise_V / max(abs(high.amps), 1e-6)
+    expected = known.lead_ohm
+    resolved = expected is not None and known.voltage_apart and expected > 2.0 * sees
+    if expected is not None and resolved and abs(lead) < SAME_END * expected:
+        return [
+            Finding(
+                "sense-at-clamps",
+                f"between the meter and the {whose} there are {1000 * lead:.1f} mΩ where the leads alone have {1000 * expected:.1f}",
+                f"the meter sits on the {whose}'s terminals: put its leads on the battery itself",
+            )
+        ]
+    if lead - sees > LEAD_HIGH * (expected if expected is not None else 0.01) + LEAD_MORE_OHM:
+        return [
+            Finding(
+                "leads",
+                f"leads and clamps have {1000 * lead:.0f} mΩ",
+                "a clamp is loose or dirty, or the leads are too thin: tighten, clean, or take thicker ones",
+            )
+        ]
+    return []
+
+
+def _usual(whole: float, high: Level, known: Expected) -> list[Finding]:
+    """The pack's own resistance, against what is usual for its family and size."""
+    found = []
+    flows = max(abs(high.amps), 1e-6)
+    seen_V = NOISE_DIGITS * 2.0 * known.digit_V / flows
+    cold = 1.0
+    if high.celsius is not None and high.celsius < 25.0:
+        cold = 1.0 + 0.03 * (25.0 - high.celsius)
+    most = OHM_HIGH * known.ohm * cold
+    if whole - seen_V > most + 0.02:
+        found.append(
+            Finding(
+                "resistance-high",
+                f"{1000 * whole:.0f} mΩ are far above the {1000 * known.ohm:.0f} mΩ usual for this battery",
+                "the meter is not on the battery's own terminals, a clamp is loose, or it is a far smaller or a worn-out battery",
+                bars=whole * flows > HEAVY_DROP * high.volts,
+            )
+        )
+    elif 0 < whole < OHM_LOW * known.ohm and known.ohm * flows > 4.0 * SEEN_DIGITS * known.digit_V:
+        found.append(
+            Finding(
+                "resistance-low",
+                f"{1000 * whole:.1f} mΩ are far below the {1000 * known.ohm:.0f} mΩ usual for this battery",
+                "it is a far larger battery, or several in parallel: look which one this is",
+                bars=False,
+            )
+        )
+    return found

@@ -1,0 +1,126 @@
+"""Stretches of a log in another unit: milliamperes or centiamperes among amperes, millivolts among volts.
+
+A current is such a slip only where it stands near a factor from what the same load draws elsewhere in the log, and
+where the voltage contradicts it: a pack that gave so much more would have to have next to no resistance.
+Common practice, no published source.
+"""
+
+from __future__ import annotations
+
+import itertools
+from dataclasses import dataclass
+
+import numpy as np
+
+from wintry_tally.core.trace.trace import Column, Trace, noise_of
+
+FACTORS = {1000.0: "mA", 100.0: "cA"}
+NEAR = 1.6
+"""A level within so many times the factor from another is near it: loads wander, chargers taper."""
+JUMP = 5.0
+LEAST_SHOWN = 20.0
+LEAST_READINGS = 3
+LEAST_OHM = 0.0002
+"""No pack of any size has less than this between its terminals, Ω."""
+SURELY_A = 1000.0
+"""No log of one pack goes on for long at so many amperes."""
+LIKELY_A = 200.0
+MOST_SEGMENTS = 5000
+PLAIN_V = 150.0
+
+
+@dataclass(frozen=True)
+class UnitSlip:
+    """A stretch: readings first to last of the current or the voltage, by which factor they are too large."""
+
+    column: str
+    first: int
+    last: int
+    factor: float
+    level: float
+
+
+def unit_slips(trace: Trace, zero_A: float = 0.0) -> list[UnitSlip]:
+    """Every stretch that looks like another unit. Below `zero_A` a reading is no current, and no reference either."""
+    found = _of_voltage(trace)
+    milli = any(slip.last - slip.first > 0.9 * len(trace) for slip in found)
+    return found + _of_current(trace, zero_A, 0.001 if milli else 1.0)
+
+
+def _of_voltage(trace: Trace) -> list[UnitSlip]:
+    high = np.abs(trace.voltage_V) > PLAIN_V
+    if not high.any():
+        return []
+    usual = trace.voltage_V[~high & (np.abs(trace.voltage_V) > 1.0)]
+    level = float(np.median(usual)) if len(usual) else 12.0
+    slips = []
+    for first, last in _stretches(high):
+        shown = float(np.median(np.abs(trace.voltage_V[first : last + 1])))
+        if last - first + 1 >= LEAST_READINGS and 1.0 / NEAR <= shown / level / 1000.0 <= NEAR * 4.0:
+            slips.append(UnitSlip("voltage", first, last, 1000.0, shown))
+    return slips
+
+
+def _of_current(trace: Trace, zero_A: float, volts: float) -> list[UnitSlip]:
+    amps = np.abs(trace.current)
+    if float(amps.max(initial=0.0)) < LEAST_SHOWN:
+        return []
+    segments = _segments(amps, max(zero_A, 1e-9))
+    levels = [float(np.median(amps[first : last + 1 : max(1, (last - first) // 20_000)])) for first, last in segments]
+    slips = []
+    for (first, last), level in zip(segments, levels, strict=True):
+        if last - first + 1 < LEAST_READINGS or level < LEAST_SHOWN:
+            continue
+        absurd = _contradicted(trace, amps, first, last, volts)
+        others = [other for other in levels if other < level / JUMP]
+        if others:
+            factor = next((f for f in FACTORS if any(f / NEAR <= level / other <= f * NEAR for other in others)), 0.0)
+            if not factor or not absurd:
+                continue
+        elif not (level > SURELY_A and absurd is not False) and not (level >= LIKELY_A and absurd):
+            continue
+        else:
+            factor = 1000.0
+        slips.append(UnitSlip("current", first, last, factor, level))
+    return _joined(slips)
+
+
+def _segments(amps: Column, zero_A: float) -> list[tuple[int, int]]:
+    """Stretches of flowing current without a jump by more than a few times within, first and last reading."""
+    live = amps > zero_A
+    with np.errstate(divide="ignore", invalid="ignore"):
+        apart = np.abs(np.log(amps[1:]) - np.log(amps[:-1])) > np.log(JUMP)
+    cuts = np.flatnonzero((live[1:] != live[:-1]) | (live[1:] & live[:-1] & apart)) + 1
+    if len(cuts) > MOST_SEGMENTS:
+        return []  # a current that jumps all the time is a load that pulses
+    edges = [0, *cuts.tolist(), len(amps)]
+    return [(first, stop - 1) for first, stop in itertools.pairwise(edges) if live[first]]
+
+
+def _contradicted(trace: Trace, amps: Column, first: int, last: int, volts: float) -> bool | None:
+    """Whether the voltage stands still where the current steps by that much; None where no step is to be seen."""
+    digit, noise = trace.resolution.get("voltage_V", 0.0), 4.0 * noise_of(trace.voltage_V)
+    ohms = []
+    for inside, way, outside in ((first, 1, first - 1), (last, -1, last + 1)):
+        if 0 <= outside < len(amps):
+            # volts and amperes of a row may be read one after the other: the next rows count too
+            near = [min(max(inside + way * n, first), last) for n in range(LEAST_READINGS)]
+            step_V = max(abs(float(trace.voltage_V[at] - trace.voltage_V[outside])) for at in near)
+            ohms.append(volts * (max(0.0, step_V - noise) + digit) / max(1e-9, float(amps[inside] - amps[outside])))
+    return min(ohms) < LEAST_OHM if ohms else None
+
+
+def _stretches(mask: np.ndarray) -> list[tuple[int, int]]:
+    edges = np.flatnonzero(np.diff(np.concatenate([[False], mask, [False]]).astype(np.int8)))
+    return [(int(first), int(stop) - 1) for first, stop in zip(edges[::2], edges[1::2], strict=True)]
+
+
+def _joined(slips: list[UnitSlip]) -> list[UnitSlip]:
+    """Stretches of one factor that touch, as one."""
+    found: list[UnitSlip] = []
+    for slip in slips:
+        if found and found[-1].factor == slip.factor and slip.first <= found[-1].last + 1:
+            found[-1] = UnitSlip(slip.column, found[-1].first, slip.last, slip.factor, max(slip.level, found[-1].level))
+        else:
+            found.append(slip)
+    return found

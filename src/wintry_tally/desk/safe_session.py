@@ -1,0 +1,108 @@
+"""What a session knows of safety: all off, quarantine, closing; and how live runs speak to the window."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import QObject, Signal
+
+from wintry_tally.core.errors import WintryError
+
+if TYPE_CHECKING:
+    from wintry_tally.app.live import LiveRuns
+    from wintry_tally.app.safety import AllOff, Quarantine
+    from wintry_tally.book import Book
+    from wintry_tally.desk.session import Session
+
+
+class Shown:
+    """What live runs have to say, as signals."""
+
+    def __init__(self, session: Session) -> None:
+        self._session = session
+
+    def failed(self, words: str) -> None:
+        """See app.live.Listener."""
+        self._session.failed.emit(words)
+
+    def said(self, words: str) -> None:
+        """See app.live.Listener."""
+        self._session.said.emit(words)
+
+    def rang(self, title: str, words: str) -> None:
+        """See app.live.Listener."""
+        self._session.rang.emit(title, words)
+
+    def runs_changed(self, sample_id: int) -> None:
+        """See app.live.Listener."""
+        self._session.touch_runs(sample_id)
+
+
+class SafeSession(QObject):
+    """The part of a session that switches off; the session itself is made on top of it."""
+
+    failed = Signal(str)
+    _running: LiveRuns | None
+
+    @property
+    def book(self) -> Book:
+        """The open book."""
+        raise LookupError
+
+    @property
+    def running(self) -> LiveRuns:
+        """The running tests."""
+        raise LookupError
+
+    def touch_runs(self, sample_id: int) -> None:
+        """Runs of a sample changed."""
+
+    # --- the worst minute ---
+
+    def make_safe(self, sample_id: int | None) -> AllOff | None:
+        """Everything of this bench off, at once; None without a book."""
+        if self._running is None:
+            return None
+        try:
+            return self._running.make_safe(sample_id)
+        except WintryError as error:
+            self.failed.emit(str(error))
+            return None
+
+    def quarantine(self, sample_id: int) -> Quarantine | None:
+        """Since when and why a sample may not be used; None where it may."""
+        from wintry_tally.app.safety import quarantine_of
+
+        return quarantine_of(self.book, sample_id)
+
+    def lift_quarantine(self, sample_id: int, note: str, seen: list[str], photograph: str) -> None:
+        """Somebody has looked. Raises InputError while not everything is."""
+        from wintry_tally.app.safety import lift_quarantine
+
+        lift_quarantine(self.book, sample_id, note, seen, photograph)
+        self.running.looked_at(sample_id)
+        self.touch_runs(sample_id)
+
+    # --- closing, visibly ---
+
+    def begin_closing(self) -> bool:
+        """Ask every live run to be switched off and written; whether there is anything real to wait for."""
+        if self._running is None or not any(item.run.method == "bench" for item in self._running.live.values()):
+            return False
+        self._running.begin_parking()
+        return True
+
+    @property
+    def still_closing(self) -> list[str]:
+        """What is still being switched off, by title; what was not seen off says so."""
+        if self._running is None:
+            return []
+        return [item.run.title for item in self._running.parking]
+
+    @property
+    def left_on(self) -> list[str]:
+        """What could not be seen to be off, of those that are done."""
+        if self._running is None:
+            return []
+        live = [f"{item.run.title}: {item.worker.left}" for item in self._running.live.values() if item.worker.left]
+        return [*self._running.left, *live]
