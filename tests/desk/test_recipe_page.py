@@ -154,7 +154,7 @@ def test_prompts_wait_and_can_be_skipped(qtbot, one: Window) -> None:
     live = one.session.running.of_sample(one.sample_id)
     assert live.latest.state.phase is Phase.PROMPTING and "cells" in run_page.asked.text()
     assert "waits for you" in run_page.state.text() and not run_page.pause.isEnabled()
-    qtbot.waitUntil(lambda: any("hands" in title for title, _ in called), timeout=5000)
+    qtbot.waitUntil(lambda: any("hands" in title for title, _ in called), timeout=15000)
     # another station says where it goes on
     one.show_station("charge")
     assert any("is under way at Revival" in text for text in texts(one.view("charge")))
@@ -218,9 +218,9 @@ def test_a_pack_that_gets_warm_is_warned_of_before_it_is_stopped(qtbot, one: Win
     start(qtbot, one, page, 0)
     run_page = one.view("charge").page("run")
     qtbot.waitUntil(lambda: any("is warm; at 60 °C it is stopped" in text for text in called), timeout=10000)
-    qtbot.waitUntil(lambda: any("is warm" in text for text in run_page.warned.messages), timeout=5000)
+    qtbot.waitUntil(lambda: any("is warm" in text for text in run_page.warned.messages), timeout=15000)
     run_page.show_across()
-    qtbot.waitUntil(lambda: "is warm" in run_page._across.head.text(), timeout=5000)
+    qtbot.waitUntil(lambda: "is warm" in run_page._across.head.text(), timeout=15000)
     run_page._across.close()
     assert sum("is warm" in text for text in called) == 1, "once in a step"
     kinds = [event.kind for event in one.session.book.runs.events(next(iter(one.session.running.live)))]

@@ -297,7 +297,7 @@ def test_a_call_is_heard_by_whichever_player_there_is(qtbot, tmp_path: Path, mon
     player.chmod(0o755)
     monkeypatch.setattr("wintry_tally.desk.notify.shutil.which", lambda name: str(player) if name == "paplay" else None)
     assert ring() == "paplay"
-    qtbot.waitUntil(lambda: heard.exists() and bool(heard.read_text()), timeout=5000)
+    qtbot.waitUntil(lambda: heard.exists() and bool(heard.read_text()), timeout=15000)
     with wave.open(heard.read_text()) as file:
         assert file.getnchannels() == 1 and 0.3 < file.getnframes() / file.getframerate() < 2.0
     monkeypatch.setattr("wintry_tally.desk.notify.shutil.which", lambda name: None)

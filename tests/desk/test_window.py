@@ -186,7 +186,7 @@ def test_the_offered_repair_is_applied_by_a_click_and_taken_back(demo: Window, q
     assert capacity() > 100
     qtbot.mouseClick(button(demo.view("capacity"), "Apply"), Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: capacity() is not None and capacity() < 40, timeout=15000)
-    qtbot.waitUntil(lambda: any(b.text() == "Take back" for b in demo.findChildren(QPushButton)), timeout=5000)
+    qtbot.waitUntil(lambda: any(b.text() == "Take back" for b in demo.findChildren(QPushButton)), timeout=15000)
     demo.session.undo_stack.undo()
     qtbot.waitUntil(lambda: capacity() is not None and capacity() > 100, timeout=15000)
 

@@ -89,6 +89,7 @@ class LiveRuns:
         self._taken: dict[int, Taken] = {}
         self._told: dict[tuple[int, str], str] = {}
         self._unsafe: set[int] = set()
+        self._all_off: AllOff | None = None
         self.left: list[str] = []
         """What ended or was parked without being seen to be off, in words."""
 
@@ -206,6 +207,7 @@ class LiveRuns:
 
         if method == "simulated":
             return Taken([])
+        self._leave_on()
         things = [battery_thing(self.book, sample)]
         if method == "bench":
             from wintry_tally.bench.connect import BenchChannel
@@ -350,9 +352,15 @@ class LiveRuns:
         numbers = {item.run.sample_id for item in runs if item.run.method != "simulated"}
         numbers |= {sample_id} if sample_id is not None else set()
         self._unsafe |= numbers
-        allof = AllOff(runs, self._equipment(), numbers)
+        self._leave_on()
+        self._all_off = allof = AllOff(runs, self._equipment(), numbers)
         threading.Thread(target=self._put_down, args=(numbers,), name="quarantine", daemon=True).start()
         return allof
+
+    def _leave_on(self) -> None:
+        """What an earlier all-off still tries to switch off is let be: the bench is in somebody's hands again."""
+        if self._all_off is not None:
+            self._all_off.let_be()
 
     def _put_down(self, numbers: set[int]) -> None:
         for number in numbers:

@@ -8,7 +8,6 @@ import time
 from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import UTC, datetime
-from functools import partial
 from typing import TYPE_CHECKING
 
 from wintry_tally.book import Book
@@ -17,10 +16,10 @@ from wintry_tally.core.errors import InputError, WintryError
 if TYPE_CHECKING:
     from wintry_tally.app.live_run import LiveRun
     from wintry_tally.bench.bounded import Hand
-    from wintry_tally.bench.connect import BenchChannel
     from wintry_tally.bench.equipment import Equipment, Instrument
 
 OFF_LIMIT_S = 1.8
+AGAIN_S = 2.0
 
 
 @dataclass(frozen=True)
@@ -37,13 +36,17 @@ class MadeSafe:
 
 
 class AllOff:
-    """Everything of a bench being switched off at once; `results` fills as answers come, `done` when all have."""
+    """Everything of a bench being switched off at once; `results` fills as answers come.
+
+    What could not be seen to be off is told again and looked at again every AGAIN_S, until it is off or `let_be`.
+    """
 
     def __init__(self, live: Iterable[LiveRun], equipment: Equipment, samples: Iterable[int] = ()) -> None:
         self.samples = frozenset(samples)
         self.begun = time.monotonic()
         self.results: dict[str, MadeSafe] = {}
         self._lock = threading.Lock()
+        self._let_be = threading.Event()
         runs = list(live)
         held = {name: item.worker.channel for item in runs for name in getattr(item.worker.channel, "driven", {})}
         threads = [threading.Thread(target=item.worker.make_safe, daemon=True, name="make safe") for item in runs]
@@ -51,51 +54,55 @@ class AllOff:
             if instrument.kind in {"load", "charger"}:
                 self._set(MadeSafe(instrument.name, None, "told to go off", _plug(instrument)))
                 channel = held.get(instrument.name)
-                act = partial(self._off_held, channel, instrument) if channel else partial(self._off, instrument)
-                threads.append(threading.Thread(target=act, daemon=True, name="make safe"))
+                line = channel.hands[instrument.name] if channel else None
+                threads.append(
+                    threading.Thread(target=self._until_off, args=(instrument, line), daemon=True, name="make safe")
+                )
         for item in runs:
             if item.guide is not None:
                 by_hand = "its switches are turned by hand"
                 self._set(MadeSafe(item.run.title, False, by_hand, "Switch load and charger off"))
         for thread in threads:
             thread.start()
-        self._threads = threads
 
     def _set(self, made: MadeSafe) -> None:
         with self._lock:
             self.results[made.name] = made
 
-    def _off_held(self, channel: BenchChannel, instrument: Instrument) -> None:
-        """Off over the line that a live run has to it."""
-        self._off_by(channel.hands[instrument.name], instrument)
+    def _until_off(self, instrument: Instrument, line: Hand | None) -> None:
+        """Over the line a live run has to it while that is open (it may serve one only), else over one of its own."""
+        while True:
+            made, final = self._tried(instrument, line)
+            if made.off is not True and line is not None and line.closed:
+                made, final = self._tried(instrument, None)  # the run ended and let go of it in the middle of this
+            self._set(made)
+            if final or self._let_be.wait(AGAIN_S):
+                return
 
-    def _off(self, instrument: Instrument) -> None:
-        """Off over a line of its own."""
+    def _tried(self, instrument: Instrument, line: Hand | None) -> tuple[MadeSafe, bool]:
+        """Told once and looked at once; and whether asking again could say no more."""
         from wintry_tally.bench.bounded import Hand
         from wintry_tally.bench.connect import driver_for
 
+        name, plug = instrument.name, _plug(instrument)
+        own: Hand | None = None
         try:
-            hand = Hand(instrument.name, driver_for(instrument))
+            if line is None or line.closed:
+                line = own = Hand(name, driver_for(instrument))
+            line.call(line.driver.off, OFF_LIMIT_S)
+            on = line.call(line.driver.is_on, OFF_LIMIT_S)
+            if on is None:
+                return MadeSafe(name, False, "told to go off; it cannot be asked: look at it", plug), True
+            return MadeSafe(name, not on, "it was told to go off, and is on" if on else "off", plug), not on
         except WintryError as error:
-            self._set(MadeSafe(instrument.name, False, _why(error, instrument.name), _plug(instrument)))
-            return
-        self._off_by(hand, instrument)
-        hand.close()
+            return MadeSafe(name, False, _why(error, name), plug), False
+        finally:
+            if own is not None:
+                own.close()
 
-    def _off_by(self, hand: Hand, instrument: Instrument) -> None:
-        driver = hand.driver
-        try:
-            hand.call(driver.off, OFF_LIMIT_S)
-            on = hand.call(driver.is_on, OFF_LIMIT_S)
-            words = "off" if on is False else "told to go off; it cannot be asked: look at it"
-            self._set(MadeSafe(instrument.name, on is False, words, _plug(instrument)))
-        except WintryError as error:
-            self._set(MadeSafe(instrument.name, False, _why(error, instrument.name), _plug(instrument)))
-
-    @property
-    def done(self) -> bool:
-        """Whether every answer has come."""
-        return not any(thread.is_alive() for thread in self._threads)
+    def let_be(self) -> None:
+        """Somebody takes the bench over again: nothing more is switched off by this."""
+        self._let_be.set()
 
     @property
     def left(self) -> list[MadeSafe]:
@@ -103,12 +110,17 @@ class AllOff:
         with self._lock:
             return [item for item in self.results.values() if item.off is not True]
 
+    @property
+    def answered(self) -> bool:
+        """Whether everything has been asked at least once."""
+        return all(item.off is not None for item in self.left)
+
     def wait(self, limit_s: float) -> bool:
-        """Wait for every answer."""
+        """Wait until everything has been asked once."""
         until = time.monotonic() + limit_s
-        for thread in self._threads:
-            thread.join(max(0.0, until - time.monotonic()))
-        return self.done
+        while time.monotonic() < until and not self.answered:
+            time.sleep(0.05)
+        return self.answered
 
 
 def _plug(instrument: Instrument) -> str:

@@ -84,6 +84,11 @@ class Hand:
         if stuck is not None and disown is not None:
             disown(stuck)
 
+    @property
+    def closed(self) -> bool:
+        """Whether the line was let go of."""
+        return self._closed
+
     def close(self) -> None:
         """Let go of the line, once what is being done with it is done; what is asked from now on is refused."""
         with self._lock:

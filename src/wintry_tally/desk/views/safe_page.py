@@ -26,7 +26,7 @@ class SafePage(QWidget):
         super().__init__()
         self.head = label("", "huge", wrap=True)
         self._states, self._cautions = QVBoxLayout(), QVBoxLayout()
-        self.back = button("I have read this", self.left.emit, "", "Back to the bench; the battery stays in quarantine")
+        self.back = button("I have read this", self._read, "", "Back to the bench; the battery stays in quarantine")
         self._doing: AllOff | None = None
         self._shown: tuple[str, ...] = ()
         self._timer = QTimer(self)
@@ -49,6 +49,10 @@ class SafePage(QWidget):
         self.look()
         self._timer.start()
 
+    def _read(self) -> None:
+        self._timer.stop()
+        self.left.emit()
+
     def look(self) -> None:
         """What has answered by now."""
         doing = self._doing
@@ -69,5 +73,5 @@ class SafePage(QWidget):
             for item in sorted(doing.results.values(), key=lambda one: one.off is not False):
                 role = "pull" if item.off is False else "large"
                 self._states.addWidget(label(f"{item}", role, wrap=True))
-        if not waiting and doing.done:
+        if not left:
             self._timer.stop()
