@@ -253,7 +253,7 @@ class LiveRuns:
         observer: Observer | None = None,
     ) -> None:  # fmt: skip
         from wintry_tally.bench.journal import Journal
-        from wintry_tally.bench.worker import RunWorker
+        from wintry_tally.bench.worker import CURVE_POINTS, RunWorker
         from wintry_tally.core.cell import parameters_for
         from wintry_tally.core.plan import forecast
 
@@ -287,9 +287,11 @@ class LiveRuns:
         if observer is not None:
             observer.begins(run)
         worker = RunWorker(loop, settings.speed, closing, flushed, observer.saw if observer is not None else None)
-        past = book.runs.readings(run.id) if elapsed_s else []
-        if past:
-            worker.seed_curve(_with_charge(past))
+        if elapsed_s:
+            # a long past is read beside the watching, which begins at once
+            threading.Thread(
+                target=lambda: worker.seed_curve(book.runs.past(run.id, CURVE_POINTS)), daemon=True, name="past"
+            ).start()
         parameters = parameters_for(family_named(settings.family), settings.rated_Ah or 1.0)
         curve = forecast(recipe, parameters, ambient_of(settings), full=full_of(settings))
         self.live[run.id] = LiveRun(run, recipe, worker, curve, parameters, guide)
@@ -487,14 +489,3 @@ class LiveRuns:
 
 
 TOLD_IN_FULL = frozenset({EndCause.NOT_PROVEN, EndCause.DISTURBED, EndCause.PROGRAM, EndCause.INSTRUMENT})
-
-
-def _with_charge(rows: list[Any]) -> list[tuple[float, float, float, float]]:
-    points, charge, before = [], 0.0, None
-    for row in rows:
-        elapsed, volts, amps = row[0], row[1] or 0.0, row[2] or 0.0
-        if before is not None:
-            charge += 0.5 * (amps + before[1]) * (elapsed - before[0]) / 3600.0
-        points.append((elapsed, volts, amps, charge))
-        before = (elapsed, amps)
-    return points

@@ -144,7 +144,9 @@ class RunWorker:
 
     def seed_curve(self, points: list[tuple[float, float, float, float]]) -> None:
         """Give the curve its past, when a run is taken up again."""
-        self._points = points[:: max(1, len(points) // CURVE_POINTS)]
+        with self._lock:
+            fresh = [point for point in self._points if not points or point[0] > points[-1][0]]
+            self._points = [*points, *fresh]
 
     @property
     def stood_still(self) -> str:

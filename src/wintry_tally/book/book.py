@@ -4,15 +4,17 @@ from __future__ import annotations
 
 import os
 import sqlite3
+import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import Connection, Engine, create_engine, event, insert, select, update
+from sqlalchemy import URL, Connection, Engine, create_engine, event, insert, select, update
 from sqlalchemy.exc import DBAPIError, SQLAlchemyError
 
 from wintry_tally.book import tables
+from wintry_tally.book.place import APPLICATION_ID, Place, make_file
 from wintry_tally.book.records import Run, RunSettings, RunStatus
 from wintry_tally.book.runs import Runs
 from wintry_tally.book.samples import Samples
@@ -20,15 +22,24 @@ from wintry_tally.core.errors import BookError
 
 __all__ = ["Book", "Run", "RunSettings", "RunStatus"]
 
-APPLICATION_ID = 0x57544C59
+MIGRATING = threading.Lock()
+"""One at a time in a process: Alembic keeps what it is at in one place for all threads."""
+WAIT_S = 5.0
 
 
 class Book:
-    """One test book. Use `create` or `open`; close it, or use it as a context manager."""
+    """One test book. Use `create` or `open`; close it, or use it as a context manager.
 
-    def __init__(self, path: Path, engine: Engine) -> None:
-        self.path = path
-        self._engine = engine
+    `moved_words`: said once its file was moved, deleted or replaced while it was open; it goes on in another, `path`.
+    """
+
+    def __init__(self, path: Path) -> None:
+        path = path.absolute()
+        self._place = Place(path)
+        self._engine = _engine(path)
+        self._at_work, self._own, self._turn = 0, threading.local(), threading.Condition()
+        self._closed = False
+        self.moved_words = ""
         self.samples = Samples(self.transaction)
         self.runs = Runs(self.transaction)
 
@@ -39,21 +50,14 @@ class Book:
         Raises:
             BookError: the file exists, or its folder cannot be written.
         """
-        if path.exists():
-            raise BookError("a file of this name exists already", str(path), "choose another name")
-        if not path.parent.is_dir():
-            raise BookError("its folder does not exist", str(path), "choose an existing folder")
-        try:
-            connection = sqlite3.connect(path)
-            connection.execute(f"PRAGMA application_id={APPLICATION_ID}")
-            connection.commit()
-            connection.close()
-        except sqlite3.Error as error:
-            raise BookError(f"cannot be made ({error})", str(path), "choose a folder you may write to") from None
-        book = cls(path, _engine(path))
-        book._migrate()
-        book.set_meta("name", name or path.stem)
-        return book
+
+        def fill(being_made: Path) -> None:
+            with cls(being_made) as book:
+                book._migrate()
+                book.set_meta("name", name or path.stem)
+
+        make_file(path, fill)
+        return cls(path.absolute())
 
     @classmethod
     def open(cls, path: Path) -> Book:
@@ -73,7 +77,10 @@ class Book:
             raise BookError(
                 "the book or its folder is read-only", str(path), "copy the book to a folder you may write to"
             )
-        book = cls(path, _engine(path))
+        try:
+            book = cls(path)
+        except sqlite3.Error as error:
+            raise BookError(f"the book cannot be read ({error})", str(path), "fetch it from a backup") from None
         try:
             book._migrate()
         except BookError:
@@ -81,20 +88,21 @@ class Book:
             raise
         return book
 
+    @property
+    def path(self) -> Path:
+        """The file it is in."""
+        return self._place.path
+
     def _migrate(self) -> None:
         with self.transaction() as connection:
-            names = set(connection.dialect.get_table_names(connection))
-            revision = None
-            if "alembic_version" in names:
-                revision = connection.exec_driver_sql("SELECT version_num FROM alembic_version").scalar()
-            if revision == tables.HEAD:
+            if self._revision(connection) == tables.HEAD:
                 return
-            if revision is not None and revision > tables.HEAD:
-                raise BookError(
-                    f"it was written by a newer version (tables {revision}; this one knows {tables.HEAD})",
-                    str(self.path),
-                    "open it with that version",
-                )
+        # all of it or nothing, whoever else may be opening it and whatever kills this: SQLite's own statements that
+        # change tables are in a transaction only when it was begun in words
+        with MIGRATING, self.transaction() as connection:
+            connection.exec_driver_sql("BEGIN IMMEDIATE")
+            if self._revision(connection) == tables.HEAD:
+                return
             # imported only when a book is new or old: it is slow to load
             from alembic import command
             from alembic.config import Config
@@ -105,12 +113,68 @@ class Book:
             config.attributes["connection"] = connection
             command.upgrade(config, "head")
 
+    def _revision(self, connection: Connection) -> str | None:
+        """Of its tables; None where there are none yet."""
+        if "alembic_version" not in connection.dialect.get_table_names(connection):
+            return None
+        revision = connection.exec_driver_sql("SELECT version_num FROM alembic_version").scalar()
+        if revision is not None and str(revision) not in tables.REVISIONS:
+            raise BookError(
+                f"it was written by a newer version (tables {str(revision)[:20]}; this one knows {tables.HEAD})",
+                str(self.path),
+                "open it with that version",
+            )
+        return None if revision is None else str(revision)
+
     @contextmanager
     def transaction(self) -> Iterator[Connection]:
-        """One transaction: all of it, or a BookError and nothing."""
-        try:
-            with self._engine.begin() as connection:
+        """One transaction: all of it, or a BookError and nothing. What one thread does within it belongs to it."""
+        outer: Connection | None = getattr(self._own, "connection", None)
+        if outer is not None:
+            yield outer
+            return
+        with self._turn_taken(), self._refusals_in_words(), self._engine.begin() as connection:
+            self._own.connection = connection
+            try:
                 yield connection
+            finally:
+                self._own.connection = None
+
+    @contextmanager
+    def _turn_taken(self) -> Iterator[None]:
+        """In the file that was opened, or, when that is gone, in the one everything was rescued into."""
+        with self._turn:
+            if self._closed:
+                raise BookError("the book is closed", str(self.path))
+            if not self._place.holds:
+                self._rescue()
+            self._at_work += 1
+        try:
+            yield
+        finally:
+            with self._turn:
+                self._at_work -= 1
+                self._turn.notify_all()
+
+    def _rescue(self) -> None:
+        """With the turn held: everything into another file, and go on in that."""
+        self._turn.wait_for(lambda: self._at_work == 0, WAIT_S)  # what is being written is rescued too
+        if self._place.holds:
+            return  # somebody else did it meanwhile
+        before = self._place
+        kept = before.rescue()
+        self._engine.dispose()
+        before.close()
+        self._place, self._engine = Place(kept), _engine(kept)
+        self.moved_words = (
+            f"The book's file {before.path.name} was moved, deleted or replaced by something else. Nothing is lost: "
+            f"everything is in {kept}, and goes on there."
+        )
+
+    @contextmanager
+    def _refusals_in_words(self) -> Iterator[None]:
+        try:
+            yield
         except DBAPIError as error:
             reason = str(error.orig)
             mend = "free some space on the disk" if "full" in reason else "check the disk and the file's permissions"
@@ -133,12 +197,18 @@ class Book:
 
     def close(self) -> None:
         """Write everything into the one file and let go of it."""
+        with self._turn:
+            if self._closed:
+                return
+            self._closed = True
+            self._turn.wait_for(lambda: self._at_work == 0, WAIT_S)
         try:
             with self._engine.connect() as connection:
                 connection.exec_driver_sql("PRAGMA wal_checkpoint(TRUNCATE)")
         except SQLAlchemyError:
             pass  # the write-ahead file keeps what the checkpoint could not move
         self._engine.dispose()
+        self._place.close()
 
     def __enter__(self) -> Book:
         return self
@@ -148,7 +218,7 @@ class Book:
 
 
 def _engine(path: Path) -> Engine:
-    engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": 5.0})
+    engine = create_engine(URL.create("sqlite", database=str(path)), connect_args={"timeout": 5.0})
 
     @event.listens_for(engine, "connect")
     def prepare(connection: Any, _record: Any) -> None:

@@ -6,6 +6,7 @@ from datetime import datetime
 
 from wintry_tally.book.book import Book
 from wintry_tally.book.records import RunSettings, RunStatus
+from wintry_tally.book.runs import packed, sealed_bytes
 from wintry_tally.core.analysis import Analysis
 from wintry_tally.core.battery import Sample
 from wintry_tally.core.protocol.kinds import TestKind
@@ -44,17 +45,16 @@ def keep_log(
     )
     words = kind.words.removesuffix(" test").capitalize()
     number = sum(1 for run in book.runs.all(sample.id) if run.title.startswith(words)) + 1
-    run_id = book.runs.begin(
-        sample.id, f"{words} {number}", "imported", started, settings, {"method": kind.method}, kind.station,
-        RunStatus.RUNNING,
-    )  # fmt: skip
-    try:
-        book.runs.keep_original(run_id, *original)
-        book.runs.seal(run_id, trace)
+    name, content = original
+    kept, sealed = packed(content), sealed_bytes(trace)
+    test = analysis.capacity
+    with book.transaction():
+        run_id = book.runs.begin(
+            sample.id, f"{words} {number}", "imported", started, settings, {"method": kind.method}, kind.station,
+            RunStatus.RUNNING,
+        )  # fmt: skip
+        book.runs.keep_packed(run_id, name, kept)
+        book.runs.keep_sealed(run_id, len(trace), sealed)
         book.runs.change(run_id, repair=options.repair)
-        test = analysis.capacity
         book.runs.finish(run_id, test.ended_by if test else "", "", started)
-    except Exception:
-        book.runs.remove(run_id)
-        raise
     return run_id

@@ -127,16 +127,7 @@ class Runs:
         Raises:
             BookError: it holds no readings.
         """
-        import numpy as np
-
-        from wintry_tally.core.trace.beside import INTO_TRACE
-        from wintry_tally.core.trace.trace import Trace
-
         run = self.get(run_id)
-        with self._transaction() as connection:
-            sealed = connection.execute(
-                select(tables.sealed.c.parquet).where(tables.sealed.c.run_id == run_id)
-            ).scalar()
         resolution = {
             name: value
             for name, value in (
@@ -145,42 +136,32 @@ class Runs:
             )
             if value
         }
-        if sealed is not None:
-            from wintry_tally.book.seal import unseal
-
-            return unseal(sealed, resolution)
-        rows = self.readings(run_id)
-        if not rows:
-            raise BookError("this run holds no readings yet")
-        columns = np.array([row[:5] for row in rows], dtype=np.float64).T
-
-        def some(column: Any) -> Any:
-            return None if np.all(np.isnan(column)) else column
-
-        # at a charge by hand people write down what the charger shows: as typed in the rows, turned only here
-        current = some(-columns[2] if run.settings.extra.get("charging") else columns[2])
-        beside = self._beside(run_id, len(rows))
-        counter = beside.pop("counter_Ah", some(columns[4]))
-        own = {name: beside.pop(name) for name in INTO_TRACE if name in beside}
-        return Trace(
-            columns[0], columns[1], current, some(columns[3]), counter, resolution=resolution, beside=beside, **own
-        )
-
-    def _beside(self, run_id: int, rows: int) -> dict[str, Any]:
-        """What was told beside the readings as columns, NaN where a reading told nothing."""
-        import numpy as np
-
         with self._transaction() as connection:
-            told = connection.execute(
-                select(tables.reading.c.beside).where(tables.reading.c.run_id == run_id).order_by(tables.reading.c.seq)
-            ).scalars()
-            found: dict[str, Any] = {}
-            for place, text in enumerate(told):
-                if not text or place >= rows:
-                    continue
-                for name, value in json.loads(text).items():
-                    found.setdefault(name, np.full(rows, np.nan))[place] = value
+            sealed = connection.execute(
+                select(tables.sealed.c.parquet).where(tables.sealed.c.run_id == run_id)
+            ).scalar()
+            if sealed is not None:
+                from wintry_tally.book.seal import unseal
+
+                return unseal(sealed, resolution)
+            from wintry_tally.book.streaming import journalled_trace
+
+            # at a charge by hand people write down what the charger shows: as typed in the rows, turned only here
+            found = journalled_trace(connection, run_id, bool(run.settings.extra.get("charging")), resolution)
+        if found is None:
+            raise BookError("this run holds no readings yet")
         return found
+
+    def past(self, run_id: int, points: int) -> list[tuple[float, float, float, float]]:
+        """About so many of the rows journalled so far, for a curve: elapsed s, V, A, Ah drawn by then."""
+        from wintry_tally.book.streaming import thinned
+
+        columns = tables.reading.c
+        with self._transaction() as connection:
+            rows = connection.execute(
+                select(func.count()).select_from(tables.reading).where(columns.run_id == run_id)
+            ).scalar()
+            return thinned(connection, run_id, max(1, int(rows or 0) // points))
 
     def original(self, run_id: int) -> tuple[str, bytes] | None:
         """Name and bytes of the file a run was imported from."""
@@ -338,14 +319,13 @@ class Runs:
 
     def keep_original(self, run_id: int, name: str, content: bytes) -> None:
         """Keep the bytes of an imported file."""
+        self.keep_packed(run_id, name, packed(content))
+
+    def keep_packed(self, run_id: int, name: str, content: tuple[str, bytes]) -> None:
+        """Keep what `packed` made of an imported file's bytes."""
         with self._transaction() as connection:
             connection.execute(
-                insert(tables.original).values(
-                    run_id=run_id,
-                    name=name,
-                    sha256=hashlib.sha256(content).hexdigest(),
-                    gzip=gzip.compress(content, compresslevel=6, mtime=0),
-                )
+                insert(tables.original).values(run_id=run_id, name=name, sha256=content[0], gzip=content[1])
             )
             connection.execute(update(tables.run).where(tables.run.c.id == run_id).values(original_name=name))
 
@@ -355,20 +335,22 @@ class Runs:
         Raises:
             BookError: what was sealed does not read back alike; the rows stay.
         """
-        from wintry_tally.book.seal import same, seal, unseal
-
-        journalled = trace is None
+        if trace is not None:
+            with self._transaction() as connection:
+                connection.execute(delete_from(tables.sealed).where(tables.sealed.c.run_id == run_id))
         kept = self.trace(run_id) if trace is None else trace
-        content = seal(kept)
-        if not same(kept, unseal(content, kept.resolution)):
-            raise BookError("the sealed trace does not read back as written; its rows are kept as they are")
-        with self._transaction() as connection:
-            connection.execute(delete_from(tables.sealed).where(tables.sealed.c.run_id == run_id))
-            connection.execute(insert(tables.sealed).values(run_id=run_id, rows=len(kept), parquet=content))
-        if journalled:
-            self._drop_rows(run_id)
+        self.keep_sealed(run_id, len(kept), sealed_bytes(kept))
+        if trace is None:
+            self.drop_rows(run_id)
 
-    def _drop_rows(self, run_id: int) -> None:
+    def keep_sealed(self, run_id: int, rows: int, content: bytes) -> None:
+        """Keep what `sealed_bytes` made of a trace of so many rows; where it is sealed already, that stays."""
+        with self._transaction() as connection:
+            connection.execute(
+                insert(tables.sealed).prefix_with("OR IGNORE").values(run_id=run_id, rows=rows, parquet=content)
+            )
+
+    def drop_rows(self, run_id: int) -> None:
         """Rows that are sealed go in pieces, so that no other run has to wait for its own readings to be written."""
         reading = tables.reading
         while True:
@@ -391,13 +373,32 @@ class Runs:
     ) -> None:
         """Close a run. Runs of this program's own benches are sealed; hand readings stay rows, open to later addition."""
         self.change(run_id, status=status.value, cause=cause, detail=detail, ended_utc=utc_text(ended), owner="")
-        if self.get(run_id).method in DRIVEN and self.readings(run_id):
+        if self.get(run_id).method in DRIVEN and self.last_elapsed_s(run_id) is not None:
             self.seal(run_id)
 
     def remove(self, run_id: int) -> None:
         """Remove a run with everything it holds; only for one that was entered by mistake and holds no reading."""
         with self._transaction() as connection:
             connection.execute(delete_from(tables.run).where(tables.run.c.id == run_id))
+
+
+def packed(content: bytes) -> tuple[str, bytes]:
+    """An imported file's bytes as kept: their SHA-256, and they themselves by gzip."""
+    return hashlib.sha256(content).hexdigest(), gzip.compress(content, compresslevel=6, mtime=0)
+
+
+def sealed_bytes(trace: Trace) -> bytes:
+    """A trace as Parquet that reads back alike.
+
+    Raises:
+        BookError: it does not.
+    """
+    from wintry_tally.book.seal import same, seal, unseal
+
+    content = seal(trace)
+    if not same(trace, unseal(content, trace.resolution)):
+        raise BookError("the sealed trace does not read back as written; its rows are kept as they are")
+    return content
 
 
 def _plain(data: dict[str, Any]) -> dict[str, Any]:

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from sqlalchemy import Boolean, Column, Float, ForeignKey, Integer, LargeBinary, MetaData, String, Table, Text
 
-HEAD = "0002"
+REVISIONS = ("0001", "0002")
+"""Every state its tables have been in, oldest first."""
+HEAD = REVISIONS[-1]
 """The newest migration's revision; a test holds it against the migrations folder."""
 
 metadata = MetaData()

@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from contextlib import AbstractContextManager
 from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from wintry_tally.book import Book, RunStatus
+import click
+
+from wintry_tally.app.opening import opened, school_of
+from wintry_tally.book import Book
 from wintry_tally.book.keeping import keep_log
 from wintry_tally.cli.logs import analyse_joined
 from wintry_tally.core.analysis import Options
@@ -25,41 +29,35 @@ if TYPE_CHECKING:
     from wintry_tally.report.dossier import Dossier
 
 
-def dossier_of(book: Book, code: str, school: str, book_path: Path) -> Dossier:
-    """All that is known of a sample, with every run that is over, as the window has it."""
-    from wintry_tally.book.facts import facts_values
-    from wintry_tally.report.dossier import RunFacts, assemble, report_run
-
-    sample = sample_of(book, code, book_path)
-    runs = [
-        report_run(RunFacts(**facts_values(run)), book.runs.trace(run.id))
-        for run in book.runs.all(sample.id)
-        if run.status is not RunStatus.RUNNING and book.runs.holds_readings(run.id)
-    ]
-    prose = book.samples.prose(sample.id)
-    entered = book.samples.entered(sample.id)
-    return assemble(sample, runs, School(school), prose, book.meta("demo") == "yes", entered)
+def _opened(path: Path) -> AbstractContextManager[Book]:
+    """A book, put right first; what was done is told beside the output."""
+    return opened(path, lambda words: click.echo(words, err=True))
 
 
-def write_report(book_path: Path, code: str, out: Path, school: str) -> None:
+def _dossier(book_path: Path, code: str, school: str | None) -> Dossier:
+    """All that is known of a sample, as the window has it, by the book's school where none is given."""
+    from wintry_tally.app.dossiers import dossier_of
+
+    with _opened(book_path) as book:
+        return dossier_of(book, sample_of(book, code, book_path), School(school) if school else school_of(book))
+
+
+def write_report(book_path: Path, code: str, out: Path, school: str | None) -> None:
     """See `wintry-tally report`."""
     from wintry_tally.report.page import write_page
 
-    with Book.open(book_path) as book:
-        dossier = dossier_of(book, code, school, book_path)
-    write_page(dossier, out)
+    write_page(_dossier(book_path, code, school), out)
 
 
-def judge_book(book_path: Path, code: str, school: str) -> dict[str, Any]:
+def judge_book(book_path: Path, code: str, school: str | None) -> dict[str, Any]:
     """See `wintry-tally judge BOOK CODE`; the verdicts as the window shows them."""
     from wintry_tally.core.battery import label_findings
 
-    with Book.open(book_path) as book:
-        dossier = dossier_of(book, code, school, book_path)
+    dossier = _dossier(book_path, code, school)
     sample = dossier.sample
     return {
         "schema": "wintry-tally.verdict/1",
-        "school": school,
+        "school": dossier.school.value,
         "battery": {
             "maker": sample.maker,
             "model": sample.model,
@@ -82,7 +80,7 @@ def import_logs(book_path: Path, code: str, logs: Sequence[Path], test: str, cho
     Raises:
         InputError: no such sample or kind of test.
     """
-    with Book.open(book_path) as book:
+    with _opened(book_path) as book:
         sample = sample_of(book, code, book_path)
         own = replace(options, family=options.family or sample.family, rated_Ah=options.rated_Ah or sample.rated_Ah)
         log, analysis = analyse_joined(logs, choices, own)
@@ -111,7 +109,7 @@ def sample_of(book: Book, code: str, book_path: Path) -> Sample:
 
 def export_run(book_path: Path, run_id: int, out: Path, original: bool) -> None:
     """See `wintry-tally export`."""
-    with Book.open(book_path) as book:
+    with _opened(book_path) as book:
         if original:
             kept = book.runs.original(run_id)
             if kept is None:
@@ -127,7 +125,7 @@ def export_run(book_path: Path, run_id: int, out: Path, original: bool) -> None:
 def list_lines(book_path: Path) -> list[str]:
     """See `wintry-tally list`."""
     lines = []
-    with Book.open(book_path) as book:
+    with _opened(book_path) as book:
         for sample in book.samples.all():
             lines.append(f"{sample.code}  {sample.title}  ({sample.family.words})")
             lines += [
@@ -138,7 +136,7 @@ def list_lines(book_path: Path) -> list[str]:
 
 def list_data(book_path: Path) -> dict[str, Any]:
     """See `wintry-tally list --json`."""
-    with Book.open(book_path) as book:
+    with _opened(book_path) as book:
         return {
             "schema": "wintry-tally.list/1",
             "samples": [

@@ -136,7 +136,7 @@ def judge(claims: Path, code: str | None, school: str | None, as_json: bool) -> 
     from wintry_tally.cli.books import judge_book
     from wintry_tally.cli.judging import judge_file
 
-    result = judge_file(claims, school) if code is None else judge_book(claims, code, school or "strict")
+    result = judge_file(claims, school) if code is None else judge_book(claims, code, school)
     if as_json:
         click.echo(json.dumps(result, ensure_ascii=False, allow_nan=False))
     else:
@@ -149,8 +149,8 @@ def judge(claims: Path, code: str | None, school: str | None, as_json: bool) -> 
 @click.argument("book", type=click.Path(path_type=Path))
 @click.argument("sample")
 @click.option("--out", type=click.Path(path_type=Path), required=True, help="The web page to write.")
-@click.option("--school", type=click.Choice(["strict", "plain", "lenient"]), default="strict", show_default=True)
-def report(book: Path, sample: str, out: Path, school: str) -> None:
+@click.option("--school", type=click.Choice(["strict", "plain", "lenient"]), help="The book's own where none is given.")
+def report(book: Path, sample: str, out: Path, school: str | None) -> None:
     """Write the report of a sample (by its code) as one self-contained web page."""
     from wintry_tally.cli.books import write_report
 

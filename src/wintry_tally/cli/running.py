@@ -12,6 +12,7 @@ from wintry_tally.app.bench_book import bench_data, equipment_of, keep_equipment
 from wintry_tally.app.headless import Headless, Terminal
 from wintry_tally.app.live import LiveRuns
 from wintry_tally.app.logbook import keep_log
+from wintry_tally.app.opening import opened
 from wintry_tally.app.run_settings import bench_settings
 from wintry_tally.book import Book, RunStatus
 from wintry_tally.cli.books import sample_of
@@ -160,7 +161,7 @@ def run_test(
     """
     keep_log()
     terminal = Terminal(as_json)
-    with Book.open(path) as book:
+    with opened(path, terminal.shout) as book:
         runs = LiveRuns(book, lambda: equipment_of(book), terminal)
         following = Headless(runs, terminal)
         for words in runs.hear_guards():

@@ -29,6 +29,5 @@ def begin_now(book: Book) -> None:
 
     for run in book.runs.all():
         if run.status is RunStatus.RUNNING and run.method == "simulated":
-            rows = book.runs.readings(run.id)
-            elapsed = rows[-1][0] if rows else 0.0
+            elapsed = book.runs.last_elapsed_s(run.id) or 0.0
             book.runs.change(run.id, started_utc=utc_text(datetime.now(UTC) - timedelta(seconds=elapsed)))

@@ -59,6 +59,7 @@ class Session(SafeSession):
         self._at_work = False
         self._stand_ins: StandIns | None = None
         self.school = School.STRICT
+        self._told_moved = False
         self.workshop = Workshop()
         self.undo_stack = QUndoStack(self)
         self._timer = QTimer(self)
@@ -105,9 +106,12 @@ class Session(SafeSession):
 
     def _take(self, book: Book) -> None:
         from wintry_tally.app.live import LiveRuns
+        from wintry_tally.app.opening import school_of
 
         self.close_book()
         self._book = book
+        self.school = school_of(book)
+        self._told_moved = False
         self._running = LiveRuns(book, lambda: self.equipment, Shown(self), self._in_background)
         self._samples = book.samples.all()
         self.undo_stack.clear()
@@ -134,8 +138,21 @@ class Session(SafeSession):
                     self.running.take_up(run)
             for words in self.running.hear_guards():
                 self.failed.emit(words)
+            self._put_right(self._book)
         for sample in self._samples:
             self.dossier(sample.id)
+
+    def _put_right(self, book: Book) -> None:
+        """What a kill left behind, beside everything else: sealing a long run takes its time."""
+        from wintry_tally.book.mending import put_right
+
+        def done(words: list[str]) -> None:
+            if words and book is self._book:
+                self.said.emit(" ".join(words))
+                for sample in self._samples:
+                    self.touch_runs(sample.id)
+
+        self.workshop.start(lambda _job: put_right(book), done, self.failed.emit)
 
     def _in_background(
         self, job: Callable[[], str], done: Callable[[str], None], failed: Callable[[str], None]
@@ -175,6 +192,9 @@ class Session(SafeSession):
         with self.guard():
             if self._running is not None and self._running.follow():
                 self.ticked.emit()
+        if self._book is not None and self._book.moved_words and not self._told_moved:
+            self._told_moved = True
+            self.failed.emit(self._book.moved_words)
 
     # --- samples and claims ---
 
@@ -393,12 +413,18 @@ class Session(SafeSession):
     # --- verdicts ---
 
     def set_school(self, school: School) -> None:
-        """Judge by another school from now on."""
-        if school is not self.school:
-            self.school = school
+        """Judge by another school from now on; the book keeps it, and it can be undone."""
+        before = self.school
+
+        def put(chosen: School) -> None:
+            self.book.set_meta("school", chosen.value)
+            self.school = chosen
             self._dossiers.clear()
             for sample in self._samples:
                 self.dossier_changed.emit(sample.id)
+
+        if school is not before:
+            self.change(f"judge by the {school.value} school", lambda: put(school), lambda: put(before))
 
     def dossier(self, sample_id: int) -> Dossier | None:
         """Everything on a sample; None while it is being worked out, `dossier_changed` follows."""
@@ -420,26 +446,9 @@ class Session(SafeSession):
             self._outdated.add(sample_id)
 
     def _work_out(self, book: Book, sample: Sample, school: School) -> Dossier:
-        from wintry_tally.book import RunStatus
-        from wintry_tally.book.facts import facts_values
-        from wintry_tally.report.dossier import RunFacts, assemble, report_run
+        from wintry_tally.app.dossiers import dossier_of
 
-        reports = []
-        for run in book.runs.all(sample.id):
-            if run.status is RunStatus.RUNNING:
-                continue
-            facts = RunFacts(**facts_values(run))
-            key = (id(book), run.id, run.repair, run.ended)
-            known = self._reports.get(key)
-            if known is None:
-                try:
-                    known = report_run(facts, book.runs.trace(run.id))
-                except BookError:
-                    continue
-                self._reports[key] = known
-            reports.append(replace(known, facts=facts))
-        prose, entered = book.samples.prose(sample.id), book.samples.entered(sample.id)
-        return assemble(sample, reports, school, prose, book.meta("demo") == "yes", entered)
+        return dossier_of(book, sample, school, self._reports)
 
     def _worked_out(self, book: Book, sample_id: int, school: School, made: Dossier) -> None:
         if book is not self._book:
