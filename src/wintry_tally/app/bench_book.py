@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from wintry_tally.book import Book
+from wintry_tally.book.records import plain_of, read_as
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.protocol.leads import Leads
 
@@ -20,7 +21,8 @@ def equipment_of(book: Book) -> Equipment:
     from wintry_tally.bench.equipment import Equipment, equipment_from
 
     kept = book.meta("bench")
-    return equipment_from(json.loads(kept)) if kept else Equipment()
+    with read_as("the bench kept in the book"):
+        return equipment_from(plain_of(kept)) if kept else Equipment()
 
 
 def keep_equipment(book: Book, equipment: Equipment) -> None:
@@ -36,9 +38,9 @@ def read_bench(path: Path) -> Equipment:
     Raises:
         InputError: what cannot be, with its place.
     """
-    from wintry_tally.exchange.plain_file import read_plain
+    from wintry_tally.files import table_of
 
-    data = read_plain(path)
+    data = table_of(path, "a bench: TOML or JSON")
     unknown = sorted(set(data) - {"instrument", "channel"})
     if unknown:
         raise InputError(f'"{unknown[0]}" is no part of a bench', str(path), "write [[instrument]] and [[channel]]")

@@ -9,6 +9,7 @@ from importlib import resources
 from typing import TYPE_CHECKING, Any
 
 from wintry_tally.book import Book, Run, RunSettings
+from wintry_tally.book.records import plain_of, read_as
 from wintry_tally.book.runs import GUIDED
 from wintry_tally.core.battery import Sample, family_named
 from wintry_tally.core.engine import RunState
@@ -86,8 +87,9 @@ def kept_resistances(book: Book, sample_id: int) -> dict[str, Ohms]:
     from wintry_tally.core.engine.proof import Ohms
 
     kept = book.meta(f"resistance:{sample_id}")
-    data = json.loads(kept) if kept else {}
-    return {doing: Ohms(*item) for doing, item in data.items() if isinstance(item, list)}
+    with read_as("the resistance kept of this battery"):
+        data = plain_of(kept) if kept else {}
+        return {doing: Ohms(*item) for doing, item in data.items() if isinstance(item, list)}
 
 
 def keep_resistances(book: Book, sample_id: int, proving: Proving) -> None:

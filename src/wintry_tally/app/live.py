@@ -23,6 +23,7 @@ from wintry_tally.app.live_run import LiveRun
 from wintry_tally.app.safety import AllOff, barred_by_quarantine, put_into_quarantine
 from wintry_tally.book import Run, RunSettings, RunStatus
 from wintry_tally.book.recipes import recipe_data, recipe_from
+from wintry_tally.book.records import read_as
 from wintry_tally.book.runs import DRIVEN, GUIDED, owner_lives
 from wintry_tally.core.battery import Sample, family_named
 from wintry_tally.core.engine import LIVE, Event, Phase, RunState
@@ -237,7 +238,8 @@ class LiveRuns:
                 )
             rows = book.runs.last_elapsed_s(run.id)
             elapsed = max(elapsed_s, rows or 0.0)
-            state = RunState.from_dict(run.state) if run.state else None
+            with read_as(f"how far {run.title} had come"):
+                state = RunState.from_dict(run.state) if run.state else None
             try:
                 self._launch(book.runs.get(run.id), recipe_from(run.recipe), state, elapsed, taken, observer)
             except WintryError:

@@ -11,6 +11,7 @@ from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
 from wintry_tally.book import Book
+from wintry_tally.book.records import plain_of, read_as
 from wintry_tally.core.errors import InputError, WintryError
 
 if TYPE_CHECKING:
@@ -159,8 +160,9 @@ def quarantine_of(book: Book, sample_id: int) -> Quarantine | None:
     kept = book.meta(f"quarantine:{sample_id}")
     if not kept:
         return None
-    data = json.loads(kept)
-    return Quarantine(datetime.fromisoformat(data["since"]), str(data["why"]))
+    with read_as("the quarantine kept of this battery"):
+        data = plain_of(kept)
+        return Quarantine(datetime.fromisoformat(data["since"]), str(data["why"]))
 
 
 def put_into_quarantine(book: Book, sample_id: int, why: str) -> None:
@@ -186,7 +188,8 @@ def lift_quarantine(book: Book, sample_id: int, note: str, seen: Iterable[str], 
         raise InputError("nothing is noted", mend="write what you saw, in a word or two")
     if len(ticked) < len(SIGNS) and not photograph:
         raise InputError("not everything is looked at", mend="tick each once you have seen it, or name a photograph")
-    log = json.loads(book.meta(f"quarantine-log:{sample_id}") or "[]")
+    with read_as("the log of quarantines"):
+        log = plain_of(book.meta(f"quarantine-log:{sample_id}") or "[]", list)
     log.append(
         {"since": held.since.isoformat(), "lifted": datetime.now(UTC).isoformat(timespec="seconds"), "why": held.why,
          "note": note.strip(), "seen": ticked, "photograph": photograph}

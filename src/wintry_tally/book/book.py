@@ -15,7 +15,7 @@ from sqlalchemy.exc import DBAPIError, SQLAlchemyError
 
 from wintry_tally.book import tables
 from wintry_tally.book.place import APPLICATION_ID, Place, make_file
-from wintry_tally.book.records import Run, RunSettings, RunStatus
+from wintry_tally.book.records import FROM_BACKUP, Run, RunSettings, RunStatus
 from wintry_tally.book.runs import Runs
 from wintry_tally.book.samples import Samples
 from wintry_tally.core.errors import BookError
@@ -79,8 +79,8 @@ class Book:
             )
         try:
             book = cls(path)
-        except sqlite3.Error as error:
-            raise BookError(f"the book cannot be read ({error})", str(path), "fetch it from a backup") from None
+        except (sqlite3.Error, UnicodeDecodeError) as error:
+            raise BookError(f"the book cannot be read ({error})", str(path), FROM_BACKUP) from None
         try:
             book._migrate()
         except BookError:
@@ -156,6 +156,15 @@ class Book:
                 self._at_work -= 1
                 self._turn.notify_all()
 
+    def look(self) -> None:
+        """Notice at once, not at the next write, that the file went away.
+
+        Raises:
+            BookError: it did, and nothing could be rescued.
+        """
+        with self._turn_taken():
+            pass
+
     def _rescue(self) -> None:
         """With the turn held: everything into another file, and go on in that."""
         self._turn.wait_for(lambda: self._at_work == 0, WAIT_S)  # what is being written is rescued too
@@ -179,8 +188,9 @@ class Book:
             reason = str(error.orig)
             mend = "free some space on the disk" if "full" in reason else "check the disk and the file's permissions"
             raise BookError(f"the book cannot be read or written ({reason})", str(self.path), mend) from None
-        except SQLAlchemyError as error:
-            raise BookError(f"the book cannot be read or written ({error})", str(self.path)) from None
+        except (SQLAlchemyError, sqlite3.Error, UnicodeDecodeError) as error:
+            reason = " ".join(str(error).split())[:120]
+            raise BookError(f"the book cannot be read or written ({reason})", str(self.path), FROM_BACKUP) from None
 
     def meta(self, key: str, default: str = "") -> str:
         """A small fact about the book."""

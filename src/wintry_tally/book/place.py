@@ -88,6 +88,7 @@ class Place:
         self._line = sqlite3.connect(path, check_same_thread=False, timeout=5.0)
         # a file is only truly open once something was read of it
         self._line.execute("SELECT count(*) FROM sqlite_master").fetchone()
+        self._beside = {end: _which(Path(f"{path}{end}")) for end in ("-wal", "-shm")}
 
     @property
     def holds(self) -> bool:
@@ -123,12 +124,18 @@ class Place:
         )  # fmt: skip
 
     def close(self) -> None:
-        """Let go of it, and of what SQLite keeps beside it where the book itself is gone."""
+        """Let go of it.
+
+        Where the book itself is gone, what SQLite kept beside it goes too: it would be written into whatever file takes
+        that name (SQLite, "How to corrupt an SQLite database file", on renaming).
+        """
+        if not self.holds:
+            for end, which in self._beside.items():
+                left = Path(f"{self.path}{end}")
+                if which is not None and _which(left) == which:
+                    with contextlib.suppress(OSError):
+                        left.unlink()
         self._line.close()
-        if not self.path.exists():
-            for end in ("-wal", "-shm"):
-                with contextlib.suppress(OSError):
-                    Path(f"{self.path}{end}").unlink()
 
 
 def _which(path: Path) -> tuple[int, int] | None:

@@ -6,8 +6,9 @@ import math
 from dataclasses import asdict
 from typing import Any
 
-from wintry_tally.core.errors import BookError
+from wintry_tally.core.errors import BookError, InputError
 from wintry_tally.core.protocol import Recipe
+from wintry_tally.core.protocol.sound import check_filled
 
 
 def recipe_data(recipe: Recipe) -> dict[str, Any]:
@@ -26,6 +27,11 @@ def recipe_from(data: dict[str, Any]) -> Recipe:
     from pydantic import TypeAdapter, ValidationError
 
     try:
-        return TypeAdapter(Recipe).validate_python(data)
+        recipe = TypeAdapter(Recipe).validate_python(data)
+        for number, step in enumerate(recipe.steps, 1):
+            check_filled(step, f"step {number}")
+        return recipe
+    except InputError as error:
+        raise BookError(f"the run's recipe cannot be run ({error})") from None
     except ValidationError as error:
         raise BookError(f"the run's recipe cannot be read ({error.error_count()} problems)") from None

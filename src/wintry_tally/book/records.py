@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+import json
+import math
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from enum import StrEnum
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from wintry_tally.core.battery import family_named
+from wintry_tally.core.errors import BookError
 from wintry_tally.core.quantity import Accuracy, parse_accuracy
 
 if TYPE_CHECKING:
@@ -114,3 +119,58 @@ class Run:
 def utc_text(moment: datetime) -> str:
     """ISO 8601 in UTC."""
     return moment.astimezone(UTC).isoformat(timespec="milliseconds")
+
+
+FROM_BACKUP = "something else wrote into it: fetch the book from a backup"
+
+
+@contextmanager
+def read_as(what: str) -> Iterator[None]:
+    """What stands in a book but cannot be what it should be is told as the book's fault, in a line.
+
+    Raises:
+        BookError: `what` cannot be read.
+    """
+    try:
+        yield
+    except (ValueError, TypeError, KeyError, AttributeError, IndexError, OverflowError, RecursionError) as error:
+        reason = " ".join(str(error).split())[:100]
+        raise BookError(f"{what} cannot be read ({reason})", mend=FROM_BACKUP) from None
+
+
+Made = TypeVar("Made")
+_MAY_BE = {
+    "str": str, "float": int | float, "int": int, "bool": bool, "float | None": int | float | None,
+    "str | None": str | None, "bool | None": bool | None, "int | None": int | None, "dict[str, Any]": dict,
+}  # fmt: skip
+
+
+def made_of(kind: type[Made], values: Mapping[str, Any]) -> Made:
+    """A record of plain values, each looked at first: SQLite keeps whatever somebody writes into a column.
+
+    Raises:
+        ValueError: a value of another type, or a number without end.
+    """
+    fields = kind.__dataclass_fields__  # type: ignore[attr-defined]
+    known = {name: value for name, value in values.items() if name in fields}
+    for name, value in known.items():
+        wanted = _MAY_BE.get(str(fields[name].type))
+        if wanted is not None and not isinstance(value, wanted):
+            raise ValueError(f"{name} is {type(value).__name__}")
+        if isinstance(value, float) and not math.isfinite(value):
+            raise ValueError(f"{name} is {value}")
+    return kind(**known)
+
+
+def plain_of(text: Any, kind: type = dict) -> Any:
+    """What a column of JSON holds.
+
+    Raises:
+        ValueError: it is no JSON, or of another kind.
+    """
+    if not isinstance(text, str):
+        raise ValueError(f"{type(text).__name__} where JSON should be")
+    found = json.loads(text)
+    if not isinstance(found, kind):
+        raise ValueError(f"{type(found).__name__} where {kind.__name__} should be")
+    return found

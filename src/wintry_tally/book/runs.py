@@ -8,6 +8,7 @@ import json
 import math
 import os
 import time
+import zlib
 from collections.abc import Mapping
 from dataclasses import asdict
 from datetime import datetime
@@ -17,10 +18,11 @@ from sqlalchemy import delete as delete_from
 from sqlalchemy import func, insert, select, update
 
 from wintry_tally.book import tables
-from wintry_tally.book.records import Run, RunSettings, RunStatus, utc_text
+from wintry_tally.book.records import Run, RunSettings, RunStatus, made_of, plain_of, read_as, utc_text
 from wintry_tally.book.samples import Transaction
 from wintry_tally.core.engine import Event, RunState
 from wintry_tally.core.errors import BookError
+from wintry_tally.files import MOST_LOG_BYTES
 
 if TYPE_CHECKING:
     from wintry_tally.core.trace.trace import Trace
@@ -29,6 +31,7 @@ if TYPE_CHECKING:
 GUIDED = "guided"
 """The method of a run by a recipe whose readings a person types and whose switches a person turns."""
 ROWS_AT_ONCE = 5_000
+REPAIRS = ("none", "safe", "offered")
 DRIVEN = frozenset({"simulated", "bench", GUIDED})
 """Methods by which this program itself goes through a recipe: a running one has an owner."""
 
@@ -88,7 +91,8 @@ class Runs:
             rows = connection.execute(
                 select(tables.event).where(tables.event.c.run_id == run_id).order_by(tables.event.c.id)
             ).mappings()
-            return [Event(row["at_s"], row["kind"], row["message"]) for row in rows]
+            with read_as(f"the events of run {run_id}"):
+                return [made_of(Event, {name: row[name] for name in ("at_s", "kind", "message")}) for row in rows]
 
     def readings(self, run_id: int) -> list[tuple[float, float | None, float | None, float | None, float | None, str]]:
         """The rows journalled so far: elapsed s, V, A, °C, counter Ah, note."""
@@ -119,7 +123,8 @@ class Runs:
         columns = tables.reading.c
         with self._transaction() as connection:
             found = connection.execute(select(func.max(columns.elapsed_s)).where(columns.run_id == run_id)).scalar()
-        return None if found is None else float(found)
+        with read_as(f"the readings of run {run_id}"):
+            return None if found is None else float(found)
 
     def trace(self, run_id: int) -> Trace:
         """The run's readings as a trace: sealed, or as journalled so far.
@@ -147,7 +152,8 @@ class Runs:
             from wintry_tally.book.streaming import journalled_trace
 
             # at a charge by hand people write down what the charger shows: as typed in the rows, turned only here
-            found = journalled_trace(connection, run_id, bool(run.settings.extra.get("charging")), resolution)
+            with read_as(f"the readings of {run.title}"):
+                found = journalled_trace(connection, run_id, bool(run.settings.extra.get("charging")), resolution)
         if found is None:
             raise BookError("this run holds no readings yet")
         return found
@@ -169,7 +175,15 @@ class Runs:
             row = connection.execute(
                 select(tables.original.c.name, tables.original.c.gzip).where(tables.original.c.run_id == run_id)
             ).first()
-        return None if row is None else (row[0], gzip.decompress(row[1]))
+        if row is None:
+            return None
+        with read_as(f"the file of run {run_id}"):
+            if int.from_bytes(row[1][-4:], "little") > MOST_LOG_BYTES:
+                raise ValueError("it is larger than any that is imported")
+            try:
+                return str(row[0]), gzip.decompress(row[1])
+            except (OSError, EOFError, zlib.error) as error:
+                raise ValueError(str(error)) from None
 
     # --- writing ---
 
@@ -406,25 +420,26 @@ def _plain(data: dict[str, Any]) -> dict[str, Any]:
 
 
 def _run(row: Any) -> Run:
-    known = RunSettings.__dataclass_fields__
-    settings = {key: value for key, value in json.loads(row["settings"]).items() if key in known}
-    return Run(
-        id=row["id"],
-        sample_id=row["sample_id"],
-        station=row["station"],
-        title=row["title"],
-        method=row["method"],
-        status=RunStatus(row["status"]),
-        started=datetime.fromisoformat(row["started_utc"]),
-        ended=datetime.fromisoformat(row["ended_utc"]) if row["ended_utc"] else None,
-        settings=RunSettings(**settings),
-        recipe=json.loads(row["recipe"]),
-        state=json.loads(row["state"]),
-        bench=json.loads(row["bench"]),
-        cause=row["cause"],
-        detail=row["detail"],
-        owner=row["owner"],
-        left_out=row["left_out"],
-        repair=row["repair"],
-        original_name=row["original_name"],
-    )
+    with read_as(f"run {row['id']} of the book"):
+        return _run_of(row)
+
+
+def _run_of(row: Any) -> Run:
+    values = {name: row[name] for name in Run.__dataclass_fields__ if name in row}
+    values |= {name: plain_of(row[name]) for name in ("recipe", "state", "bench")}
+    if row["repair"] not in REPAIRS:
+        raise ValueError(f"repair is {row['repair']}")
+    values |= {
+        "status": RunStatus(row["status"]),
+        "started": _moment(row["started_utc"]),
+        "ended": _moment(row["ended_utc"]) if row["ended_utc"] else None,
+        "settings": made_of(RunSettings, plain_of(row["settings"])),
+    }
+    return made_of(Run, values)
+
+
+def _moment(text: str) -> datetime:
+    moment = datetime.fromisoformat(text)
+    if moment.tzinfo is None:
+        raise ValueError(f"{text} names no zone")
+    return moment

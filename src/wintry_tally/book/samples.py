@@ -11,7 +11,8 @@ from sqlalchemy import Connection, insert, select, update
 from sqlalchemy import delete as delete_from
 
 from wintry_tally.book import tables
-from wintry_tally.core.battery import Arrival, Claim, Direction, Sample
+from wintry_tally.book.records import made_of, plain_of, read_as
+from wintry_tally.core.battery import CLAIM_KINDS, FAMILIES, Arrival, Claim, Direction, Sample
 from wintry_tally.core.errors import BookError
 
 Transaction = Callable[[], AbstractContextManager[Connection]]
@@ -75,8 +76,11 @@ class Samples:
             kept = connection.execute(
                 select(tables.meta.c.value).where(tables.meta.c.key == f"entered:{sample_id}")
             ).scalar()
-        found: list[dict[str, Any]] = json.loads(kept) if kept else []
-        return found
+        with read_as("what was entered beside the claims"):
+            found: list[dict[str, Any]] = plain_of(kept, list) if kept else []
+            if not all(isinstance(item, dict) and {"kind", "of", "value"} <= set(item) for item in found):
+                raise ValueError("a part of it is missing")
+            return found
 
     def prose(self, sample_id: int) -> str:
         """The tester's own words on a sample."""
@@ -126,28 +130,18 @@ def _arrival_values(arrival: Arrival) -> dict[str, Any]:
 
 
 def _claim(row: Any) -> Claim:
-    return Claim(
-        kind=row["kind"],
-        value=row["value"],
-        unit=row["unit"],
-        direction=Direction(row["direction"]),
-        tolerance=row["tolerance"],
-        conditions=json.loads(row["conditions"]),
-        source=row["source"],
-        dated=row["dated"],
-        text=row["text"],
-        wanted=row["wanted"],
-        id=row["id"],
-    )
+    with read_as(f"claim {row['id']} of the book"):
+        if row["kind"] not in CLAIM_KINDS:
+            raise ValueError(f"no claim is of the kind {row['kind']}")
+        values = {name: row[name] for name in Claim.__dataclass_fields__ if name in row}
+        conditions = {str(name): float(value) for name, value in plain_of(row["conditions"]).items()}
+        return made_of(Claim, values | {"direction": Direction(row["direction"]), "conditions": conditions})
 
 
 def _sample(row: Any, claims: list[Claim]) -> Sample:
-    return Sample(
-        id=row["id"],
-        code=row["code"],
-        maker=row["maker"],
-        model=row["model"],
-        family_key=row["family"],
-        claims=tuple(claims),
-        arrival=Arrival(**{name: row[name] for name in _ARRIVAL}),
-    )
+    with read_as(f"sample {row['id']} of the book"):
+        if row["family"] not in FAMILIES:
+            raise ValueError(f"no family is called {row['family']}")
+        arrival = made_of(Arrival, {name: row[name] for name in _ARRIVAL})
+        values = {name: row[name] for name in ("id", "code", "maker", "model")}
+        return made_of(Sample, values | {"family_key": row["family"], "claims": tuple(claims), "arrival": arrival})

@@ -10,8 +10,11 @@ from typing import Any
 import numpy as np
 import polars as pl
 
+from wintry_tally.book.records import FROM_BACKUP, read_as
+from wintry_tally.core.errors import BookError
 from wintry_tally.core.trace.beside import beside_column, in_order, named_by
 from wintry_tally.core.trace.trace import Trace
+from wintry_tally.files import MOST_ROWS, check_unpacked
 
 COLUMNS = {
     "time_s": "Test Time / s",
@@ -38,8 +41,28 @@ def seal(trace: Trace) -> bytes:
 
 
 def unseal(content: bytes, resolution: Mapping[str, float]) -> Trace:
-    """The trace that `seal` wrote."""
-    frame = pl.read_parquet(io.BytesIO(content))
+    """The trace that `seal` wrote.
+
+    Raises:
+        BookError: it is none, or would take more memory than a run of this program does.
+    """
+    try:
+        lazy = pl.scan_parquet(io.BytesIO(content))
+        kinds = lazy.collect_schema()
+        wanted = [label for label in kinds if label in {*COLUMNS.values(), ROW} or named_by(label) is not None]
+        rows = int(lazy.select(pl.len()).collect().item())
+        if rows > MOST_ROWS or not all(kinds[label].is_numeric() for label in wanted):
+            raise BookError("a sealed run in the book is none that this program sealed", mend=FROM_BACKUP)
+        check_unpacked(8.0 * rows * len(wanted), len(content), "a sealed run in the book", BookError)
+        frame = lazy.select(wanted).collect()
+    except (pl.exceptions.PolarsError, pl.exceptions.PanicException, TypeError, ValueError) as error:
+        reason = (str(error).splitlines() or ["no reason given"])[0][:100]
+        raise BookError(f"a sealed run in the book is damaged ({reason})", mend=FROM_BACKUP) from None
+    with read_as("a sealed run in the book"):
+        return _trace_of(frame, resolution)
+
+
+def _trace_of(frame: pl.DataFrame, resolution: Mapping[str, float]) -> Trace:
     columns: dict[str, Any] = {
         name: frame[label].to_numpy().astype(np.float64) for name, label in COLUMNS.items() if label in frame.columns
     }

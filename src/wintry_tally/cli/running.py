@@ -22,8 +22,7 @@ from wintry_tally.core.protocol.preflight import bars, preflight_recipe
 from wintry_tally.core.protocol.setpoints import Facts
 from wintry_tally.core.protocol.template import fill
 from wintry_tally.core.quantity.typed import parse_number, parse_typed
-
-MOST_CLAIMS_BYTES = 1_000_000
+from wintry_tally.files import text_of
 
 
 def new_book(path: Path) -> str:
@@ -61,14 +60,7 @@ def read_any_claims(path: Path) -> tuple[dict[str, str], tuple[Claim, ...]]:
     """
     from wintry_tally.exchange.claims_file import claim_of, read_claims
 
-    try:
-        if path.stat().st_size > MOST_CLAIMS_BYTES or not path.is_file():
-            raise InputError("this is no list of claims", str(path))
-        text = path.read_text(encoding="utf-8-sig")
-    except FileNotFoundError:
-        raise InputError("there is no such file", str(path), "check the path") from None
-    except (OSError, UnicodeDecodeError) as error:
-        raise InputError(f"cannot be read as text ({error})", str(path)) from None
+    text = text_of(path, "a list of claims")
     if path.suffix.lower() in {".toml", ".json"}:
         parsed = read_claims(path)
         battery = parsed.battery

@@ -11,9 +11,9 @@ from wintry_tally.core.errors import InputError
 from wintry_tally.core.protocol.setpoints import Facts
 from wintry_tally.core.protocol.template import Template, fill, template_data
 from wintry_tally.exchange.claims_file import ClaimPart, claim_of
-from wintry_tally.exchange.plain_file import read_plain
 from wintry_tally.exchange.recipe_file import read_recipe, shipped, shipped_recipe
 from wintry_tally.exchange.writer import write_log
+from wintry_tally.files import table_of
 
 
 def simulate_file(
@@ -25,7 +25,7 @@ def simulate_file(
         InputError: the battery's file or the recipe cannot be used.
     """
     name = str(battery_path)
-    data = read_plain(battery_path)
+    data = table_of(battery_path, "a battery: TOML or JSON")
     if not interval_s > 0:
         raise InputError(f"an interval of {interval_s:g} s cannot be", mend="give seconds above 0")
     claims = _claims(data.pop("claim", []), name)
@@ -52,7 +52,7 @@ def read_battery(path: Path | None) -> SimulatedBattery:
     """
     if path is None:
         return SimulatedBattery(family_named("lfp"), 40.0)
-    data = read_plain(path)
+    data = table_of(path, "a TOML or JSON file")
     for part in ("claim", "given"):
         data.pop(part, None)
     return battery_from(data.pop("battery", data), str(path))

@@ -192,9 +192,11 @@ class Session(SafeSession):
         with self.guard():
             if self._running is not None and self._running.follow():
                 self.ticked.emit()
-        if self._book is not None and self._book.moved_words and not self._told_moved:
-            self._told_moved = True
-            self.failed.emit(self._book.moved_words)
+            if self._book is not None and not self._told_moved:
+                self._book.look()
+                if self._book.moved_words:
+                    self._told_moved = True
+                    self.failed.emit(self._book.moved_words)
 
     # --- samples and claims ---
 

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import difflib
-import json
-import tomllib
 from pathlib import Path
 from typing import Any, Literal
 
@@ -13,7 +11,9 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 from wintry_tally.core.battery import CLAIM_KINDS, FAMILIES, Claim, Direction
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.quantity.units import KEPT, find_unit
+from wintry_tally.files import table_of
 
+MOST_CLAIMS = 1000
 METHODS = (
     *("capacity", "reserve", "charge", "hold", "surge", "overload", "charge-block", "heater"),
     *("cold-loss", "self-discharge", "runtime", "measured"),
@@ -71,8 +71,8 @@ class ClaimsFile(_Strict):
     """The whole file."""
 
     battery: BatteryPart
-    claim: list[ClaimPart] = Field(default_factory=list)
-    evidence: list[EvidencePart] = Field(default_factory=list)
+    claim: list[ClaimPart] = Field(default_factory=list, max_length=MOST_CLAIMS)
+    evidence: list[EvidencePart] = Field(default_factory=list, max_length=MOST_CLAIMS)
     school: Literal["strict", "plain", "lenient"] | None = None
 
 
@@ -88,19 +88,7 @@ def read_claims(path: Path) -> ClaimsFile:
         InputError: with the place in the file (battery.family, claim[2].unit, …) and the mend.
     """
     name = str(path)
-    try:
-        content = path.read_bytes()
-    except FileNotFoundError:
-        raise InputError("there is no such file", name, "check the path") from None
-    except OSError as error:
-        raise InputError(f"cannot be read ({error.strerror or error})", name) from None
-    try:
-        text = content.decode("utf-8-sig")
-        data = json.loads(text) if path.suffix.lower() == ".json" or text.lstrip()[:1] == "{" else tomllib.loads(text)
-    except UnicodeDecodeError:
-        raise InputError("this is not UTF-8 text", name, "save it as UTF-8") from None
-    except (json.JSONDecodeError, tomllib.TOMLDecodeError, RecursionError) as error:
-        raise InputError(f"cannot be read as TOML or JSON ({error})", name) from None
+    data = table_of(path, "a claims file: TOML or JSON, or a book with the code of a sample")
     try:
         parsed = ClaimsFile.model_validate(data)
     except ValidationError as error:

@@ -9,8 +9,8 @@ from dataclasses import dataclass, field
 from wintry_tally.core.errors import LogError
 from wintry_tally.core.trace.beside import cell_number, in_order, named_by
 from wintry_tally.exchange.columns import SCALES, Header, assign, parse_header
+from wintry_tally.files import MOST_COLUMNS
 
-MOST_COLUMNS = 2000
 DELIMITERS = (",", ";", "\t", "|")
 DELIMITER_WORDS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "bar", " ": "spaces"}
 

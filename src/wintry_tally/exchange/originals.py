@@ -7,7 +7,7 @@ import zipfile
 from collections.abc import Sequence
 from pathlib import Path
 
-from wintry_tally.exchange.reader import file_bytes
+from wintry_tally.exchange.content import file_bytes
 
 
 def original_bytes(paths: Sequence[Path]) -> tuple[str, bytes]:

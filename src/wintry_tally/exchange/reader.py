@@ -3,11 +3,9 @@
 from __future__ import annotations
 
 import contextlib
-import gzip
 import io
 import mmap
 import os
-import zlib
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime
@@ -21,16 +19,12 @@ from wintry_tally.core.errors import LogError
 from wintry_tally.core.trace import Remark
 from wintry_tally.core.trace.trace import Column, Trace, resolution_of
 from wintry_tally.exchange.columns import assign, parse_header, scale_of
-from wintry_tally.exchange.layout import Choices, Layout, find_layout, is_value
+from wintry_tally.exchange.content import HEAD, content_of, encoding_of
+from wintry_tally.exchange.layout import DELIMITERS, Choices, Layout, find_layout, is_value
 from wintry_tally.exchange.sign import discharge_sign
 from wintry_tally.exchange.times import moment_of, seconds_from_numbers, seconds_from_text
+from wintry_tally.files import MOST_COLUMNS, MOST_ROWS, check_unpacked
 
-HEAD = 1 << 18
-MOST_BYTES = 4 << 30
-MAPPED = 8 << 20
-"""Files larger than this are mapped instead of read."""
-BOMB_RATIO = 250
-_ARCHIVES = {b"PK\x03\x04": "a zip archive", b"Rar!": "a RAR archive", b"7z\xbc\xaf": "a 7z archive", b"%PDF": "a PDF"}
 _VALUES = {
     "voltage": "voltage_V",
     "current": "current_A",
@@ -63,16 +57,30 @@ def read_log(path: Path, choices: Choices | None = None) -> LogFile:
     """
     chosen = choices or Choices()
     name = str(path)
-    content = _content(path)
+    content = content_of(path)
     if content[:4] == b"PAR1":
         return _from_parquet(content[:], chosen, name)
     layout = layout_of(content, chosen, name)
     _require(layout, chosen, name)
+    _check_rows(content, layout, name)
     try:
         frame = _frame(content, layout, path)
     except (pl.exceptions.PolarsError, pl.exceptions.PanicException) as error:
         raise LogError(f"cannot be read as a table ({str(error).splitlines()[0][:120]})", name) from None
     return _assemble(frame, layout, chosen, name)
+
+
+def _check_rows(content: bytes | mmap.mmap, layout: Layout, name: str) -> None:
+    """Not more rows than are read, before a column is made of them."""
+    if len(content) <= 2 * MOST_ROWS:
+        return
+    rows = 0
+    ends = b"\n" if content.find(b"\n", 0, HEAD) >= 0 else b"\r"
+    for start in range(0, len(content), 1 << 24):
+        rows += content[start : start + (1 << 24)].count(ends)
+        if rows > MOST_ROWS:
+            raise LogError(f"more than {MOST_ROWS:,} rows", name, "split it, or thin it out")
+    check_unpacked(8.0 * rows * len(layout.used), len(content), name, LogError)
 
 
 def peek(path: Path, choices: Choices) -> Layout:
@@ -81,108 +89,26 @@ def peek(path: Path, choices: Choices) -> Layout:
     Raises:
         LogError: it is no text log at all.
     """
-    content = _content(path)
+    content = content_of(path)
     if content[:4] == b"PAR1":
         raise LogError("the columns of a Parquet file are not known", str(path), "name them with --map")
     return layout_of(content, choices, str(path))
 
 
-def file_bytes(path: Path) -> bytes:
-    """The file's bytes, unpacked if gzipped, bounded.
-
-    Raises:
-        LogError: missing, a directory, unreadable, empty, an archive, or a decompression bomb.
-    """
-    content = _content(path)
-    return content if isinstance(content, bytes) else content[:]
-
-
-def _content(path: Path) -> bytes | mmap.mmap:
-    """What `file_bytes` gives, a large plain file mapped and not yet read."""
-    name = str(path)
-    try:
-        if path.is_dir():
-            raise LogError("this is a directory", name, "give a log file")
-        if path.exists() and not path.is_file():
-            raise LogError("this is no ordinary file", name, "give a log file")
-        size = path.stat().st_size
-        content: bytes | mmap.mmap
-        if size > MAPPED:
-            with path.open("rb") as file:
-                content = mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ)
-        else:
-            content = path.read_bytes()
-    except FileNotFoundError:
-        raise LogError("there is no such file", name, "check the path") from None
-    except (OSError, ValueError) as error:
-        reason = getattr(error, "strerror", None) or error
-        raise LogError(f"cannot be read ({reason})", name, "check its permissions") from None
-    if not len(content):
-        raise LogError("the file is empty", name, "export the log again")
-    if content[:2] == b"\x1f\x8b":
-        content = _unpacked(content[:], name)
-    for mark, words in _ARCHIVES.items():
-        if content[: len(mark)] == mark:
-            raise LogError(f"this is {words}, not a log", name, "unpack it and give the CSV inside")
-    return content
-
-
-def _unpacked(content: bytes, name: str) -> bytes:
-    parts: list[bytes] = []
-    size = 0
-    try:
-        with gzip.GzipFile(fileobj=io.BytesIO(content)) as file:
-            while chunk := file.read(1 << 22):
-                size += len(chunk)
-                if size > MOST_BYTES or (size > (64 << 20) and size > BOMB_RATIO * len(content)):
-                    raise LogError(
-                        f"unpacks to more than {size >> 20} MiB from {len(content) >> 10} KiB", name,
-                        "this is no honest log; unpack it by hand if you trust it",
-                    )  # fmt: skip
-                parts.append(chunk)
-    except (OSError, EOFError, zlib.error) as error:
-        raise LogError(f"the gzip file is damaged ({error})", name, "copy or export it again") from None
-    if not size:
-        raise LogError("the file is empty once unpacked", name, "export the log again")
-    return b"".join(parts)
-
-
 def layout_of(content: bytes | mmap.mmap, choices: Choices, name: str) -> Layout:
     """Encoding and layout, from the beginning of the bytes."""
     head = content[:HEAD]
-    encoding = _encoding(head, name)
+    encoding = encoding_of(head, name)
     text = head.decode(encoding, errors="replace")
     if len(content) > HEAD:
         text = text[: text.rfind("\n") + 1] or text
         if "\n" not in text and "\r" not in text:
+            fields = max(text.count(sign) for sign in DELIMITERS)
+            if fields > MOST_COLUMNS:
+                words = f"more than {fields} columns; at most {MOST_COLUMNS} are read"
+                raise LogError(words, name, "export only the columns needed")
             raise LogError("no line ends within the first 256 KiB", name, "a log has one reading to a line")
     return find_layout(text.lstrip("\ufeff"), encoding, choices, name)
-
-
-def _encoding(head: bytes, name: str) -> str:
-    if head[:2] in {b"\xff\xfe", b"\xfe\xff"}:
-        return "utf-16"
-    if head[:3] == b"\xef\xbb\xbf":
-        return "utf-8-sig"
-    zeros = head.count(0)
-    if zeros > 0.3 * len(head):
-        odd = head[1::2].count(0)
-        encoding = "utf-16-le" if odd > zeros / 2 else "utf-16-be"
-        if head.decode(encoding, errors="replace").isprintable() or b"\n" in head:
-            return encoding
-    control = sum(head.count(bytes([code])) for code in (*range(9), *range(14, 32)))
-    if control > 0.01 * len(head):
-        raise LogError("this is a binary file, not a log", name, "export the log as CSV")
-    try:
-        head.decode("utf-8")
-        return "utf-8"
-    except UnicodeDecodeError as error:
-        if error.start >= len(head) - 4:
-            return "utf-8"
-    from charset_normalizer import from_bytes
-
-    best = from_bytes(head[:20_000], cp_isolation=["cp1252", "latin_1", "iso8859_15", "mac_roman", "cp1250"]).best()
-    return best.encoding if best is not None else "latin-1"
 
 
 def _require(layout: Layout, choices: Choices, name: str) -> None:
@@ -453,23 +379,38 @@ def _from_parquet(content: bytes, choices: Choices, name: str) -> LogFile:
         raise LogError("the Parquet file is damaged (its end is missing)", name, "copy or export it again")
     try:
         with _quiet_stderr():
-            frame = pl.read_parquet(io.BytesIO(content))
+            lazy = pl.scan_parquet(io.BytesIO(content))
+            kinds = lazy.collect_schema()
+            rows = int(lazy.select(pl.len()).collect().item())
     except (Exception, pl.exceptions.PanicException) as error:
-        reason = (str(error).splitlines() or ["no reason given"])[0][:100]
-        raise LogError(f"the Parquet file is damaged ({reason})", name, "copy or export it again") from None
-    if frame.width > MOST_PARQUET:
-        raise LogError(f"{frame.width} columns; at most {MOST_PARQUET} are read", name)
-    headers = tuple(parse_header(title) for title in frame.columns)
+        raise _damaged(error, name) from None
+    if len(kinds) > MOST_COLUMNS:
+        raise LogError(f"{len(kinds)} columns; at most {MOST_COLUMNS} are read", name, "export only the columns needed")
+    if rows > MOST_ROWS:
+        raise LogError(f"{rows:,} rows; at most {MOST_ROWS:,} are read", name, "split it, or thin it out")
+    titles = list(kinds)
+    headers = tuple(parse_header(title) for title in titles)
     columns = assign(list(headers))
-    titles = [header.text for header in headers]
     for wanted, title in choices.columns.items():
-        if title not in frame.columns:
+        if title not in kinds:
             raise LogError(f'no column "{title}"', name, f"the columns are: {', '.join(titles[:12])}")
-        columns[wanted] = frame.columns.index(title)
+        columns[wanted] = titles.index(title)
     unread = Layout("parquet", "", ".", -1, 0, headers, columns, (), ())
     _require(unread, choices, name)
     picked = unread.used
-    narrowed = frame.select([frame.columns[index] for index in picked])
+    for index in picked:
+        kind = kinds[titles[index]]
+        if not (kind.is_numeric() or kind.is_temporal() or kind == pl.String) or kind.is_nested():
+            raise LogError(
+                f'column "{titles[index]}" holds {str(kind).lower()[:40]}, no numbers', name,
+                "export plain columns of numbers",
+            )  # fmt: skip
+    check_unpacked(8.0 * rows * len(picked), len(content), name, LogError)
+    try:
+        with _quiet_stderr():
+            narrowed = lazy.select([titles[index] for index in picked]).collect()
+    except (Exception, pl.exceptions.PanicException) as error:
+        raise _damaged(error, name) from None
     for column in narrowed.columns:
         if narrowed[column].dtype.is_temporal():
             narrowed = narrowed.with_columns(narrowed[column].dt.epoch("us").cast(pl.Float64) / 1e6)
@@ -481,7 +422,9 @@ def _from_parquet(content: bytes, choices: Choices, name: str) -> LogFile:
     return _assemble(narrowed, layout, choices, name)
 
 
-MOST_PARQUET = 2000
+def _damaged(error: BaseException, name: str) -> LogError:
+    reason = (str(error).splitlines() or ["no reason given"])[0][:100]
+    return LogError(f"the Parquet file is damaged ({reason})", name, "copy or export it again")
 
 
 def _parquet_decimals(series: pl.Series) -> int:

@@ -11,7 +11,7 @@ from typing import Any
 
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.protocol.template import Template, template_data, template_from
-from wintry_tally.exchange.plain_file import read_plain
+from wintry_tally.files import table_of
 
 
 @cache
@@ -43,7 +43,7 @@ def read_recipe(path: Path) -> Template:
     Raises:
         InputError: it cannot be read, or is no recipe; with its place.
     """
-    return template_from(read_plain(path), str(path))
+    return template_from(table_of(path, "a recipe: TOML or JSON"), str(path))
 
 
 def write_recipe(template: Template, path: Path) -> None:

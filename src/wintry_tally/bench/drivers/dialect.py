@@ -28,12 +28,12 @@ from wintry_tally.bench.drivers.drives import (
 )
 from wintry_tally.bench.drivers.quantities import quantities_checked
 from wintry_tally.core.errors import InputError, InstrumentError
+from wintry_tally.files import table_of
 
 KINDS = ("scpi", "line", "file", "asked", "modbus")
 PATTERN_S = 0.05
 """A pattern that takes longer for one line is no pattern to live with."""
 MOST_LINE = 1024
-MOST_FILE = 200_000
 
 
 class _Named(Strict):
@@ -230,11 +230,6 @@ def dialect_named(name: str) -> Dialect:
     if known is not None:
         return known
     path = Path(name)
-    if not name.endswith(".toml") or not path.is_file():
+    if not name.endswith(".toml") or not path.exists():
         raise InputError(f'no dialect is called "{name}"', mend=f"use {', '.join(shipped_dialects())}, or a .toml file")
-    try:
-        if path.stat().st_size > MOST_FILE:
-            raise InputError(f"larger than {MOST_FILE} bytes: no dialect", name)
-        return dialect_from(tomllib.loads(path.read_text(encoding="utf-8")), name)
-    except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
-        raise InputError(f"cannot be read as TOML ({error})", name) from None
+    return dialect_from(table_of(path, "a dialect: TOML"), name)

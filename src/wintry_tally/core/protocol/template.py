@@ -12,6 +12,7 @@ from wintry_tally.core.protocol.cautions import cautions_for
 from wintry_tally.core.protocol.kinds import STATIONS
 from wintry_tally.core.protocol.recipe import EndCause, EndRule, Recipe, Step, StopLimits
 from wintry_tally.core.protocol.setpoints import Facts, resolve
+from wintry_tally.core.protocol.sound import MOST_STEPS, check_filled, check_template, check_value
 
 Value = str | float
 
@@ -130,7 +131,7 @@ def _step(template: Template, number: int, part: StepTemplate, facts: Facts) -> 
     for rule in part.ends:
         cause = EndCause(rule.cause) if rule.cause else USUAL_CAUSE[rule.kind]
         ends.append(EndRule(rule.kind, resolve(rule.value, facts, place), cause, rule.readings, rule.skip))  # type: ignore[arg-type]
-    return Step(
+    made = Step(
         kind=part.kind,  # type: ignore[arg-type]
         title=part.title,
         mode=mode,  # type: ignore[arg-type]
@@ -141,6 +142,8 @@ def _step(template: Template, number: int, part: StepTemplate, facts: Facts) -> 
         words=part.words,
         every_s=resolve(part.every, facts, place),
     )
+    check_filled(made, place)
+    return made
 
 
 def _stops(template: Template, steps: tuple[Step, ...], facts: Facts) -> StopLimits:
@@ -197,7 +200,10 @@ def template_from(data: dict[str, Any], name: str) -> Template:
     steps = head.pop("step", None) or head.pop("steps", None)
     if not isinstance(steps, list) or not steps:
         raise InputError("a recipe has no step", name, "give at least one [[step]]")
+    if len(steps) > MOST_STEPS:
+        raise InputError(f"{len(steps)} steps; at most {MOST_STEPS} are run", name)
     made = tuple(_step_from(part, number, name) for number, part in enumerate(steps, 1))
+    check_template(made, name)
     fields = {key: tuple(value) if isinstance(value, list) else value for key, value in head.items()}
     unknown = set(fields) - set(Template.__dataclass_fields__)
     if unknown:
@@ -206,7 +212,21 @@ def template_from(data: dict[str, Any], name: str) -> Template:
     if missing:
         raise InputError(f'a recipe needs "{sorted(missing)[0]}"', name)
     _known("station", (fields["station"],), STATIONS, name)
+    if not isinstance(fields["families"], tuple):
+        raise InputError("families is no list", name, f"use {', '.join(FAMILIES)}")
     _known("families", fields["families"], tuple(FAMILIES), name)
+    for key in ("name", "title", "method", "words", "school", "no_proof"):
+        if not isinstance(fields.get(key, ""), str):
+            raise InputError(f"{key} is no text", name)
+    for key in ("settles", "cautions", "needs", "families"):
+        given = fields.get(key, ())
+        if not isinstance(given, tuple) or not all(isinstance(item, str) for item in given):
+            raise InputError(f"{key} is no list of texts", name)
+    stops = fields.get("stops", {})
+    if not isinstance(stops, dict):
+        raise InputError("stops is no table", name)
+    for key, value in stops.items():
+        check_value(value, f"stops.{key}", name)
     values: Any = fields
     return Template(steps=made, **values)
 
@@ -242,15 +262,25 @@ def _step_from(data: Any, number: int, name: str) -> StepTemplate:
                 kind,
                 0.0 if isinstance(value, bool) else value,
                 cause,
-                int(rule.get("readings", 2)),
-                int(rule.get("skip", 0)),
+                _whole(rule.get("readings", 2), f"{place}.ends.{kind}.readings", name),
+                _whole(rule.get("skip", 0), f"{place}.ends.{kind}.skip", name),
             )
         )
     unknown = set(part) - set(StepTemplate.__dataclass_fields__)
     if unknown:
         raise InputError(f'{place}: "{sorted(unknown)[0]}" is no part of a step', name)
-    part["only"] = tuple(part.get("only", ()))
+    only = part.get("only", [])
+    if not isinstance(only, list):
+        raise InputError(f"{place}.only is no list of families", name)
+    _known(f"{place}.only", only, tuple(FAMILIES), name)
+    part["only"] = tuple(only)
     return StepTemplate(**{"title": data["kind"].capitalize(), **part}, ends=tuple(ends))
+
+
+def _whole(value: Any, place: str, name: str) -> int:
+    if isinstance(value, bool) or not isinstance(value, int):
+        raise InputError(f"{place} is no whole number", name)
+    return value
 
 
 def template_data(template: Template) -> dict[str, Any]:

@@ -23,6 +23,7 @@ from PySide6.QtWidgets import (
 )
 
 from wintry_tally.book.keeping import keep_log
+from wintry_tally.book.records import plain_of, read_as
 from wintry_tally.core.analysis import Instrument, Options
 from wintry_tally.core.analysis.derivation import charge_working, energy_working, mean_voltage_working
 from wintry_tally.core.battery import Sample
@@ -400,11 +401,13 @@ class ImportPage(StationView):
             kept = self.session.book.meta(shape_key(layout))
             if not kept:
                 return False
-            data = json.loads(kept)
+            with read_as("what was set for this device's logs"):
+                data = plain_of(kept)
+                self._choices = Choices(**data["choices"])
+                data["voltage"], data["current"]
             for field, text in ((self.accuracy_V, data["voltage"]), (self.accuracy_A, data["current"])):
                 if text and not field.line.text():
                     field.set_text(text)
-            self._choices = Choices(**data["choices"])
             self.unit.setCurrentIndex(max(0, self.unit.findData(self._choices.time_unit or "")))
             self.sign.setCurrentIndex(max(0, self.sign.findData(self._choices.discharge_sign)))
             self.session.said.emit("Set as for this device's logs before; change what is wrong.")
