@@ -116,7 +116,7 @@ def test_menus_hold_every_command_and_shortcuts_do_not_clash(window: Window) -> 
     for spec in COMMANDS:
         assert not spec.method or callable(getattr(window, spec.method))
     titles = [action.text() for action in window.menuBar().actions()]
-    assert titles == ["&Book", "&Sample", "&Edit", "&Go", "&View"]
+    assert titles == ["&Book", "&Sample", "&Edit", "&Go", "&View", "&Help"]
 
 
 def test_the_keyboard_goes_everywhere(demo: Window, qtbot) -> None:

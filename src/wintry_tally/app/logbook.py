@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+from collections import deque
 from logging.handlers import RotatingFileHandler
 from pathlib import Path
 
@@ -14,6 +15,15 @@ MOST_BYTES, KEPT = 500_000, 3
 def log_path() -> Path:
     """Where it is."""
     return state_folder() / "wintry-tally.log"
+
+
+def last_lines(count: int = 200) -> str:
+    """The newest lines of it; empty where nothing was ever noted, or it cannot be read."""
+    try:
+        with log_path().open(encoding="utf-8", errors="replace") as file:
+            return "".join(deque(file, count)).rstrip()
+    except OSError:
+        return ""
 
 
 class _Impersonal(logging.Formatter):

@@ -25,6 +25,9 @@ __all__ = ["Book", "Run", "RunSettings", "RunStatus"]
 MIGRATING = threading.Lock()
 """One at a time in a process: Alembic keeps what it is at in one place for all threads."""
 WAIT_S = 5.0
+"""How long a book that another program is writing into is waited for."""
+HURRIED_S = 0.4
+"""By a thread that a person is waiting for."""
 
 
 class Book:
@@ -38,7 +41,7 @@ class Book:
         self._place = Place(path)
         self._engine = _engine(path)
         self._at_work, self._own, self._turn = 0, threading.local(), threading.Condition()
-        self._closed = False
+        self._closed, self._hurried = False, 0
         self.moved_words = ""
         self.samples = Samples(self.transaction)
         self.runs = Runs(self.transaction)
@@ -134,6 +137,8 @@ class Book:
             yield outer
             return
         with self._turn_taken(), self._refusals_in_words(), self._engine.begin() as connection:
+            patience = HURRIED_S if threading.get_ident() == self._hurried else WAIT_S
+            connection.exec_driver_sql(f"PRAGMA busy_timeout={1000 * patience:.0f}")
             self._own.connection = connection
             try:
                 yield connection
@@ -155,6 +160,10 @@ class Book:
             with self._turn:
                 self._at_work -= 1
                 self._turn.notify_all()
+
+    def hurry_here(self) -> None:
+        """The calling thread is the one a person waits for: it is refused soon where the book is locked."""
+        self._hurried = threading.get_ident()
 
     def look(self) -> None:
         """Notice at once, not at the next write, that the file went away.
@@ -186,7 +195,11 @@ class Book:
             yield
         except DBAPIError as error:
             reason = str(error.orig)
-            mend = "free some space on the disk" if "full" in reason else "check the disk and the file's permissions"
+            mend = (
+                "free some space on the disk" if "full" in reason
+                else "another program is writing into it; try again in a moment" if "locked" in reason
+                else "check the disk and the file's permissions"
+            )  # fmt: skip
             raise BookError(f"the book cannot be read or written ({reason})", str(self.path), mend) from None
         except (SQLAlchemyError, sqlite3.Error, UnicodeDecodeError) as error:
             reason = " ".join(str(error).split())[:120]

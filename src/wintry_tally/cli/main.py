@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import logging
 import sys
 from pathlib import Path
 from typing import Any
@@ -23,10 +24,16 @@ def _one_line(text: str) -> str:
 @click.option("--demo", is_flag=True, help="Open a scratch copy of the shipped demo book.")
 @click.option("--book", type=click.Path(path_type=Path), help="Open this test book.")
 @click.option("--theme", type=click.Choice(["day", "night"]), help="Start in this theme.")
+@click.option("--log", is_flag=True, help="Print what went wrong inside the program lately, and where that is kept.")
 @click.version_option(__version__, prog_name="wintry-tally")
 @click.pass_context
-def cli(context: click.Context, demo: bool, book: Path | None, theme: str | None) -> None:
+def cli(context: click.Context, demo: bool, book: Path | None, theme: str | None, log: bool) -> None:
     """Plan, watch, count, remember and judge battery tests. Without a command, opens the window."""
+    if log:
+        from wintry_tally.app.logbook import last_lines, log_path
+
+        click.echo(f"{log_path()}\n{last_lines() or 'nothing was noted'}")
+        context.exit(0)
     if context.invoked_subcommand is None:
         from wintry_tally.desk.starting import hold_collector
 
@@ -403,6 +410,10 @@ def invoke(arguments: list[str]) -> int:
         click.echo("wintry-tally: not enough memory for this input; give a smaller log", err=True)
         return 2
     except Exception as error:
+        from wintry_tally.app.logbook import keep_log
+
+        keep_log()
+        logging.getLogger("wintry_tally.cli").error("an internal failure", exc_info=True)
         click.echo(_one_line(f"wintry-tally: internal failure ({type(error).__name__}: {error})"), err=True)
         return 1
 

@@ -2,22 +2,50 @@
 
 from __future__ import annotations
 
+import zlib
 from collections.abc import Callable
 
-from PySide6.QtGui import QUndoCommand
+from PySide6.QtCore import QTimer
+from PySide6.QtGui import QUndoCommand, QUndoStack
 
 
 class Change(QUndoCommand):
-    """An edit in words, with what does it and what takes it back."""
+    """An edit in words that was just done, with what does it again and what takes it back.
 
-    def __init__(self, words: str, do: Callable[[], object], undo: Callable[[], object]) -> None:
+    Both say whether they could; what the book refuses to take back stays done. Edits of one `field` that follow each
+    other are one.
+    """
+
+    def __init__(
+        self, words: str, do: Callable[[], bool], undo: Callable[[], bool], stack: QUndoStack, field: str = ""
+    ) -> None:
         super().__init__(words)
-        self._do, self._undo = do, undo
+        self._do, self._undo, self._stack, self._field = do, undo, stack, field
+        self._stands = True
+
+    def id(self) -> int:
+        """One number for each field; -1 never merges."""
+        return zlib.crc32(self._field.encode()) & 0x7FFFFFFF if self._field else -1
+
+    def mergeWith(self, other: QUndoCommand) -> bool:
+        """Take over what the later edit of the same field does."""
+        if not isinstance(other, Change) or other._field != self._field:
+            return False
+        self._do = other._do
+        return True
 
     def redo(self) -> None:
-        """Do it (again)."""
-        self._do()
+        """Do it again; the first time it stands already."""
+        if self._stands:
+            self._stands = False
+        elif not self._do():
+            self._stands = True  # what follows only sets the stack right
+            QTimer.singleShot(0, self._stack.undo)
 
     def undo(self) -> None:
         """Take it back."""
-        self._undo()
+        if self._stands:
+            self._stands = False
+        elif not self._undo():
+            self._stands = True
+            QTimer.singleShot(0, self._stack.redo)

@@ -14,14 +14,15 @@ class CommandSpec:
     shortcut: str
     method: str
     argument: str = ""
+    needs_book: bool = True
 
 
 COMMANDS = (
-    CommandSpec("&Book", "&New book…", "Ctrl+Shift+N", "ask_new_book"),
-    CommandSpec("&Book", "&Open book…", "Ctrl+O", "ask_open_book"),
-    CommandSpec("&Book", "Open the &demo", "", "open_demo"),
+    CommandSpec("&Book", "&New book…", "Ctrl+Shift+N", "ask_new_book", needs_book=False),
+    CommandSpec("&Book", "&Open book…", "Ctrl+O", "ask_open_book", needs_book=False),
+    CommandSpec("&Book", "Open the &demo", "", "open_demo", needs_book=False),
     CommandSpec("&Book", "", "", ""),
-    CommandSpec("&Book", "&Quit", "Ctrl+Q", "close"),
+    CommandSpec("&Book", "&Quit", "Ctrl+Q", "close", needs_book=False),
     CommandSpec("&Sample", "&Hang a tag", "Ctrl+N", "hang_tag"),
     CommandSpec("&Sample", "&Import a log…", "Ctrl+I", "import_log"),
     CommandSpec("&Sample", "&Save the report…", "Ctrl+S", "save_report"),
@@ -43,7 +44,8 @@ COMMANDS = (
     CommandSpec("&Go", "", "", ""),
     CommandSpec("&Go", "Ne&xt tag", "Ctrl+Down", "next_tag"),
     CommandSpec("&Go", "&Previous tag", "Ctrl+Up", "previous_tag"),
-    CommandSpec("&Go", "All &off, at once", "", "make_safe"),
+    CommandSpec("&Go", "All &off, at once", "", "make_safe", needs_book=False),
     CommandSpec("&View", "&Working", "F9", "toggle_working"),
-    CommandSpec("&View", "&Night theme", "Ctrl+Shift+D", "toggle_theme"),
+    CommandSpec("&View", "&Night theme", "Ctrl+Shift+D", "toggle_theme", needs_book=False),
+    CommandSpec("&Help", "&What went wrong…", "", "show_log", needs_book=False),
 )

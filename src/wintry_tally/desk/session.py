@@ -40,6 +40,8 @@ class Session(SafeSession):
     sample_changed = Signal(int)
     runs_changed = Signal(int)
     dossier_changed = Signal(int)
+    prose_changed = Signal(int)
+    leaving_book = Signal()
     bench_changed = Signal()
     ticked = Signal()
     failed = Signal(str)
@@ -110,6 +112,7 @@ class Session(SafeSession):
 
         self.close_book()
         self._book = book
+        book.hurry_here()
         self.school = school_of(book)
         self._told_moved = False
         self._running = LiveRuns(book, lambda: self.equipment, Shown(self), self._in_background)
@@ -161,6 +164,8 @@ class Session(SafeSession):
 
     def close_book(self) -> None:
         """Park the running tests and close the book; everything is written."""
+        if self._book is not None:
+            self.leaving_book.emit()
         self._timer.stop()
         self._at_work = False
         if self._running is not None:
@@ -212,17 +217,20 @@ class Session(SafeSession):
         """One sample."""
         return next(sample for sample in self._samples if sample.id == sample_id)
 
-    def change(self, words: str, do: Callable[[], object], undo: Callable[[], object]) -> None:
-        """Make an edit that can be undone."""
-        with self.guard():
-            self.undo_stack.push(Change(words, self._guarded(do), self._guarded(undo)))
+    def change(self, words: str, do: Callable[[], object], undo: Callable[[], object], field: str = "") -> bool:
+        """Make an edit that can be undone; whether the book took it. Edits of one `field` in a row are undone as one."""
+        if not self._taken(do):
+            return False
+        self.undo_stack.push(Change(words, lambda: self._taken(do), lambda: self._taken(undo), self.undo_stack, field))
+        return True
 
-    def _guarded(self, act: Callable[[], object]) -> Callable[[], None]:
-        def guarded() -> None:
-            with self.guard():
-                act()
-
-        return guarded
+    def _taken(self, act: Callable[[], object]) -> bool:
+        try:
+            act()
+            return True
+        except WintryError as error:
+            self.failed.emit(str(error))
+            return False
 
     @property
     def equipment(self) -> Equipment:
@@ -306,8 +314,8 @@ class Session(SafeSession):
 
         self.change("take off the tag", lambda: put(True), lambda: put(False))
 
-    def set_sample(self, sample_id: int, words: str, **values: Any) -> None:
-        """Change columns of a sample, undoably."""
+    def set_sample(self, sample_id: int, words: str, **values: Any) -> bool:
+        """Change columns of a sample, undoably; whether the book took it."""
         sample = self.sample(sample_id)
         before = {}
         for name in values:
@@ -317,23 +325,32 @@ class Session(SafeSession):
             )
             before[name] = getattr(source, column)
         if before == values:
-            return
+            return True
 
         def put(data: dict[str, Any]) -> None:
             self.book.samples.change(sample_id, **data)
             self._reload(sample_id)
 
-        self.change(words, lambda: put(values), lambda: put(before))
+        field = f"notes:{sample_id}" if set(values) == {"notes"} else ""
+        return self.change(words, lambda: put(values), lambda: put(before), field)
 
-    def set_prose(self, sample_id: int, text: str) -> None:
-        """Keep the tester's words."""
+    def set_prose(self, sample_id: int, text: str) -> bool:
+        """Keep the tester's words, undoably; whether the book took them."""
         with self.guard():
-            if text != self.book.samples.prose(sample_id):
-                self.book.samples.change(sample_id, prose=text)
-                self._forget(sample_id)
+            before = self.book.samples.prose(sample_id)
+            if text == before:
+                return True
 
-    def add_claim(self, sample_id: int, claim: Claim) -> None:
-        """Keep a claim."""
+            def put(words: str) -> None:
+                self.book.samples.change(sample_id, prose=words)
+                self._forget(sample_id)
+                self.prose_changed.emit(sample_id)
+
+            return self.change("change the words", lambda: put(text), lambda: put(before), f"prose:{sample_id}")
+        return False
+
+    def add_claim(self, sample_id: int, claim: Claim) -> bool:
+        """Keep a claim; whether the book took it."""
         made: list[int] = []
 
         def do() -> None:
@@ -347,7 +364,7 @@ class Session(SafeSession):
             self.book.samples.remove_claim(made[0])
             self._reload(sample_id)
 
-        self.change(f"add the claim “{claim.text or claim.kind}”", do, undo)
+        return self.change(f"add the claim “{claim.text or claim.kind}”", do, undo)
 
     def remove_claim(self, sample_id: int, claim: Claim) -> None:
         """Strike a claim; undo puts it back with its own number."""
@@ -390,7 +407,7 @@ class Session(SafeSession):
 
         self.change(words, lambda: put(values), lambda: put(before))
 
-    def enter(self, sample_id: int, claim: Claim, value: float | None, limit: float | None = None) -> None:
+    def enter(self, sample_id: int, claim: Claim, value: float | None, limit: float | None = None) -> bool:
         """Enter what was measured or seen of a claim, in its unit (1 or 0 for yes or no); None takes it back."""
         of = claim.text or ""
         before = self.book.samples.entered(sample_id)
@@ -404,7 +421,7 @@ class Session(SafeSession):
             self._forget(sample_id)
             self.dossier_changed.emit(sample_id)
 
-        self.change(f"enter {claim.definition.label.lower()}", lambda: put(after), lambda: put(before))
+        return self.change(f"enter {claim.definition.label.lower()}", lambda: put(after), lambda: put(before))
 
     def touch_runs(self, sample_id: int) -> None:
         """Runs of a sample changed."""

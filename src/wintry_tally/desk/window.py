@@ -15,6 +15,7 @@ from wintry_tally.desk.closing_page import ClosingPage
 from wintry_tally.desk.commands import COMMANDS, CommandSpec
 from wintry_tally.desk.notify import notify
 from wintry_tally.desk.session import Session
+from wintry_tally.desk.states import station_states
 from wintry_tally.desk.theme import DAY, NIGHT
 from wintry_tally.desk.theme import current as current_tokens
 from wintry_tally.desk.theme.style import apply
@@ -22,7 +23,7 @@ from wintry_tally.desk.views.rack import Rack
 from wintry_tally.desk.views.welcome import welcome
 from wintry_tally.desk.widgets.parts import button, card, column, empty, label, row
 from wintry_tally.desk.widgets.quarantine_card import QuarantineCard
-from wintry_tally.desk.widgets.trail import StationState, Trail
+from wintry_tally.desk.widgets.trail import Trail
 from wintry_tally.desk.widgets.working_pane import WorkingPane
 from wintry_tally.desk.worst_minute import WorstMinute
 
@@ -63,6 +64,7 @@ class Window(QMainWindow):
         session.rang.connect(notify)
         session.ticked.connect(self._ticked)
         session.all_off_asked.connect(self.make_safe)
+        session.leaving_book.connect(self._leave)
         self.worst = WorstMinute(self)
 
     # --- building ---
@@ -80,14 +82,13 @@ class Window(QMainWindow):
         self._problem_text = QLabel()
         self._problem_text.setWordWrap(True)
         self._problem = card(row(self._problem_text, button("Dismiss", self._hide_problem, "link")), role="banner")
-        self._problem.hide()
         middle = QWidget()
         self._top = QWidget()
         self.quarantine = QuarantineCard(self.session)
         self.quarantine.hide()
         self.quarantine.lifted.connect(self.heading)
         self._top.setLayout(column(row(self.head, self.sub, None, gap=3), self.trail, self.quarantine, gap=1))
-        middle.setLayout(column(self._top, self._problem, self.stack, gap=2, margin=4))
+        middle.setLayout(column(self._top, self.stack, gap=2, margin=4))
         self.pane = WorkingPane()
         self.pane.closed.connect(self.hide_working)
         self._pane_box = QFrame()
@@ -108,7 +109,12 @@ class Window(QMainWindow):
         self.pages = QStackedWidget()
         self.pages.addWidget(welcome(self.ask_new_book, self.ask_open_book, self.open_demo))
         self.pages.addWidget(self.splitter)
-        self.setCentralWidget(self.pages)
+        whole, banner = QWidget(), QWidget()
+        banner.setLayout(column(self._problem, margin=2))
+        self._problem_band = banner
+        banner.hide()
+        whole.setLayout(column(banner, self.pages, gap=0))
+        self.setCentralWidget(whole)
         self._nothing = empty(
             "No battery on the rack yet",
             "Hang a tag for the battery that just arrived. Then type its claims as printed, like “40 Ah”, “512 Wh” or "
@@ -125,6 +131,7 @@ class Window(QMainWindow):
 
     def _menus(self) -> None:
         menus = {}
+        self._actions: list[tuple[CommandSpec, QAction]] = []
         for spec in COMMANDS:
             if spec.menu not in menus:
                 menus[spec.menu] = self.menuBar().addMenu(spec.menu)
@@ -139,6 +146,8 @@ class Window(QMainWindow):
             if spec.shortcut:
                 action.setShortcut(QKeySequence(spec.shortcut))
             action.triggered.connect(partial(self._command, spec))
+            action.setEnabled(not spec.needs_book)
+            self._actions.append((spec, action))
             menu.addAction(action)
 
     def _command(self, spec: CommandSpec, _checked: bool = False) -> None:
@@ -172,6 +181,7 @@ class Window(QMainWindow):
             made.deleteLater()
         self.views = {}
         self.sample_id = None
+        self._set_enabled()
         self.pages.setCurrentIndex(1)
         book = self.session.book
         demo = " · demonstration data, invented" if book.meta("demo") == "yes" else ""
@@ -234,35 +244,7 @@ class Window(QMainWindow):
         self.head.setText(sample.code)
         rated = f" · {sample.rated_Ah:g} Ah" if sample.rated_Ah else ""
         self.sub.setText(f"{sample.title} · {sample.family.words}{rated}")
-        self.trail.set_states(self._states())
-
-    def _states(self) -> dict[str, StationState]:
-        assert self.sample_id is not None
-        sample = self.session.sample(self.sample_id)
-        runs = self.session.runs(self.sample_id)
-        arrived = bool(sample.claims) and sample.arrival.rested_V is not None
-        from wintry_tally.desk.views import BENCH_STATIONS
-
-        by_station = {key: [run for run in runs if run.station == key] for key in BENCH_STATIONS}
-        states = {
-            key: StationState.RUNNING
-            if any(run.status == "running" for run in own)
-            else StationState.DONE
-            if any(run.status == "finished" for run in own)
-            else StationState.OPEN
-            for key, own in by_station.items()
-        }
-        running = any(run.status == "running" for run in runs)
-        finished = any(run.status == "finished" for run in runs)
-        if arrived and states["capacity"] is StationState.OPEN:
-            states["capacity"] = StationState.NEXT
-        return {
-            **states,
-            "arrival": StationState.DONE if arrived else StationState.NEXT,
-            "curves": StationState.DONE if finished else StationState.OPEN,
-            "ledger": StationState.DONE if finished and not running else StationState.OPEN,
-            "report": StationState.NEXT if finished and not running else StationState.OPEN,
-        }
+        self.trail.set_states(station_states(sample, self.session.runs(sample.id)))
 
     def _sample_changed(self, sample_id: int) -> None:
         self.rack.refresh(sample_id)
@@ -332,15 +314,15 @@ class Window(QMainWindow):
     def show_problem(self, text: str) -> None:
         """A line across the top of the view; it stays until dismissed."""
         self._problem_text.setText(text)
-        self._problem.show()
+        self._problem_band.show()
 
     def _hide_problem(self) -> None:
-        self._problem.hide()
+        self._problem_band.hide()
 
     @property
     def problem(self) -> str:
         """The problem shown, or nothing."""
-        return self._problem_text.text() if self._problem.isVisibleTo(self) else ""
+        return self._problem_text.text() if self._problem_band.isVisibleTo(self) else ""
 
     # --- commands ---
 
@@ -374,7 +356,24 @@ class Window(QMainWindow):
                 self._remember(path)
         finally:
             if not self.session.has_book:
+                self._set_enabled()
                 self.pages.setCurrentIndex(0)
+
+    def _set_enabled(self) -> None:
+        """Commands that need a book wait for one."""
+        for spec, action in self._actions:
+            action.setEnabled(self.session.has_book or not spec.needs_book)
+
+    def show_log(self) -> None:
+        """What went wrong inside the program, to read and send."""
+        from wintry_tally.desk.widgets.error_log import ErrorLog
+
+        ErrorLog(self).show()
+
+    def _leave(self) -> None:
+        """Whatever is typed and not yet kept is kept."""
+        for made in self.views.values():
+            made.leave()
 
     def open_demo(self) -> None:
         """Open a scratch copy of the demo."""
@@ -479,8 +478,7 @@ class Window(QMainWindow):
 
     def closeEvent(self, event: QCloseEvent) -> None:
         """Everything is written; running tests can be taken up again. What is driven is seen to be off first."""
-        for made in self.views.values():
-            made.leave()
+        self._leave()
         if not self._closed and self.closing.begin():
             self.pages.setCurrentWidget(self.closing)
             event.ignore()

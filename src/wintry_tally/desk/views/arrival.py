@@ -75,6 +75,7 @@ class ArrivalView(StationView):
         self.notes.setAccessibleName("What came in the box, and damage")
         self.notes.setPlaceholderText("what came in the box, and damage")
         self.notes.setMaximumHeight(76)
+        self.notes.kept.connect(lambda text: self._set(notes=text))
         self.findings = FindingList()
         self.findings.opened.connect(self.opened)
         self._lay_out()
@@ -151,8 +152,7 @@ class ArrivalView(StationView):
         self.polarity.setChecked(bool(arrival.polarity))
         self.tight.setChecked(bool(arrival.tight))
         self.obtained.setCurrentIndex(max(0, self.obtained.findData(arrival.obtained)))
-        if not self.notes.hasFocus() and self.notes.toPlainText() != arrival.notes:
-            self.notes.setPlainText(arrival.notes)
+        self.notes.show_kept(arrival.notes)
         self._show_claims(sample.claims)
         self.findings.show_findings(arrival_findings(sample), "Nothing yet: type a claim and the as-received voltage.")
         self._show_sums(derived_sums(sample))
@@ -198,10 +198,8 @@ class ArrivalView(StationView):
 
     def leave(self) -> None:
         """Keep the notes."""
-        if self.sample_id and any(sample.id == self.sample_id for sample in self.session.samples()):
-            notes = self.notes.toPlainText()
-            if notes != self.session.sample(self.sample_id).arrival.notes:
-                self._set(notes=notes)
+        if self.notes.pending and self.session.has_book and self.session.holds(self.sample_id):
+            self.notes.keep()
 
     # --- editing ---
 
@@ -214,8 +212,8 @@ class ArrivalView(StationView):
         value = self.claim.value
         if isinstance(value, Claim):
             kept = parse_claim(self.claim.line.text(), self.source.currentText())
-            self.session.add_claim(self.sample_id, kept)
-            self.claim.set_text("")
+            if self.session.add_claim(self.sample_id, kept):
+                self.claim.set_text("")
             self.claim.line.setFocus()
 
     def _set_text(self, key: str, line: QLineEdit) -> None:

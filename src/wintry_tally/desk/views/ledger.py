@@ -72,7 +72,12 @@ class LedgerView(StationView):
             self._body.addWidget(part)
         self._body.addStretch(1)
         self.figures: dict[int, Figure] = {}
+        self._entries: dict[tuple[str, str], tuple[QuantityField, QuantityField]] = {}
         self.setLayout(column(scrolling(inner)))
+
+    def sample_switched(self) -> None:
+        """What is half typed belongs to the sample before."""
+        self._entries = {}
 
     def refresh(self) -> None:
         """As the dossier says."""
@@ -96,13 +101,29 @@ class LedgerView(StationView):
         outcomes = [verdict.outcome for verdict in dossier.verdicts]
         self.tally.set_outcomes(outcomes)
         self.words.setText(tally_words(outcomes))
+        drafts = {key: [field.line.text() for field in fields] for key, fields in self._entries.items()}
+        focused = next(
+            (
+                (key, n)
+                for key, fields in self._entries.items()
+                for n, field in enumerate(fields)
+                if field.line.hasFocus()
+            ),
+            None,
+        )
         clear(self._grid)
-        self.figures = {}
+        self.figures, self._entries = {}, {}
         for place, name in enumerate(("", "Claim", "Measured", "Probability", "")):
             self._grid.addWidget(label(name, "small"), 0, place)
         line = 1
         for index, verdict in enumerate(dossier.verdicts):
             line = self._verdict(index, verdict, line)
+        for key, texts in drafts.items():  # what is half typed outlives a result that comes meanwhile
+            for n, field in enumerate(self._entries.get(key, ())):
+                if texts[n]:
+                    field.set_text(texts[n])
+                if focused == (key, n):
+                    field.line.setFocus()
         contradictions = [finding for finding in dossier.findings if finding.weight == "contradiction"]
         self.findings.show_findings(contradictions)
         self._contradictions.setVisible(bool(contradictions))
@@ -128,9 +149,17 @@ class LedgerView(StationView):
             value = QuantityField(f"Measured: {words}", claim.definition.dimension, "measured")
             limit = QuantityField(f"Good to: {words}", claim.definition.dimension, "good to, ±")
 
+            self._entries[claim.kind, claim.text] = (value, limit)
+
             def enter() -> None:
-                if value.number is not None and not limit.problem:
-                    self.session.enter(self.sample_id, claim, value.number, limit.number)
+                number, good_to = value.number, limit.number
+                if number is not None and not limit.problem:
+                    typed = [field.line.text() for field in (value, limit)]
+                    value.set_text("")
+                    limit.set_text("")
+                    if not self.session.enter(self.sample_id, claim, number, good_to):
+                        value.set_text(typed[0])
+                        limit.set_text(typed[1])
 
             value.entered.connect(enter)
             limit.entered.connect(enter)

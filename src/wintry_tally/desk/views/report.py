@@ -26,6 +26,8 @@ class ReportView(StationView):
         self.prose.setAccessibleName("Your own words: for, against, recommendation")
         self.prose.setPlaceholderText("What speaks for it, what against, and whom you would recommend it to.")
         self.prose.setMinimumHeight(240)
+        self.prose.kept.connect(lambda text: self.session.set_prose(self.sample_id, text))
+        session.prose_changed.connect(self._prose_changed)
         self.tally = Tally(height=26)
         self.words = label("", "quiet", wrap=True)
         self.contents = FindingList()
@@ -56,9 +58,15 @@ class ReportView(StationView):
 
     def sample_switched(self) -> None:
         """Its own prose."""
-        self.prose.setPlainText(self.session.book.samples.prose(self.sample_id))
+        self._prose_changed(self.sample_id)
         self.saved.setText("")
         self.open_button.hide()
+
+    def _prose_changed(self, sample_id: int) -> None:
+        """As the book has them: another sample's, or an edit taken back."""
+        if sample_id == self.sample_id and self.session.has_book:
+            with self.session.guard():
+                self.prose.show_kept(self.session.book.samples.prose(sample_id))
 
     def refresh(self) -> None:
         """As the dossier says."""
@@ -112,8 +120,8 @@ class ReportView(StationView):
 
     def leave(self) -> None:
         """Keep the words."""
-        if self.sample_id and self.session.has_book:
-            self.session.set_prose(self.sample_id, self.prose.toPlainText())
+        if self.prose.pending and self.session.has_book and self.session.holds(self.sample_id):
+            self.prose.keep()
 
     def save(self) -> None:
         """Ask where, and write."""
