@@ -83,3 +83,28 @@ def write_log(
         lines.append(delimiter.join(cells) + extra)
     path.write_text("\n".join(lines) + "\n", encoding=encoding)
     return path
+
+
+def same(first: Trace, second: Trace) -> bool:
+    """Whether two traces hold the same readings, bit for bit."""
+    if set(first.beside) != set(second.beside):
+        return False
+    if not all(np.array_equal(first.beside[name], second.beside[name], equal_nan=True) for name in first.beside):
+        return False
+    for name in (
+        "time_s",
+        "voltage_V",
+        "current_A",
+        "temperature_C",
+        "counter_Ah",
+        "counter_Wh",
+        "power_W",
+        "charge_state",
+        "row",
+    ):
+        a, b = getattr(first, name), getattr(second, name)
+        if (a is None) != (b is None):
+            return False
+        if a is not None and not np.array_equal(a, b, equal_nan=name != "row"):
+            return False
+    return True

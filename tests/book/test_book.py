@@ -16,11 +16,11 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from tests.making import discharge
+from tests.making import discharge, same
 from wintry_tally.book import Book, RunSettings, RunStatus, tables
 from wintry_tally.book.recipes import recipe_data, recipe_from
 from wintry_tally.book.runs import _started, owner_lives, this_process
-from wintry_tally.book.seal import same, seal, unseal
+from wintry_tally.book.seal import seal, unseal
 from wintry_tally.core.analysis import analyse
 from wintry_tally.core.battery import FAMILIES, Arrival, parse_claim
 from wintry_tally.core.engine import Event, Phase, RunState
@@ -100,7 +100,7 @@ def test_a_seal_that_reads_back_differently_keeps_the_rows(book: Book, monkeypat
     number = book.samples.add("B1", "", "", "lfp")
     run = book.runs.begin(number, "x", "simulated", BEGUN, SETTINGS)
     book.runs.append(run, [(0.0, 13.0, 8.0, None, {}), (1.0, 13.0, 8.0, None, {})], [], RunState(), {})
-    monkeypatch.setattr("wintry_tally.book.seal.same", lambda a, b: False)
+    monkeypatch.setattr("wintry_tally.book.seal.reads_back", lambda trace, content: False)
     with pytest.raises(BookError, match="kept as they are"):
         book.runs.seal(run)
     assert len(book.runs.readings(run)) == 2
@@ -118,6 +118,11 @@ def test_seal_keeps_every_column_bit_for_bit() -> None:
     back = unseal(seal(odd), odd.resolution)
     assert same(odd, back) and back.row is not None and back.row[0] == 4
     assert not same(odd, trace) and not same(odd, replace(odd, temperature_C=None))
+    beside = {"cell_1_V": np.full(len(odd), 3.3)}
+    later = replace(odd, row=odd.row + 1)
+    assert reads_back(odd, seal(odd))
+    for other in (trace, later, replace(odd, temperature_C=None), replace(odd, beside=beside)):
+        assert not reads_back(odd, seal(other)) and not reads_back(other, seal(odd))
 
 
 def test_hand_readings_and_originals(book: Book) -> None:

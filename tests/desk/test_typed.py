@@ -150,7 +150,9 @@ def test_trouble_on_the_first_page_is_shown_there_and_commands_wait_for_a_book(w
     assert all(action.isEnabled() for action in waiting)
 
 
-def test_what_went_wrong_can_be_read_copied_and_names_no_home(window: Window, tmp_path: Path, monkeypatch) -> None:
+def test_what_went_wrong_can_be_read_copied_and_names_no_home(
+    window: Window, tmp_path: Path, monkeypatch, request
+) -> None:
     import logging
 
     from wintry_tally.app import logbook
@@ -158,8 +160,14 @@ def test_what_went_wrong_can_be_read_copied_and_names_no_home(window: Window, tm
     from wintry_tally.desk.widgets.error_log import ErrorLog
 
     root = logging.getLogger("wintry_tally")
-    for handler in [item for item in root.handlers if isinstance(item, logging.handlers.RotatingFileHandler)]:
-        root.removeHandler(handler)
+
+    def put_away() -> None:
+        for handler in [item for item in root.handlers if isinstance(item, logging.handlers.RotatingFileHandler)]:
+            root.removeHandler(handler)
+            handler.close()
+
+    put_away()
+    request.addfinalizer(put_away)
     assert "Nothing" in ErrorLog(window).text.toPlainText()
     monkeypatch.setattr("wintry_tally.cli.books.list_lines", lambda _path: {}[str(Path.home() / "secret.wintry")])
     assert invoke(["list", "x"]) == 1

@@ -407,10 +407,10 @@ def sealed_bytes(trace: Trace) -> bytes:
     Raises:
         BookError: it does not.
     """
-    from wintry_tally.book.seal import same, seal, unseal
+    from wintry_tally.book.seal import reads_back, seal
 
     content = seal(trace)
-    if not same(trace, unseal(content, trace.resolution)):
+    if not reads_back(trace, content):
         raise BookError("the sealed trace does not read back as written; its rows are kept as they are")
     return content
 

@@ -31,13 +31,28 @@ ROW = "Row"
 
 def seal(trace: Trace) -> bytes:
     """Parquet bytes, zstd-compressed; discharge current positive."""
+    buffer = io.BytesIO()
+    pl.DataFrame(_columns_of(trace)).write_parquet(buffer, compression="zstd", compression_level=9)
+    return buffer.getvalue()
+
+
+def _columns_of(trace: Trace) -> dict[str, Any]:
+    """The columns as they are sealed, by heading."""
     data = {label: getattr(trace, name) for name, label in COLUMNS.items() if getattr(trace, name) is not None}
     data |= {beside_column(name).heading: trace.beside[name] for name in in_order(trace.beside)}
-    if trace.row is not None:
-        data[ROW] = trace.row
-    buffer = io.BytesIO()
-    pl.DataFrame(data).write_parquet(buffer, compression="zstd", compression_level=9)
-    return buffer.getvalue()
+    return data if trace.row is None else data | {ROW: trace.row}
+
+
+def reads_back(trace: Trace, content: bytes) -> bool:
+    """Whether what was sealed holds the same readings, bit for bit; a column at a time, for their memory's sake."""
+    wanted = _columns_of(trace)
+    lazy = pl.scan_parquet(io.BytesIO(content))
+    if list(lazy.collect_schema()) != list(wanted):
+        return False
+    return all(
+        np.array_equal(lazy.select(label).collect()[label].to_numpy(), column, equal_nan=label != ROW)
+        for label, column in wanted.items()
+    )
 
 
 def unseal(content: bytes, resolution: Mapping[str, float]) -> Trace:
@@ -74,18 +89,3 @@ def _trace_of(frame: pl.DataFrame, resolution: Mapping[str, float]) -> Trace:
     }
     trace = Trace(current_A=current, resolution=dict(resolution), beside=beside, **columns)
     return replace(trace, row=frame[ROW].to_numpy().astype(np.int64)) if ROW in frame.columns else trace
-
-
-def same(first: Trace, second: Trace) -> bool:
-    """Whether two traces hold the same readings, bit for bit."""
-    if set(first.beside) != set(second.beside):
-        return False
-    if not all(np.array_equal(first.beside[name], second.beside[name], equal_nan=True) for name in first.beside):
-        return False
-    for name in (*COLUMNS, "row"):
-        a, b = getattr(first, name), getattr(second, name)
-        if (a is None) != (b is None):
-            return False
-        if a is not None and not np.array_equal(a, b, equal_nan=name != "row"):
-            return False
-    return True

@@ -14,19 +14,21 @@ from wintry_tally.core.trace.beside import INTO_TRACE
 from wintry_tally.core.trace.trace import Trace
 
 ROWS = 20_000
-COLUMNS = ("elapsed_s", "voltage_V", "current_A", "temperature_C", "counter_Ah")
+COLUMNS = ("seq", "elapsed_s", "voltage_V", "current_A", "temperature_C", "counter_Ah")
 
 
-def pieces(connection: Connection, run_id: int) -> Iterator[tuple[Any, list[str | None]]]:
-    """Rows in their order: an array of the five columns (n × 5, NaN for what a row lacks), and what is told beside."""
-    columns = tables.reading.c
-    query = (
-        select(*(columns[name] for name in COLUMNS), columns.beside)
-        .where(columns.run_id == run_id)
-        .order_by(columns.seq)
-    )
-    for rows in connection.execution_options(yield_per=ROWS).execute(query).partitions():
-        yield np.array([row[:5] for row in rows], dtype=np.float64), [row[5] for row in rows]
+def pieces(connection: Connection, run_id: int) -> Iterator[Any]:
+    """Rows in their order, as arrays (n × 6, NaN for what a row lacks).
+
+    Straight from SQLite's own cursor: made into objects one by one, three million rows take a quarter of a minute.
+    """
+    cursor = connection.connection.cursor()
+    try:
+        cursor.execute(f"SELECT {', '.join(COLUMNS)} FROM reading WHERE run_id = ? ORDER BY seq", (run_id,))
+        while rows := cursor.fetchmany(ROWS):
+            yield np.array(rows, dtype=np.float64)
+    finally:
+        cursor.close()
 
 
 def journalled_trace(connection: Connection, run_id: int, turned: bool, resolution: dict[str, float]) -> Trace | None:
@@ -38,34 +40,45 @@ def journalled_trace(connection: Connection, run_id: int, turned: bool, resoluti
     )
     if not rows:
         return None
-    table = np.empty((5, rows))
-    beside: dict[str, Any] = {}
+    columns = {name: np.empty(rows) for name in COLUMNS}
     place = 0
-    for piece, told in pieces(connection, run_id):
+    for piece in pieces(connection, run_id):
         values = piece[: rows - place]  # a run that goes on may have gained some since they were counted
-        table[:, place : place + len(values)] = values.T
-        for offset, text in enumerate(told[: len(values)]):
-            if text:
-                for name, value in json.loads(text).items():
-                    beside.setdefault(name, np.full(rows, np.nan))[place + offset] = value
+        for index, column in enumerate(columns.values()):
+            column[place : place + len(values)] = values[:, index]
         place += len(values)
-    table, beside = table[:, :place], {name: column[:place] for name, column in beside.items()}
-
-    def some(column: Any) -> Any:
-        return None if np.all(np.isnan(column)) else column
-
-    current = some(-table[2] if turned else table[2])
-    counter = beside.pop("counter_Ah", some(table[4]))
+    beside = _beside(connection, run_id, columns.pop("seq")[:place])
+    some = {name: None if np.all(np.isnan(column[:place])) else column[:place] for name, column in columns.items()}
+    current = some["current_A"]
+    if turned and current is not None:
+        np.negative(current, out=current)
+    counter = beside.pop("counter_Ah", some["counter_Ah"])
     own = {name: beside.pop(name) for name in INTO_TRACE if name in beside}
-    return Trace(table[0], table[1], current, some(table[3]), counter, resolution=resolution, beside=beside, **own)
+    return Trace(
+        columns["elapsed_s"][:place], columns["voltage_V"][:place], current, some["temperature_C"], counter,
+        resolution=resolution, beside=beside, **own,
+    )  # fmt: skip
+
+
+def _beside(connection: Connection, run_id: int, seq: Any) -> dict[str, Any]:
+    """What was told beside the rows of these numbers, as columns."""
+    columns = tables.reading.c
+    query = select(columns.seq, columns.beside).where(columns.run_id == run_id, columns.beside.is_not(None))
+    found: dict[str, Any] = {}
+    for number, text in connection.execution_options(yield_per=ROWS).execute(query):
+        place = int(np.searchsorted(seq, number))
+        if place < len(seq) and seq[place] == number:
+            for name, value in json.loads(text).items():
+                found.setdefault(name, np.full(len(seq), np.nan))[place] = value
+    return found
 
 
 def thinned(connection: Connection, run_id: int, every: int) -> list[tuple[float, float, float, float]]:
     """Every so-many-th row: elapsed s, V, A, and the Ah drawn by then (trapezoids over all rows)."""
     points: list[tuple[float, float, float, float]] = []
     charge, last_s, last_A, place = 0.0, None, 0.0, 0
-    for values, _ in pieces(connection, run_id):
-        seconds, volts, amps = values[:, 0], np.nan_to_num(values[:, 1]), np.nan_to_num(values[:, 2])
+    for values in pieces(connection, run_id):
+        seconds, volts, amps = values[:, 1], np.nan_to_num(values[:, 2]), np.nan_to_num(values[:, 3])
         first_s, first_A = (seconds[0], amps[0]) if last_s is None else (last_s, last_A)
         steps = np.diff(np.concatenate([[first_s], seconds]))
         mean = 0.5 * (amps + np.concatenate([[first_A], amps[:-1]]))
