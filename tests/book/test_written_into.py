@@ -93,7 +93,7 @@ def test_whatever_stands_in_whatever_column_is_told_in_a_line(whole: Path, tmp_p
                 wrong.append(where)
             refused += 2 in codes
     assert not wrong, "\n".join(wrong)
-    assert refused > len(places), "most of it is noticed"
+    assert refused > len(places) / 2, "much of it is noticed"
 
 
 @pytest.mark.parametrize("seed", range(6))
