@@ -134,6 +134,7 @@ def test_as_deep_as_is_read_and_one_deeper(tmp_path: Path) -> None:
         (('ends=[{time="1 h"}]', 'ends=[{time="1 h"}]\nattended=3'), "neither true nor false"),
         (('ends=[{time="1 h"}]', f'ends=[{",".join(["{time=1}"] * 21)}]'), "at most 20"),
         (("discharge", "charge"), "limit: 0 cannot be"),
+        (('ends=[{time="1 h"}]', 'ends=[{time="1 h"}]\nmode="x"'), "none of a discharge"),
     ],
 )  # fmt: skip
 def test_recipes_that_cannot_be_are_refused_with_step_and_field(tmp_path: Path, change, words: str, capsys) -> None:
@@ -151,3 +152,21 @@ def test_more_claims_than_anybody_prints_are_refused(tmp_path: Path, capsys) -> 
     path = tmp_path / "c.toml"
     path.write_text(CLAIMS + '[[claim]]\nkind="capacity"\nvalue=1\n' * 1001)
     assert invoke(["judge", str(path)]) == 2 and "at most 1000" in capsys.readouterr().err
+
+
+@pytest.mark.parametrize("part", ["cautions", "needs", "settles", "families"])
+def test_a_recipe_that_names_what_is_not_known_is_refused(tmp_path: Path, part: str) -> None:
+    head = RECIPE if part != "families" else RECIPE.replace('families=["lfp"]\n', "")
+    (tmp_path / "r.toml").write_text(f'{part}=["unheard of"]\n{head}{STEP}')
+    with pytest.raises(InputError, match=f'{part}: "unheard of" is not known'):
+        read_recipe(tmp_path / "r.toml")
+
+
+def test_what_is_exported_runs_as_no_formula(tmp_path: Path) -> None:
+    from tests.making import discharge
+    from wintry_tally.exchange.writer import write_log
+
+    write_log(discharge(), tmp_path / "e.csv")
+    head, *lines = (tmp_path / "e.csv").read_text().splitlines()
+    assert not any(cell.strip('" ')[0] in "=+-@\t\r" for cell in head.split(","))
+    assert all(re.fullmatch(r"-?[\d.]+(e-?\d+)?|", cell) for line in lines[::50] for cell in line.split(","))

@@ -11,6 +11,11 @@ if TYPE_CHECKING:
     from wintry_tally.core.protocol.recipe import Step
     from wintry_tally.core.protocol.template import StepTemplate
 
+MODES = {
+    "discharge": ("", "current", "power", "resistance", "hand"), "charge": ("", "charge", "hand"),
+    "rest": ("", "hand"), "prompt": ("", "hand"),
+}  # fmt: skip
+"""What each kind of step may be told to hold; empty for its usual one."""
 MOST_STEPS = 500
 MOST_ENDS = 20
 MOST_READINGS = 100
@@ -43,6 +48,9 @@ def check_template(steps: tuple[StepTemplate, ...], name: str) -> None:
         for field in ("title", "mode", "words"):
             if not isinstance(getattr(step, field), str):
                 raise InputError(f"{place}.{field} is no text", name)
+        if step.mode not in MODES[step.kind]:
+            known = ", ".join(mode for mode in MODES[step.kind] if mode)
+            raise InputError(f'{place}.mode: "{step.mode[:40]}" is none of a {step.kind}', name, f"use {known}")
         if not isinstance(step.attended, bool):
             raise InputError(f"{place}.attended is neither true nor false", name)
         for field in ("setting", "limit", "every"):

@@ -6,9 +6,9 @@ import math
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from wintry_tally.core.battery import FAMILIES, Family
+from wintry_tally.core.battery import CLAIM_KINDS, FAMILIES, Family
 from wintry_tally.core.errors import InputError
-from wintry_tally.core.protocol.cautions import cautions_for
+from wintry_tally.core.protocol.cautions import CAUTIONS, cautions_for
 from wintry_tally.core.protocol.kinds import STATIONS
 from wintry_tally.core.protocol.recipe import EndCause, EndRule, Recipe, Step, StopLimits
 from wintry_tally.core.protocol.setpoints import Facts, resolve
@@ -222,6 +222,9 @@ def template_from(data: dict[str, Any], name: str) -> Template:
         given = fields.get(key, ())
         if not isinstance(given, tuple) or not all(isinstance(item, str) for item in given):
             raise InputError(f"{key} is no list of texts", name)
+    _known("cautions", fields.get("cautions", ()), tuple(CAUTIONS), name)
+    for key in ("settles", "needs"):
+        _known(key, fields.get(key, ()), tuple(CLAIM_KINDS), name)
     stops = fields.get("stops", {})
     if not isinstance(stops, dict):
         raise InputError("stops is no table", name)
