@@ -112,7 +112,7 @@ SLIPS = {
     "current-from-power": lambda: with_values(current_A=None, power_W=BASE.voltage_V * BASE.current),
     "mean-voltage-implausible": high_meter,
     "not-to-protection": lambda: discharge(8.0, 2.0, interval_s=10.0, end_V=12.9, opened=False),
-    "voltage-outside-family": lambda: with_values(voltage_V=BASE.voltage_V * 4.0),
+    "voltage-outside-family": lambda: with_values(voltage_V=BASE.voltage_V * 1.4),
 }
 
 

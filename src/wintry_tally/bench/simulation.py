@@ -10,7 +10,7 @@ import numpy as np
 
 from wintry_tally.bench.loop import RunLoop
 from wintry_tally.bench.simulated import STAND_IN_METER, MeterSpec, SimulatedChannel
-from wintry_tally.core.battery import Family, family_named
+from wintry_tally.core.battery import Family, family_named, pack_of
 from wintry_tally.core.cell import Parameters, Protection, parameters_for
 from wintry_tally.core.cell.ageing import worn
 from wintry_tally.core.cell.parameters import Heater, aged, one_unit, sulphated
@@ -86,10 +86,13 @@ def battery_from(data: dict[str, Any], name: str) -> SimulatedBattery:
     values = dict(data)
     if "family" not in values or "rated_Ah" not in values:
         raise InputError("a battery needs family and rated_Ah", name)
+    nominal_V = values.pop("nominal_V", None)
+    if nominal_V is not None and (isinstance(nominal_V, bool) or not isinstance(nominal_V, int | float)):
+        raise InputError(f"nominal_V: {nominal_V!r} is not a number", name)
     unknown = set(values) - set(SimulatedBattery.__dataclass_fields__)
     if unknown:
         raise InputError(f'"{sorted(unknown)[0]}" is no part of a battery', name)
-    family = family_named(str(values.pop("family")))
+    family = pack_of(family_named(str(values.pop("family"))), nominal_V)
     for key, value in values.items():
         wanted = dict if key in {"protection", "heater"} else (int, float)
         if not isinstance(value, wanted):

@@ -9,7 +9,7 @@ from typing import Any
 
 from wintry_tally.cli.logs import Given, analyse_log, options_from
 from wintry_tally.cli.simulating import template_named
-from wintry_tally.core.battery import family_named, parse_claim
+from wintry_tally.core.battery import family_named, pack_of, parse_claim
 from wintry_tally.core.cell import parameters_for
 from wintry_tally.core.errors import InputError, LogError
 from wintry_tally.core.plan import Forecast, forecast, outlook, under_way
@@ -22,11 +22,13 @@ from wintry_tally.core.quantity import format_duration
 from wintry_tally.core.quantity.moments import clock_words, later
 
 SCHEMA = "wintry-tally.forecast/1"
+USUAL_C = 23.0
+"""Ambient of a forecast where nothing says another."""
 
 
 def foretell(
     recipe: str, family: str, rated_Ah: float, claims: tuple[str, ...], full_percent: float, ambient_C: float,
-    bench: Bench, begins: str, attended: str,
+    bench: Bench, begins: str, attended: str, nominal_V: float | None = None,
 ) -> dict[str, Any]:  # fmt: skip
     """See `wintry-tally forecast`; the object it prints.
 
@@ -37,7 +39,7 @@ def foretell(
         raise InputError(f"a rating of {rated_Ah:g} Ah cannot be", mend="give --rated-ah as printed")
     if not 0 <= full_percent <= 100:
         raise InputError(f"{full_percent:g} % of charge cannot be", mend="give --full from 0 to 100")
-    template, known = template_named(recipe), family_named(family)
+    template, known = template_named(recipe), pack_of(family_named(family), nominal_V)
     facts = Facts(known, rated_Ah, tuple(parse_claim(text) for text in claims), bench.limits)
     try:
         start = datetime.fromisoformat(begins).astimezone() if begins else datetime.now().astimezone()
@@ -81,7 +83,7 @@ def foretell_onward(log: Path, given: Given, full_percent: float | None, limit_V
         raise InputError(f"{full_percent:g} % of charge cannot be", mend="give --full from 0 to 100")
     if limit_V is not None and not 1.0 < limit_V < 100.0:
         raise InputError(f"a charger's limit of {limit_V:g} V cannot be", mend="give --limit as set, in V")
-    family = family_named(given.family)
+    family = pack_of(family_named(given.family), given.nominal_v)
     choices, options = options_from(given)
     read, analysis = analyse_log(log, choices, options)
     result: dict[str, Any] = {

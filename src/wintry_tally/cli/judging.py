@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import Any
 
 from wintry_tally.cli.logs import analyse_log, options_from, parse_given
-from wintry_tally.core.battery import CLAIM_KINDS, family_named, label_findings
+from wintry_tally.core.battery import CLAIM_KINDS, Family, family_named, label_findings, pack_of
 from wintry_tally.core.errors import InputError, WintryError
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.verdict import MeasuredEvidence, School, judge
@@ -27,7 +27,7 @@ def judge_file(path: Path, school: str | None = None) -> dict[str, Any]:
     """
     parsed = read_claims(path)
     name = str(path)
-    family = family_named(parsed.battery.family)
+    family = pack_of(family_named(parsed.battery.family), parsed.battery.nominal_V)
     claims = [claim_of(part, index, name) for index, part in enumerate(parsed.claim, 1)]
     rated = parsed.battery.rated_Ah
     if rated is None:
@@ -35,6 +35,8 @@ def judge_file(path: Path, school: str | None = None) -> dict[str, Any]:
     evidence = [
         item for index, part in enumerate(parsed.evidence, 1) for item in _evidence(part, index, parsed, rated, path)
     ]
+    if parsed.battery.nominal_V is None:
+        family = _pack_shown(family, evidence)
     chosen = School(school or parsed.school or "strict")
     verdicts = judge(family, rated, claims, evidence, chosen)
     findings = [
@@ -55,6 +57,15 @@ def judge_file(path: Path, school: str | None = None) -> dict[str, Any]:
         "claims": [verdict.as_dict() for verdict in verdicts],
         "findings": findings,
     }
+
+
+def _pack_shown(family: Family, evidence: list[Evidence]) -> Family:
+    """The pack that every log shows alike, where none was named."""
+    shown = {
+        analysis.options.family for item in evidence if isinstance(item, LogEvidence) for analysis in item.analyses
+    }
+    only = next(iter(shown)) if len(shown) == 1 else None
+    return family if only is None else only
 
 
 def _evidence(part: EvidencePart, index: int, parsed: ClaimsFile, rated: float | None, path: Path) -> list[Evidence]:
@@ -82,7 +93,8 @@ def _evidence(part: EvidencePart, index: int, parsed: ClaimsFile, rated: float |
             raise InputError(
                 f'{place}.log: there is no file "{name}"', str(path), "paths are relative to the claims file"
             )
-        given = {"family": parsed.battery.family, "rated_ah": rated, **part.options}
+        given = {"family": parsed.battery.family, "rated_ah": rated, "nominal_v": parsed.battery.nominal_V}
+        given |= part.options
         try:
             choices, options = options_from(parse_given(given, f"{place}.options: "))
             analyses.append((name, analyse_log(where, choices, options)[1]))

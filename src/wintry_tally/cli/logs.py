@@ -11,7 +11,7 @@ from zoneinfo import available_timezones
 
 from wintry_tally.core.analysis import Analysis, Instrument, Options, analyse
 from wintry_tally.core.analysis.analyse import DEFAULT_REST_S
-from wintry_tally.core.battery import family_named
+from wintry_tally.core.battery import Family, family_named, pack_of
 from wintry_tally.core.errors import InputError, LogError
 from wintry_tally.core.quantity import parse_accuracy
 from wintry_tally.core.trace import REPAIRS
@@ -39,6 +39,7 @@ class Given:
     rest_minutes: float | None = None
     repair: str = "safe"
     instrument: tuple[str, ...] = ()
+    nominal_v: float | None = None
 
 
 def parse_given(data: dict[str, Any], place: str = "") -> Given:
@@ -52,13 +53,13 @@ def parse_given(data: dict[str, Any], place: str = "") -> Given:
     for key in renamed:
         if key not in known:
             raise InputError(f'{place}option "{key}" is not known', mend=f"the options are {', '.join(sorted(known))}")
-    for key in ("rated_ah", "cutoff", "rated_minutes", "ambient", "rest_minutes", "interval"):
+    for key in ("rated_ah", "cutoff", "rated_minutes", "ambient", "rest_minutes", "interval", "nominal_v"):
         value = renamed.get(key)
         if value is not None and (
             isinstance(value, bool) or not isinstance(value, (int, float)) or not math.isfinite(value)
         ):
             raise InputError(f"{place}{key.replace('_', '-')}: {value!r} is not a number")
-    for key in ("rated_ah", "cutoff", "rated_minutes", "interval"):
+    for key in ("rated_ah", "cutoff", "rated_minutes", "interval", "nominal_v"):
         if renamed.get(key) is not None and renamed[key] <= 0:
             raise InputError(
                 f"{place}{key.replace('_', '-')} of {renamed[key]:g} cannot be", mend="give a number above 0"
@@ -85,6 +86,19 @@ def parse_given(data: dict[str, Any], place: str = "") -> Given:
     if given.repair not in REPAIRS:
         raise InputError(f'{place}repair: "{given.repair}" is not known', mend=f"use {', '.join(REPAIRS)}")
     return given
+
+
+def _family_of(given: Given) -> Family | None:
+    """The family named, as the pack of the nominal voltage given.
+
+    Raises:
+        InputError: no such family, no such pack, or a nominal voltage without a family.
+    """
+    if not given.family:
+        if given.nominal_v is not None:
+            raise InputError("a nominal voltage alone says no cells", mend="give --family too")
+        return None
+    return pack_of(family_named(given.family), given.nominal_v)
 
 
 def for_log(given: Given, number: int, of: int) -> Given:
@@ -121,7 +135,8 @@ def options_from(given: Given) -> tuple[Choices, Options]:
         columns=columns, discharge_sign=given.discharge_sign, timezone=given.timezone, interval_s=given.interval
     )
     options = Options(
-        family=family_named(given.family) if given.family else None,
+        family=_family_of(given),
+        cells_known=given.nominal_v is not None,
         rated_Ah=given.rated_ah,
         instrument=Instrument(
             parse_accuracy(given.voltage_accuracy) if given.voltage_accuracy else None,

@@ -47,6 +47,7 @@ def _log_options(command: Any) -> Any:
     options = [
         click.option("--family", help="lfp, agm, gel, flooded or nmc."),
         click.option("--rated-ah", type=float, help="The claimed capacity, Ah."),
+        click.option("--nominal-v", type=float, help="The pack's nominal voltage as printed, V; its cells follow."),
         click.option(
             "--map", "mapping", multiple=True, metavar="FIELD=COLUMN", help="Which column is what; repeatable."
         ),
@@ -183,9 +184,10 @@ def import_into(book: Path, sample: str, logs: tuple[Path, ...], test: str, **gi
 @click.option("--recipe", default="capacity-reference", show_default=True, help="A recipe's name, or a recipe file.")
 @click.option("--family", required=True, help="lfp, agm, gel, flooded or nmc.")
 @click.option("--rated-ah", type=float, required=True, help="The claimed capacity, Ah.")
+@click.option("--nominal-v", type=float, help="The pack's nominal voltage as printed, V; its cells follow.")
 @click.option("--claim", "claims", multiple=True, help='A claim as printed, like "40 A continuous"; repeatable.')
 @click.option("--full", type=float, help="Charge at the start, %: 100 for a recipe; inferred with --so-far.")
-@click.option("--ambient", type=float, default=23.0, show_default=True, help="Ambient temperature, °C.")
+@click.option("--ambient", type=float, help="Ambient temperature, °C; 23 where neither it nor a log says.")
 @click.option("--load-w", type=float, default=180.0, show_default=True, help="The load's power ceiling, W.")
 @click.option("--load-a", type=float, default=20.0, show_default=True, help="The load's current ceiling, A.")
 @click.option("--charger-a", type=float, default=50.0, show_default=True, help="The charger's ceiling, A.")
@@ -204,26 +206,30 @@ def import_into(book: Path, sample: str, logs: tuple[Path, ...], test: str, **gi
 @click.option("--discharge-sign", type=click.Choice(["+", "-", "auto"]), default="auto", show_default=True)
 @click.option("--json", "as_json", is_flag=True, help="Print JSON.")
 def forecast(
-    recipe: str, family: str, rated_ah: float, claims: tuple[str, ...], full: float | None, ambient: float, load_w: float,
+    recipe: str, family: str, rated_ah: float, nominal_v: float | None, claims: tuple[str, ...], full: float | None,
+    ambient: float | None, load_w: float,
     load_a: float, charger_a: float, charger_v: float, own_cutoff: bool, begins: str, attended: str, so_far: Path | None, limit_V: float | None,
     as_json: bool, **given: Any,
 ) -> None:  # fmt: skip
     """Foretell a recipe on the battery model, with the checks before its start; or the rest of a test under way."""
-    from wintry_tally.cli.foretelling import forecast_text, foretell
+    from wintry_tally.cli.foretelling import USUAL_C, forecast_text, foretell
     from wintry_tally.core.protocol.preflight import Bench
 
     if so_far is not None:
         from wintry_tally.cli.foretelling import foretell_onward, onward_text
         from wintry_tally.cli.logs import parse_given
 
-        chosen = parse_given({**given, "family": family, "rated_ah": rated_ah, "ambient": ambient})
+        chosen = parse_given(
+            {**given, "family": family, "rated_ah": rated_ah, "ambient": ambient, "nominal_v": nominal_v}
+        )
         onward = foretell_onward(so_far, chosen, full, limit_V)
         click.echo(json.dumps(onward, ensure_ascii=False, allow_nan=False) if as_json else onward_text(onward))
         return
     bench = Bench(load_w, load_a, charger_a, charger_v, own_cutoff=own_cutoff)
     result = foretell(
-        recipe, family, rated_ah, claims, 100.0 if full is None else full, ambient, bench, begins, attended
-    )
+        recipe, family, rated_ah, claims, 100.0 if full is None else full, USUAL_C if ambient is None else ambient, bench,
+        begins, attended, nominal_v,
+    )  # fmt: skip
     click.echo(json.dumps(result, ensure_ascii=False, allow_nan=False) if as_json else forecast_text(result))
 
 

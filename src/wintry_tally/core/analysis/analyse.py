@@ -34,7 +34,7 @@ from wintry_tally.core.analysis.resistance import StepResistance, step_resistanc
 from wintry_tally.core.analysis.second_meter import SecondMeter, second_meter_of, second_meter_remarks
 from wintry_tally.core.analysis.stages import Scale, Stage, StageKind, find_stages, scale_of, span_of
 from wintry_tally.core.analysis.trips import Trip, find_trips
-from wintry_tally.core.battery.families import Family
+from wintry_tally.core.battery.families import Family, packs_that_fit
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.trace import Remark, mend
 from wintry_tally.core.trace.beside import AMBIENT_C
@@ -44,6 +44,8 @@ from wintry_tally.core.trace.trace import Trace
 SAG_V_PER_C = 0.6
 """How far a current of 1 C more pulls a pack's mean voltage down at most; common practice."""
 DEFAULT_REST_S = 1800.0
+ALIVE = 0.3
+"""Of the median voltage: below it a pack sleeps, and what its terminals show says nothing of its cells."""
 UNCLEAR_NAMED = 10
 
 
@@ -61,6 +63,32 @@ class Options:
     rest_s: float = DEFAULT_REST_S
     repair: Repair = "safe"
     second: Instrument = field(default_factory=Instrument)
+    cells_known: bool = False
+    """Whether the family's cells in series were said; else the voltages decide them where they can."""
+
+
+def with_cells(trace: Trace, options: Options) -> tuple[Options, list[Remark]]:
+    """The options with the pack that the log's own voltages fit, where nobody said which it is; and what is told of it."""
+    family = options.family
+    volts = trace.voltage_V[np.isfinite(trace.voltage_V) & (trace.voltage_V > 0.0)]
+    if family is None or options.cells_known or len(volts) < 3:
+        return options, []
+    volts = volts[volts > ALIVE * float(np.median(volts))]
+    low, high = (float(value) for value in np.quantile(volts, (0.01, 0.99)))
+    fits = packs_that_fit(family, low, high)
+    usual = family.plausible_V[0] <= low and high <= family.plausible_V[1]
+    others = [pack for pack in fits if pack.cells != family.cells]
+    if not others or (usual and len(fits) == len(others)):
+        return options, []
+    chosen = family if usual else min(others, key=lambda pack: abs(pack.nominal_V - float(np.median(volts))))
+    told = f"{low:.2f} to {high:.2f} V are those of a {family.words} pack of "
+    if len(fits) > 1:
+        words = f"{told}{' or of '.join(f'{pack.cells} cells ({pack.nominal_V:g} V)' for pack in fits)}; read as {chosen.cells}: give --nominal-v."
+        return replace(options, family=chosen), [Remark("pack-voltage-open", words)]
+    words = (
+        f"{told}{chosen.cells} cells in series ({chosen.nominal_V:g} V), and it is read as one; --nominal-v says so."
+    )
+    return replace(options, family=chosen), [Remark("pack-voltage", words)]
 
 
 @dataclass(frozen=True)
@@ -141,10 +169,12 @@ def analyse(raw: Trace, options: Options, progress: Callable[[float], None] | No
         LogError: fewer than two usable readings, or nothing to count a current from.
     """
     tell = progress or (lambda share: None)
+    options, pack = with_cells(raw, options)
     around = raw.beside.get(AMBIENT_C.name)
     if options.ambient_C is None and around is not None and np.isfinite(around).any():
         options = replace(options, ambient_C=float(np.nanmedian(around)))
     trace, remarks = mend(raw, options.repair, _zero_of(raw, options))
+    remarks = [*remarks, *pack]
     tell(0.3)
     cut, offered = _cut(trace, options, tell)
     trace, scale, stages, endings, instrument = cut.trace, cut.scale, cut.stages, cut.endings, options.instrument
@@ -200,7 +230,7 @@ def analyse(raw: Trace, options: Options, progress: Callable[[float], None] | No
 
 def _cut(trace: Trace, options: Options, tell: Callable[[float], None]) -> tuple[_Cut, list[Remark]]:
     """The log cut into stages and their endings; remarks with an offer (sign, zero), done where that was asked."""
-    scale = scale_of(trace, _zero_of(trace, options))
+    scale = scale_of(trace, _zero_of(trace, options), options.family.share if options.family else 1.0)
     stages = find_stages(trace, scale)
     flipped = sign_remarks(trace, stages, scale)
     if flipped and options.repair == "offered":

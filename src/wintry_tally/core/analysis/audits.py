@@ -170,9 +170,10 @@ def family_doubt(family: Family, test: CapacityTest) -> list[Remark]:
     ):
         return []
     looks = ""
-    if family.key == "lfp" and mean < 12.4 and test.voltage_start < 12.9:
+    share = family.share
+    if family.key == "lfp" and mean < 12.4 * share and test.voltage_start < 12.9 * share:
         looks = "a lead-acid"
-    elif not family.lithium and mean > 12.75 and test.c_rate > 0.03:
+    elif not family.lithium and mean > 12.75 * share and test.c_rate > 0.03:
         looks = "a lithium iron phosphate"
     if not looks:
         return []

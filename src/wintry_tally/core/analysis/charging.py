@@ -24,6 +24,8 @@ COLD_C = 5.0
 
 LITHIUM_TAPER_C = 0.05
 """The full criterion where the family is not known, as a share of capacity per hour."""
+RESISTING_V, AT_LIMIT_V = 13.6, 13.9
+"""Of a 12 V pack: a charger's voltage that cells do not set, and one that stands at its limit."""
 
 
 @dataclass(frozen=True)
@@ -79,7 +81,7 @@ def charge_of(
         return None
     (_, last), charging = found
     heating, charging = _heater(trace, integral, scale, charging, instrument)
-    if heating is None and _heater_alone(trace, charging):
+    if heating is None and _heater_alone(trace, scale, charging):
         # the log ends before the cells took over
         span = span_of(trace, scale, charging[0])
         heating = _heating(trace, span, count(trace, integral, [span], instrument))
@@ -211,14 +213,14 @@ def _heater(
         float(np.ptp(trace.voltage_V[first.first + 1 : first.last])) < 0.15 if first.last - first.first > 3 else False
     )
     risen = then_A >= 1.3 * first_A or (flat and then_A >= 0.9 * first_A)
-    if first_V - then_V < RESISTING_DROP_V or not risen or first_V < 13.6:
+    if first_V - then_V < RESISTING_DROP_V or not risen or first_V < RESISTING_V * scale.share:
         return None, charging
     span = span_of(trace, scale, first)
     warmed = count(trace, integral, [span], instrument)
     return _heating(trace, span, warmed), charging[1:]
 
 
-def _heater_alone(trace: Trace, charging: list[Stage]) -> bool:
+def _heater_alone(trace: Trace, scale: Scale, charging: list[Stage]) -> bool:
     """A single stretch at the charger's limit from its first reading, the current small and steady, the pack cold."""
     if len(charging) != 1 or trace.temperature_C is None:
         return False
@@ -229,7 +231,7 @@ def _heater_alone(trace: Trace, charging: list[Stage]) -> bool:
     volts, amps = trace.voltage_V[part], np.abs(trace.current[part])
     known = trace.temperature_C[part][np.isfinite(trace.temperature_C[part])]
     cold = bool(len(known)) and float(np.median(known)) < COLD_C
-    flat = float(np.max(volts) - np.min(volts)) < 0.1 and float(np.min(volts)) >= 13.9
+    flat = float(np.max(volts) - np.min(volts)) < 0.1 and float(np.min(volts)) >= AT_LIMIT_V * scale.share
     return cold and flat and float(np.max(amps) - np.min(amps)) < 0.15 * float(np.median(amps))
 
 

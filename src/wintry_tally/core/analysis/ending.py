@@ -93,10 +93,10 @@ def _discharge_ending(
     if _heavy(trace, scale, stages, position, options):
         return _heavy_ending(trace, stages, position)
     falling = slope > 0 and _at_a_knee(trace, scale, stage)
-    below_floor = options.family is not None and last_V < options.family.cutoff_floor_V + 0.3
+    below_floor = options.family is not None and last_V < options.family.cutoff_floor_V + 0.3 * options.family.share
     rebound = settled - last_V
     if falling and rebound > max(0.05, 4 * scale.noise_V):
-        if last_V <= _highest_setting(options.family) and _round_voltage(last_V, slope):
+        if last_V <= _highest_setting(options.family) and _round_voltage(last_V, slope, options.family):
             return SET_CUTOFF, []
         if options.family is not None and options.family.lithium and below_floor:
             return PROTECTION, [
@@ -173,16 +173,22 @@ def _highest_setting(family: Family | None) -> float:
     """No load's cut-off is usually set above this."""
     if family is None:
         return 12.0
-    return family.cutoff_V + (2.0 if family.lithium else 1.1)
+    return family.cutoff_V + (2.0 if family.lithium else 1.1) * family.share
 
 
-def _round_voltage(volts: float, fall: float) -> bool:
-    """Whether a stop here looks like a typed setting: half a volt crossed within the last interval, or a tenth hit."""
-    if fall > 0.25:
+def _round_voltage(volts: float, fall: float, family: Family | None) -> bool:
+    """Whether a stop here looks like a typed setting.
+
+    Half a volt, or the family's usual end (5.25 V of a 6 V pack), was crossed within the last interval; or a tenth hit.
+    """
+    share = family.share if family is not None else 1.0
+    if fall > 0.25 * share:
         return False  # so steep that any setting could have been crossed
     # the load and this meter need not agree to better than a few hundredths of a volt
-    low, high = volts - 1.3 * fall - 0.045, volts + 0.045
+    low, high = volts - 1.3 * fall - 0.045 * share, volts + 0.045 * share
     crossed_half = math.floor(high * 2) >= math.ceil(low * 2)
+    if family is not None and low <= family.cutoff_V <= high:
+        return True
     near_tenth = abs(volts * 10 - round(volts * 10)) / 10
     return crossed_half or near_tenth <= 0.006
 
@@ -211,7 +217,7 @@ def _charge_ending(trace: Trace, scale: Scale, stage: Stage, following: Stage | 
 
 def _stands(trace: Trace, scale: Scale, following: Stage, last_V: float, options: EndOptions) -> bool:
     """Whether the charger's voltage stands at the terminals with no current: a pack let go of would fall at once."""
-    high = options.family.charge_V[0] - 0.1 if options.family else 13.9
+    high = options.family.charge_V[0] - 0.1 * options.family.share if options.family else 13.9
     first = trace.voltage_V[following.first : following.first + 8]
     slack = max(0.02, 3 * scale.noise_V, 1.5 * trace.resolution.get("voltage_V", 0.0))
     return last_V >= high and len(first) >= 3 and float(np.median(first)) >= last_V - slack

@@ -57,6 +57,11 @@ class Reserve:
         return c20_from_reserve(minutes) if self.reached and 0 < minutes <= MOST_MINUTES else None
 
 
+def end_of(family: Family | None) -> float:
+    """Where the minutes end, V: 1.75 V a cell of a lead-acid battery."""
+    return END_V * (family.share if family is not None else 1.0)
+
+
 def reserve_of(
     trace: Trace,
     scale: Scale,
@@ -75,7 +80,8 @@ def reserve_of(
     discharges = [stage for stage in stages[test.first : test.last + 1] if stage.kind == StageKind.DISCHARGE]
     first = span_of(trace, scale, discharges[0])
     begun = float(trace.time_s[first.first]) - first.lead_s
-    crossing = find_crossing(trace, scale, discharges, END_V, instrument)
+    end_V = end_of(family)
+    crossing = find_crossing(trace, scale, discharges, end_V, instrument)
     if crossing is None:
         last = span_of(trace, scale, discharges[-1])
         ended, end_doubt = float(trace.time_s[last.last]) + last.tail_s, last.tail_doubt_s
@@ -88,7 +94,7 @@ def reserve_of(
     corrected = None
     inputs = {
         "load on at": f"{begun:.1f} s",
-        "10.50 V at": f"{ended:.1f} s" if crossing is not None else "not reached",
+        f"{end_V:.2f} V at": f"{ended:.1f} s" if crossing is not None else "not reached",
         "mean current": format_quantity(test.count.mean_current),
     }
     if temperature is not None:
@@ -98,7 +104,7 @@ def reserve_of(
         inputs["minutes at 25 °C"] = format_quantity(corrected)
     working = Working(
         "Reserve capacity",
-        "minutes from load-on to 10.50 V; RC25 = RC_T [1 − 0.01 (T − 25)]",
+        f"minutes from load-on to {end_V:.2f} V; RC25 = RC_T [1 − 0.01 (T − 25)]",
         inputs,
         format_quantity(minutes),
         "IEC 60095-1 (from memory)",

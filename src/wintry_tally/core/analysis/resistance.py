@@ -116,7 +116,11 @@ def _by_charger(trace: Trace, scale: Scale, stage: Stage) -> bool:
         if stage.control == "voltage":
             return True
         part = trace.voltage_V[stage.first + 1 : stage.last + 1]
-        return len(part) >= 10 and float(np.ptp(part)) <= max(0.02, 8 * scale.noise_V) and float(part[0]) >= CHARGER_V
+        return (
+            len(part) >= 10
+            and float(np.ptp(part)) <= max(0.02, 8 * scale.noise_V)
+            and float(part[0]) >= CHARGER_V * scale.share
+        )
     if stage.kind != StageKind.REST or stage.last - stage.first < 2:
         return False
     idle = trace.voltage_V[stage.first : stage.last + 1]

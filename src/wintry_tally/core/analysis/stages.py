@@ -46,9 +46,11 @@ class Scale:
     noise_A: float
     noise_V: float
     zero_A: float = 0.0
+    share: float = 1.0
+    """Cells in series over those of a 12 V pack: voltages that are fixed for one go by it."""
 
 
-def scale_of(trace: Trace, zero_A: float = 0.0) -> Scale:
+def scale_of(trace: Trace, zero_A: float = 0.0, share: float = 1.0) -> Scale:
     """The log's own scale: usual interval, current in use, what is as good as zero, noise.
 
     `zero_A` is the meter's own limit at zero, the offset part of its accuracy: within it a current is none. Where that
@@ -66,7 +68,7 @@ def scale_of(trace: Trace, zero_A: float = 0.0) -> Scale:
     if zero_A > 0.0:
         # a zero error flickers by its noise and its last digit
         dead = max(dead, zero_A + max(step, min(3.0 * noise_A, 0.5 * zero_A)))
-    return Scale(usual_interval(trace.time_s), reference, dead, noise_A, noise_of(trace.voltage_V), zero_A)
+    return Scale(usual_interval(trace.time_s), reference, dead, noise_A, noise_of(trace.voltage_V), zero_A, share)
 
 
 IDLE_SHARE, IDLE_CHARGE, IDLE_READINGS, IDLE_SPREADS = 0.01, 0.03, 5, 5.0
@@ -215,12 +217,12 @@ PLATEAU_DROP_V = 0.3
 def _plateau_apart(trace: Trace, scale: Scale, stage: Stage) -> list[Stage]:
     """Split a charge whose voltage falls from a charger's limit to the cells' level while the current goes on."""
     first, last = stage.first, stage.last
-    if last - first < 10 or float(trace.voltage_V[first + 1]) < PLATEAU_V:
+    if last - first < 10 or float(trace.voltage_V[first + 1]) < PLATEAU_V * scale.share:
         return [stage]
     level = float(np.median(trace.voltage_V[first + 1 : first + 6]))
     for start in range(first, last + 1, BLOCK):
         part = trace.voltage_V[start : min(last + 1, start + BLOCK)]
-        below = np.flatnonzero(part < level - PLATEAU_DROP_V)
+        below = np.flatnonzero(part < level - PLATEAU_DROP_V * scale.share)
         if len(below):
             at = start + int(below[0])
             held = (
@@ -228,7 +230,9 @@ def _plateau_apart(trace: Trace, scale: Scale, stage: Stage) -> list[Stage]:
                 if at - first > 3
                 else False
             )
-            stays = at + 3 <= last and float(np.median(trace.voltage_V[at : at + 4])) < level - PLATEAU_DROP_V
+            stays = (
+                at + 3 <= last and float(np.median(trace.voltage_V[at : at + 4])) < level - PLATEAU_DROP_V * scale.share
+            )
             if not held or not stays:
                 return [stage]
             return [

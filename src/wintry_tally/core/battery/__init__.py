@@ -2,7 +2,7 @@
 
 from wintry_tally.core.battery.arrival import arrival_findings
 from wintry_tally.core.battery.claims import CLAIM_KINDS, Claim, ClaimKind, Direction, parse_claim
-from wintry_tally.core.battery.families import FAMILIES, Family, family_named
+from wintry_tally.core.battery.families import FAMILIES, PACKS, Family, family_named, of_cells, pack_of, packs_that_fit
 from wintry_tally.core.battery.finding import Finding
 from wintry_tally.core.battery.label import label_findings
 from wintry_tally.core.battery.sample import Arrival, Sample
@@ -10,6 +10,10 @@ from wintry_tally.core.battery.sample import Arrival, Sample
 __all__ = [
     "CLAIM_KINDS",
     "FAMILIES",
+    "PACKS",
+    "of_cells",
+    "pack_of",
+    "packs_that_fit",
     "Arrival",
     "Claim",
     "ClaimKind",

@@ -7,14 +7,14 @@ from __future__ import annotations
 
 import itertools
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from wintry_tally.core.errors import InputError
 
 
 @dataclass(frozen=True)
 class Family:
-    """What is usual for a family of 12 V batteries.
+    """What is usual for a family of batteries: of 12 V as they stand in FAMILIES, of others by `pack_of`.
 
     Parts (V for the whole battery, temperatures in °C):
         cells, cell_nominal_V: in series, and each cell's nominal voltage.
@@ -30,6 +30,7 @@ class Family:
         charge_state: rested voltage to state of charge in percent, falling; `schools` holds other charts.
         arrival_V: the rested voltages a new one is usually shipped at.
         cell_revival_V: a single cell read lower is not charged any more (-inf where no such limit is known).
+        share: cells in series over those of the 12 V battery; fixed voltages elsewhere go by it.
     """
 
     key: str
@@ -54,6 +55,7 @@ class Family:
     arrival_V: tuple[float, float] | None = None
     arrival_state: tuple[float, float] | None = None
     cell_revival_V: float = -math.inf
+    share: float = 1.0
 
     @property
     def nominal_V(self) -> float:
@@ -199,6 +201,64 @@ def family_named(key: str) -> Family:
         return FAMILIES[key.strip().lower()]
     except KeyError:
         raise InputError(f'family "{key}" is not known', mend=f"use one of {', '.join(FAMILIES)}") from None
+
+
+PACKS = {
+    "lfp": (2, 4, 8, 12, 16), "agm": (3, 6, 12, 18, 24), "gel": (3, 6, 12, 18, 24), "flooded": (3, 6, 12, 18, 24),
+    "nmc": (2, 3, 4, 6, 7, 10, 13, 14),
+}  # fmt: skip
+"""Cells in series of the packs of 6, 12, 24, 36 and 48 V that are sold; common practice, no published source."""
+FAR_OFF = 0.2
+"""A printed nominal voltage further off than this share is no pack's."""
+
+
+def of_cells(family: Family, cells: int) -> Family:
+    """The profile of a pack of so many cells in series: every voltage by the cell."""
+    if cells == family.cells:
+        return family
+    ratio = cells / family.cells
+
+    def volts(value_V: float) -> float:
+        return round(ratio * value_V, 4)
+
+    def both(window: tuple[float, float]) -> tuple[float, float]:
+        return volts(window[0]), volts(window[1])
+
+    def chart(points: tuple[tuple[float, float], ...]) -> tuple[tuple[float, float], ...]:
+        return tuple((volts(at_V), state) for at_V, state in points)
+
+    gentle, usual, upper = family.charge_V
+    return replace(
+        family, cells=cells, share=ratio * family.share, charge_V=(volts(gentle), volts(usual), volts(upper)),
+        float_V=None if family.float_V is None else both(family.float_V), cutoff_V=volts(family.cutoff_V),
+        cutoff_floor_V=volts(family.cutoff_floor_V), plausible_V=both(family.plausible_V), mean_V=both(family.mean_V),
+        charge_state=chart(family.charge_state), schools=tuple(chart(points) for points in family.schools),
+        arrival_V=None if family.arrival_V is None else both(family.arrival_V),
+    )  # fmt: skip
+
+
+def pack_of(family: Family, nominal_V: float | None) -> Family:
+    """The profile of the pack whose printed nominal voltage that is; the 12 V one where none is printed.
+
+    Raises:
+        InputError: no pack of the family has it.
+    """
+    if nominal_V is None:
+        return family
+    cells = min(
+        PACKS[family.key], key=lambda count: abs(math.log(count * family.cell_nominal_V / max(nominal_V, 1e-9)))
+    )
+    found = of_cells(family, cells)
+    if abs(found.nominal_V - nominal_V) > FAR_OFF * found.nominal_V:
+        known = ", ".join(f"{of_cells(family, count).nominal_V:g} V" for count in PACKS[family.key])
+        raise InputError(f"a {family.words} pack of {nominal_V:g} V is not known", mend=f"there are {known}")
+    return found
+
+
+def packs_that_fit(family: Family, low_V: float, high_V: float) -> list[Family]:
+    """Packs of the family that can show voltages from `low_V` to `high_V`: from empty under load to its charge limit."""
+    made = [of_cells(family, cells) for cells in PACKS[family.key]]
+    return [pack for pack in made if pack.cutoff_V <= low_V and high_V <= pack.charge_V[2] + 0.2 * pack.share]
 
 
 CHART_DOUBT_V = 0.05

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from random import Random
 
-from wintry_tally.core.battery.families import Family
+from wintry_tally.core.battery.families import FAMILIES, Family
 
 
 @dataclass(frozen=True)
@@ -112,6 +112,11 @@ def parameters_for(family: Family, rated_Ah: float, resistance_ohm: float | None
     Source of the shapes: handbook charts of rested voltage (common practice, no published source), the two-well
     kinetic model after Manwell & McGowan, Solar Energy 50 (1993), for lead-acid (from memory).
     """
+    if family.share != 1.0:
+        usual = parameters_for(
+            FAMILIES[family.key], rated_Ah, None if resistance_ohm is None else resistance_ohm / family.share
+        )
+        return in_series(usual, family.share)
     per_Ah = {"lfp": 0.6, "nmc": 0.5, "agm": 0.55, "gel": 0.7, "flooded": 0.8}[family.key]
     resistance = resistance_ohm if resistance_ohm is not None else per_Ah / rated_Ah
     mass = {"lfp": 0.105, "nmc": 0.075, "agm": 0.3, "gel": 0.31, "flooded": 0.27}[family.key] * rated_Ah
@@ -157,6 +162,31 @@ def parameters_for(family: Family, rated_Ah: float, resistance_ohm: float | None
         leak_C=0.0004,
         self_discharge_month={"agm": 0.02, "gel": 0.02, "flooded": 0.05}[family.key],
         **common,
+    )
+
+
+def in_series(parameters: Parameters, share: float) -> Parameters:
+    """The same cells in a pack of so many times as many in series."""
+    by_voltage = (
+        "resistance_ohm",
+        "slow_ohm",
+        "concentration_V",
+        "hysteresis_V",
+        "charge_rise_V",
+        "charge_ohm",
+        "surface_V",
+        "mass_kg",
+    )
+    protection = parameters.protection
+    if protection is not None:
+        cuts = ("low_cut_V", "low_release_V", "high_cut_V", "high_release_V", "sleep_V")
+        protection = replace(protection, **{name: share * getattr(protection, name) for name in cuts})
+    return replace(
+        parameters,
+        ocv=tuple((state, share * volts) for state, volts in parameters.ocv),
+        loss_W_K=parameters.loss_W_K * share ** (2 / 3),
+        protection=protection,
+        **{name: share * getattr(parameters, name) for name in by_voltage},
     )
 
 

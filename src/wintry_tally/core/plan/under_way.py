@@ -71,7 +71,7 @@ def under_way(
         mark = family.full_taper_C * rated_Ah
         return replace(known, amps=setting, limit_V=limit, limit_doubt_V=doubt, mark_A=mark), begun
     mode, setting = _load(analysis, stages[last])
-    end_V = analysis.options.cutoff_V or (NMC_END_V if family.key == "nmc" else family.cutoff_V)
+    end_V = analysis.options.cutoff_V or (NMC_END_V * family.share if family.key == "nmc" else family.cutoff_V)
     return replace(known, mode=mode, setting=setting, end_V=end_V), begun
 
 

@@ -17,6 +17,8 @@ REMARK_CODES: dict[str, str] = {
     "current-from-counter": "the current was derived from a counter",
     "current-from-power": "the current was derived from power and voltage",
     "mean-voltage-implausible": "energy divided by charge is outside the family's window",
+    "pack-voltage": "a pack of more or fewer cells than a 12 V one",
+    "pack-voltage-open": "voltages that fit two packs",
     "voltage-outside-family": "readings outside the family's voltages",
     "outlier-reading": "single readings that cannot be",
     "zero-offset": "the current is steadily off zero at rest",

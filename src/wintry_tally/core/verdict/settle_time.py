@@ -11,7 +11,7 @@ from wintry_tally.core.analysis.counting import Integral
 from wintry_tally.core.analysis.derivation import charge_working
 from wintry_tally.core.analysis.ending import DROPOUT, ENDING_WORDS, PROTECTION, SET_CUTOFF
 from wintry_tally.core.analysis.groups import groups_of
-from wintry_tally.core.analysis.reserve import CURRENT_A, END_V, reserve_of
+from wintry_tally.core.analysis.reserve import CURRENT_A, end_of, reserve_of
 from wintry_tally.core.analysis.reserve import PEUKERT as RESERVE_PEUKERT
 from wintry_tally.core.analysis.shelf import MONTH_S, ShelfLoss, loss_by_capacity, loss_by_recharge
 from wintry_tally.core.analysis.stages import StageKind, span_of
@@ -49,6 +49,7 @@ def settle_reserve(case: Case) -> Verdict | None:
         )
         if reserve is None:
             continue
+        end_V = end_of(case.family)
         ratio = test.count.mean_current.value / claimed_A
         minutes = reserve.minutes_at_25C or reserve.minutes
         measured = minutes.scaled(60.0, "s")
@@ -63,15 +64,15 @@ def settle_reserve(case: Case) -> Verdict | None:
             steps.append(
                 Working(
                     "Second rule: held at the rated minute",
-                    f"V at {claim.value / 60.0:g} min ≥ {END_V:.2f} V",
+                    f"V at {claim.value / 60.0:g} min ≥ {end_V:.2f} V",
                     {"V": f"{held:.2f} V"},
-                    "holds" if held >= END_V else "does not hold",
+                    "holds" if held >= end_V else "does not hold",
                     "IEC 60095-1 (from memory)",
                 )
             )
         if reserve.reached:
             return decide(case, measured, steps, conditions, log.names, [], log.waiting)
-        if held is not None and held >= END_V:
+        if held is not None and held >= end_V:
             step = Working(
                 reserve.working.label,
                 reserve.working.formula,
@@ -82,8 +83,8 @@ def settle_reserve(case: Case) -> Verdict | None:
             )
             return by_probability(case, measured, 1.0, step, log.names, None, tuple(conditions), log.waiting)
         if log.method:
-            why = f"it ended before both the rated minute and {END_V:.2f} V"
-            settles = f"the same test on to {END_V:.2f} V would settle it"
+            why = f"it ended before both the rated minute and {end_V:.2f} V"
+            settles = f"the same test on to {end_V:.2f} V would settle it"
             return as_bound(case, not_settled(case, why, log.names, measured), "at-least", why, settles)
     return None
 
