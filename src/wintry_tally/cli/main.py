@@ -108,6 +108,19 @@ def analyse(logs: tuple[Path, ...], join: bool, as_json: bool, **given: Any) -> 
 
 
 @cli.command()
+@click.argument("file", metavar="FILE|-")
+@click.option("--source", default="label", show_default=True, help="Where it is printed: label, manual, web page …")
+@click.option("--family", help="lfp, agm, gel, flooded or nmc, where it is known.")
+@click.option("--json", "as_json", is_flag=True, help="Print JSON.")
+def claims(file: str, source: str, family: str | None, as_json: bool) -> None:
+    """Read claims as they are printed: a label's line, a manual's table, a web page's text."""
+    from wintry_tally.cli.claiming import claims_dict, claims_of, claims_text
+
+    found = claims_of(file, source, family)
+    click.echo(json.dumps(claims_dict(found), ensure_ascii=False, allow_nan=False) if as_json else claims_text(found))
+
+
+@cli.command()
 @click.argument("logs", nargs=-1, required=True, type=click.Path(path_type=Path), metavar="LOG...")
 @_log_options
 @click.option("--at", "at_A", type=float, multiple=True, help="Foretell the charge at this current, A; repeatable.")

@@ -1,0 +1,5 @@
+"""Reading what makers print: tokens, then quantities, then claims with their conditions; nothing dropped in silence."""
+
+from wintry_tally.core.battery.printed.reader import Left, Pack, Printed, Read, read_printed
+
+__all__ = ["Left", "Pack", "Printed", "Read", "read_printed"]

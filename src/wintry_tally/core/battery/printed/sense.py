@@ -1,0 +1,121 @@
+"""What a printed number can mean for a kind of claim: marks of three digits, rates of a rating, volts a cell, limits."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from wintry_tally.core.battery.claims import CLAIM_KINDS, Claim, Direction
+from wintry_tally.core.battery.printed.quantities import Item, Number
+from wintry_tally.core.quantity.units import KEPT, find_unit
+
+PLAUSIBLE = {
+    "capacity": (0.5, 3000.0), "energy": (5.0, 60_000.0), "cycles": (50.0, 30_000.0), "price": (5.0, 50_000.0), "mass": (0.05, 600.0),
+    "length": (20.0, 3000.0), "width": (20.0, 3000.0), "height": (20.0, 3000.0), "continuous-discharge": (0.5, 5000.0),
+    "surge": (1.0, 20_000.0), "over-current-trip": (1.0, 20_000.0), "charge-current": (0.1, 2000.0), "heater-power": (1.0, 5000.0),
+    "reserve": (60.0, 3e5), "low-voltage-cut": (1.0, 90.0), "over-voltage-cut": (1.0, 90.0), "charge-voltage": (1.0, 90.0),
+}  # fmt: skip
+"""Between what a claim of a 6 to 48 V battery lies, in the kept unit; common practice, no published source."""
+AGREES = 0.15
+
+
+@dataclass(frozen=True)
+class Sense:
+    """What else the text says, to settle a number by."""
+
+    nominal_V: float | None = None
+    capacity_Ah: float | None = None
+    cells: int | None = None
+
+
+def claim_from(piece: Item, kind: str, hint: str, sense: Sense, source: str, text: str) -> Claim | str:
+    """The claim of a kind that a quantity makes, or in words why it makes none."""
+    definition = CLAIM_KINDS[kind]
+    if piece.kind == "rate":
+        if sense.capacity_Ah is None:
+            return "a rate of C needs the capacity it is of: none is printed"
+        return Claim(kind, piece.value * sense.capacity_Ah, "A", definition.direction, 0.0, {}, source, text=text)
+    assert piece.low is not None
+    by_cell = piece.unit == "V/cell"
+    if by_cell and sense.cells is None:
+        return "volts a cell need the number of cells: print or choose the family"
+    unit = find_unit("V" if by_cell else piece.unit, definition.dimension)
+    if unit is None and not (kind == "cycles" and not piece.unit):
+        return f"it has no unit of {definition.dimension}"
+    factor = (unit.factor if unit else 1.0) * (sense.cells or 1 if by_cell else 1)
+    shift = unit.shift if unit else 0.0
+    low = _settled(piece.low, kind, factor, shift, sense)
+    high = None if piece.high is None else _settled(piece.high, kind, factor, shift, sense)
+    if isinstance(low, str):
+        return low
+    if isinstance(high, str):
+        return high
+    tolerance = 0.0
+    direction = _direction(kind, hint)
+    if piece.within is not None:
+        width, own = piece.within
+        own_unit = find_unit(own, definition.dimension) if own and own != "%" else None
+        scale = own_unit.factor if own_unit is not None and own_unit.dimension == definition.dimension else factor
+        amount = width.values[-1] if width.values else 0.0
+        tolerance = (
+            abs(low) * amount / 100.0
+            if own == "%" and definition.dimension not in {"share", "monthly share"}
+            else amount * scale
+        )
+        direction = Direction.WITHIN
+    value = low
+    if high is not None:
+        if definition.direction is Direction.AT_MOST:
+            value, direction = high, Direction.AT_MOST
+        elif definition.direction is Direction.AT_LEAST:
+            value, direction = low, Direction.AT_LEAST
+        else:
+            value, tolerance, direction = (low + high) / 2.0, abs(high - low) / 2.0, Direction.WITHIN
+    if value < 0 and definition.dimension != "temperature":
+        return "a claim's value is positive"
+    return Claim(
+        kind,
+        round(value, 6),
+        KEPT[definition.dimension] if definition.dimension != "money" else _currency(piece.unit),
+        direction,
+        round(tolerance, 6),
+        {},
+        source,
+        text=text,
+    )
+
+
+def _currency(unit: str) -> str:
+    return {"€": "EUR", "eur": "EUR", "$": "USD", "usd": "USD", "£": "GBP", "gbp": "GBP"}.get(unit, "money")
+
+
+def _direction(kind: str, hint: str) -> Direction:
+    definition = CLAIM_KINDS[kind].direction
+    if hint == "at-least":
+        return Direction.AT_LEAST
+    if hint == "at-most":
+        return Direction.AT_MOST
+    if hint == "up-to" and definition is Direction.WITHIN and kind in {"mass", "length", "width", "height"}:
+        return Direction.AT_MOST
+    return definition
+
+
+def _settled(number: Number, kind: str, factor: float, shift: float, sense: Sense) -> float | str:
+    """The one value that makes sense, in the kept unit; or the question to ask."""
+    values = [value * factor + shift for value in number.values]
+    if not values:
+        return f"“{number.text}” is no number"
+    if len(values) == 1:
+        return values[0]
+    if kind == "energy" and sense.nominal_V and sense.capacity_Ah:
+        wanted = sense.nominal_V * sense.capacity_Ah
+        near = [value for value in values if abs(value - wanted) <= AGREES * wanted]
+        if len(near) == 1:
+            return near[0]
+    low, high = PLAUSIBLE.get(kind, (0.0, float("inf")))
+    fits = [value for value in values if low <= value <= high]
+    if len(fits) == 1:
+        return fits[0]
+    if kind not in PLAUSIBLE:
+        return values[-1]
+    whole, parted = number.values
+    return f"“{number.text}” could be {whole:g} or {parted:g}: write it without the mark of thousands"

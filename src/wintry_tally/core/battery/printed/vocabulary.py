@@ -1,0 +1,59 @@
+"""The words of labels: phrases by kind, from the data file that ships, and lines of a person's own."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from functools import cache
+from importlib import resources
+
+
+@dataclass(frozen=True)
+class Vocabulary:
+    """Phrases (runs of words, joined without blanks or hyphens) to what they name; `longest` words at the most."""
+
+    phrases: Mapping[str, str]
+    families: Mapping[str, str]
+    hints: Mapping[str, str]
+    longest: int = 8
+    own: tuple[str, ...] = field(default=())
+
+    def named(self, words: list[str]) -> str:
+        """What these words together name; empty for nothing."""
+        return self.phrases.get(squeezed("".join(words)), "")
+
+
+def squeezed(text: str) -> str:
+    """A phrase without what writers leave out at will: blanks, hyphens, points, capitals, a plural's or a maximum's spelling."""
+    return (
+        re.sub(r"[\s\-.']", "", text.lower())
+        .replace("maximum", "max")
+        .replace("temperature", "temp")
+        .replace("charging", "charge")
+    )
+
+
+@cache
+def shipped() -> Vocabulary:
+    """The one that ships."""
+    text = resources.files("wintry_tally.vocabulary").joinpath("claims.toml").read_text(encoding="utf-8")
+    data = tomllib.loads(text)
+    families = {squeezed(phrase): key for key, phrases in data.pop("families").items() for phrase in phrases}
+    hints = {phrase: hint for hint, phrases in data.pop("hints").items() for phrase in phrases}
+    phrases = {
+        squeezed(phrase): kind for kind, languages in data.items() for words in languages.values() for phrase in words
+    }
+    return Vocabulary(phrases, families, hints)
+
+
+def with_own(lines: Iterable[str]) -> Vocabulary:
+    """The shipped one and a person's own lines, "their words = kind"; what is no such line is passed over."""
+    base = shipped()
+    own = {}
+    for line in lines:
+        phrase, equals, kind = line.partition("=")
+        if equals and kind.strip() in set(base.phrases.values()):
+            own[squeezed(phrase)] = kind.strip()
+    return Vocabulary({**base.phrases, **own}, base.families, base.hints, base.longest, tuple(own))

@@ -1,0 +1,142 @@
+"""What is printed is read as it is meant: phrases of labels, manuals and web pages, with what each says.
+
+The phrases are of invented batteries, in the habits that the trade's labels have; common practice, no published source.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+from pathlib import Path
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as some
+
+from wintry_tally.cli.main import invoke
+from wintry_tally.core.battery.printed import Printed, read_printed
+from wintry_tally.core.battery.printed.vocabulary import shipped, with_own
+
+LINES = [
+    line.split("=>")
+    for line in (Path(__file__).parent / "labels.txt").read_text(encoding="utf-8").splitlines()
+    if line and not line.startswith("#")
+]
+DIRECTIONS = {"at-least", "at-most", "within", "is"}
+
+
+def told(found: Printed) -> list[str]:
+    """A reading as its parts in words."""
+    parts = [] if found.pack.nominal_V is None else [f"pack {found.pack.nominal_V:g}"]
+    for read in found.claims:
+        claim = read.claim
+        if claim.value is None:
+            parts.append(f"{claim.kind} {'yes' if claim.wanted else 'no'}")
+            continue
+        words = f"{claim.kind} {claim.value:.10g} {claim.direction.value} ±{claim.tolerance:g}"
+        words += f" {claim.unit}" if claim.kind == "price" else ""
+        parts.append(" ".join([words, *(f"{name}={value:g}" for name, value in sorted(claim.conditions.items()))]))
+    return parts + (["left"] if found.left else [])
+
+
+def agrees(said: str, wanted: str) -> bool:
+    """Whether a part says what is wanted of it; a direction and a width that are not named may be any but odd ones."""
+    have, want = said.split(), wanted.split()
+    if have[0] != want[0]:
+        return False
+    if want[0] in {"pack", "left"} or want[1:2] in (["yes"], ["no"]):
+        return have == want
+    if abs(float(have[1]) - float(want[1])) > 1e-6 * max(1.0, abs(float(want[1]))):
+        return False
+    conditions = {part for part in have if "=" in part}
+    if conditions != {part for part in want if "=" in part}:
+        return False
+    width = next((part for part in want if part.startswith("±")), "±0")
+    named = [part for part in want if part in DIRECTIONS or part in {"USD", "EUR", "GBP"}]
+    return width in have and all(part in have for part in named)
+
+
+@pytest.mark.parametrize(("text", "wanted"), LINES, ids=[line[0].strip() for line in LINES])
+def test_as_it_is_meant(text: str, wanted: str) -> None:
+    family = re.match(r"\{(\w+)\} ", text)
+    found = told(read_printed(text.split("} ")[-1].strip(" "), family=family[1] if family else "lfp"))
+    parts = [part.strip() for part in wanted.split(";") if part.strip()]
+    assert len(found) == len(parts) and all(agrees(*pair) for pair in zip(found, parts, strict=True)), found
+
+
+def test_a_whole_label_is_read_with_its_lines_and_nothing_is_lost() -> None:
+    label = (
+        "NORTHLAMP LiFePO4 battery\n12.8V 100Ah  1,280Wh\nMax. continuous discharge: 100A\nPeak: 200A (5s)\n"
+        "Charge: 14.4-14.6V, max 50A\n\nLow temp. charging protection: 0°C\n4,000+ cycles @80% DOD\nCCA 900\n"
+    )
+    found = read_printed(label)
+    assert found.pack.nominal_V == 12.8 and found.pack.family == "lfp"
+    kinds = [(read.claim.kind, read.line) for read in found.claims]
+    assert ("energy", 2) in kinds and ("continuous-discharge", 3) in kinds and ("surge", 4) in kinds
+    assert ("cold-charge-block", 7) in kinds and ("cycles", 8) in kinds
+    assert [left.line for left in found.left if "CCA" in left.text] == [9]
+    for read in found.claims:
+        assert (read.claim.text and read.claim.text in label.replace("\n", " ")) or read.claim.text in label
+
+
+def test_what_is_ambiguous_is_settled_by_the_product_or_asked_about() -> None:
+    assert read_printed("12.8 V 100 Ah\n1.280 Wh").claims[1].claim.value == 1280.0
+    assert read_printed("energy 2,500 kWh").claims[0].claim.value == pytest.approx(2500.0), "2.5 kWh, not 2.5 MWh"
+    asked = read_printed("continuous discharge 1,200 A")
+    assert not asked.claims and "could be 1200 or 1.2" in asked.left[0].reason
+    rate = read_printed("0.5C charge")
+    assert not rate.claims and "needs the capacity" in rate.left[0].reason
+    cells = read_printed("2.5 V/cell cut-off")
+    assert not cells.claims and "number of cells" in cells.left[0].reason
+
+
+def test_cells_follow_the_pack() -> None:
+    assert read_printed("25.6 V\ncut-off 2.5 V/cell", family="lfp").claims[0].claim.value == 20.0
+    assert read_printed("8S\ncut-off 2.5 V/cell", family="lfp").claims[0].claim.value == 20.0
+    assert read_printed("AGM 24 V battery\nend voltage 1.75 V/cell").claims[0].claim.value == 21.0
+
+
+def test_a_persons_own_words_are_read() -> None:
+    assert not read_printed("hummer 40 A").claims
+    own = with_own(["hummer = continuous-discharge", "nonsense", "x = no kind"])
+    assert read_printed("hummer 40 A", vocabulary=own).claims[0].claim.kind == "continuous-discharge"
+    assert len(own.phrases) == len(shipped().phrases) + 1
+
+
+WORDS = [line[0].split("} ")[-1].strip() for line in LINES]
+
+
+@settings(max_examples=200, deadline=None)
+@given(some.lists(some.one_of(some.sampled_from(WORDS), some.text(max_size=30)), max_size=6))
+def test_whatever_is_pasted_is_read_or_left_and_nothing_is_invented(parts: list[str]) -> None:
+    text = "\n".join(parts)
+    found = read_printed(text)
+    lines = text.splitlines()
+    for read in found.claims:
+        assert 1 <= read.line <= len(lines)
+        if read.claim.value is not None:
+            assert any(sign.isdigit() or sign in "½¼¾⅛⅜⅝⅞" for sign in lines[read.line - 1]), "no number from nowhere"
+    touched = {read.line for read in found.claims} | {left.line for left in found.left}
+    for number, line in enumerate(lines, 1):
+        if re.search(r"\d\s?(Ah|Wh|kg)\b", line) and line in WORDS:
+            assert number in touched, line
+
+
+def test_the_shell_prints_them(tmp_path: Path, capsys) -> None:
+    path = tmp_path / "label.txt"
+    path.write_text("12.8V 100Ah 1,280Wh\nSurge 200 A (5 s)\nCCA 900 A\n", encoding="utf-8")
+    assert invoke(["claims", str(path), "--source", "manual", "--json"]) == 0
+    said = json.loads(capsys.readouterr().out)
+    assert said["schema"] == "wintry-tally.claims/1" and set(said) == {"schema", "claims", "pack", "left"}
+    assert said["claims"][0] == {
+        "kind": "capacity", "value": 100.0, "unit": "Ah", "direction": "at-least", "tolerance": 0.0, "conditions": {},
+        "source": "manual", "text": "12.8V 100Ah 1,280Wh", "line": 1,
+    }  # fmt: skip
+    assert said["claims"][2]["conditions"] == {"duration_s": 5.0}
+    assert said["pack"] == {"nominal_V": 12.8, "family": None, "cells": None}
+    assert said["left"] == [{"line": 3, "text": "CCA 900 A", "reason": said["left"][0]["reason"]}]
+    assert invoke(["claims", str(path)]) == 0
+    shown = capsys.readouterr().out
+    assert "line 1" in shown and "Capacity" in shown and "CCA 900 A" in shown
+    assert invoke(["claims", str(tmp_path / "none")]) == 2 and "no such file" in capsys.readouterr().err
+    assert invoke(["claims", str(path), "--family", "nicd"]) == 2 and "nicd" in capsys.readouterr().err
