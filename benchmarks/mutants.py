@@ -174,7 +174,7 @@ def main() -> int:
         def run(*arguments: str, limit: float | None = None) -> bool:
             try:
                 return subprocess.run(
-                    [sys.executable, "-W", "ignore", "-m", "pytest", "-q", "-x", "-p", "no:cacheprovider", *arguments],
+                    [sys.executable, "-W", "ignore", "-m", "pytest", "-q", "-p", "no:cacheprovider", *arguments],
                     cwd=copied, env=environment, capture_output=True, timeout=limit, check=False,
                 ).returncode == 0  # fmt: skip
             except subprocess.TimeoutExpired:
@@ -207,7 +207,7 @@ def main() -> int:
                 able = sorted(reached.get(f"{path}:{line}", of_file.get(str(path), [])), key=lambda test: weight[test])
                 able = able[:: max(1, len(able) // MOST_TESTS)][:MOST_TESTS]
                 path.write_text(changed, encoding="utf-8")
-                survives = not able or run(*able, limit=LIMIT_S)
+                survives = not able or run("-x", *able, limit=LIMIT_S)
                 path.write_text(source, encoding="utf-8")
                 noticed += not survives
                 if survives:
