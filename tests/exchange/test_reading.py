@@ -268,7 +268,7 @@ def test_bad_files_are_refused_in_one_clear_line(tmp_path: Path) -> None:
 
 def test_a_decompression_bomb_is_not_unpacked(tmp_path: Path) -> None:
     path = tmp_path / "bomb.csv.gz"
-    path.write_bytes(gzip.compress(b"0" * (200 << 20), 9))
+    path.write_bytes(gzip.compress(b"0" * (300 << 20), 9))
     with pytest.raises(LogError, match="unpacks to more than"):
         read_log(path)
 
@@ -335,7 +335,7 @@ def test_a_large_log_is_mapped_and_a_flaw_in_it_read_leniently(
     if flaw:
         lines[700] = flaw
         path.write_text("\n".join(lines))
-    monkeypatch.setattr("wintry_tally.exchange.reader.MAPPED", 100)
+    monkeypatch.setattr("wintry_tally.exchange.content.MAPPED", 100)
     log = read_log(path)
     assert log.rows == len(TRACE) and charge(path) == pytest.approx(40.0, rel=2e-3)
     with pytest.raises(LogError, match="no ordinary file"):

@@ -15,6 +15,7 @@ from hypothesis import strategies as some
 
 from wintry_tally.cli.main import invoke
 from wintry_tally.core.battery.printed import Printed, read_printed
+from wintry_tally.core.battery.printed.sense import currency_of
 from wintry_tally.core.battery.printed.vocabulary import shipped, with_own
 
 LINES = [
@@ -34,7 +35,7 @@ def told(found: Printed) -> list[str]:
             parts.append(f"{claim.kind} {'yes' if claim.wanted else 'no'}")
             continue
         words = f"{claim.kind} {claim.value:.10g} {claim.direction.value} ±{claim.tolerance:g}"
-        words += f" {claim.unit}" if claim.kind == "price" else ""
+        words += f" {currency_of(claim.text)}" if claim.kind == "price" else ""
         parts.append(" ".join([words, *(f"{name}={value:g}" for name, value in sorted(claim.conditions.items()))]))
     return parts + (["left"] if found.left else [])
 

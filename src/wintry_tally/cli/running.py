@@ -8,6 +8,8 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+import click
+
 from wintry_tally.app.bench_book import bench_data, equipment_of, keep_equipment, read_bench
 from wintry_tally.app.headless import Headless, Terminal
 from wintry_tally.app.live import LiveRuns
@@ -17,6 +19,7 @@ from wintry_tally.app.run_settings import bench_settings
 from wintry_tally.book import Book, RunStatus
 from wintry_tally.cli.books import sample_of
 from wintry_tally.core.battery import Arrival, Claim, Sample, family_named, parse_claim
+from wintry_tally.core.battery.printed import read_printed
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.protocol.preflight import bars, preflight_recipe
 from wintry_tally.core.protocol.setpoints import Facts
@@ -39,7 +42,7 @@ def add_sample(
     Raises:
         InputError: claims, a family or a field that cannot be.
     """
-    told, kept = ({}, ()) if claims is None else read_any_claims(claims)
+    told, kept = ({}, ()) if claims is None else read_any_claims(claims, family or "")
     key = family or told.get("family", "") or "lfp"
     family_named(key)
     arrival, more = _arrival(settings)
@@ -52,7 +55,7 @@ def add_sample(
     return f"{code}  {len(kept)} claims"
 
 
-def read_any_claims(path: Path) -> tuple[dict[str, str], tuple[Claim, ...]]:
+def read_any_claims(path: Path, family: str = "") -> tuple[dict[str, str], tuple[Claim, ...]]:
     """Claims as a claims file, or as printed text, one to a line; with what the file says of the battery.
 
     Raises:
@@ -68,14 +71,18 @@ def read_any_claims(path: Path) -> tuple[dict[str, str], tuple[Claim, ...]]:
         if battery.rated_Ah and not any(claim.kind == "capacity" for claim in found):
             found = (*found, parse_claim(f"{battery.rated_Ah:g} Ah"))
         return {"family": battery.family, "maker": battery.maker, "model": battery.model}, found
-    claims = []
-    for number, line in enumerate(text.splitlines(), 1):
-        if line.strip():
-            try:
-                claims.append(parse_claim(line.strip()))
-            except InputError as error:
-                raise InputError(str(error), f"{path}, line {number}") from None
-    return {}, tuple(claims)
+    claims: list[Claim] = []
+    told: dict[str, str] = {}
+    found_in = read_printed(text, family=family)
+    for item in found_in.left:
+        click.echo(f"{path}, line {item.line}: not read: “{item.text}”: {item.reason}", err=True)
+    claims = [read.claim for read in found_in.claims]
+    if not claims and found_in.left:
+        first = found_in.left[0]
+        raise InputError(f"“{first.text}”: {first.reason}", f"{path}, line {first.line}")
+    if found_in.pack.family:
+        told["family"] = found_in.pack.family
+    return told, tuple(claims)
 
 
 _YES = {"yes": True, "true": True, "1": True, "no": False, "false": False, "0": False}

@@ -1,10 +1,11 @@
 """Battery families, claims, models and samples, and the checks made on arrival."""
 
 from wintry_tally.core.battery.arrival import arrival_findings
-from wintry_tally.core.battery.claims import CLAIM_KINDS, Claim, ClaimKind, Direction, parse_claim
+from wintry_tally.core.battery.claims import CLAIM_KINDS, Claim, ClaimKind, Direction
 from wintry_tally.core.battery.families import FAMILIES, PACKS, Family, family_named, of_cells, pack_of, packs_that_fit
 from wintry_tally.core.battery.finding import Finding
 from wintry_tally.core.battery.label import label_findings
+from wintry_tally.core.battery.printed import parse_claim, parse_claims
 from wintry_tally.core.battery.sample import Arrival, Sample
 
 __all__ = [
@@ -25,4 +26,5 @@ __all__ = [
     "family_named",
     "label_findings",
     "parse_claim",
+    "parse_claims",
 ]

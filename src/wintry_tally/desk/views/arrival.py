@@ -5,7 +5,7 @@ from __future__ import annotations
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
-from wintry_tally.core.battery import FAMILIES, Claim, arrival_findings, parse_claim
+from wintry_tally.core.battery import FAMILIES, Claim, arrival_findings, parse_claims
 from wintry_tally.core.battery.economy import Sum, derived_sums
 from wintry_tally.core.quantity.display import format_plain
 from wintry_tally.desk.session import Session
@@ -40,9 +40,7 @@ class ArrivalView(StationView):
             self.family.addItem(family.words, family.key)
         self.family.activated.connect(lambda _i: self._set(family=self.family.currentData()))
 
-        self.claim = TypedField(
-            "Claim as printed", lambda text: parse_claim(text, self.source.currentText()), self._say, "40 Ah"
-        )
+        self.claim = TypedField("Claims as printed", self._read_claims, self._say, "12.8 V 40 Ah 512 Wh")
         self.claim.entered.connect(self.add_claim)
         self.source = QComboBox()
         self.source.setAccessibleName("Where it is printed")
@@ -203,16 +201,19 @@ class ArrivalView(StationView):
 
     # --- editing ---
 
+    def _read_claims(self, text: str) -> tuple[Claim, ...]:
+        family = self.session.sample(self.sample_id).family_key if self.session.holds(self.sample_id) else ""
+        return parse_claims(text, self.source.currentText(), family)
+
     def _say(self, value: object) -> str:
-        assert isinstance(value, Claim)
-        return f"= {claim_words(value)}"
+        assert isinstance(value, tuple)
+        return "= " + "; ".join(claim_words(claim) for claim in value)
 
     def add_claim(self) -> None:
-        """Keep the claim that is typed."""
-        value = self.claim.value
-        if isinstance(value, Claim):
-            kept = parse_claim(self.claim.line.text(), self.source.currentText())
-            if self.session.add_claim(self.sample_id, kept):
+        """Keep the claims that are typed, one edit each."""
+        if isinstance(self.claim.value, tuple):
+            kept = self._read_claims(self.claim.line.text())
+            if all(self.session.add_claim(self.sample_id, claim) for claim in kept):
                 self.claim.set_text("")
             self.claim.line.setFocus()
 

@@ -288,7 +288,7 @@ def _fits(name: _Name, piece: Item) -> bool:
         return True
     if name.kind in TAKES_RATE and piece.unit == "°C" and piece.text.lower().endswith("c") and "°" not in piece.text:
         return False
-    if name.kind == "cycles" and piece.dimension == "":
+    if name.kind in {"cycles", "price"} and piece.dimension == "" and piece.kind == "quantity":
         return True
     return (
         name.kind == "beside"
@@ -358,10 +358,11 @@ class _Reading:
             return
         line.used.add(id(piece))
         if kind == "nominal-voltage":
-            if piece.low is not None and self.pack.nominal_V not in piece.low.values:
-                self._leave(
-                    line, _phrase(line, piece), f"the pack's voltage is read as {self.pack.nominal_V:g} V already"
-                )
+            nominal = self.pack.nominal_V
+            if nominal is None:
+                self._leave(line, _phrase(line, piece), "no pack has that nominal voltage, and nothing says what it is")
+            elif piece.low is not None and nominal not in piece.low.values:
+                self._leave(line, _phrase(line, piece), f"the pack's voltage is read as {nominal:g} V already")
             return
         if kind in {"beside", "heater-start"}:
             self._leave(line, _phrase(line, piece), BESIDE)
@@ -452,7 +453,7 @@ def _kind_for(line: _Line, piece: Item, context: str) -> str:
         return (
             "cold-charge-release" if piece.dimension == "temperature" else RELEASES.get(context, "low-voltage-release")
         )
-    if name.kind == "cycles" and piece.dimension == "" and not _next_to(line, name, piece):
+    if name.kind in {"cycles", "price"} and piece.dimension == "" and not _next_to(line, name, piece):
         return ""
     return name.kind
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 
 from wintry_tally.core.battery.claims import CLAIM_KINDS, Claim, Direction
@@ -39,7 +40,7 @@ def claim_from(piece: Item, kind: str, hint: str, sense: Sense, source: str, tex
     if by_cell and sense.cells is None:
         return "volts a cell need the number of cells: print or choose the family"
     unit = find_unit("V" if by_cell else piece.unit, definition.dimension)
-    if unit is None and not (kind == "cycles" and not piece.unit):
+    if unit is None and not (kind in {"cycles", "price"} and not piece.unit):
         return f"it has no unit of {definition.dimension}"
     factor = (unit.factor if unit else 1.0) * (sense.cells or 1 if by_cell else 1)
     shift = unit.shift if unit else 0.0
@@ -73,18 +74,14 @@ def claim_from(piece: Item, kind: str, hint: str, sense: Sense, source: str, tex
     if value < 0 and definition.dimension != "temperature":
         return "a claim's value is positive"
     return Claim(
-        kind,
-        round(value, 6),
-        KEPT[definition.dimension] if definition.dimension != "money" else _currency(piece.unit),
-        direction,
-        round(tolerance, 6),
-        {},
-        source,
-        text=text,
+        kind, round(value, 6), KEPT[definition.dimension], direction, round(tolerance, 6), {}, source, text=text
     )
 
 
-def _currency(unit: str) -> str:
+def currency_of(text: str) -> str:
+    """The currency a price is printed in, by its sign or code; "money" where none is."""
+    found = re.search(r"[€$£]|\b(?:eur|usd|gbp)\b", text, re.IGNORECASE)
+    unit = found[0].lower() if found else ""
     return {"€": "EUR", "eur": "EUR", "$": "USD", "usd": "USD", "£": "GBP", "gbp": "GBP"}.get(unit, "money")
 
 

@@ -1,0 +1,43 @@
+"""Claims typed one by one: the same reading, and an error in words where a line does not make one claim."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from wintry_tally.core.battery.claims import Claim
+from wintry_tally.core.battery.printed.reader import read_printed
+from wintry_tally.core.errors import InputError
+
+HOW = 'write what it is, with its value and unit: "40 Ah", "cuts at 10 V", "surge 200 A (5 s)"'
+
+
+def parse_claims(text: str, source: str = "label", family: str = "") -> tuple[Claim, ...]:
+    """Every claim of a line as printed.
+
+    Raises:
+        InputError: none is there, or a part of it is not understood; the message says which and how to write it.
+    """
+    typed = " ".join(text.split())
+    if not typed:
+        raise InputError("nothing is typed", mend='type a claim as printed, like "40 Ah" or "cuts at 10 V"')
+    found = read_printed(typed, source, family)
+    if found.claims:
+        only = len(found.claims) == 1
+        return tuple(replace(read.claim, text=typed) if only else read.claim for read in found.claims)
+    if found.left:
+        raise InputError(f"“{found.left[0].text}”: {found.left[0].reason}", mend=HOW)
+    if found.pack.nominal_V is not None:
+        raise InputError(f"{found.pack.nominal_V:g} V is the pack's nominal voltage, and no claim of its own", mend=HOW)
+    raise InputError(f"cannot tell what “{typed}” claims", mend=HOW)
+
+
+def parse_claim(text: str, source: str = "label", family: str = "") -> Claim:
+    """The one claim of a line as printed: "40 Ah", "cuts at 10 V", "trips at 300 ± 50 A".
+
+    Raises:
+        InputError: as `parse_claims`, or several stand there.
+    """
+    found = parse_claims(text, source, family)
+    if len(found) > 1:
+        raise InputError(f"{len(found)} claims stand there", mend="type them one at a time")
+    return found[0]
