@@ -5,7 +5,7 @@ from wintry_tally.core.battery.claims import CLAIM_KINDS, Claim, ClaimKind, Dire
 from wintry_tally.core.battery.families import FAMILIES, PACKS, Family, family_named, of_cells, pack_of, packs_that_fit
 from wintry_tally.core.battery.finding import Finding
 from wintry_tally.core.battery.label import label_findings
-from wintry_tally.core.battery.printed import parse_claim, parse_claims
+from wintry_tally.core.battery.printed import parse_claim
 from wintry_tally.core.battery.sample import Arrival, Sample
 
 __all__ = [
@@ -26,5 +26,4 @@ __all__ = [
     "family_named",
     "label_findings",
     "parse_claim",
-    "parse_claims",
 ]

@@ -5,8 +5,9 @@ from __future__ import annotations
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
-from wintry_tally.core.battery import FAMILIES, Claim, arrival_findings, parse_claims
+from wintry_tally.core.battery import FAMILIES, Claim, arrival_findings
 from wintry_tally.core.battery.economy import Sum, derived_sums
+from wintry_tally.core.battery.printed.one import Typed, typed_claims
 from wintry_tally.core.quantity.display import format_plain
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.station import StationView
@@ -92,7 +93,9 @@ class ArrivalView(StationView):
         entry.addWidget(self.add, 1, 3)
         entry.setColumnStretch(2, 1)
         hint = label(
-            "Type each claim as printed: “40 Ah”, “512 Wh”, “cuts at 10 V”, “4.3 kg”, “289 €”.", "small", wrap=True
+            "Type or paste what is printed, one claim or many: “12.8 V 40 Ah 512 Wh”, “cuts at 10 V”, “surge 80 A (5 s)”.",
+            "small",
+            wrap=True,
         )
         claims = card(label("Claims", "heading"), hint, entry, self._claims_box)
 
@@ -201,20 +204,21 @@ class ArrivalView(StationView):
 
     # --- editing ---
 
-    def _read_claims(self, text: str) -> tuple[Claim, ...]:
+    def _read_claims(self, text: str) -> Typed:
         family = self.session.sample(self.sample_id).family_key if self.session.holds(self.sample_id) else ""
-        return parse_claims(text, self.source.currentText(), family)
+        return typed_claims(text, self.source.currentText(), family)
 
     def _say(self, value: object) -> str:
-        assert isinstance(value, tuple)
-        return "= " + "; ".join(claim_words(claim) for claim in value)
+        assert isinstance(value, Typed)
+        unread = "".join(f"; not read: “{item.text}” ({item.reason})" for item in value.left)
+        return "= " + "; ".join(claim_words(claim) for claim in value.claims) + unread
 
     def add_claim(self) -> None:
         """Keep the claims that are typed, one edit each."""
-        if isinstance(self.claim.value, tuple):
-            kept = self._read_claims(self.claim.line.text())
-            if all(self.session.add_claim(self.sample_id, claim) for claim in kept):
-                self.claim.set_text("")
+        if isinstance(self.claim.value, Typed):
+            typed = self._read_claims(self.claim.line.text())
+            if all(self.session.add_claim(self.sample_id, claim) for claim in typed.claims):
+                self.claim.set_text("; ".join(item.text for item in typed.left))  # what was not read stays to be mended
             self.claim.line.setFocus()
 
     def _set_text(self, key: str, line: QLineEdit) -> None:

@@ -2,28 +2,39 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+import re
+from dataclasses import dataclass, replace
 
 from wintry_tally.core.battery.claims import Claim
-from wintry_tally.core.battery.printed.reader import read_printed
+from wintry_tally.core.battery.printed.reader import Left, read_printed
 from wintry_tally.core.errors import InputError
 
 HOW = 'write what it is, with its value and unit: "40 Ah", "cuts at 10 V", "surge 200 A (5 s)"'
 
 
-def parse_claims(text: str, source: str = "label", family: str = "") -> tuple[Claim, ...]:
-    """Every claim of a line as printed.
+@dataclass(frozen=True)
+class Typed:
+    """The claims of what was typed, and what of it was not read."""
+
+    claims: tuple[Claim, ...]
+    left: tuple[Left, ...] = ()
+
+
+def typed_claims(text: str, source: str = "label", family: str = "") -> Typed:
+    """Every claim of what was typed or pasted into one line.
 
     Raises:
-        InputError: none is there, or a part of it is not understood; the message says which and how to write it.
+        InputError: none is there; the message says what was not understood and how to write it.
     """
-    typed = " ".join(text.split())
+    typed = "; ".join(" ".join(part.split()) for part in re.split(r"[\n\r\u2028\u2029]+", text) if part.strip())
     if not typed:
         raise InputError("nothing is typed", mend='type a claim as printed, like "40 Ah" or "cuts at 10 V"')
     found = read_printed(typed, source, family)
     if found.claims:
-        only = len(found.claims) == 1
-        return tuple(replace(read.claim, text=typed) if only else read.claim for read in found.claims)
+        only = len(found.claims) == 1 and not found.left
+        return Typed(
+            tuple(replace(read.claim, text=typed) if only else read.claim for read in found.claims), found.left
+        )
     if found.left:
         raise InputError(f"“{found.left[0].text}”: {found.left[0].reason}", mend=HOW)
     if found.pack.nominal_V is not None:
@@ -35,9 +46,11 @@ def parse_claim(text: str, source: str = "label", family: str = "") -> Claim:
     """The one claim of a line as printed: "40 Ah", "cuts at 10 V", "trips at 300 ± 50 A".
 
     Raises:
-        InputError: as `parse_claims`, or several stand there.
+        InputError: as `typed_claims`, or several stand there, or a part is not understood.
     """
-    found = parse_claims(text, source, family)
-    if len(found) > 1:
-        raise InputError(f"{len(found)} claims stand there", mend="type them one at a time")
-    return found[0]
+    found = typed_claims(text, source, family)
+    if len(found.claims) > 1:
+        raise InputError(f"{len(found.claims)} claims stand there", mend="type them one at a time")
+    if found.left:
+        raise InputError(f"“{found.left[0].text}”: {found.left[0].reason}", mend=HOW)
+    return found.claims[0]
