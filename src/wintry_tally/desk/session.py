@@ -61,7 +61,7 @@ class Session(SafeSession):
         self._at_work = False
         self._stand_ins: StandIns | None = None
         self.school = School.STRICT
-        self._told_moved = False
+        self._told_moved = ""
         self.workshop = Workshop()
         self.undo_stack = QUndoStack(self)
         self._timer = QTimer(self)
@@ -114,7 +114,7 @@ class Session(SafeSession):
         self._book = book
         book.hurry_here()
         self.school = school_of(book)
-        self._told_moved = False
+        self._told_moved = ""
         self._running = LiveRuns(book, lambda: self.equipment, Shown(self), self._in_background)
         self._samples = book.samples.all()
         self.undo_stack.clear()
@@ -197,11 +197,11 @@ class Session(SafeSession):
         with self.guard():
             if self._running is not None and self._running.follow():
                 self.ticked.emit()
-            if self._book is not None and not self._told_moved:
+            if self._book is not None:
                 self._book.look()
-                if self._book.moved_words:
-                    self._told_moved = True
-                    self.failed.emit(self._book.moved_words)
+                if self._book.moved_words != self._told_moved:
+                    self._told_moved = self._book.moved_words
+                    self.failed.emit(self._told_moved)
 
     # --- samples and claims ---
 
