@@ -141,3 +141,10 @@ def test_the_shell_prints_them(tmp_path: Path, capsys) -> None:
     assert "line 1" in shown and "Capacity" in shown and "CCA 900 A" in shown
     assert invoke(["claims", str(tmp_path / "none")]) == 2 and "no such file" in capsys.readouterr().err
     assert invoke(["claims", str(path), "--family", "nicd"]) == 2 and "nicd" in capsys.readouterr().err
+
+
+def test_a_text_made_to_hurt_is_told_and_not_read() -> None:
+    long = read_printed("100 Ah\n" + "1 Ah, " * 200 + "\n4.3 kg")
+    assert [read.claim.kind for read in long.claims] == ["capacity", "mass"] and long.left[-1].line == 2
+    many = read_printed("\n".join(["100 Ah"] * 2001))
+    assert len(many.claims) == 2000 and many.left[-1].line == 2001 and "2000 lines" in many.left[-1].reason

@@ -27,6 +27,8 @@ BY_CELL = frozenset(
 ALONE = "nothing here says what it is: give it its kind"
 MANY = frozenset({"cycles", "surge", "both-currents", "beside", "capacity"})
 """Names that may stand before several values."""
+MOST_LINES, MOST_SIGNS = 2_000, 600
+"""Of a text, and of a line of it."""
 SURGE_S = 120.0
 BESIDE = "kept as printed; no test of this bench speaks to it"
 
@@ -82,6 +84,8 @@ class _Line:
     pieces: list[Item]
     names: list[_Name] = field(default_factory=list)
     used: set[int] = field(default_factory=set)
+    parted: list[tuple[int, int]] | None = None
+    """The signs that part its claims, once they were looked for."""
 
     def words(self, piece: Item) -> str:
         """As it stands in the line."""
@@ -98,7 +102,15 @@ def read_printed(text: str, source: str = "label", family: str = "", vocabulary:
         claims with their line, the pack, and what is left with why. Nothing is dropped in silence.
     """
     known = vocabulary or shipped()
-    lines = [_Line(number, line, items(line)) for number, line in enumerate(text.splitlines(), 1) if line.strip()]
+    printed = text.splitlines()
+    lines, long = [], []
+    for number, words in enumerate(printed[:MOST_LINES], 1):
+        if len(words) > MOST_SIGNS:
+            long.append(Left(number, words[:80] + "…", f"a line of more than {MOST_SIGNS} signs is no claim"))
+        elif words.strip():
+            lines.append(_Line(number, words, items(words)))
+    if len(printed) > MOST_LINES:
+        long.append(Left(MOST_LINES + 1, printed[MOST_LINES][:80], f"not more than {MOST_LINES} lines are read"))
     for line in lines:
         line.names = _names(line, known)
         _own_names(line)
@@ -107,7 +119,7 @@ def read_printed(text: str, source: str = "label", family: str = "", vocabulary:
     reading = _Reading(known, pack, sense, source)
     for line in lines:
         reading.line(line)
-    return Printed(tuple(_restated(reading.claims)), pack, tuple(reading.left))
+    return Printed(tuple(_restated(reading.claims)), pack, (*reading.left, *long))
 
 
 def _cells_of(pack: Pack) -> int | None:
@@ -205,14 +217,14 @@ def _capacity(lines: list[_Line]) -> float | None:
 
 def _clause(line: _Line, piece: Item) -> tuple[int, int]:
     """Where the clause of a piece begins and ends: between signs that part two claims."""
-    begin, end = 0, len(line.text) + 1
-    for sign in line.pieces:
-        if sign.kind == "sign" and _parts(line, sign, begin):
-            if sign.end <= piece.begin:
+    if line.parted is None:
+        line.parted, begin = [], 0
+        for sign in line.pieces:
+            if sign.kind == "sign" and _parts(line, sign, begin):
+                line.parted.append((sign.begin, sign.end))
                 begin = sign.end
-            elif sign.begin >= piece.end:
-                end = sign.begin
-                break
+    begin = max((end for _, end in line.parted if end <= piece.begin), default=0)
+    end = min((start for start, _ in line.parted if start >= piece.end), default=len(line.text) + 1)
     return begin, end
 
 
