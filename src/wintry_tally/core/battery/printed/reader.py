@@ -2,29 +2,32 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 
-from wintry_tally.core.battery.claims import CLAIM_KINDS, Claim, Direction
+from wintry_tally.core.battery.claims import Claim, Direction
 from wintry_tally.core.battery.families import FAMILIES, PACKS, pack_of
-from wintry_tally.core.battery.printed.quantities import Item, dimension_of, items
+from wintry_tally.core.battery.printed.conditions import ALONE, give_conditions
+from wintry_tally.core.battery.printed.line import (
+    DIMENSIONS,
+    TAKES_RATE,
+    Line,
+    Name,
+    clause_of,
+    name_before,
+    name_behind,
+    names_in,
+    own_names,
+    phrase_of,
+    stands_as_condition,
+    value_between,
+)
+from wintry_tally.core.battery.printed.quantities import Item, items
 from wintry_tally.core.battery.printed.sense import Sense, claim_from
 from wintry_tally.core.battery.printed.vocabulary import Vocabulary, shipped, squeezed
 from wintry_tally.core.errors import InputError
 
-STOPS = frozenset({";", "|", "\t", "•", "·"})
 BY_UNIT = {"charge": "capacity", "energy": "energy", "mass": "mass", "money": "price", "count": "cycles", "monthly share": "self-discharge"}  # fmt: skip
 RELEASES = {"over-voltage-cut": "over-voltage-release", "low-voltage-cut": "low-voltage-release", "cold-charge-block": "cold-charge-release"}  # fmt: skip
-DIMENSIONS = {
-    **{key: kind.dimension for key, kind in CLAIM_KINDS.items()},
-    "nominal-voltage": "voltage", "both-currents": "current", "dimensions": "length", "charging-range": "temperature",
-    "heater-start": "temperature",
-}  # fmt: skip
-TAKES_RATE = frozenset({"charge-current", "continuous-discharge", "surge", "both-currents"})
-BY_CELL = frozenset(
-    {"low-voltage-cut", "low-voltage-release", "over-voltage-cut", "over-voltage-release", "charge-voltage"}
-)
-ALONE = "nothing here says what it is: give it its kind"
 MANY = frozenset({"cycles", "surge", "both-currents", "beside", "capacity"})
 """Names that may stand before several values."""
 MOST_LINES, MOST_SIGNS = 2_000, 600
@@ -68,30 +71,6 @@ class Printed:
     left: tuple[Left, ...]
 
 
-@dataclass
-class _Name:
-    kind: str
-    begin: int
-    end: int
-    owner: Item | None = None
-    """The quantity it stands right behind, and belongs to."""
-
-
-@dataclass
-class _Line:
-    number: int
-    text: str
-    pieces: list[Item]
-    names: list[_Name] = field(default_factory=list)
-    used: set[int] = field(default_factory=set)
-    parted: list[tuple[int, int]] | None = None
-    """The signs that part its claims, once they were looked for."""
-
-    def words(self, piece: Item) -> str:
-        """As it stands in the line."""
-        return self.text[piece.begin : piece.end].strip()
-
-
 def read_printed(text: str, source: str = "label", family: str = "", vocabulary: Vocabulary | None = None) -> Printed:
     """Every claim printed in a text: one or many on a line, a table's names and values, a sentence.
 
@@ -108,12 +87,12 @@ def read_printed(text: str, source: str = "label", family: str = "", vocabulary:
         if len(words) > MOST_SIGNS:
             long.append(Left(number, words[:80] + "…", f"a line of more than {MOST_SIGNS} signs is no claim"))
         elif words.strip():
-            lines.append(_Line(number, words, items(words)))
+            lines.append(Line(number, words, items(words)))
     if len(printed) > MOST_LINES:
         long.append(Left(MOST_LINES + 1, printed[MOST_LINES][:80], f"not more than {MOST_LINES} lines are read"))
     for line in lines:
-        line.names = _names(line, known)
-        _own_names(line)
+        line.names = names_in(line, known)
+        own_names(line)
     pack = _pack(lines, family, known)
     sense = Sense(pack.nominal_V, _capacity(lines), _cells_of(pack))
     reading = _Reading(known, pack, sense, source)
@@ -133,38 +112,7 @@ def _cells_of(pack: Pack) -> int | None:
         return None
 
 
-# --- names ---
-
-
-def _names(line: _Line, known: Vocabulary) -> list[_Name]:
-    """Phrases of the vocabulary among its words, the longest first where they overlap."""
-    found: list[_Name] = []
-    place = 0
-    pieces = line.pieces
-    while place < len(pieces):
-        if pieces[place].kind != "word":
-            place += 1
-            continue
-        for last in range(min(len(pieces), place + known.longest), place, -1):
-            run = pieces[place:last]
-            if (
-                any(piece.kind != "word" and piece.text not in {"/", "-", "&"} for piece in run)
-                or run[-1].kind != "word"
-            ):
-                continue
-            kind = known.named([piece.text for piece in run if piece.kind == "word"])
-            if kind:
-                found.append(_Name(kind, run[0].begin, run[-1].end))
-                place = last - 1
-                break
-        place += 1
-    return found
-
-
-# --- the pack ---
-
-
-def _pack(lines: list[_Line], family: str, known: Vocabulary) -> Pack:
+def _pack(lines: list[Line], family: str, known: Vocabulary) -> Pack:
     cells = next((int(piece.value) for line in lines for piece in line.pieces if piece.kind == "cells"), None)
     for line in lines:
         words = [piece for piece in line.pieces if piece.kind == "word"]
@@ -181,10 +129,13 @@ def _pack(lines: list[_Line], family: str, known: Vocabulary) -> Pack:
             piece for piece in line.pieces if piece.kind == "quantity" and piece.dimension == "voltage" and piece.low
         ]
         for piece in volts:
-            name = _before(line, piece)
+            name = name_before(line, piece)
             named = name is not None and name.kind == "nominal-voltage"
             alone = (
-                name is None and not _after_name(line, piece) and piece.high is None and not _is_condition(line, piece)
+                name is None
+                and not name_behind(line, piece)
+                and piece.high is None
+                and not stands_as_condition(line, piece)
             )
             if (named or alone) and piece.low is not None and piece.low.values and nominal is None:
                 value = piece.low.values[-1]
@@ -198,7 +149,7 @@ def _pack(lines: list[_Line], family: str, known: Vocabulary) -> Pack:
     return Pack(nominal, family, cells)
 
 
-def _capacity(lines: list[_Line]) -> float | None:
+def _capacity(lines: list[Line]) -> float | None:
     """The first charge printed, Ah, where it can mean one thing only."""
     for line in lines:
         for piece in line.pieces:
@@ -215,116 +166,6 @@ def _capacity(lines: list[_Line]) -> float | None:
 # --- a line ---
 
 
-def _clause(line: _Line, piece: Item) -> tuple[int, int]:
-    """Where the clause of a piece begins and ends: between signs that part two claims."""
-    if line.parted is None:
-        line.parted, begin = [], 0
-        for sign in line.pieces:
-            if sign.kind == "sign" and _parts(line, sign, begin):
-                line.parted.append((sign.begin, sign.end))
-                begin = sign.end
-    begin = max((end for _, end in line.parted if end <= piece.begin), default=0)
-    end = min((start for start, _ in line.parted if start >= piece.end), default=len(line.text) + 1)
-    return begin, end
-
-
-def _parts(line: _Line, sign: Item, begin: int) -> bool:
-    """Whether a sign parts two claims.
-
-    A stop does once a quantity stands before it: in a table the name's cell belongs to the value's. A comma or a stroke
-    does where a quantity stands before it, and behind it a name, or another quantity of the same dimension.
-    """
-    if sign.text not in STOPS and sign.text not in {",", "/"}:
-        return False
-    before = [
-        piece
-        for piece in line.pieces
-        if begin <= piece.begin and piece.end <= sign.begin and piece.kind in {"quantity", "rate"}
-    ]
-    named = [name for name in line.names if begin <= name.begin and name.end <= sign.begin]
-    if not before or (named and not any(_fits(name, piece) for name in named for piece in before)):
-        return False  # only a name, or a name with its conditions: its value is still to come
-    if sign.text in STOPS:
-        return True
-    behind = [piece for piece in line.pieces if piece.begin >= sign.end]
-    first = next((piece for piece in behind if piece.kind == "quantity"), None)
-    name = next((name for name in line.names if name.begin >= sign.end), None)
-    if name is not None and (first is None or name.begin < first.begin):
-        return True
-    alike = first is not None and any(
-        first.dimension == piece.dimension for piece in before if piece.kind == "quantity"
-    )
-    return alike and not (
-        name is None and sign.text == "/" and any(item.kind == "both-currents" for item in line.names)
-    )
-
-
-def _before(line: _Line, piece: Item) -> _Name | None:
-    """The nearest name before a piece in its clause whose dimension fits, or none."""
-    begin, _ = _clause(line, piece)
-    fits = [
-        name
-        for name in line.names
-        if begin <= name.begin and name.end <= piece.begin and name.owner is None and _fits(name, piece)
-    ]
-    closer = [name for name in fits if name.kind != "nominal-voltage"] or fits  # "protection voltage" is no pack's
-    return closer[-1] if closer else None
-
-
-def _own_names(line: _Line) -> None:
-    """Names that stand right behind a quantity which has none before it are that quantity's: "100 A continuous"."""
-    for name in line.names:
-        before = [piece for piece in line.pieces if piece.kind in {"quantity", "rate"} and piece.end <= name.begin]
-        if (
-            before
-            and name.begin - before[-1].end <= 1
-            and _fits(name, before[-1])
-            and _before(line, before[-1]) is None
-        ):
-            name.owner = before[-1]
-
-
-def _after_name(line: _Line, piece: Item) -> _Name | None:
-    _, end = _clause(line, piece)
-    fits = [name for name in line.names if piece.end <= name.begin < end and _fits(name, piece)]
-    return fits[0] if fits else None
-
-
-def _fits(name: _Name, piece: Item) -> bool:
-    dimension = DIMENSIONS.get(name.kind, "")
-    if piece.kind == "rate":
-        return name.kind in TAKES_RATE
-    if name.kind == "release":
-        return piece.dimension in {"voltage", "temperature", "voltage per cell"}
-    if name.kind in BY_CELL and piece.dimension == "voltage per cell":
-        return True
-    if name.kind in TAKES_RATE and piece.unit == "°C" and piece.text.lower().endswith("c") and "°" not in piece.text:
-        return False
-    if name.kind in {"cycles", "price"} and piece.dimension == "" and piece.kind == "quantity":
-        return True
-    return (
-        name.kind == "beside"
-        or piece.dimension == dimension
-        or (name.kind == "cold-loss" and piece.dimension == "share")
-    )
-
-
-_MARKS = frozenset({"@", "at", "for", "to", "within", "delay", "after", "down", "bei", "until"})
-
-
-def _is_condition(line: _Line, piece: Item) -> bool:
-    """Whether a quantity stands where conditions stand: behind @, at, to, for, in brackets, with a stroke before it."""
-    place = line.pieces.index(piece)
-    before = line.pieces[place - 1] if place else None
-    if before is None:
-        return False
-    if before.kind == "sign" and before.text in {"<", "≤", "<=", "~", "≈"} and place > 1:
-        before = line.pieces[place - 2]
-    if before.text == "to" and place > 1 and line.pieces[place - 2].text == "up":
-        return False
-    return (before.kind == "word" and before.text in _MARKS) or before.text in {"@", "("}
-
-
 class _Reading:
     """What has been read of a text so far, line by line."""
 
@@ -335,7 +176,7 @@ class _Reading:
         self.context = ""
         """The kind of protection spoken of last: what is released is released of that."""
 
-    def line(self, line: _Line) -> None:
+    def line(self, line: Line) -> None:
         """Read a line; whatever of it is not read is told."""
         if any(name.kind != "release" for name in line.names):
             self.context = ""
@@ -349,21 +190,21 @@ class _Reading:
         for piece in [item for item in line.pieces if item.kind in {"quantity", "rate", "ip"}]:
             if id(piece) not in line.used:
                 self._piece(line, piece, sides.get(piece, ""), here, waiting)
-        for text, reason in _conditions(line, waiting, here):
+        for text, reason in give_conditions(line, waiting, here):
             self._leave(line, text, reason)
         _yes_noes(line, here, self.source, self.known)
         self.claims += [Read(_short_is_surge(read.claim), read.line) for _, read in here]
         if not here and not line.used and len(self.left) == before:
             self._nothing(line)
 
-    def _piece(self, line: _Line, piece: Item, kind: str, here: list[tuple[Item, Read]], waiting: list[Item]) -> None:
+    def _piece(self, line: Line, piece: Item, kind: str, here: list[tuple[Item, Read]], waiting: list[Item]) -> None:
         if piece.kind == "ip":
             here.append((piece, Read(_yes_no("ingress", line.words(piece), self.source, True), line.number)))
             return
         kind = kind or _kind_for(line, piece, self.context)
         if kind == "both-currents":
-            begins = _clause(line, piece)[0]
-            nth = sum(1 for done, _ in here if done.dimension == "current" and _clause(line, done)[0] == begins)
+            begins = clause_of(line, piece)[0]
+            nth = sum(1 for done, _ in here if done.dimension == "current" and clause_of(line, done)[0] == begins)
             kind = ("charge-current", "continuous-discharge")[min(nth, 1)]
         if kind in {"", "condition"} or (kind in TAKES_RATE and _of_charger(line, piece)):
             waiting.append(piece)
@@ -372,32 +213,34 @@ class _Reading:
         if kind == "nominal-voltage":
             nominal = self.pack.nominal_V
             if nominal is None:
-                self._leave(line, _phrase(line, piece), "no pack has that nominal voltage, and nothing says what it is")
+                self._leave(
+                    line, phrase_of(line, piece), "no pack has that nominal voltage, and nothing says what it is"
+                )
             elif piece.low is not None and nominal not in piece.low.values:
-                self._leave(line, _phrase(line, piece), f"the pack's voltage is read as {nominal:g} V already")
+                self._leave(line, phrase_of(line, piece), f"the pack's voltage is read as {nominal:g} V already")
             return
         if kind in {"beside", "heater-start"}:
-            self._leave(line, _phrase(line, piece), BESIDE)
+            self._leave(line, phrase_of(line, piece), BESIDE)
             return
         if kind == "price" and _was(line, piece):
-            self._leave(line, _phrase(line, piece), "an earlier price")
+            self._leave(line, phrase_of(line, piece), "an earlier price")
             return
         made = _made(line, piece, kind, self.known, self.sense, self.source)
         if isinstance(made, str):
-            self._leave(line, _phrase(line, piece), made)
+            self._leave(line, phrase_of(line, piece), made)
             return
         here.append((piece, Read(made, line.number)))
         if kind == "charging-range" and piece.high is not None:
-            self._leave(line, _phrase(line, piece), "the upper end of a charging range is no claim this bench tests")
+            self._leave(line, phrase_of(line, piece), "the upper end of a charging range is no claim this bench tests")
         if made.kind in RELEASES:
             self.context = made.kind
 
-    def _leave(self, line: _Line, text: str, reason: str) -> None:
+    def _leave(self, line: Line, text: str, reason: str) -> None:
         told = Left(line.number, text.strip(), reason)
         if told not in self.left:
             self.left.append(told)
 
-    def _nothing(self, line: _Line) -> None:
+    def _nothing(self, line: Line) -> None:
         """A line of which nothing was read is told where a number or a claim's word stands in it."""
         quantities = any(piece.kind in {"quantity", "rate"} for piece in line.pieces)
         named = [name for name in line.names if name.kind not in {"nominal-voltage", "release"}]
@@ -409,7 +252,7 @@ class _Reading:
             self._leave(line, line.text, "no value was found for it")
 
 
-def _of_several(line: _Line) -> bool:
+def _of_several(line: Line) -> bool:
     """Whether a line speaks of several packs joined: its figures are none of this one's."""
     joined = any(
         (name.kind == "beside" and "series" in line.text[name.begin : name.end].lower())
@@ -421,13 +264,13 @@ def _of_several(line: _Line) -> bool:
     )
 
 
-def _of_charger(line: _Line, piece: Item) -> bool:
+def _of_charger(line: Line, piece: Item) -> bool:
     """Whether a current is a charger's, not the battery's: "with a 20 A charger"."""
     behind = line.text[piece.end :].lstrip().lower()
     return behind.startswith(("charger", "ladeger"))
 
 
-def _was(line: _Line, piece: Item) -> bool:
+def _was(line: Line, piece: Item) -> bool:
     words = line.text[: piece.begin].lower().split()[-2:]
     return any(word.strip(":") in {"was", "statt", "instead", "before"} for word in words)
 
@@ -442,17 +285,11 @@ def _short_is_surge(claim: Claim) -> Claim:
     )
 
 
-def _phrase(line: _Line, piece: Item) -> str:
-    """The words of a clause, for whoever reads what was left."""
-    begin, end = _clause(line, piece)
-    return line.text[begin:end].strip(" ,;:|\t")
-
-
-def _kind_for(line: _Line, piece: Item, context: str) -> str:
+def _kind_for(line: Line, piece: Item, context: str) -> str:
     """What a quantity is a claim of; "condition" where it stands as one, empty where nothing says."""
-    condition = _is_condition(line, piece)
-    before, after = _before(line, piece), _after_name(line, piece)
-    if before is not None and before.kind not in MANY and _value_between(line, before, piece):
+    condition = stands_as_condition(line, piece)
+    before, after = name_before(line, piece), name_behind(line, piece)
+    if before is not None and before.kind not in MANY and value_between(line, before, piece):
         if condition or after is None:
             return "condition"
         before = None
@@ -470,15 +307,7 @@ def _kind_for(line: _Line, piece: Item, context: str) -> str:
     return name.kind
 
 
-def _value_between(line: _Line, name: _Name, piece: Item) -> bool:
-    """Whether the name has its value already, before this piece."""
-    return any(
-        other.kind in {"quantity", "rate"} and name.end <= other.begin < piece.begin and _fits(name, other)
-        for other in line.pieces
-    )
-
-
-def _next_to(line: _Line, name: _Name, piece: Item) -> bool:
+def _next_to(line: Line, name: Name, piece: Item) -> bool:
     """Whether only small words stand between a bare number and its name."""
     gap = line.text[min(name.end, piece.end) : max(name.begin, piece.begin)]
     return len(gap) <= 24 and not any(
@@ -489,7 +318,7 @@ def _next_to(line: _Line, name: _Name, piece: Item) -> bool:
     )
 
 
-def _by_unit(line: _Line, piece: Item) -> str:
+def _by_unit(line: Line, piece: Item) -> str:
     """The kind that a unit alone settles."""
     if piece.dimension == "current" and "bms" in line.text.lower():
         return "continuous-discharge"
@@ -500,7 +329,7 @@ def _by_unit(line: _Line, piece: Item) -> str:
     return BY_UNIT.get(piece.dimension, "")
 
 
-def _sides(line: _Line) -> dict[Item, str]:
+def _sides(line: Line) -> dict[Item, str]:
     """Three lengths with x between them: length, width, height, by their letters where they carry them."""
     found: dict[Item, str] = {}
     pieces = line.pieces
@@ -545,10 +374,7 @@ def _letter(pieces: list[Item], place: int) -> str:
     return ""
 
 
-# --- claims and conditions ---
-
-
-def _hint(line: _Line, piece: Item, known: Vocabulary) -> str:
+def _hint(line: Line, piece: Item, known: Vocabulary) -> str:
     """What stands just before a number, or a plus just behind it: at least, at most, up to, about."""
     place = line.pieces.index(piece)
     after = line.pieces[place + 1] if place + 1 < len(line.pieces) else None
@@ -562,9 +388,9 @@ def _hint(line: _Line, piece: Item, known: Vocabulary) -> str:
     return ""
 
 
-def _made(line: _Line, piece: Item, kind: str, known: Vocabulary, sense: Sense, source: str) -> Claim | str:
+def _made(line: Line, piece: Item, kind: str, known: Vocabulary, sense: Sense, source: str) -> Claim | str:
     """The claim, or why it cannot be made."""
-    text = _phrase(line, piece)
+    text = phrase_of(line, piece)
     if kind == "charging-range":
         if piece.low is None:
             return ALONE
@@ -576,7 +402,7 @@ def _yes_no(kind: str, text: str, source: str, wanted: bool) -> Claim:
     return Claim(kind, None, "", Direction.IS, 0.0, {}, source, text=text, wanted=wanted)
 
 
-def _yes_noes(line: _Line, here: list[tuple[Item, Read]], source: str, known: Vocabulary) -> None:
+def _yes_noes(line: Line, here: list[tuple[Item, Read]], source: str, known: Vocabulary) -> None:
     """Features and codes that are there or not."""
     for name in line.names:
         if name.kind not in {"feature", "ingress"} or any(
@@ -589,48 +415,6 @@ def _yes_noes(line: _Line, here: list[tuple[Item, Read]], source: str, known: Vo
         stands = Item("word", words, name.begin, name.end)
         text = line.text.strip() if len(line.names) == 1 else ("" if wanted else "no ") + words
         here.append((stands, Read(_yes_no(name.kind, text, source, wanted), line.number)))
-
-
-def _conditions(line: _Line, waiting: list[Item], here: list[tuple[Item, Read]]) -> list[tuple[str, str]]:
-    """Give each quantity that waits to the claim it belongs to: the nearest before it in its clause, or behind.
-
-    Returns what belongs to none, with why.
-    """
-    left = []
-    for piece in waiting:
-        begin, end = _clause(line, piece)
-        near = [place for place, (item, _) in enumerate(here) if begin <= item.begin < end]
-        before = [place for place in near if here[place][0].end <= piece.begin]
-        behind = [place for place in near if place not in before]
-        for place in [*reversed(before), *behind]:
-            item, read = here[place]
-            added = _condition(line, piece, read.claim)
-            if added is not None:
-                here[place] = (
-                    item,
-                    replace(read, claim=replace(read.claim, conditions={**read.claim.conditions, **added})),
-                )
-                break
-        else:
-            if not any(_same_value(piece, read.claim) for _, read in here):
-                words = f"“{line.words(piece)}” belongs to nothing read here" if here else ALONE
-                left.append((_phrase(line, piece), words))
-        line.used.add(id(piece))
-    return left
-
-
-def _same_value(piece: Item, claim: Claim) -> bool:
-    """Whether a quantity says a claim again in another unit: 20 lb (9.1 kg), 20 A (0.2C)."""
-    if piece.kind == "rate":
-        return claim.kind in TAKES_RATE
-    if dimension_of(piece.unit) != CLAIM_KINDS[claim.kind].dimension or claim.value is None or piece.low is None:
-        return False
-    again = claim_from(replace(piece, within=None, high=None), claim.kind, "", Sense(), claim.source, claim.text)
-    return (
-        not isinstance(again, str)
-        and again.value is not None
-        and abs(again.value - claim.value) <= 0.03 * abs(claim.value) + 0.6
-    )
 
 
 def _restated(claims: list[Read]) -> list[Read]:
@@ -647,61 +431,3 @@ def _restated(claims: list[Read]) -> list[Read]:
         if not again:
             kept.append(read)
     return kept
-
-
-def _condition(line: _Line, piece: Item, claim: Claim) -> Mapping[str, float] | None:
-    """A quantity as a condition of a claim; None where it can be none."""
-    if piece.kind == "rate":
-        return (
-            {"c_rate": round(piece.value, 6)}
-            if "c_rate" not in claim.conditions and claim.kind not in TAKES_RATE
-            else None
-        )
-    if piece.low is None or not piece.low.values:
-        return None
-    value = (piece.high or piece.low).values[-1]
-    dimension = piece.dimension
-    from wintry_tally.core.quantity.units import find_unit
-
-    unit = find_unit(piece.unit, dimension)
-    kept = value * unit.factor + unit.shift if unit is not None else value
-    before = [item.text for item in line.pieces if item.end <= piece.begin][-3:]
-    if dimension == "duration":
-        key = (
-            "delay_s"
-            if any(word in {"delay", "after", "delayed"} for word in before) or "delay" in line.text.lower()
-            else "duration_s"
-        )
-        if claim.kind in {"surge", "continuous-discharge", "over-current-trip", "low-voltage-cut", "over-voltage-cut"}:
-            return {
-                "delay_s" if claim.kind != "surge" and claim.kind != "continuous-discharge" else key: round(kept, 3)
-            }
-        if claim.kind in {"capacity", "energy"}:
-            return {"c_rate": round(3600.0 / kept, 6)} if kept >= 600 else None
-        return (
-            {"duration_s": round(kept, 3)} if claim.kind not in {"mass", "length", "width", "height", "price"} else None
-        )
-    if dimension == "temperature" and piece.high is not None:
-        if claim.kind != "heater-time":
-            return None
-        ends = [
-            (end.values[-1] * (unit.factor if unit else 1.0)) + (unit.shift if unit else 0.0)
-            for end in (piece.low, piece.high)
-        ]
-        return {"from_C": round(ends[0], 3), "to_C": round(ends[1], 3)}
-    if dimension == "temperature":
-        return {"temperature_C": round(kept, 3)} if CLAIM_KINDS[claim.kind].dimension != "temperature" else None
-    if dimension == "voltage" and CLAIM_KINDS[claim.kind].dimension != "voltage":
-        return (
-            {"cutoff_V": kept}
-            if claim.kind in {"capacity", "energy", "reserve", "runtime", "continuous-discharge", "surge"}
-            else None
-        )
-    if dimension == "current" and claim.kind in {"reserve", "runtime", "capacity", "energy", "charge-time"}:
-        return {"device_A" if claim.kind == "runtime" else "current_A": kept}
-    if dimension == "share" and claim.kind == "cycles":
-        to = "to" in before or any(
-            word in {"retention", "remaining", "capacity", "eol"} for word in line.text.lower()[piece.end :].split()[:3]
-        )
-        return {"end_share" if to else "depth": round(kept / 100.0, 4)}
-    return None

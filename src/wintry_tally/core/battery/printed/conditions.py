@@ -1,0 +1,116 @@
+"""Conditions of printed claims: which quantity belongs to which claim, and as what."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+from wintry_tally.core.battery.claims import CLAIM_KINDS, Claim
+from wintry_tally.core.battery.printed.line import TAKES_RATE, Line, clause_of, phrase_of
+from wintry_tally.core.battery.printed.quantities import Item, dimension_of
+from wintry_tally.core.battery.printed.sense import Sense, claim_from
+from wintry_tally.core.quantity.units import find_unit
+
+if TYPE_CHECKING:
+    from wintry_tally.core.battery.printed.reader import Read
+
+ALONE = "nothing here says what it is: give it its kind"
+
+
+def give_conditions(line: Line, waiting: list[Item], here: list[tuple[Item, Read]]) -> list[tuple[str, str]]:
+    """Give each quantity that waits to the claim it belongs to: the nearest before it in its clause, or behind.
+
+    Returns what belongs to none, with why.
+    """
+    left = []
+    for piece in waiting:
+        begin, end = clause_of(line, piece)
+        near = [place for place, (item, _) in enumerate(here) if begin <= item.begin < end]
+        before = [place for place in near if here[place][0].end <= piece.begin]
+        behind = [place for place in near if place not in before]
+        for place in [*reversed(before), *behind]:
+            item, read = here[place]
+            added = _condition(line, piece, read.claim)
+            if added is not None:
+                here[place] = (
+                    item,
+                    replace(read, claim=replace(read.claim, conditions={**read.claim.conditions, **added})),
+                )
+                break
+        else:
+            if not any(says_again(piece, read.claim) for _, read in here):
+                words = f"“{line.words(piece)}” belongs to nothing read here" if here else ALONE
+                left.append((phrase_of(line, piece), words))
+        line.used.add(id(piece))
+    return left
+
+
+def says_again(piece: Item, claim: Claim) -> bool:
+    """Whether a quantity says a claim again in another unit: 20 lb (9.1 kg), 20 A (0.2C)."""
+    if piece.kind == "rate":
+        return claim.kind in TAKES_RATE
+    if dimension_of(piece.unit) != CLAIM_KINDS[claim.kind].dimension or claim.value is None or piece.low is None:
+        return False
+    again = claim_from(replace(piece, within=None, high=None), claim.kind, "", Sense(), claim.source, claim.text)
+    return (
+        not isinstance(again, str)
+        and again.value is not None
+        and abs(again.value - claim.value) <= 0.03 * abs(claim.value) + 0.6
+    )
+
+
+def _condition(line: Line, piece: Item, claim: Claim) -> Mapping[str, float] | None:
+    """A quantity as a condition of a claim; None where it can be none."""
+    if piece.kind == "rate":
+        return (
+            {"c_rate": round(piece.value, 6)}
+            if "c_rate" not in claim.conditions and claim.kind not in TAKES_RATE
+            else None
+        )
+    if piece.low is None or not piece.low.values:
+        return None
+    value = (piece.high or piece.low).values[-1]
+    dimension = piece.dimension
+    unit = find_unit(piece.unit, dimension)
+    kept = value * unit.factor + unit.shift if unit is not None else value
+    before = [item.text for item in line.pieces if item.end <= piece.begin][-3:]
+    if dimension == "duration":
+        key = (
+            "delay_s"
+            if any(word in {"delay", "after", "delayed"} for word in before) or "delay" in line.text.lower()
+            else "duration_s"
+        )
+        if claim.kind in {"surge", "continuous-discharge", "over-current-trip", "low-voltage-cut", "over-voltage-cut"}:
+            return {
+                "delay_s" if claim.kind != "surge" and claim.kind != "continuous-discharge" else key: round(kept, 3)
+            }
+        if claim.kind in {"capacity", "energy"}:
+            return {"c_rate": round(3600.0 / kept, 6)} if kept >= 600 else None
+        return (
+            {"duration_s": round(kept, 3)} if claim.kind not in {"mass", "length", "width", "height", "price"} else None
+        )
+    if dimension == "temperature" and piece.high is not None:
+        if claim.kind != "heater-time":
+            return None
+        ends = [
+            (end.values[-1] * (unit.factor if unit else 1.0)) + (unit.shift if unit else 0.0)
+            for end in (piece.low, piece.high)
+        ]
+        return {"from_C": round(ends[0], 3), "to_C": round(ends[1], 3)}
+    if dimension == "temperature":
+        return {"temperature_C": round(kept, 3)} if CLAIM_KINDS[claim.kind].dimension != "temperature" else None
+    if dimension == "voltage" and CLAIM_KINDS[claim.kind].dimension != "voltage":
+        return (
+            {"cutoff_V": kept}
+            if claim.kind in {"capacity", "energy", "reserve", "runtime", "continuous-discharge", "surge"}
+            else None
+        )
+    if dimension == "current" and claim.kind in {"reserve", "runtime", "capacity", "energy", "charge-time"}:
+        return {"device_A" if claim.kind == "runtime" else "current_A": kept}
+    if dimension == "share" and claim.kind == "cycles":
+        to = "to" in before or any(
+            word in {"retention", "remaining", "capacity", "eol"} for word in line.text.lower()[piece.end :].split()[:3]
+        )
+        return {"end_share" if to else "depth": round(kept / 100.0, 4)}
+    return None

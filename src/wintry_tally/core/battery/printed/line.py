@@ -1,0 +1,194 @@
+"""A printed line: its pieces, the names among them, the clauses it falls into, and which name a piece stands by."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from wintry_tally.core.battery.claims import CLAIM_KINDS
+from wintry_tally.core.battery.printed.quantities import Item
+from wintry_tally.core.battery.printed.vocabulary import Vocabulary
+
+STOPS = frozenset({";", "|", "\t", "•", "·"})
+DIMENSIONS = {
+    **{key: kind.dimension for key, kind in CLAIM_KINDS.items()},
+    "nominal-voltage": "voltage", "both-currents": "current", "dimensions": "length", "charging-range": "temperature",
+    "heater-start": "temperature",
+}  # fmt: skip
+"""What each name's value measures."""
+TAKES_RATE = frozenset({"charge-current", "continuous-discharge", "surge", "both-currents"})
+BY_CELL = frozenset(
+    {"low-voltage-cut", "low-voltage-release", "over-voltage-cut", "over-voltage-release", "charge-voltage"}
+)
+
+
+@dataclass
+class Name:
+    kind: str
+    begin: int
+    end: int
+    owner: Item | None = None
+    """The quantity it stands right behind, and belongs to."""
+
+
+@dataclass
+class Line:
+    number: int
+    text: str
+    pieces: list[Item]
+    names: list[Name] = field(default_factory=list)
+    used: set[int] = field(default_factory=set)
+    parted: list[tuple[int, int]] | None = None
+    """The signs that part its claims, once they were looked for."""
+
+    def words(self, piece: Item) -> str:
+        """As it stands in the line."""
+        return self.text[piece.begin : piece.end].strip()
+
+
+def names_in(line: Line, known: Vocabulary) -> list[Name]:
+    """Phrases of the vocabulary among its words, the longest first where they overlap."""
+    found: list[Name] = []
+    place = 0
+    pieces = line.pieces
+    while place < len(pieces):
+        if pieces[place].kind != "word":
+            place += 1
+            continue
+        for last in range(min(len(pieces), place + known.longest), place, -1):
+            run = pieces[place:last]
+            if (
+                any(piece.kind != "word" and piece.text not in {"/", "-", "&"} for piece in run)
+                or run[-1].kind != "word"
+            ):
+                continue
+            kind = known.named([piece.text for piece in run if piece.kind == "word"])
+            if kind:
+                found.append(Name(kind, run[0].begin, run[-1].end))
+                place = last - 1
+                break
+        place += 1
+    return found
+
+
+def clause_of(line: Line, piece: Item) -> tuple[int, int]:
+    """Where the clause of a piece begins and ends: between signs that part two claims."""
+    if line.parted is None:
+        line.parted, begin = [], 0
+        for sign in line.pieces:
+            if sign.kind == "sign" and _parts(line, sign, begin):
+                line.parted.append((sign.begin, sign.end))
+                begin = sign.end
+    begin = max((end for _, end in line.parted if end <= piece.begin), default=0)
+    end = min((start for start, _ in line.parted if start >= piece.end), default=len(line.text) + 1)
+    return begin, end
+
+
+def _parts(line: Line, sign: Item, begin: int) -> bool:
+    """Whether a sign parts two claims.
+
+    A stop does once a quantity stands before it: in a table the name's cell belongs to the value's. A comma or a stroke
+    does where a quantity stands before it, and behind it a name, or another quantity of the same dimension.
+    """
+    if sign.text not in STOPS and sign.text not in {",", "/"}:
+        return False
+    before = [
+        piece
+        for piece in line.pieces
+        if begin <= piece.begin and piece.end <= sign.begin and piece.kind in {"quantity", "rate"}
+    ]
+    named = [name for name in line.names if begin <= name.begin and name.end <= sign.begin]
+    if not before or (named and not any(fits(name, piece) for name in named for piece in before)):
+        return False  # only a name, or a name with its conditions: its value is still to come
+    if sign.text in STOPS:
+        return True
+    behind = [piece for piece in line.pieces if piece.begin >= sign.end]
+    first = next((piece for piece in behind if piece.kind == "quantity"), None)
+    name = next((name for name in line.names if name.begin >= sign.end), None)
+    if name is not None and (first is None or name.begin < first.begin):
+        return True
+    alike = first is not None and any(
+        first.dimension == piece.dimension for piece in before if piece.kind == "quantity"
+    )
+    return alike and not (
+        name is None and sign.text == "/" and any(item.kind == "both-currents" for item in line.names)
+    )
+
+
+def name_before(line: Line, piece: Item) -> Name | None:
+    """The nearest name before a piece in its clause whose dimension fits, or none."""
+    begin, _ = clause_of(line, piece)
+    fits = [
+        name
+        for name in line.names
+        if begin <= name.begin and name.end <= piece.begin and name.owner is None and fits(name, piece)
+    ]
+    closer = [name for name in fits if name.kind != "nominal-voltage"] or fits  # "protection voltage" is no pack's
+    return closer[-1] if closer else None
+
+
+def own_names(line: Line) -> None:
+    """Names that stand right behind a quantity which has none before it are that quantity's: "100 A continuous"."""
+    for name in line.names:
+        before = [piece for piece in line.pieces if piece.kind in {"quantity", "rate"} and piece.end <= name.begin]
+        if (
+            before
+            and name.begin - before[-1].end <= 1
+            and fits(name, before[-1])
+            and name_before(line, before[-1]) is None
+        ):
+            name.owner = before[-1]
+
+
+def name_behind(line: Line, piece: Item) -> Name | None:
+    _, end = clause_of(line, piece)
+    fits = [name for name in line.names if piece.end <= name.begin < end and fits(name, piece)]
+    return fits[0] if fits else None
+
+
+def fits(name: Name, piece: Item) -> bool:
+    dimension = DIMENSIONS.get(name.kind, "")
+    if piece.kind == "rate":
+        return name.kind in TAKES_RATE
+    if name.kind == "release":
+        return piece.dimension in {"voltage", "temperature", "voltage per cell"}
+    if name.kind in BY_CELL and piece.dimension == "voltage per cell":
+        return True
+    if name.kind in TAKES_RATE and piece.unit == "°C" and piece.text.lower().endswith("c") and "°" not in piece.text:
+        return False
+    if name.kind in {"cycles", "price"} and piece.dimension == "" and piece.kind == "quantity":
+        return True
+    return (
+        name.kind == "beside"
+        or piece.dimension == dimension
+        or (name.kind == "cold-loss" and piece.dimension == "share")
+    )
+
+
+_MARKS = frozenset({"@", "at", "for", "to", "within", "delay", "after", "down", "bei", "until"})
+
+
+def stands_as_condition(line: Line, piece: Item) -> bool:
+    """Whether a quantity stands where conditions stand: behind @, at, to, for, in brackets, with a stroke before it."""
+    place = line.pieces.index(piece)
+    before = line.pieces[place - 1] if place else None
+    if before is None:
+        return False
+    if before.kind == "sign" and before.text in {"<", "≤", "<=", "~", "≈"} and place > 1:
+        before = line.pieces[place - 2]
+    if before.text == "to" and place > 1 and line.pieces[place - 2].text == "up":
+        return False
+    return (before.kind == "word" and before.text in _MARKS) or before.text in {"@", "("}
+
+
+def phrase_of(line: Line, piece: Item) -> str:
+    """The words of a clause, for whoever reads what was left."""
+    begin, end = clause_of(line, piece)
+    return line.text[begin:end].strip(" ,;:|\t")
+
+
+def value_between(line: Line, name: Name, piece: Item) -> bool:
+    """Whether the name has its value already, before this piece."""
+    return any(
+        other.kind in {"quantity", "rate"} and name.end <= other.begin < piece.begin and fits(name, other)
+        for other in line.pieces
+    )
