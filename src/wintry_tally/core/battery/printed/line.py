@@ -117,12 +117,12 @@ def _parts(line: Line, sign: Item, begin: int) -> bool:
 def name_before(line: Line, piece: Item) -> Name | None:
     """The nearest name before a piece in its clause whose dimension fits, or none."""
     begin, _ = clause_of(line, piece)
-    fits = [
+    found = [
         name
         for name in line.names
         if begin <= name.begin and name.end <= piece.begin and name.owner is None and fits(name, piece)
     ]
-    closer = [name for name in fits if name.kind != "nominal-voltage"] or fits  # "protection voltage" is no pack's
+    closer = [name for name in found if name.kind != "nominal-voltage"] or found  # "protection voltage" is no pack's
     return closer[-1] if closer else None
 
 
@@ -141,8 +141,8 @@ def own_names(line: Line) -> None:
 
 def name_behind(line: Line, piece: Item) -> Name | None:
     _, end = clause_of(line, piece)
-    fits = [name for name in line.names if piece.end <= name.begin < end and fits(name, piece)]
-    return fits[0] if fits else None
+    found = [name for name in line.names if piece.end <= name.begin < end and fits(name, piece)]
+    return found[0] if found else None
 
 
 def fits(name: Name, piece: Item) -> bool:
