@@ -32,7 +32,7 @@ def give_conditions(line: Line, waiting: list[Item], here: list[tuple[Item, Read
         for place in [*reversed(before), *behind]:
             item, read = here[place]
             added = _condition(line, piece, read.claim)
-            if added is not None:
+            if added is not None and not set(added) & set(read.claim.conditions):
                 here[place] = (
                     item,
                     replace(read, claim=replace(read.claim, conditions={**read.claim.conditions, **added})),

@@ -12,7 +12,7 @@ STOPS = frozenset({";", "|", "\t", "•", "·"})
 DIMENSIONS = {
     **{key: kind.dimension for key, kind in CLAIM_KINDS.items()},
     "nominal-voltage": "voltage", "both-currents": "current", "dimensions": "length", "charging-range": "temperature",
-    "heater-start": "temperature",
+    "heater-start": "temperature", "charging": "",
 }  # fmt: skip
 """What each name's value measures."""
 TAKES_RATE = frozenset({"charge-current", "continuous-discharge", "surge", "both-currents"})
@@ -145,8 +145,14 @@ def name_behind(line: Line, piece: Item) -> Name | None:
     return found[0] if found else None
 
 
+CHARGING = {"voltage": "charge-voltage", "current": "charge-current", "duration": "charge-time"}
+"""What "charge" claims, by what its value measures."""
+
+
 def fits(name: Name, piece: Item) -> bool:
     dimension = DIMENSIONS.get(name.kind, "")
+    if name.kind == "charging":
+        return piece.kind == "rate" or piece.dimension in CHARGING
     if piece.kind == "rate":
         return name.kind in TAKES_RATE
     if name.kind == "release":
@@ -189,6 +195,9 @@ def phrase_of(line: Line, piece: Item) -> str:
 def value_between(line: Line, name: Name, piece: Item) -> bool:
     """Whether the name has its value already, before this piece."""
     return any(
-        other.kind in {"quantity", "rate"} and name.end <= other.begin < piece.begin and fits(name, other)
+        other.kind in {"quantity", "rate"}
+        and name.end <= other.begin < piece.begin
+        and fits(name, other)
+        and (name.kind != "charging" or other.dimension == piece.dimension)
         for other in line.pieces
     )

@@ -217,6 +217,8 @@ def _lexed(text: str) -> list[Item]:
                     at = unit.end()
                     continue
                 name = "°C"
+            if unit is not None and re.match(r"/\s?(?:kg|l|m)\b", text[unit.end() :], re.IGNORECASE):
+                unit, name = None, ""  # a density
             if unit is not None:
                 at = unit.end()
             sign = text[begin - 1 : begin]

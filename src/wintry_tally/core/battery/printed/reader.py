@@ -8,6 +8,7 @@ from wintry_tally.core.battery.claims import Claim, Direction
 from wintry_tally.core.battery.families import FAMILIES, PACKS, pack_of
 from wintry_tally.core.battery.printed.conditions import ALONE, give_conditions
 from wintry_tally.core.battery.printed.line import (
+    CHARGING,
     DIMENSIONS,
     TAKES_RATE,
     Line,
@@ -30,8 +31,10 @@ BY_UNIT = {"charge": "capacity", "energy": "energy", "mass": "mass", "money": "p
 RELEASES = {"over-voltage-cut": "over-voltage-release", "low-voltage-cut": "low-voltage-release", "cold-charge-block": "cold-charge-release"}  # fmt: skip
 MANY = frozenset({"cycles", "surge", "both-currents", "beside", "capacity"})
 """Names that may stand before several values."""
+NEAR, FEW = 24, 3
 MOST_LINES, MOST_SIGNS = 2_000, 600
 """Of a text, and of a line of it."""
+CLASSES_V = frozenset({6.0, 12.0, 24.0, 36.0, 48.0})
 SURGE_S = 120.0
 BESIDE = "kept as printed; no test of this bench speaks to it"
 
@@ -131,22 +134,20 @@ def _pack(lines: list[Line], family: str, known: Vocabulary) -> Pack:
         for piece in volts:
             name = name_before(line, piece)
             named = name is not None and name.kind == "nominal-voltage"
-            alone = (
-                name is None
-                and not name_behind(line, piece)
-                and piece.high is None
-                and not stands_as_condition(line, piece)
-            )
-            if (named or alone) and piece.low is not None and piece.low.values and nominal is None:
-                value = piece.low.values[-1]
-                if named or any(
-                    abs(value - count * FAMILIES[key].cell_nominal_V) < 0.08 * value
-                    for key in PACKS
-                    for count in PACKS[key]
-                ):
-                    nominal = value
-                    line.used.add(id(piece))
+            alone = name is None and name_behind(line, piece) is None and not stands_as_condition(line, piece)
+            if nominal is not None or piece.high is not None or not (named or alone) or not piece.low:
+                continue
+            value = piece.low.values[-1] if piece.low.values else 0.0
+            if _is_nominal(value):
+                nominal = value
+                line.used.add(id(piece))
     return Pack(nominal, family, cells)
+
+
+def _is_nominal(value_V: float) -> bool:
+    """Whether packs are sold under that voltage."""
+    by_cells = (count * FAMILIES[key].cell_nominal_V for key, counts in PACKS.items() for count in counts)
+    return value_V in CLASSES_V or any(abs(value_V - pack_V) <= 0.006 * pack_V for pack_V in by_cells)
 
 
 def _capacity(lines: list[Line]) -> float | None:
@@ -296,26 +297,43 @@ def _kind_for(line: Line, piece: Item, context: str) -> str:
     if condition and before is None and (after is None or DIMENSIONS.get(after.kind) != piece.dimension):
         return "condition"
     name = before or after
+    if name is None and _more_cycles(line, piece):
+        return "cycles"
     if name is None:
         return "condition" if piece.kind == "rate" else _by_unit(line, piece)
+    if name.kind == "charging":
+        return "charge-current" if piece.kind == "rate" else CHARGING[piece.dimension]
     if name.kind == "release":
         return (
             "cold-charge-release" if piece.dimension == "temperature" else RELEASES.get(context, "low-voltage-release")
         )
     if name.kind in {"cycles", "price"} and piece.dimension == "" and not _next_to(line, name, piece):
         return ""
+    if name.kind == "cold-charge-block" and _of_discharge(line, piece):
+        return "beside"
     return name.kind
 
 
 def _next_to(line: Line, name: Name, piece: Item) -> bool:
-    """Whether only small words stand between a bare number and its name."""
-    gap = line.text[min(name.end, piece.end) : max(name.begin, piece.begin)]
-    return len(gap) <= 24 and not any(
-        other.kind == "quantity"
-        and min(name.end, piece.end) <= other.begin < max(name.begin, piece.begin)
-        and other is not piece
-        for other in line.pieces
-    )
+    """Whether a bare number stands by its name: near it, and no other bare number between."""
+    begin, end = min(name.end, piece.end), max(name.begin, piece.begin)
+    bare = (other for other in line.pieces if other.kind == "quantity" and not other.dimension and other is not piece)
+    return end - begin <= NEAR and not any(begin <= other.begin < end for other in bare)
+
+
+def _more_cycles(line: Line, piece: Item) -> bool:
+    """Whether a bare number goes on a list of cycles: "4000 cycles @ 80 %, 2000 @ 100 %"."""
+    place = line.pieces.index(piece)
+    behind = line.pieces[place + 1 : place + 3]
+    listed = len(behind) == 2 and behind[0].text in {"@", "at", "("} and behind[1].dimension == "share"
+    spoken = any(name.kind == "cycles" for name in line.names) or any(item.dimension == "count" for item in line.pieces)
+    return piece.kind == "quantity" and not piece.dimension and listed and spoken
+
+
+def _of_discharge(line: Line, piece: Item) -> bool:
+    """Whether a clause speaks of discharging alone: its cold limit blocks no charge."""
+    words = phrase_of(line, piece).lower()
+    return "discharg" in words and "charg" not in words.replace("discharg", "")
 
 
 def _by_unit(line: Line, piece: Item) -> str:
@@ -326,6 +344,8 @@ def _by_unit(line: Line, piece: Item) -> str:
         return "heater-power"
     if piece.dimension == "voltage" and piece.high is None:
         return "nominal-voltage"
+    if piece.dimension == "mass" and len([item for item in line.pieces if item.kind == "word"]) > FEW:
+        return ""  # in a sentence a mass may be anything's
     return BY_UNIT.get(piece.dimension, "")
 
 
