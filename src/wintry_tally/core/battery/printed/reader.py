@@ -36,7 +36,7 @@ MOST_LINES, MOST_SIGNS = 2_000, 600
 """Of a text, and of a line of it."""
 CLASSES_V = frozenset({6.0, 12.0, 24.0, 36.0, 48.0})
 SURGE_S = 120.0
-BESIDE = "kept as printed; no test of this bench speaks to it"
+BESIDE = "no test of this bench speaks to it; note it where it belongs"
 
 
 @dataclass(frozen=True)
