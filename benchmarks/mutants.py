@@ -1,6 +1,6 @@
 """Small changes to the code, one at a time: which of them does no test notice?
 
-    python -m benchmarks.mutants PACKAGE… [--count N] [--seed S]     e.g. core/verdict bench/drivers
+    python -m benchmarks.mutants PACKAGE… [--count N] [--seed S] [--tests FILE…]     e.g. core/verdict bench/drivers
 
 Works on a copy. First the tests are run once, noting which reach which line; then each change is tried against the tests
 that reach it, the quickest first. What survives is printed with its place and the change; those known to change nothing
@@ -159,6 +159,7 @@ def main() -> int:
     parser.add_argument("packages", nargs="+")
     parser.add_argument("--count", type=int, default=60)
     parser.add_argument("--seed", type=int, default=1)
+    parser.add_argument("--tests", nargs="*", help="look through these only; the usual ones where none is named")
     asked = parser.parse_args()
     sys.stdout.reconfigure(line_buffering=True)  # type: ignore[union-attr]
     with tempfile.TemporaryDirectory() as name:
@@ -169,7 +170,9 @@ def main() -> int:
             "PYTHONPATH": f"{copied / 'src'}:{copied}", "QT_QPA_PLATFORM": "offscreen", "PYTHONDONTWRITEBYTECODE": "1",
             "MUTANTS_REACHED": f"{name}/reached.json", "MUTANTS_PACKAGES": ":".join(str(copied / "src/wintry_tally" / item) for item in asked.packages),
         }  # fmt: skip
-        tests = sorted({test for item in asked.packages for test in TESTS[item.split("/", maxsplit=1)[0]]})
+        tests = asked.tests or sorted(
+            {test for item in asked.packages for test in TESTS[item.split("/", maxsplit=1)[0]]}
+        )
 
         def run(*arguments: str, limit: float | None = None) -> bool:
             try:
