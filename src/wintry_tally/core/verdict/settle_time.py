@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 from dataclasses import dataclass
 
-from wintry_tally.core.analysis import Analysis, Count, Instrument, count
+from wintry_tally.core.analysis import Analysis, Count, count
 from wintry_tally.core.analysis.capacity import usable_above
 from wintry_tally.core.analysis.counting import Integral
 from wintry_tally.core.analysis.derivation import charge_working
 from wintry_tally.core.analysis.ending import DROPOUT, ENDING_WORDS, PROTECTION, SET_CUTOFF
-from wintry_tally.core.analysis.groups import groups_of
 from wintry_tally.core.analysis.reserve import CURRENT_A, end_of, reserve_of
 from wintry_tally.core.analysis.reserve import PEUKERT as RESERVE_PEUKERT
 from wintry_tally.core.analysis.shelf import MONTH_S, ShelfLoss, loss_by_capacity, loss_by_recharge
@@ -22,6 +22,8 @@ from wintry_tally.core.verdict.effects import PEUKERT, warmth_condition
 from wintry_tally.core.verdict.evidence import LogEvidence
 from wintry_tally.core.verdict.outcome import Condition, Verdict
 from wintry_tally.core.working import Working
+
+DAY_S = 86_400.0
 
 
 def settle_reserve(case: Case) -> Verdict | None:
@@ -271,18 +273,13 @@ def _by_recharge(case: Case, put_in: Quantity, months: float) -> ShelfLoss | str
 
 
 def _between_charges(analysis: Analysis) -> tuple[Count, float] | None:
-    """The last charge of a log that holds two with at least a day of rest between, and that rest in s."""
-    stages = analysis.plain_stages
-    groups = groups_of(stages, StageKind.CHARGE)
-    if len(groups) < 2:
-        return None
-    (_, before), (first, last) = groups[-2], groups[-1]
-    if any(stage.kind == StageKind.DISCHARGE for stage in stages[before:first]):
-        return None
-    trace, scale = analysis.trace, analysis.scale
-    rested = float(trace.time_s[stages[first].first] - trace.time_s[stages[before].last])
-    if rested < 86400.0:
-        return None
-    spans = [span_of(trace, scale, stage) for stage in stages[first : last + 1] if stage.kind == StageKind.CHARGE]
-    instrument: Instrument = analysis.options.instrument
-    return count(trace, Integral(trace), spans, instrument), rested
+    """The charges after the last rest of a day or more between charges, nothing drawn in it; and that rest in s."""
+    stages, trace = analysis.plain_stages, analysis.trace
+    charges = [place for place, stage in enumerate(stages) if stage.kind == StageKind.CHARGE]
+    for before, first in reversed(list(itertools.pairwise(charges))):
+        rested = float(trace.time_s[stages[first].first] - trace.time_s[stages[before].last])
+        if rested < DAY_S or any(stage.kind == StageKind.DISCHARGE for stage in stages[before:first]):
+            continue
+        spans = [span_of(trace, analysis.scale, stages[place]) for place in charges if place >= first]
+        return count(trace, Integral(trace), spans, analysis.options.instrument), rested
+    return None
