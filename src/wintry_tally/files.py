@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import stat
 import tomllib
 from collections.abc import Callable
@@ -114,3 +115,9 @@ def _deeper(data: Any, left: int) -> bool:
     if left == 0:
         return True
     return any(_deeper(item, left - 1) for item in (data.values() if isinstance(data, dict) else data))
+
+
+def state_folder() -> Path:
+    """Where this user's programs keep their state (XDG base directories)."""
+    base = os.environ.get("XDG_STATE_HOME") or str(Path.home() / ".local" / "state")
+    return Path(base) / "wintry-tally"

@@ -7,7 +7,7 @@ from collections import deque
 from logging.handlers import RotatingFileHandler
 from pathlib import Path
 
-from wintry_tally.bench.guard.record import state_folder
+from wintry_tally.files import state_folder
 
 MOST_BYTES, KEPT = 500_000, 3
 

@@ -10,14 +10,13 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
-from wintry_tally.book import Book
-from wintry_tally.book.records import plain_of, read_as
 from wintry_tally.core.errors import InputError, WintryError
 
 if TYPE_CHECKING:
     from wintry_tally.app.live_run import LiveRun
     from wintry_tally.bench.bounded import Hand
     from wintry_tally.bench.equipment import Equipment, Instrument
+    from wintry_tally.book import Book
 
 OFF_LIMIT_S = 1.8
 AGAIN_S = 2.0
@@ -160,6 +159,8 @@ def quarantine_of(book: Book, sample_id: int) -> Quarantine | None:
     kept = book.meta(f"quarantine:{sample_id}")
     if not kept:
         return None
+    from wintry_tally.book.records import plain_of, read_as
+
     with read_as("the quarantine kept of this battery"):
         data = plain_of(kept)
         return Quarantine(datetime.fromisoformat(data["since"]), str(data["why"]))
@@ -188,6 +189,8 @@ def lift_quarantine(book: Book, sample_id: int, note: str, seen: Iterable[str], 
         raise InputError("nothing is noted", mend="write what you saw, in a word or two")
     if len(ticked) < len(SIGNS) and not photograph:
         raise InputError("not everything is looked at", mend="tick each once you have seen it, or name a photograph")
+    from wintry_tally.book.records import plain_of, read_as
+
     with read_as("the log of quarantines"):
         log = plain_of(book.meta(f"quarantine-log:{sample_id}") or "[]", list)
     log.append(

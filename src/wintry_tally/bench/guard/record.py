@@ -9,11 +9,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 
-
-def state_folder() -> Path:
-    """Where this user's programs keep their state (XDG base directories)."""
-    base = os.environ.get("XDG_STATE_HOME") or str(Path.home() / ".local" / "state")
-    return Path(base) / "wintry-tally"
+from wintry_tally.files import state_folder
 
 
 @dataclass(frozen=True)

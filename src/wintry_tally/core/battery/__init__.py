@@ -5,7 +5,6 @@ from wintry_tally.core.battery.claims import CLAIM_KINDS, Claim, ClaimKind, Dire
 from wintry_tally.core.battery.families import FAMILIES, PACKS, Family, family_named, of_cells, pack_of, packs_that_fit
 from wintry_tally.core.battery.finding import Finding
 from wintry_tally.core.battery.label import label_findings
-from wintry_tally.core.battery.printed import parse_claim
 from wintry_tally.core.battery.sample import Arrival, Sample
 
 __all__ = [
@@ -27,3 +26,10 @@ __all__ = [
     "label_findings",
     "parse_claim",
 ]
+
+
+def parse_claim(text: str, source: str = "label", family: str = "") -> Claim:
+    """See `printed.parse_claim`; what reads printed text is loaded when something is read."""
+    from wintry_tally.core.battery.printed import parse_claim as parse
+
+    return parse(text, source, family)

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING, cast
+
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
 from wintry_tally.core.battery import FAMILIES, Claim, arrival_findings
 from wintry_tally.core.battery.economy import Sum, derived_sums
-from wintry_tally.core.battery.printed.one import Typed, typed_claims
 from wintry_tally.core.quantity.display import format_plain
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.station import StationView
@@ -17,6 +18,9 @@ from wintry_tally.desk.widgets.lines import Line, Page
 from wintry_tally.desk.widgets.parts import button, card, clear, column, label, row, scrolling
 from wintry_tally.desk.widgets.quantity_field import QuantityField, TypedField
 from wintry_tally.report.words import claim_words
+
+if TYPE_CHECKING:
+    from wintry_tally.core.battery.printed import Typed
 
 SOURCES = ("label", "manual", "web page", "packaging")
 OBTAINED = ("", "bought", "supplied by the maker", "lent")
@@ -205,17 +209,19 @@ class ArrivalView(StationView):
     # --- editing ---
 
     def _read_claims(self, text: str) -> Typed:
+        from wintry_tally.core.battery.printed import typed_claims
+
         family = self.session.sample(self.sample_id).family_key if self.session.holds(self.sample_id) else ""
         return typed_claims(text, self.source.currentText(), family)
 
     def _say(self, value: object) -> str:
-        assert isinstance(value, Typed)
-        unread = "".join(f"; not read: “{item.text}” ({item.reason})" for item in value.left)
-        return "= " + "; ".join(claim_words(claim) for claim in value.claims) + unread
+        typed = cast("Typed", value)
+        unread = "".join(f"; not read: “{item.text}” ({item.reason})" for item in typed.left)
+        return "= " + "; ".join(claim_words(claim) for claim in typed.claims) + unread
 
     def add_claim(self) -> None:
         """Keep the claims that are typed, one edit each."""
-        if isinstance(self.claim.value, Typed):
+        if self.claim.value is not None:
             typed = self._read_claims(self.claim.line.text())
             if all(self.session.add_claim(self.sample_id, claim) for claim in typed.claims):
                 self.claim.set_text("; ".join(item.text for item in typed.left))  # what was not read stays to be mended
