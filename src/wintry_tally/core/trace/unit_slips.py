@@ -47,10 +47,15 @@ def unit_slips(trace: Trace, zero_A: float = 0.0) -> list[UnitSlip]:
     return found + _of_current(trace, zero_A, 0.001 if milli else 1.0)
 
 
+def _largest(values: Column) -> float:
+    """The largest amount in a column, missing readings passed over, nothing copied."""
+    return max(float(np.fmax.reduce(values, initial=0.0)), -float(np.fmin.reduce(values, initial=0.0)))
+
+
 def _of_voltage(trace: Trace) -> list[UnitSlip]:
-    high = np.abs(trace.voltage_V) > PLAIN_V
-    if not high.any():
+    if _largest(trace.voltage_V) <= PLAIN_V:
         return []
+    high = np.abs(trace.voltage_V) > PLAIN_V
     usual = trace.voltage_V[~high & (np.abs(trace.voltage_V) > 1.0)]
     level = float(np.median(usual)) if len(usual) else 12.0
     slips = []
@@ -62,9 +67,9 @@ def _of_voltage(trace: Trace) -> list[UnitSlip]:
 
 
 def _of_current(trace: Trace, zero_A: float, volts: float) -> list[UnitSlip]:
-    amps = np.abs(trace.current)
-    if float(amps.max(initial=0.0)) < LEAST_SHOWN:
+    if _largest(trace.current) < LEAST_SHOWN:
         return []
+    amps = np.abs(trace.current)
     segments = _segments(amps, max(zero_A, 1e-9))
     levels = [float(np.median(amps[first : last + 1 : max(1, (last - first) // 20_000)])) for first, last in segments]
     slips = []
