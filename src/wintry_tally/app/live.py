@@ -19,7 +19,7 @@ from wintry_tally.app.launch import (
     launch,
     method_of,
 )
-from wintry_tally.app.live_run import LiveRun
+from wintry_tally.app.live_run import LiveRun, show_past
 from wintry_tally.app.safety import AllOff, barred_by_quarantine, put_into_quarantine
 from wintry_tally.book import Run, RunSettings, RunStatus
 from wintry_tally.book.recipes import recipe_data, recipe_from
@@ -255,7 +255,7 @@ class LiveRuns:
         observer: Observer | None = None,
     ) -> None:  # fmt: skip
         from wintry_tally.bench.journal import Journal
-        from wintry_tally.bench.worker import CURVE_POINTS, RunWorker
+        from wintry_tally.bench.worker import RunWorker
         from wintry_tally.core.cell import parameters_for
         from wintry_tally.core.plan import forecast
 
@@ -291,9 +291,7 @@ class LiveRuns:
         worker = RunWorker(loop, settings.speed, closing, flushed, observer.saw if observer is not None else None)
         if elapsed_s:
             # a long past is read beside the watching, which begins at once
-            threading.Thread(
-                target=lambda: worker.seed_curve(book.runs.past(run.id, CURVE_POINTS)), daemon=True, name="past"
-            ).start()
+            threading.Thread(target=show_past, args=(worker, book, run.id), daemon=True, name="past").start()
         parameters = parameters_for(family_named(settings.family), settings.rated_Ah or 1.0)
         curve = forecast(recipe, parameters, ambient_of(settings), full=full_of(settings))
         self.live[run.id] = LiveRun(run, recipe, worker, curve, parameters, guide)
@@ -472,6 +470,7 @@ class LiveRuns:
 
     def park(self, limit_s: float = 10.0) -> list[str]:
         """Leave every live run written and switched off, to be taken up again; what could not be seen off, in words."""
+        self._leave_on()
         self.begin_parking()
         left = []
         until = time.monotonic() + limit_s

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import math
 import time
 from dataclasses import dataclass, replace
@@ -11,6 +12,7 @@ from typing import TYPE_CHECKING
 from wintry_tally.app.launch import ambient_of, full_of
 from wintry_tally.book import Run
 from wintry_tally.core.engine import Phase
+from wintry_tally.core.errors import WintryError
 from wintry_tally.core.protocol import Recipe
 from wintry_tally.core.quantity.moments import later
 
@@ -19,6 +21,7 @@ if TYPE_CHECKING:
     from wintry_tally.bench.guided import GuidedLoop
     from wintry_tally.bench.snapshot import Snapshot
     from wintry_tally.bench.worker import RunWorker
+    from wintry_tally.book import Book
     from wintry_tally.core.cell import Parameters
     from wintry_tally.core.plan import Forecast, LiveForecast, Onward, Outlook
     from wintry_tally.core.protocol.recipe import Step
@@ -154,3 +157,11 @@ def _as_onward(found: Outlook, begun_s: float, seen: Snapshot, model: Onward, ag
         model, step_s=value, end_s=value + after, early_s=early + after, late_s=late + after,
         step_Ah=max(0.0, found.charge_Ah.value - seen.state.step_Ah),
     )  # fmt: skip
+
+
+def show_past(worker: RunWorker, book: Book, run_id: int) -> None:
+    """Give a run that was taken up the curve of its past, however long that takes to read."""
+    from wintry_tally.bench.worker import CURVE_POINTS
+
+    with contextlib.suppress(WintryError):  # the book may be closed by then; the curve begins where the run goes on
+        worker.seed_curve(book.runs.past(run_id, CURVE_POINTS))

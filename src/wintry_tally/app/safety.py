@@ -19,7 +19,8 @@ if TYPE_CHECKING:
     from wintry_tally.book import Book
 
 OFF_LIMIT_S = 1.8
-AGAIN_S = 2.0
+AGAIN_S, TRIED_S = 2.0, 600.0
+"""What is not seen to be off is asked again so often, and for so long."""
 
 
 @dataclass(frozen=True)
@@ -76,7 +77,7 @@ class AllOff:
             if made.off is not True and line is not None and line.closed:
                 made, final = self._tried(instrument, None)  # the run ended and let go of it in the middle of this
             self._set(made)
-            if final or self._let_be.wait(AGAIN_S):
+            if final or self._let_be.wait(AGAIN_S) or time.monotonic() - self.begun > TRIED_S:
                 return
 
     def _tried(self, instrument: Instrument, line: Hand | None) -> tuple[MadeSafe, bool]:
