@@ -54,6 +54,9 @@ def test_a_name_too_long_or_a_folder_that_is_none_is_refused_in_a_line(tmp_path:
     for path, words in ((tmp_path / ("y" * 255), "shorter name"), (tmp_path / "no" / "b", "folder does not exist")):
         with pytest.raises(BookError, match=words):
             Book.create(path)
+    for name in ("y" * 300, "a\x00b"):
+        with pytest.raises(BookError, match="cannot be read|no such book"):
+            Book.open(tmp_path / name)
     assert names(tmp_path) == []
 
 

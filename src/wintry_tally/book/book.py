@@ -69,10 +69,16 @@ class Book:
         Raises:
             BookError: not there, not a book, from a newer version, or not writable; the message says which.
         """
-        if not path.is_file():
-            raise BookError("there is no such book", str(path), "check the path, or start a new book")
-        with path.open("rb") as file:
-            head = file.read(100)
+        try:
+            if not path.is_file():
+                raise BookError("there is no such book", str(path), "check the path, or start a new book")
+            with path.open("rb") as file:
+                head = file.read(100)
+        except (OSError, ValueError) as error:
+            reason = getattr(error, "strerror", None) or error
+            raise BookError(
+                f"the book cannot be read ({reason})", str(path)[:200], "check its name and permissions"
+            ) from None
         mark = int.from_bytes(head[68:72], "big") if head.startswith(b"SQLite format 3\0") else 0
         if mark != APPLICATION_ID:
             raise BookError("this file is not a test book", str(path), "import logs from within a book instead")
