@@ -55,7 +55,7 @@ def test_a_name_too_long_or_a_folder_that_is_none_is_refused_in_a_line(tmp_path:
         with pytest.raises(BookError, match=words):
             Book.create(path)
     for name in ("y" * 300, "a\x00b"):
-        with pytest.raises(BookError, match="cannot be read|no such book"):
+        with pytest.raises(BookError, match=r"cannot be read|no such book"):
             Book.open(tmp_path / name)
     assert names(tmp_path) == []
 
