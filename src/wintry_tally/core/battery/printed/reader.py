@@ -124,8 +124,6 @@ def _pack(lines: list[Line], family: str, known: Vocabulary) -> Pack:
                 key = known.families.get(squeezed("".join(piece.text for piece in words[start : start + length])))
                 if key and not family:
                     family = key
-        if not family and any(squeezed(line.text).find(phrase) >= 0 for phrase in ("lifepo4",)):
-            family = "lfp"
     nominal = None
     for line in lines:
         volts = [

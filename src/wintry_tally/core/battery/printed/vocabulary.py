@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 import tomllib
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from functools import cache
 from importlib import resources
 
@@ -18,7 +18,6 @@ class Vocabulary:
     families: Mapping[str, str]
     hints: Mapping[str, str]
     longest: int = 8
-    own: tuple[str, ...] = field(default=())
 
     def named(self, words: list[str]) -> str:
         """What these words together name; empty for nothing."""
@@ -56,4 +55,4 @@ def with_own(lines: Iterable[str]) -> Vocabulary:
         phrase, equals, kind = line.partition("=")
         if equals and kind.strip() in set(base.phrases.values()):
             own[squeezed(phrase)] = kind.strip()
-    return Vocabulary({**base.phrases, **own}, base.families, base.hints, base.longest, tuple(own))
+    return Vocabulary({**base.phrases, **own}, base.families, base.hints, base.longest)
