@@ -254,3 +254,16 @@ def test_a_sample_is_added_with_printed_claims(bench: LiveBench, tmp_path: Path)
         two, three = book.samples.all()[1:]
     assert two.rated_Ah == 100.0 and two.maker == "Firn" and two.arrival.rested_V == 13.2 and two.arrival.tight is True
     assert three.family_key == "agm" and three.rated_Ah == 75.0 and len(three.claims) == 2
+
+
+def test_a_book_whose_file_is_moved_in_mid_run_is_told_at_once_and_loses_nothing(bench: LiveBench) -> None:
+    program = bench.run(recipe(bench.folder, 8.0), "one")
+    bench.until(lambda: bench.flows, 30.0)
+    bench.path.rename(bench.path.with_name("elsewhere.wintry"))
+    code, events, said = program.end(60.0)
+    assert code == 0 and of(events, "ended")[0]["outputs"] == "off"
+    assert said.count("Nothing is lost") == 2, "while it runs, and at its end"
+    kept = next(bench.folder.glob("*rescued*.wintry"))
+    with Book.open(kept) as book:
+        run = book.runs.all()[-1]
+        assert run.status is RunStatus.FINISHED and len(book.runs.trace(run.id)) >= len(of(events, "reading"))

@@ -117,6 +117,7 @@ class Headless:
         self._codes: tuple[str, ...] = ()
         self._was_trouble = False
         self._last_shout = -SHOUT_S
+        self._told_moved = ""
         self._safe: AllOff | None = None
 
     # --- what the live runs call, on the run's own thread ---
@@ -261,6 +262,9 @@ class Headless:
 
     def _shout(self, item: LiveRun) -> None:
         """What a window would shout, again and again while it lasts."""
+        if self.runs.book.moved_words != self._told_moved:
+            self._told_moved = self.runs.book.moved_words
+            self.terminal.shout(self._told_moved)
         seen = item.latest
         if not seen.troubles or time.monotonic() - self._last_shout < SHOUT_S - 0.2:
             return
