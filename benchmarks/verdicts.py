@@ -4,7 +4,9 @@ Each test is simulated with a meter whose errors are drawn from its specificatio
 claims file as `wintry-tally judge` does. What a claim says is drawn around the truth, so that about half of the claims
 hold. A verdict is wrong when it says met of a claim that does not hold, or missed of one that does.
 
-.venv/bin/python benchmarks/verdicts.py [--count 40] [--first 1] [KIND ...]
+With --dirty, each log is judged again with each of the flaws of `dirt.py` in it: a gap, a zero error, a stop by hand...
+
+.venv/bin/python -m benchmarks.verdicts [--count 40] [--first 1] [--dirty] [KIND ...]
 """
 
 from __future__ import annotations
@@ -14,11 +16,12 @@ import json
 import tempfile
 from collections import Counter
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from random import Random
 from typing import Any
 
+from benchmarks.dirt import VARIANTS
 from wintry_tally.bench.simulated import MeterSpec
 from wintry_tally.bench.simulation import Simulated, SimulatedBattery, simulate
 from wintry_tally.cli.judging import judge_file
@@ -43,6 +46,7 @@ class Trial:
     log: Simulated
     battery: SimulatedBattery
     options: dict[str, Any]
+    others: tuple[Simulated, ...] = ()
 
 
 def _run(
@@ -176,6 +180,69 @@ def _runtime(random: Random, seed: int) -> Trial:
     return Trial(claim, hours >= value, "runtime", log, battery, {"device_dropout": [12.0]})
 
 
+def _over_voltage(random: Random, seed: int) -> Trial:
+    cuts = random.uniform(14.7, 15.3)
+    battery = SimulatedBattery(family_named("lfp"), 20.0, state_of_charge=0.9, protection={"high_cut_V": cuts, "high_release_V": 14.0})
+    value = round(cuts + random.uniform(-0.6, 0.6), 2)
+    claim = {"kind": "over-voltage-cut", "value": value, "unit": "V", "direction": "within", "tolerance": 0.2}
+    recipe = shipped_recipe("charge-lithium-usual")
+    facts = Facts(battery.family, battery.rated_Ah, (Claim("charge-voltage", 15.6, "V", "within", 0.1),))
+    filled = fill(recipe, facts)
+    steps = tuple(replace(step, limit_V=15.6) if step.kind == "charge" else step for step in filled.steps)
+    log = simulate(replace(filled, steps=steps), battery, seed, 2.0, METER)
+    return Trial(claim, abs(cuts - value) <= 0.2, "charge", log, battery, {})
+
+
+def _cold_loss(random: Random, seed: int) -> Trial:
+    cold = random.uniform(-15.0, 5.0)
+    battery = SimulatedBattery(family_named(random.choice(["lfp", "agm"])), 20.0, health=random.uniform(0.9, 1.0))
+    frozen = replace(battery, ambient_C=cold, start_C=cold)
+
+    def drawn(one: SimulatedBattery) -> float:
+        ideal = _run("capacity-reference", one, seed, meter=IDEAL)
+        test = analyse(ideal.trace, Options(family=battery.family, rated_Ah=20.0)).capacity
+        assert test is not None
+        return test.count.charge.value
+
+    loss = 100.0 * (1.0 - drawn(frozen) / drawn(battery))
+    value = float(f"{max(0.1, loss + random.uniform(-5.0, 5.0)):.3g}")
+    claim = {"kind": "cold-loss", "value": value, "unit": "%", "direction": "at-most"}
+    cold_log, warm_log = (_run("capacity-reference", one, seed) for one in (frozen, battery))
+    return Trial(claim, loss <= value, "cold-loss", cold_log, battery, {}, (warm_log,))
+
+
+def _self_discharge(random: Random, seed: int) -> Trial:
+    months = random.choice([3.0, 6.0, 12.0])
+    monthly = random.uniform(0.5, 4.0)
+    family = random.choice(["lfp", "agm"])
+    battery = SimulatedBattery(family_named(family), 40.0, state_of_charge=1.0 - monthly * months / 100.0)
+    ideal = _run("shelf-end", battery, seed, meter=IDEAL, interval=20.0)
+    charge = analyse(ideal.trace, Options(family=battery.family, rated_Ah=40.0)).charge
+    assert charge is not None
+    monthly = 100.0 * charge.count.charge.value / 40.0 / months  # what the recharge of this very unit shows, without a meter's errors
+    value = _said(random, monthly, 0.25)
+    claim = {
+        "kind": "self-discharge", "value": value, "unit": "%/month", "direction": "at-most",
+        "conditions": {"months": months},
+    }  # fmt: skip
+    log = _run("shelf-end", battery, seed, interval=20.0)
+    return Trial(claim, monthly <= value, "self-discharge", log, battery, {})
+
+
+def _heater_time(random: Random, seed: int) -> Trial:
+    stops = random.uniform(3.0, 12.0)
+    battery = SimulatedBattery(
+        family_named("lfp"), 60.0, state_of_charge=0.2, ambient_C=-12.0, start_C=random.uniform(-18.0, -8.0),
+        heater={"power_W": random.uniform(60.0, 120.0), "on_below_C": 2.0, "off_above_C": stops},
+    )  # fmt: skip
+    ideal = analyse(_run("heater", battery, seed, meter=IDEAL, interval=2.0).trace, Options(family=battery.family, rated_Ah=60.0)).charge  # fmt: skip
+    assert ideal is not None and ideal.heating is not None
+    minutes = ideal.heating.duration_s / 60.0
+    value = _said(random, minutes, 0.2)
+    claim = {"kind": "heater-time", "value": value, "unit": "min", "direction": "at-most"}
+    return Trial(claim, minutes <= value, "heater", _run("heater", battery, seed, interval=2.0), battery, {})
+
+
 KINDS: dict[str, Callable[[Random, int], Trial]] = {
     "capacity": _counted("capacity"),
     "energy": _counted("energy"),
@@ -188,20 +255,28 @@ KINDS: dict[str, Callable[[Random, int], Trial]] = {
     "surge": _surge,
     "heater-power": _heater_power,
     "runtime": _runtime,
+    "over-voltage-cut": _over_voltage,
+    "cold-loss": _cold_loss,
+    "self-discharge": _self_discharge,
+    "heater-time": _heater_time,
 }
 
 
-def judged(trial: Trial, folder: Path) -> dict[str, Any]:
-    """The verdict on a trial's claim, through files as a stranger's would go."""
-    write_log(trial.log.trace, folder / "run.csv")
-    options = {"voltage_accuracy": METER.voltage_accuracy, "current_accuracy": METER.current_accuracy, **trial.options}
+def judged(trial: Trial, folder: Path, flaw: str = "", dice: Random | None = None) -> dict[str, Any]:
+    """The verdict on a trial's claim, through files as a stranger's would go; with a flaw in its log where one is named."""
+    trace, changed = (trial.log.trace, {}) if not flaw else VARIANTS[flaw](trial.log.trace, dice or Random(1))
+    names = ["run.csv", *(f"run{number}.csv" for number, _ in enumerate(trial.others, 2))]
+    for name, one in zip(names, [trace, *(other.trace for other in trial.others)], strict=True):
+        write_log(one, folder / name)
+    options = {"voltage_accuracy": METER.voltage_accuracy, "current_accuracy": METER.current_accuracy}
+    options |= trial.options | changed
     claims = {
         "battery": {
             "maker": "Invented", "model": "Simulated", "family": trial.battery.family.key,
             "nominal_V": trial.battery.family.nominal_V, "rated_Ah": trial.battery.rated_Ah,
         },
         "claim": [{"source": "label", **trial.claim}],
-        "evidence": [{"method": trial.method, "log": "run.csv", "options": options}],
+        "evidence": [{"method": trial.method, "options": options} | ({"log": names[0]} if len(names) == 1 else {"logs": names})],
     }  # fmt: skip
     path = folder / "claims.json"
     path.write_text(json.dumps(claims), encoding="utf-8")
@@ -209,23 +284,38 @@ def judged(trial: Trial, folder: Path) -> dict[str, Any]:
     return verdict
 
 
-def score(kind: str, count: int, first: int = 1) -> Counter[str]:
-    """Right, wrong and open verdicts of a kind, on batteries drawn from seed `first` on."""
-    tally: Counter[str] = Counter()
+FAR = 3.0
+
+
+def far_off(trial: Trial, verdict: dict[str, Any]) -> bool:
+    """Whether what was measured lies more than three of its own standard uncertainties from the claim's limits."""
+    found, value = verdict["measured"], trial.claim["value"]
+    if found is None or found["expanded"] is None or isinstance(value, bool) or found["unit"] != trial.claim["unit"]:
+        return True
+    wide = trial.claim.get("tolerance", 0.0)
+    return min(abs(found["value"] - value - wide), abs(found["value"] - value + wide)) > FAR * found["expanded"] / found["k"]  # fmt: skip
+
+
+def score(kind: str, count: int, first: int = 1, flaws: tuple[str, ...] = ("",)) -> dict[str, Counter[str]]:
+    """Right, wrong and open verdicts of a kind by flaw, on batteries drawn from seed `first` on."""
+    tallies: dict[str, Counter[str]] = {flaw: Counter() for flaw in flaws}
     with tempfile.TemporaryDirectory() as name:
         for seed in range(first, first + count):
             trial = KINDS[kind](Random(1000 * seed + len(kind)), seed)
-            outcome = judged(trial, Path(name))["outcome"]
-            if outcome in {"met", "missed"}:
-                right = (outcome == "met") == trial.holds
-                tally["right" if right else "wrong"] += 1
-                if not right:
-                    print(
-                        f"      seed {seed}: {outcome}, and it {'holds' if trial.holds else 'does not hold'}: {trial.claim}"
-                    )
-            else:
-                tally[outcome] += 1
-    return tally
+            for flaw in flaws:
+                tally = tallies[flaw]
+                verdict = judged(trial, Path(name), flaw, Random(seed))
+                outcome = verdict["outcome"]
+                if outcome in {"met", "missed"}:
+                    right = (outcome == "met") == trial.holds
+                    tally["right" if right else "wrong"] += 1
+                    if not right:
+                        holds = "holds" if trial.holds else "does not hold"
+                        print(f"      seed {seed} {flaw or 'clean'}: {outcome}, and it {holds}: {trial.claim}")
+                else:
+                    tally[outcome] += 1
+                    tally["open though far off"] += far_off(trial, verdict)
+    return tallies
 
 
 def main() -> None:
@@ -234,15 +324,14 @@ def main() -> None:
     parser.add_argument("kinds", nargs="*", default=[], metavar="KIND")
     parser.add_argument("--count", type=int, default=40)
     parser.add_argument("--first", type=int, default=1, help="the first seed; others are other batteries")
+    parser.add_argument("--dirty", action="store_true", help="each log again with each flaw in it")
     asked = parser.parse_args()
     for kind in asked.kinds or KINDS:
-        tally = score(kind, asked.count, asked.first)
-        decided = tally["right"] + tally["wrong"]
-        share = f"{100 * tally['wrong'] / decided:.0f} % wrong" if decided else "none decided"
-        rest = ", ".join(
-            f"{number} {outcome}" for outcome, number in tally.items() if outcome not in {"right", "wrong"}
-        )
-        print(f"{kind:22} {decided:4} decided, {share}{'; ' + rest if rest else ''}", flush=True)
+        for flaw, tally in score(kind, asked.count, asked.first, ("", *VARIANTS) if asked.dirty else ("",)).items():
+            decided = tally["right"] + tally["wrong"]
+            share = f"{100 * tally['wrong'] / decided:4.1f} % wrong" if decided else "none decided"
+            rest = ", ".join(f"{n} {outcome}" for outcome, n in tally.items() if outcome not in {"right", "wrong"})
+            print(f"{kind:22} {flaw or 'clean':11} {decided:4} decided, {share}{'; ' + rest if rest else ''}", flush=True)
 
 
 if __name__ == "__main__":

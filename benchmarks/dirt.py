@@ -1,0 +1,92 @@
+"""What people do to logs: each variant takes a clean log and gives back one with a flaw of the world in it.
+
+The truth about the battery stays what it was; a verdict on the flawed log may be open, but never wrong.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from random import Random
+from typing import Any
+
+import numpy as np
+
+from wintry_tally.core.trace.trace import Column, Trace
+
+Flawed = tuple[Trace, dict[str, Any]]
+"""A log, and the options of its evidence that change with it."""
+
+
+def zero(trace: Trace, dice: Random) -> Flawed:
+    """A clamp meter that reads something with nothing flowing, within its own limit."""
+    off = round(dice.uniform(-0.18, 0.18), 2)
+    steps = replace(trace, current_A=np.round(trace.current + off, 2))
+    return replace(steps, resolution={**trace.resolution, "current_A": 0.01}), {"current_accuracy": "1%+0.2"}
+
+
+def flicker(trace: Trace, dice: Random) -> Flawed:
+    """A last digit that never stands still."""
+    noise = np.random.default_rng(dice.getrandbits(32)).integers(-1, 2, len(trace)) * 0.01
+    return (
+        replace(
+            trace,
+            current_A=np.round(trace.current + noise, 2),
+            resolution={**trace.resolution, "current_A": 0.01},
+        ),
+        {"current_accuracy": "0.6%+3d"},
+    )
+
+
+def gap(trace: Trace, dice: Random) -> Flawed:
+    """A stretch that was not logged: the computer slept."""
+    width = dice.uniform(0.01, 0.12) * (trace.time_s[-1] - trace.time_s[0])
+    begins = dice.uniform(trace.time_s[0], trace.time_s[-1] - width)
+    keep = (trace.time_s < begins) | (trace.time_s > begins + width)
+    return trace.taking(keep), {}
+
+
+def early_end(trace: Trace, dice: Random) -> Flawed:
+    """The logger was taken away too soon."""
+    ends = dice.uniform(0.3, 1.0) * (trace.time_s[-1] - trace.time_s[0]) + trace.time_s[0]
+    keep = trace.time_s <= ends
+    keep[:3] = True
+    return trace.taking(keep), {}
+
+
+def by_hand(trace: Trace, dice: Random) -> Flawed:
+    """Switched off by a person while current flowed; the log goes on for ten minutes of rest."""
+    under = np.flatnonzero(np.abs(trace.current) > 0.05)
+    if len(under) < 4:
+        return early_end(trace, dice)
+    last = int(under[int(dice.uniform(0.3, 0.98) * (len(under) - 1))])
+    head = trace.taking(np.arange(last + 1, dtype=np.int64))
+    step = float(np.median(np.diff(trace.time_s)))
+    count = max(20, int(600.0 / step))
+    after: Column = np.arange(1, count + 1, dtype=np.float64) * step
+    rested = float(trace.voltage_V[max(0, under[0] - 1)])  # what it showed before anything flowed: near enough to rest at
+    leap = 0.6 * (rested - head.voltage_V[-1])
+    voltage = head.voltage_V[-1] + leap * (0.5 + 0.5 * (1.0 - np.exp(-after / 200.0)))
+    noise = np.random.default_rng(dice.getrandbits(32)).normal(0.0, 0.001, (2, count))
+    tail: dict[str, Column] = {"time_s": head.time_s[-1] + after, "voltage_V": np.round(voltage + noise[0], 3)}
+    tail["current_A"] = np.round(noise[1], 3)
+    joined: dict[str, Any] = {}
+    for name in ("time_s", "voltage_V", "current_A", "temperature_C", "counter_Ah", "counter_Wh", "power_W", "charge_state"):  # fmt: skip
+        column = getattr(head, name)
+        if column is not None:
+            more = tail.get(name, np.full(count, 0.0 if name == "power_W" else column[-1]))
+            joined[name] = np.concatenate([column, more])
+    rows = np.arange(1, last + 2 + count, dtype=np.int64)
+    return replace(head, **joined, row=rows, beside={}), {}
+
+
+def wrong_unit(trace: Trace, dice: Random) -> Flawed:
+    """Milliamperes under a heading of amperes: the whole log, or from somewhere on."""
+    start = 0 if dice.random() < 0.5 else int(dice.uniform(0.1, 0.9) * len(trace))
+    factor = np.where(np.arange(len(trace)) >= start, 1000.0, 1.0)
+    return replace(trace, current_A=trace.current * factor), {}
+
+
+VARIANTS: dict[str, Callable[[Trace, Random], Flawed]] = {
+    "zero": zero, "flicker": flicker, "gap": gap, "early end": early_end, "by hand": by_hand, "wrong unit": wrong_unit,
+}  # fmt: skip
