@@ -30,9 +30,7 @@ def flicker(trace: Trace, dice: Random) -> Flawed:
     noise = np.random.default_rng(dice.getrandbits(32)).integers(-1, 2, len(trace)) * 0.01
     return (
         replace(
-            trace,
-            current_A=np.round(trace.current + noise, 2),
-            resolution={**trace.resolution, "current_A": 0.01},
+            trace, current_A=np.round(trace.current + noise, 2), resolution={**trace.resolution, "current_A": 0.01}
         ),
         {"current_accuracy": "0.6%+3d"},
     )
@@ -64,7 +62,9 @@ def by_hand(trace: Trace, dice: Random) -> Flawed:
     step = float(np.median(np.diff(trace.time_s)))
     count = max(20, int(600.0 / step))
     after: Column = np.arange(1, count + 1, dtype=np.float64) * step
-    rested = float(trace.voltage_V[max(0, under[0] - 1)])  # what it showed before anything flowed: near enough to rest at
+    rested = float(
+        trace.voltage_V[max(0, under[0] - 1)]
+    )  # what it showed before anything flowed: near enough to rest at
     leap = 0.6 * (rested - head.voltage_V[-1])
     voltage = head.voltage_V[-1] + leap * (0.5 + 0.5 * (1.0 - np.exp(-after / 200.0)))
     noise = np.random.default_rng(dice.getrandbits(32)).normal(0.0, 0.001, (2, count))

@@ -182,7 +182,9 @@ def _runtime(random: Random, seed: int) -> Trial:
 
 def _over_voltage(random: Random, seed: int) -> Trial:
     cuts = random.uniform(14.7, 15.3)
-    battery = SimulatedBattery(family_named("lfp"), 20.0, state_of_charge=0.9, protection={"high_cut_V": cuts, "high_release_V": 14.0})
+    battery = SimulatedBattery(
+        family_named("lfp"), 20.0, state_of_charge=0.9, protection={"high_cut_V": cuts, "high_release_V": 14.0}
+    )
     value = round(cuts + random.uniform(-0.6, 0.6), 2)
     claim = {"kind": "over-voltage-cut", "value": value, "unit": "V", "direction": "within", "tolerance": 0.2}
     recipe = shipped_recipe("charge-lithium-usual")
@@ -219,7 +221,9 @@ def _self_discharge(random: Random, seed: int) -> Trial:
     ideal = _run("shelf-end", battery, seed, meter=IDEAL, interval=20.0)
     charge = analyse(ideal.trace, Options(family=battery.family, rated_Ah=40.0)).charge
     assert charge is not None
-    monthly = 100.0 * charge.count.charge.value / 40.0 / months  # what the recharge of this very unit shows, without a meter's errors
+    monthly = (
+        100.0 * charge.count.charge.value / 40.0 / months
+    )  # what the recharge of this very unit shows, without a meter's errors
     value = _said(random, monthly, 0.25)
     claim = {
         "kind": "self-discharge", "value": value, "unit": "%/month", "direction": "at-most",
@@ -331,7 +335,9 @@ def main() -> None:
             decided = tally["right"] + tally["wrong"]
             share = f"{100 * tally['wrong'] / decided:4.1f} % wrong" if decided else "none decided"
             rest = ", ".join(f"{n} {outcome}" for outcome, n in tally.items() if outcome not in {"right", "wrong"})
-            print(f"{kind:22} {flaw or 'clean':11} {decided:4} decided, {share}{'; ' + rest if rest else ''}", flush=True)
+            print(
+                f"{kind:22} {flaw or 'clean':11} {decided:4} decided, {share}{'; ' + rest if rest else ''}", flush=True
+            )
 
 
 if __name__ == "__main__":

@@ -73,3 +73,19 @@ def test_offered_and_applied_by_its_own_factor() -> None:
     assert "look like cA" in remarks[0].message and remarks[0].offer == "divide rows 61 to 90 of the current by 100"
     assert safe.current[70] == shown[70]
     assert np.allclose(mend(replace(trace, current_A=shown), "offered")[0].current, trace.current)
+
+
+def test_a_whole_log_in_milliamperes_is_found_though_the_meters_zero_stands_in_it() -> None:
+    shown = replace(pack([0, 1.5, 0], zero=-0.003, noise=0.0005), resolution={"voltage_V": 0.001, "current_A": 1.0})
+    whole = replace(shown, current_A=np.round(1000.0 * shown.current))
+    slips = unit_slips(whole)
+    assert [(slip.first, slip.last, slip.factor) for slip in slips] == [(0, len(whole) - 1, 1000.0)]
+    assert np.allclose(mend(whole, "offered")[0].current, np.round(1000.0 * shown.current) / 1000.0)
+
+
+def test_what_a_pack_holds_contradicts_a_stretch_though_its_voltage_does_not() -> None:
+    trace = pack([0.01, 240, 0.01], ohm=0.001, each=3600)
+    assert not unit_slips(trace) and not unit_slips(trace, 0.0, 100.0), "240 Ah of 100 rated: no more than odd"
+    assert [slip.factor for slip in unit_slips(trace, 0.0, 79.0)] == [1000.0], "three times the rating"
+    brief = pack([0.01, 1010, 0.01], ohm=0.0005)
+    assert not unit_slips(brief, 0.0, 20.5) and unit_slips(brief, 0.0, 20.1), "fifty times the rating"

@@ -174,7 +174,7 @@ def analyse(raw: Trace, options: Options, progress: Callable[[float], None] | No
     around = raw.beside.get(AMBIENT_C.name)
     if options.ambient_C is None and around is not None and np.isfinite(around).any():
         options = replace(options, ambient_C=float(np.nanmedian(around)))
-    trace, remarks = mend(raw, options.repair, _zero_of(raw, options))
+    trace, remarks = mend(raw, options.repair, _zero_of(raw, options), options.rated_Ah)
     remarks = [*remarks, *pack]
     tell(0.3)
     cut, offered = _cut(trace, options, tell)

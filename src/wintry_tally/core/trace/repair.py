@@ -29,10 +29,13 @@ GAP_FACTOR = 5.0
 """An interval longer than this many usual ones is a gap."""
 
 
-def mend(raw: Trace, repair: Repair = "safe", zero_A: float = 0.0) -> tuple[Trace, list[Remark]]:
+def mend(
+    raw: Trace, repair: Repair = "safe", zero_A: float = 0.0, rated_Ah: float | None = None
+) -> tuple[Trace, list[Remark]]:
     """A trace with strictly rising time and complete readings, and remarks on all that was left out or joined.
 
-    The time of the result counts from its first reading. `zero_A`: within it a reading of the current is none.
+    The time of the result counts from its first reading. `zero_A`: within it a reading of the current is none;
+    `rated_Ah`: what the pack holds, where it is known, contradicts a stretch that carries several times as much.
 
     Raises:
         LogError: fewer than two usable readings, or neither current nor power nor a counter.
@@ -47,7 +50,7 @@ def mend(raw: Trace, repair: Repair = "safe", zero_A: float = 0.0) -> tuple[Trac
     trace = _with_rising_time(trace, repair, remarks)
     if len(trace) < 2:
         raise LogError("all readings carry the same time", mend="check which column is the time")
-    trace, suspect = _unit_slips(trace, repair, zero_A, remarks)
+    trace, suspect = _unit_slips(trace, repair, zero_A, rated_Ah, remarks)
     if repair != "none":
         trace = _without_outliers(trace, remarks, suspect)
     _remark_gaps(trace, remarks)
@@ -248,14 +251,16 @@ def _spikes(values: Column, threshold: float) -> list[int]:
     return found
 
 
-def _unit_slips(trace: Trace, repair: Repair, zero_A: float, remarks: list[Remark]) -> tuple[Trace, set[int]]:
+def _unit_slips(
+    trace: Trace, repair: Repair, zero_A: float, rated_Ah: float | None, remarks: list[Remark]
+) -> tuple[Trace, set[int]]:
     """Stretches in another unit: remarked with an offer, changed only when asked.
 
     Also the readings concerned: what is offered as a whole is not left out one by one.
     """
     suspect: set[int] = set()
     applied = repair == "offered"
-    for slip in unit_slips(trace, zero_A):
+    for slip in unit_slips(trace, zero_A, rated_Ah):
         part = slice(slip.first, slip.last + 1)
         suspect.update(range(slip.first, min(slip.last + 1, slip.first + SUSPECTS)))
         unit = "mV" if slip.column == "voltage" else FACTORS[slip.factor]

@@ -1,7 +1,8 @@
 """Stretches of a log in another unit: milliamperes or centiamperes among amperes, millivolts among volts.
 
 A current is such a slip only where it stands near a factor from what the same load draws elsewhere in the log, and
-where the voltage contradicts it: a pack that gave so much more would have to have next to no resistance.
+where the voltage or the rating contradicts it: a pack that gave so much more would have to have next to no resistance,
+or would have given several times what it holds.
 Common practice, no published source.
 """
 
@@ -27,24 +28,44 @@ SURELY_A = 1000.0
 LIKELY_A = 200.0
 MOST_SEGMENTS = 5000
 PLAIN_V = 150.0
+MOST_OF_RATED = 3.0
+"""No stretch of current carries so many times the rating."""
+MOST_C = 50.0
+"""No pack gives or takes so many times its rating, not even for a starter's second."""
 
 
 @dataclass(frozen=True)
 class UnitSlip:
-    """A stretch: readings first to last of the current or the voltage, by which factor they are too large."""
+    """A stretch: readings first to last of the current or the voltage, by which factor they are too large.
+
+    `alone`: no other stretch of the log shows what the load truly draws.
+    """
 
     column: str
     first: int
     last: int
     factor: float
     level: float
+    alone: bool = False
 
 
-def unit_slips(trace: Trace, zero_A: float = 0.0) -> list[UnitSlip]:
+def unit_slips(trace: Trace, zero_A: float = 0.0, rated_Ah: float | None = None) -> list[UnitSlip]:
     """Every stretch that looks like another unit. Below `zero_A` a reading is no current, and no reference either."""
     found = _of_voltage(trace)
     milli = any(slip.last - slip.first > 0.9 * len(trace) for slip in found)
-    return found + _of_current(trace, zero_A, 0.001 if milli else 1.0)
+    return found + _whole(trace, _of_current(trace, zero_A, 0.001 if milli else 1.0, rated_Ah))
+
+
+def _whole(trace: Trace, slips: list[UnitSlip]) -> list[UnitSlip]:
+    """One slip over the whole log, where its currents are printed that coarsely: then its rests are in that unit too."""
+    if not slips or not all(slip.alone for slip in slips) or not _coarse(trace):
+        return slips
+    return [UnitSlip("current", 0, len(trace) - 1, slips[0].factor, max(slip.level for slip in slips), True)]
+
+
+def _coarse(trace: Trace) -> bool:
+    """Whether the currents are printed in whole amperes: a log in mA, as it seems, whatever its heading says."""
+    return trace.resolution.get("current_A", 0.0) > 0.5
 
 
 def _largest(values: Column) -> float:
@@ -66,7 +87,7 @@ def _of_voltage(trace: Trace) -> list[UnitSlip]:
     return slips
 
 
-def _of_current(trace: Trace, zero_A: float, volts: float) -> list[UnitSlip]:
+def _of_current(trace: Trace, zero_A: float, volts: float, rated_Ah: float | None) -> list[UnitSlip]:
     if _largest(trace.current) < LEAST_SHOWN:
         return []
     amps = np.abs(trace.current)
@@ -76,17 +97,19 @@ def _of_current(trace: Trace, zero_A: float, volts: float) -> list[UnitSlip]:
     for (first, last), level in zip(segments, levels, strict=True):
         if last - first + 1 < LEAST_READINGS or level < LEAST_SHOWN:
             continue
-        absurd = _contradicted(trace, amps, first, last, volts)
+        hours = float(trace.time_s[last] - trace.time_s[first]) / 3600.0
+        too_much = rated_Ah is not None and level > rated_Ah * min(MOST_C, MOST_OF_RATED / max(hours, 1e-9))
+        absurd = True if too_much else _contradicted(trace, amps, first, last, volts)
         others = [other for other in levels if other < level / JUMP]
-        if others:
-            factor = next((f for f in FACTORS if any(f / NEAR <= level / other <= f * NEAR for other in others)), 0.0)
-            if not factor or not absurd:
-                continue
-        elif not (level > SURELY_A and absurd is not False) and not (level >= LIKELY_A and absurd):
-            continue
-        else:
-            factor = 1000.0
-        slips.append(UnitSlip("current", first, last, factor, level))
+        factor = next((f for f in FACTORS if any(f / NEAR <= level / other <= f * NEAR for other in others)), 0.0)
+        if factor and absurd:
+            slips.append(UnitSlip("current", first, last, factor, level))
+        elif not factor and (
+            (level >= LIKELY_A and absurd and (not others or too_much or _coarse(trace)))
+            or (level > SURELY_A and absurd is None and not others)
+        ):
+            # no load elsewhere to hold it against: what else flows may be the meter's zero, in the same unit
+            slips.append(UnitSlip("current", first, last, 1000.0, level, True))
     return _joined(slips)
 
 
@@ -125,7 +148,9 @@ def _joined(slips: list[UnitSlip]) -> list[UnitSlip]:
     found: list[UnitSlip] = []
     for slip in slips:
         if found and found[-1].factor == slip.factor and slip.first <= found[-1].last + 1:
-            found[-1] = UnitSlip(slip.column, found[-1].first, slip.last, slip.factor, max(slip.level, found[-1].level))
+            before = found[-1]
+            level, alone = max(slip.level, before.level), slip.alone and before.alone
+            found[-1] = UnitSlip(slip.column, before.first, slip.last, slip.factor, level, alone)
         else:
             found.append(slip)
     return found
