@@ -90,3 +90,6 @@ def wrong_unit(trace: Trace, dice: Random) -> Flawed:
 VARIANTS: dict[str, Callable[[Trace, Random], Flawed]] = {
     "zero": zero, "flicker": flicker, "gap": gap, "early end": early_end, "by hand": by_hand, "wrong unit": wrong_unit,
 }  # fmt: skip
+
+OF_THE_METER = frozenset({"zero", "flicker"})
+"""Flaws that every log of one meter has alike; the others befall one log of a pair."""

@@ -21,7 +21,7 @@ from pathlib import Path
 from random import Random
 from typing import Any
 
-from benchmarks.dirt import VARIANTS
+from benchmarks.dirt import OF_THE_METER, VARIANTS
 from wintry_tally.bench.simulated import MeterSpec
 from wintry_tally.bench.simulation import Simulated, SimulatedBattery, simulate
 from wintry_tally.cli.judging import judge_file
@@ -268,9 +268,17 @@ KINDS: dict[str, Callable[[Random, int], Trial]] = {
 
 def judged(trial: Trial, folder: Path, flaw: str = "", dice: Random | None = None) -> dict[str, Any]:
     """The verdict on a trial's claim, through files as a stranger's would go; with a flaw in its log where one is named."""
-    trace, changed = (trial.log.trace, {}) if not flaw else VARIANTS[flaw](trial.log.trace, dice or Random(1))
-    names = ["run.csv", *(f"run{number}.csv" for number, _ in enumerate(trial.others, 2))]
-    for name, one in zip(names, [trace, *(other.trace for other in trial.others)], strict=True):
+    dice = dice or Random(1)
+    trace, changed = (trial.log.trace, {}) if not flaw else VARIANTS[flaw](trial.log.trace, dice)
+    others = [other.trace for other in trial.others]
+    if flaw in OF_THE_METER:
+        fixed = dice.getstate()
+        trace = VARIANTS[flaw](trial.log.trace, dice)[0]
+        for place, other in enumerate(others):
+            dice.setstate(fixed)
+            others[place] = VARIANTS[flaw](other, dice)[0]
+    names = ["run.csv", *(f"run{number}.csv" for number, _ in enumerate(others, 2))]
+    for name, one in zip(names, [trace, *others], strict=True):
         write_log(one, folder / name)
     options = {"voltage_accuracy": METER.voltage_accuracy, "current_accuracy": METER.current_accuracy}
     options |= trial.options | changed

@@ -308,6 +308,28 @@ def test_the_loss_in_the_cold_cancels_the_meter_s_gain() -> None:
     )
 
 
+@pytest.mark.parametrize(
+    ("cold_h", "warm_h", "stopped", "at_15", "at_5", "bound"),
+    [
+        (5.0, 10.0, "cold", "not-tested", "not-tested", "at-most"),
+        (9.9, 10.0, "cold", "met", "met", "at-most"),
+        (8.0, 9.8, "warm", "missed", "missed", "at-least"),
+        (9.8, 9.9, "warm", "not-tested", "not-tested", "at-least"),
+        (9.0, 9.2, "both", "not-tested", "not-tested", None),
+    ],
+)
+def test_a_cold_run_or_its_twin_stopped_by_hand_bounds_the_loss(
+    cold_h: float, warm_h: float, stopped: str, at_15: str, at_5: str, bound: str | None
+) -> None:
+    # common practice, no published source: what was not drawn is not lost
+    cold = analysed(discharge(0.9, cold_h, opened=stopped == "warm"), rated=10.0)
+    warm = analysed(discharge(0.9, warm_h, opened=stopped == "cold"), rated=10.0)
+    for percent, outcome in ((15.0, at_15), (5.0, at_5)):
+        found = verdict(claim("cold-loss", percent, "%", "at-most"), "cold-loss", cold, warm, rated=10.0)
+        assert (found.outcome, found.bound) == (outcome, bound), (percent, found.advice)
+        assert outcome != "not-tested" or "somebody or something" in str(found.advice)
+
+
 # --- time ---
 
 

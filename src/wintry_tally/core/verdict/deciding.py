@@ -186,16 +186,19 @@ def not_settled(case: Case, why: str, names: tuple[str, ...], measured: Quantity
     return Verdict(case.claim, Outcome.NOT_TESTED, measured, None, (), names, why, working)
 
 
-BOUNDS = {"at-least": Direction.AT_LEAST, "at-most": Direction.AT_MOST}
-"""What a bound can settle as met: a claim of its own direction; nothing else."""
+BOUNDS = {
+    "at-least": {Outcome.MET: Direction.AT_LEAST, Outcome.MISSED: Direction.AT_MOST},
+    "at-most": {Outcome.MET: Direction.AT_MOST, Outcome.MISSED: Direction.AT_LEAST},
+}
+"""What a bound can settle: a claim of its own direction as met, one of the other as missed; nothing else."""
 
 
 def as_bound(case: Case, verdict: Verdict, bound: str, why: str, settles: str) -> Verdict:
-    """A verdict whose measurement is a bound: it can settle that the claim is met; else nothing was settled.
+    """A verdict whose measurement is a bound: it can settle what BOUNDS says; else nothing was settled.
 
     `why` it is no more than a bound, and what `settles` it, stand in the advice.
     """
-    if verdict.outcome is Outcome.MET and case.claim.direction is BOUNDS[bound]:
+    if BOUNDS[bound].get(verdict.outcome) is case.claim.direction:
         return replace(verdict, bound=bound)
     words = f"{why}: it is a bound and no more; {settles}"
     return replace(verdict, outcome=Outcome.NOT_TESTED, probability=None, advice=words, bound=bound)

@@ -7,17 +7,20 @@ import math
 import numpy as np
 
 from wintry_tally.core.analysis import Analysis
+from wintry_tally.core.analysis.capacity import CapacityTest
 from wintry_tally.core.analysis.charging import Heating
 from wintry_tally.core.analysis.cold import FLOWS_S, ChargeAttempt, charge_attempts, loss
 from wintry_tally.core.analysis.counting import meters_words
+from wintry_tally.core.analysis.ending import ENDING_WORDS, LOG_END, OPERATOR, PROTECTION
 from wintry_tally.core.analysis.readings import temperature_quantity
 from wintry_tally.core.analysis.trips import temperature_near
 from wintry_tally.core.quantity import Quantity, format_duration, format_quantity
 from wintry_tally.core.verdict.case import Case
-from wintry_tally.core.verdict.deciding import by_probability, decide, implied_tolerance, not_settled
+from wintry_tally.core.verdict.deciding import as_bound, by_probability, decide, implied_tolerance, not_settled
 from wintry_tally.core.verdict.effects import PEUKERT
 from wintry_tally.core.verdict.evidence import LogEvidence
 from wintry_tally.core.verdict.outcome import Condition, Verdict
+from wintry_tally.core.verdict.settle_capacity import CUTOFF_ABOVE_V, HIDDEN_SHARE
 from wintry_tally.core.verdict.settle_charge import most_taken
 from wintry_tally.core.working import Working
 
@@ -254,5 +257,25 @@ def settle_loss(case: Case) -> Verdict | None:
             )
         )
         conditions.append(Condition("end of the warm twin", warm.ended_by, cold.ended_by))
-        return decide(case, measured, [step], conditions, log.names, [], log.waiting)
+        verdict = decide(case, measured, [step], conditions, log.names, [], log.waiting)
+        why = {"at-most": _cut_short(cold, warm), "at-least": _cut_short(warm, cold)}
+        if not any(why.values()):
+            return verdict
+        names = {"at-most": log.names[0], "at-least": log.names[1]}  # less from the cold is a loss too large
+        told = "; ".join(f"{names[bound]}: {words}" for bound, words in why.items() if words)
+        settles = "both on to the battery's own end, or to one cut-off, would settle it"
+        if all(why.values()):
+            return not_settled(case, f"{told}: neither says what was in it; {settles}", log.names)
+        return as_bound(case, verdict, next(bound for bound, words in why.items() if words), told, settles)
     return None
+
+
+def _cut_short(test: CapacityTest, twin: CapacityTest) -> str:
+    """Why one of two discharges did not go as far down as its twin; empty where it did."""
+    if test.hidden_Ah > HIDDEN_SHARE * test.count.charge.value:
+        return f"a gap of {format_duration(test.hidden_s)} hides its end"
+    if test.ended_by in {OPERATOR, LOG_END}:
+        return f"{ENDING_WORDS[test.ended_by]} at {test.voltage_end:.2f} V"
+    if test.ended_by != PROTECTION and test.voltage_end > twin.voltage_end + CUTOFF_ABOVE_V:
+        return f"it ended at {test.voltage_end:.2f} V, its twin at {twin.voltage_end:.2f} V"
+    return ""
