@@ -181,16 +181,16 @@ def _runtime(random: Random, seed: int) -> Trial:
 
 
 def _over_voltage(random: Random, seed: int) -> Trial:
-    cuts = random.uniform(14.7, 15.3)
+    cuts = random.uniform(14.55, 14.85)
     battery = SimulatedBattery(
         family_named("lfp"), 20.0, state_of_charge=0.9, protection={"high_cut_V": cuts, "high_release_V": 14.0}
     )
     value = round(cuts + random.uniform(-0.6, 0.6), 2)
     claim = {"kind": "over-voltage-cut", "value": value, "unit": "V", "direction": "within", "tolerance": 0.2}
     recipe = shipped_recipe("charge-lithium-usual")
-    facts = Facts(battery.family, battery.rated_Ah, (Claim("charge-voltage", 15.6, "V", "within", 0.1),))
+    facts = Facts(battery.family, battery.rated_Ah, (Claim("charge-voltage", 14.95, "V", "within", 0.1),))
     filled = fill(recipe, facts)
-    steps = tuple(replace(step, limit_V=15.6) if step.kind == "charge" else step for step in filled.steps)
+    steps = tuple(replace(step, limit_V=14.95) if step.kind == "charge" else step for step in filled.steps)
     log = simulate(replace(filled, steps=steps), battery, seed, 2.0, METER)
     return Trial(claim, abs(cuts - value) <= 0.2, "charge", log, battery, {})
 
@@ -217,19 +217,16 @@ def _self_discharge(random: Random, seed: int) -> Trial:
     months = random.choice([3.0, 6.0, 12.0])
     monthly = random.uniform(0.5, 4.0)
     family = random.choice(["lfp", "agm"])
-    battery = SimulatedBattery(family_named(family), 40.0, state_of_charge=1.0 - monthly * months / 100.0)
-    ideal = _run("shelf-end", battery, seed, meter=IDEAL, interval=20.0)
-    charge = analyse(ideal.trace, Options(family=battery.family, rated_Ah=40.0)).charge
-    assert charge is not None
-    monthly = (
-        100.0 * charge.count.charge.value / 40.0 / months
-    )  # what the recharge of this very unit shows, without a meter's errors
+    before = SimulatedBattery(family_named(family), 40.0, state_of_charge=0.7)
+    full = _run("shelf-end", before, seed, meter=IDEAL, interval=20.0).truth["state_of_charge"]
+    battery = replace(before, state_of_charge=full - monthly * months / 100.0)
+    log = _run("shelf-end", battery, seed, interval=20.0)
+    monthly *= float(log.truth["battery"]["capacity_Ah"]) / 40.0
     value = _said(random, monthly, 0.25)
     claim = {
         "kind": "self-discharge", "value": value, "unit": "%/month", "direction": "at-most",
         "conditions": {"months": months},
     }  # fmt: skip
-    log = _run("shelf-end", battery, seed, interval=20.0)
     return Trial(claim, monthly <= value, "self-discharge", log, battery, {})
 
 

@@ -96,3 +96,41 @@ def test_without_an_accuracy_only_what_reached_the_claim_is_met(amps: float, out
 def test_a_surge_of_five_seconds(seconds: float, end, outcome: Outcome) -> None:
     trace = held(REST, (seconds, 12.2, 200.0), end, step_s=0.2)
     assert judged("surge 200 A for 5 s", trace, "surge").outcome is outcome
+
+
+def without(trace: Trace, first_s: float, last_s: float) -> Trace:
+    """The same log, nothing read between two moments."""
+    return trace.taking((trace.time_s <= first_s) | (trace.time_s >= last_s))
+
+
+@pytest.mark.parametrize(
+    ("unread_s", "outcome", "words"),
+    [
+        (50.0, Outcome.MISSED, "it opened after"),  # at most 550 s of the 900 claimed
+        (350.0, Outcome.MISSED, "it opened after"),
+        (420.0, Outcome.NOT_TESTED, "a gap of 7 min"),  # it may have held its time
+    ],
+)
+def test_an_opening_in_a_gap_is_a_miss_only_where_the_gap_ends_too_soon(
+    unread_s: float, outcome: Outcome, words: str
+) -> None:
+    trace = held(REST, (500.0, 12.7, 100.0), (900.0, 0.4, 0.0))
+    found = judged(HOLD, without(trace, 619.0, 620.0 + unread_s), "hold")
+    assert (found.outcome, words in str(found.advice)) == (outcome, True), found.advice
+
+
+def test_a_trip_in_a_gap_is_at_least_the_last_current_seen() -> None:
+    steps = held(REST, (20.0, 12.9, 150.0), (20.0, 12.7, 250.0), ASLEEP)
+    claim = "over-current trip 250 ± 20 A within 30 s"
+    assert judged(claim, steps, "overload").outcome is Outcome.MET
+    hidden = judged(claim, without(steps, 135.0, 175.0), "overload")
+    assert (hidden.outcome, hidden.bound) == (Outcome.NOT_TESTED, "at-least"), hidden.advice
+    assert hidden.measured is not None and hidden.measured.value == pytest.approx(150.0)
+
+
+def test_a_rise_in_a_gap_leaves_open_how_long_it_took_to_open() -> None:
+    steps = held(REST, (30.0, 12.9, 150.0), (30.0, 12.7, 250.0), ASLEEP)
+    claim = "over-current trip 250 ± 20 A within 10 s"
+    assert judged(claim, steps, "overload").outcome is Outcome.MISSED, "30 s is late"
+    # the rise lies between 140 and 172 s; it may have opened within 8 s of it
+    assert judged(claim, without(steps, 140.0, 172.0), "overload").outcome is Outcome.MET

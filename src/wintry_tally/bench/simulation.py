@@ -174,6 +174,7 @@ def simulate(
         "put_in_Ah": count.put_in_Ah,
         "put_in_Wh": count.put_in_Wh,
         "heater_Wh": count.heater_Wh,
+        "state_of_charge": channel.world.model.state_of_charge,
         "meter": {
             "gain_V": channel.true_errors[0],
             "offset_V": channel.true_errors[1],

@@ -6,7 +6,7 @@ import sys
 from pathlib import Path
 from typing import Any
 
-from wintry_tally.core.battery import CLAIM_KINDS, family_named
+from wintry_tally.core.battery import family_named
 from wintry_tally.core.battery.printed import Printed, read_printed
 from wintry_tally.core.battery.printed.sense import currency_of
 from wintry_tally.core.errors import InputError
@@ -52,10 +52,7 @@ def claims_dict(found: Printed) -> dict[str, Any]:
 
 def claims_text(found: Printed) -> str:
     """The same for a person: each claim beside its line, then what is left."""
-    lines = [
-        f"line {read.line}  {CLAIM_KINDS[read.claim.kind].label}: {claim_words(read.claim)}  (“{read.claim.text}”)"
-        for read in found.claims
-    ]
+    lines = [f"line {read.line}  {claim_words(read.claim)}  (“{read.claim.text}”)" for read in found.claims]
     if found.pack.nominal_V or found.pack.family or found.pack.cells:
         parts = [
             found.pack.family,

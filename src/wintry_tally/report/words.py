@@ -8,6 +8,14 @@ from wintry_tally.core.quantity.units import in_unit
 
 _SIGNS = {Direction.AT_LEAST: "at least ", Direction.AT_MOST: "at most ", Direction.WITHIN: "", Direction.IS: ""}
 
+CONDITIONS = {
+    "c_rate": "at {:g} C", "cutoff_V": "to {:g} V", "temperature_C": "at {:g} °C", "duration_s": "for {:g} s",
+    "current_A": "at {:g} A", "device_A": "with a draw of {:g} A", "dropout_V": "down to {:g} V", "delay_s": "within {:g} s",
+    "depth": "to a depth of {:.0%}", "end_share": "until {:.0%} is left", "months": "over {:g} months",
+    "from_C": "from {:g} °C", "to_C": "to {:g} °C",
+}  # fmt: skip
+"""How each condition of a claim is said."""
+
 
 def claim_words(claim: Claim) -> str:
     """ "Capacity at least 40 Ah at 0.2 C"."""
@@ -19,14 +27,7 @@ def claim_words(claim: Claim) -> str:
     text = f"{kind.label} {_SIGNS[claim.direction]}{format_plain(value, '' if unit == 'money' else unit)}"
     if claim.tolerance:
         text += f" ± {format_plain(claim.tolerance, unit)}"
-    conditions = {
-        "c_rate": lambda v: f"at {v:g} C",
-        "cutoff_V": lambda v: f"to {v:g} V",
-        "temperature_C": lambda v: f"at {v:g} °C",
-        "duration_s": lambda v: f"for {v:g} s",
-        "current_A": lambda v: f"at {v:g} A",
-    }
-    extra = [conditions[name](value) for name, value in claim.conditions.items() if name in conditions]
+    extra = [CONDITIONS[name].format(value) for name, value in claim.conditions.items() if name in CONDITIONS]
     return " ".join([text, *extra])
 
 

@@ -8,9 +8,8 @@ from wintry_tally.core.analysis.counting import HOUR, Count, Instrument, Integra
 from wintry_tally.core.analysis.crossing import Crossing, find_crossing
 from wintry_tally.core.analysis.ending import SET_CUTOFF, EndOptions
 from wintry_tally.core.analysis.groups import largest_group
-from wintry_tally.core.analysis.stages import Scale, Stage, StageKind, span_of
+from wintry_tally.core.analysis.stages import Scale, Stage, StageKind, gap_after, span_of
 from wintry_tally.core.quantity import Quantity
-from wintry_tally.core.trace.repair import GAP_FACTOR
 from wintry_tally.core.trace.trace import Trace
 
 SHORT_S, LEAST_SHARE = 900.0, 0.15
@@ -144,16 +143,8 @@ def capacity_test(
         voltage_end=end_V,
         pauses_s=pauses,
         rates=rates,
-        hidden_s=0.0 if crossing is not None else _hidden_after(trace, scale, discharges[-1]),
+        hidden_s=0.0 if crossing is not None else gap_after(trace, scale, discharges[-1].last),
     )
-
-
-def _hidden_after(trace: Trace, scale: Scale, stage: Stage) -> float:
-    """The gap after a stage's last reading, s; 0 where the next one follows as usual, or none does."""
-    if stage.last + 1 >= len(trace):
-        return 0.0
-    after = float(trace.time_s[stage.last + 1] - trace.time_s[stage.last])
-    return after if after > 1.001 * GAP_FACTOR * scale.usual_s else 0.0
 
 
 def usable_above(

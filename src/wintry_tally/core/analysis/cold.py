@@ -54,7 +54,7 @@ def charge_attempts(
             abs(trip.current_A),
         )
         for trip in trips
-        if trip.kind == LOW_TEMPERATURE
+        if trip.kind == LOW_TEMPERATURE and trip.hidden_s <= FLOWS_S
     ]
     heated_until = -1.0
     if charge is not None and charge.heating is not None:

@@ -10,7 +10,7 @@ import numpy as np
 from wintry_tally.core.analysis.counting import Instrument
 from wintry_tally.core.analysis.ending import CHARGE_PROTECTION, PROTECTION
 from wintry_tally.core.analysis.readings import current_quantity
-from wintry_tally.core.analysis.stages import Scale, Stage, StageKind, span_of
+from wintry_tally.core.analysis.stages import Scale, Stage, StageKind, gap_after, span_of
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.trace.trace import Trace
 
@@ -27,6 +27,7 @@ class Held:
         wanted_s, lasted_s: the time wanted, and what the stretch lasted.
         begins_s: where it begins; start_V, end_V: under load; rested_V: just before the load came on, or None.
         opened: whether the protection ended the discharge it belongs to before the wanted time was over.
+        hidden_s: a gap after its last reading, in which it may have gone on.
     """
 
     current: Quantity
@@ -38,6 +39,7 @@ class Held:
     end_V: float
     rested_V: float | None
     opened: bool
+    hidden_s: float = 0.0
 
     @property
     def complete(self) -> bool:
@@ -152,6 +154,7 @@ def _held(
         float(trace.voltage_V[last]),
         rested,
         opened,
+        gap_after(trace, scale, last),
     )
 
 
@@ -167,6 +170,7 @@ class ChargeTaken:
         current: its mean over that time; by_charger: held at constant current, and not by a limit of voltage.
         lasted_s: how long the stretch lasted; refused: ended by the pack's protection, and not for cold.
         rested_V: the pack's voltage before, NaN where it was not read.
+        hidden_s: a gap after its last reading, in which it may have gone on.
     """
 
     current: Quantity
@@ -174,6 +178,7 @@ class ChargeTaken:
     lasted_s: float
     refused: bool
     rested_V: float
+    hidden_s: float = 0.0
 
 
 def charges_taken(
@@ -212,6 +217,7 @@ def charges_taken(
                 lasted,
                 endings[position] == CHARGE_PROTECTION and stage.last not in cold,
                 float(trace.voltage_V[before]) if before >= 0 else math.nan,
+                gap_after(trace, scale, stage.last),
             )
         )
     return found

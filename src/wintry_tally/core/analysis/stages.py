@@ -10,6 +10,7 @@ from enum import StrEnum
 import numpy as np
 
 from wintry_tally.core.analysis.counting import BLOCK, Span, rest_of_interval
+from wintry_tally.core.trace.repair import GAP_FACTOR
 from wintry_tally.core.trace.trace import Column, Trace, noise_of, usual_interval
 
 MEAN_SIGMAS = 5.0
@@ -346,6 +347,14 @@ def span_of(trace: Trace, scale: Scale, stage: Stage) -> Span:
     lead, lead_doubt = _edge(trace, scale, stage.first, False)
     tail, tail_doubt = _edge(trace, scale, stage.last, True)
     return Span(stage.first, stage.last, lead, tail, lead_doubt, tail_doubt)
+
+
+def gap_after(trace: Trace, scale: Scale, last: int) -> float:
+    """The gap after a reading, s; 0 where the next one follows as usual, or none does."""
+    if last + 1 >= len(trace):
+        return 0.0
+    after = float(trace.time_s[last + 1] - trace.time_s[last])
+    return after if after > 1.001 * GAP_FACTOR * scale.usual_s else 0.0
 
 
 def _edge(trace: Trace, scale: Scale, index: int, forward: bool) -> tuple[float, float]:

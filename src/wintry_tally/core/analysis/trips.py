@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from wintry_tally.core.analysis.ending import CHARGE_PROTECTION, PROTECTION, EndOptions
-from wintry_tally.core.analysis.stages import Scale, Stage, StageKind, span_of
+from wintry_tally.core.analysis.stages import Scale, Stage, StageKind, gap_after, span_of
 from wintry_tally.core.trace.trace import Trace
 
 OVER_CURRENT, LOW_VOLTAGE = "over-current", "low-voltage"
@@ -29,7 +29,9 @@ class Trip:
         at_s: the opening, in the middle of the interval in which it happened.
         current_A: the last current before it (discharge positive); voltage_V: the last reading before it.
         latency_s: from the last rise of the current, or from crossing the limit of the voltage; else 0.
+        latency_least_s: the same from the latest moment at which it may have risen (the rise may lie in a gap).
         index: the last reading before it.
+        hidden_s: how long after that reading nothing was logged, where it was a gap: the opening lies somewhere in it.
     """
 
     kind: str
@@ -38,6 +40,8 @@ class Trip:
     voltage_V: float
     latency_s: float
     index: int
+    hidden_s: float = 0.0
+    latency_least_s: float = 0.0
 
 
 def find_trips(
@@ -58,7 +62,7 @@ def find_trips(
         elif stage.kind in {StageKind.REST, StageKind.PAUSE}:
             refused = _refused(trace, scale, stages, position, options, ambient_C)
             found += [] if refused is None else [refused]
-    return found
+    return [replace(trip, hidden_s=gap_after(trace, scale, trip.index)) for trip in found]
 
 
 def temperature_near(trace: Trace, index: int, ambient_C: float | None) -> float | None:
@@ -81,7 +85,8 @@ def _of_discharge(trace: Trace, scale: Scale, stages: list[Stage], position: int
         current = usual  # the opening fell into this reading
     first = _first_of_run(stages, position)
     if is_over_current(trace, stage, current, volts, options):
-        return Trip(OVER_CURRENT, opened, current, volts, opened - _last_rise(trace, scale, first, last), last)
+        rise, latest = _last_rise(trace, scale, first, last)
+        return Trip(OVER_CURRENT, opened, current, volts, opened - rise, last, latency_least_s=opened - latest)
     limit = options.cutoff_V or (options.family.cutoff_V if options.family else None)
     since = opened if limit is None else _crossed(trace, first, last, limit, falling=True, otherwise=opened)
     return Trip(LOW_VOLTAGE, opened, current, volts, opened - since, last)
@@ -117,11 +122,12 @@ def _first_of_run(stages: list[Stage], position: int) -> int:
     return stages[first].first
 
 
-def _last_rise(trace: Trace, scale: Scale, first: int, last: int) -> float:
-    """The middle of the interval in which the current last rose to stay, s."""
+def _last_rise(trace: Trace, scale: Scale, first: int, last: int) -> tuple[float, float]:
+    """The middle and the end of the interval in which the current last rose to stay, s."""
     current = np.abs(trace.current[max(0, first - 1) : last + 1])
+    begun = float(trace.time_s[first])
     if len(current) < 2:
-        return float(trace.time_s[first])
+        return begun, begun
     base = max(0, first - 1)
     level = float(np.median(current[-min(5, len(current)) :]))
     threshold = max(0.03 * level, 6.0 * scale.noise_A, 2.0 * trace.resolution.get("current_A", 0.0))
@@ -131,8 +137,8 @@ def _last_rise(trace: Trace, scale: Scale, first: int, last: int) -> float:
         before = float(np.median(current[max(0, index - 3) : index + 1]))
         if level - before > threshold:
             at = base + int(index)
-            return 0.5 * float(trace.time_s[at] + trace.time_s[at + 1])
-    return float(trace.time_s[first])
+            return 0.5 * float(trace.time_s[at] + trace.time_s[at + 1]), float(trace.time_s[at + 1])
+    return begun, begun
 
 
 def _crossed(trace: Trace, first: int, last: int, limit: float, falling: bool, otherwise: float) -> float:
@@ -163,7 +169,7 @@ def _of_charge(
     begun = float(trace.time_s[first]) - span_of(trace, scale, stages[position]).lead_s
     brief = opened - begun <= BLOCKS_WITHIN_S
     if cold is not None and cold <= COLD_C and (brief or volts < limit - 0.3):
-        return Trip(LOW_TEMPERATURE, opened, current, volts, opened - _last_rise(trace, scale, first, last), last)
+        return Trip(LOW_TEMPERATURE, opened, current, volts, opened - _last_rise(trace, scale, first, last)[0], last)
     since = _crossed(trace, first, last, limit, falling=False, otherwise=opened)
     return Trip(OVER_VOLTAGE, opened, current, volts, opened - since, last)
 

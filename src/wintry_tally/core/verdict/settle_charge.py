@@ -15,7 +15,7 @@ from wintry_tally.core.battery import Direction
 from wintry_tally.core.battery.families import charge_state_band
 from wintry_tally.core.quantity import Quantity, Term, format_duration, format_quantity
 from wintry_tally.core.verdict.case import Case
-from wintry_tally.core.verdict.deciding import by_probability, decide, implied_tolerance, not_settled
+from wintry_tally.core.verdict.deciding import as_bound, by_probability, decide, implied_tolerance, not_settled
 from wintry_tally.core.verdict.evidence import LogEvidence
 from wintry_tally.core.verdict.outcome import Condition, Verdict
 from wintry_tally.core.verdict.settle_load import SETTING, trip_voltage
@@ -147,7 +147,7 @@ FULL_PERCENT = 85.0
 
 def _refuses(case: Case, taken: ChargeTaken, claimed: float, wanted_s: float) -> bool:
     """Whether the pack refused the claimed current, or less: opened sooner, not for cold, and not because it was full."""
-    if not taken.refused or taken.lasted_s >= wanted_s or taken.current.value > claimed / SETTING:
+    if not taken.refused or taken.lasted_s + taken.hidden_s >= wanted_s or taken.current.value > claimed / SETTING:
         return False
     return (
         not charge_state_band(case.family, taken.rested_V)[1] > FULL_PERCENT if math.isfinite(taken.rested_V) else False
@@ -195,7 +195,11 @@ def settle_over_voltage_cut(case: Case) -> Verdict | None:
                 format_quantity(cut),
                 "common practice",
             )
-            return decide(case, cut, [step], [], log.names, [], log.waiting)
+            verdict = decide(case, cut, [step], [], log.names, [], log.waiting)
+            if not trips[-1].hidden_s:
+                return verdict
+            why = f"a gap of {format_duration(trips[-1].hidden_s)} hides the opening"
+            return as_bound(case, verdict, "at-least", why, "a charge logged without a gap would settle it")
         charging = [r for r in analysis.stages if r.stage.kind == StageKind.CHARGE]
         if not charging:
             continue

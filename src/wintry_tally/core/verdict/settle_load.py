@@ -13,7 +13,7 @@ from wintry_tally.core.analysis.trips import LOW_VOLTAGE, OVER_CURRENT, Trip
 from wintry_tally.core.battery import Direction
 from wintry_tally.core.quantity import Quantity, Term, format_duration, format_plain, format_quantity
 from wintry_tally.core.verdict.case import Case
-from wintry_tally.core.verdict.deciding import by_probability, decide, implied_tolerance, not_settled
+from wintry_tally.core.verdict.deciding import as_bound, by_probability, decide, implied_tolerance, not_settled
 from wintry_tally.core.verdict.outcome import Condition, Verdict
 from wintry_tally.core.verdict.probability import conformity
 from wintry_tally.core.working import Working
@@ -64,6 +64,10 @@ def _settle_held(case: Case, usual_s: float, methods: tuple[str, ...]) -> Verdic
         "common practice, no published source",
     )
     lasted = Condition("duration", wanted_s, round(held.lasted_s, 3))
+    if held.opened and held.lasted_s < wanted_s <= held.lasted_s + held.hidden_s:
+        return not_settled(
+            case, f"{_hidden(held.hidden_s)}: it may have lasted; log it without one", (name,), held.current
+        )
     if held.opened and held.lasted_s < wanted_s:
         if _beyond(held.current, claim.value):
             return not_settled(
@@ -106,6 +110,10 @@ def _settle_held(case: Case, usual_s: float, methods: tuple[str, ...]) -> Verdic
     return by_probability(case, held.current, probability, step, (name,), None, (lasted,), waiting)
 
 
+def _hidden(gap_s: float) -> str:
+    return f"a gap of {format_duration(gap_s)} hides its end"
+
+
 def _beyond(asked: Quantity, claimed: float) -> bool:
     """Whether more than the claim was asked beyond doubt; without an accuracy, by more than a load's setting is off."""
     return asked.value > claimed / SETTING if asked.expanded is None else asked.value - asked.expanded > claimed
@@ -113,7 +121,8 @@ def _beyond(asked: Quantity, claimed: float) -> bool:
 
 def _weight(held: Held, claimed: float) -> int:
     """How much a stretch settles: one that failed above all, then one that held, then any other."""
-    if held.opened and not held.complete and not _beyond(held.current, claimed):
+    seen = held.lasted_s + held.hidden_s < held.wanted_s
+    if held.opened and seen and not _beyond(held.current, claimed):
         return 2
     return 1 if held.complete and not held.opened and held.current.value >= SETTING * claimed else 0
 
@@ -129,7 +138,7 @@ def settle_over_current(case: Case) -> Verdict | None:
     claim = case.claim
     if claim.value is None:
         return None
-    within_s = claim.conditions.get("duration_s")
+    within_s = claim.conditions.get("duration_s", claim.conditions.get("delay_s"))
     seen: tuple[str, Analysis, str] | None = None
     for log in case.logs("overload", "surge", "hold"):
         trip = _overload_trip(log.analysis, log.method == "overload")
@@ -172,7 +181,11 @@ def _tripped(case: Case, name: str, analysis: Analysis, trip: Trip, within_s: fl
         "common practice, no published source",
     )
     conditions = [] if within_s is None else [Condition("time to open", within_s, round(trip.latency_s, 3))]
-    if within_s is not None and trip.latency_s > within_s + analysis.scale.usual_s:
+    if trip.hidden_s:
+        unseen = decide(case, measured, [step], conditions, (name,), [], waiting)
+        settles = "log it at a short interval until it opens"
+        return as_bound(case, unseen, "at-least", _hidden(trip.hidden_s), settles)
+    if within_s is not None and trip.latency_least_s > within_s + analysis.scale.usual_s:
         late = f"it opened after {trip.latency_s:.3g} s, later than the {within_s:g} s claimed"
         return by_probability(case, measured, 0.0, step, (name,), late, tuple(conditions), waiting)
     top = claim.value + implied_tolerance(claim)
@@ -270,7 +283,10 @@ def settle_low_voltage_cut(case: Case) -> Verdict | None:
             format_quantity(cut),
             "common practice",
         )
-        return decide(case, cut, [step], [], log.names, [], log.waiting)
+        verdict = decide(case, cut, [step], [], log.names, [], log.waiting)
+        if not trip.hidden_s:
+            return verdict
+        return as_bound(case, verdict, "at-most", _hidden(trip.hidden_s), "a run without a gap would settle it")
     return None
 
 

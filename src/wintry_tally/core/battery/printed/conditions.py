@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from dataclasses import replace
 from typing import TYPE_CHECKING
@@ -109,8 +110,12 @@ def _condition(line: Line, piece: Item, claim: Claim) -> Mapping[str, float] | N
     if dimension == "current" and claim.kind in {"reserve", "runtime", "capacity", "energy", "charge-time"}:
         return {"device_A" if claim.kind == "runtime" else "current_A": kept}
     if dimension == "share" and claim.kind == "cycles":
-        to = "to" in before or any(
-            word in {"retention", "remaining", "capacity", "eol"} for word in line.text.lower()[piece.end :].split()[:3]
+        following = next(
+            (item.begin for item in line.pieces if item.begin >= piece.end and item.kind in {"quantity", "rate"}), None
+        )
+        after = re.findall(r"[a-z]+", line.text.lower()[piece.end : following])[:3]
+        to = bool({"retention", "remaining", "capacity", "eol", "end"} & set(after)) or (
+            "to" in before and not {"dod", "depth", "discharge"} & set(after)
         )
         return {"end_share" if to else "depth": round(kept / 100.0, 4)}
     return None
