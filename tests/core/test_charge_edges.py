@@ -91,3 +91,28 @@ def test_more_out_than_in_is_remarked() -> None:
     more = analysed(curve(*parts, (3.45, (12.4, 9.1), 20.0), (0.2, 0.1, 0.0)), "nmc", 100.0)
     assert more.efficiency is not None and more.efficiency.coulombic.value > 102.0
     assert "efficiency-above" in {remark.code for remark in more.remarks}
+
+
+@pytest.mark.parametrize(
+    ("first_h", "last_h", "early", "late"),
+    [
+        (1.0, 1.5, 0.0, 0.0),  # in the middle of the steady current: nothing of the end is hidden
+        (6.0, 6.6, 0.6, 0.0),  # the mark is passed unread: it was full up to so much sooner
+    ],
+)
+def test_a_gap_around_full_says_by_how_much_full_may_be_off(
+    first_h: float, last_h: float, early: float, late: float
+) -> None:
+    whole = curve(*ABSORPTION)
+    trace = whole.taking((whole.time_s <= 3600 * (0.5 + first_h)) | (whole.time_s >= 3600 * (0.5 + last_h)))
+    charge = analysed(trace, "agm", 100.0).charge
+    assert charge is not None
+    assert charge.full_early_s == pytest.approx(3600 * early, abs=2 * EVERY) and charge.full_late_s == late
+
+
+def test_a_protection_that_opened_in_a_gap_may_have_opened_later() -> None:
+    whole = curve((0.5, 13.0, 0.0), (1.0, (13.2, 14.0), -50.0), (1.0, 14.5, 0.0))
+    trace = whole.taking((whole.time_s <= 3600 * 1.4) | (whole.time_s >= 3600 * 1.6))
+    charge = analysed(trace, "lfp", 100.0).charge
+    assert charge is not None and charge.time_to_full_s is not None
+    assert (charge.full_early_s, charge.full_late_s) == (0.0, pytest.approx(720.0, abs=2 * EVERY))

@@ -10,7 +10,7 @@ import numpy as np
 from wintry_tally.core.analysis.counting import Count, Instrument, Integral, Span, count
 from wintry_tally.core.analysis.ending import CHARGE_PROTECTION, TAPER
 from wintry_tally.core.analysis.groups import largest_group
-from wintry_tally.core.analysis.stages import FLOAT_DROP_V, Scale, Stage, StageKind, span_of
+from wintry_tally.core.analysis.stages import FLOAT_DROP_V, Scale, Stage, StageKind, gap_after, span_of
 from wintry_tally.core.battery.families import Family
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.trace.trace import Trace
@@ -48,6 +48,7 @@ class ChargeResult:
         the meter may be off at the taper mark. share_constant_current: of the charge.
         after_full: what flowed in the same charge after it was full, a float too; None where it was not.
         all_in: everything that went in until a discharge began; undecided: why full cannot be told, in words.
+        full_early_s, full_late_s: by how much it may have been full sooner or later than was read, for a gap lies there.
     """
 
     count: Count
@@ -59,6 +60,8 @@ class ChargeResult:
     after_full: Count | None = None
     all_in: Count | None = None
     undecided: str = ""
+    full_early_s: float = 0.0
+    full_late_s: float = 0.0
 
 
 def charge_of(
@@ -104,6 +107,8 @@ def charge_of(
         doubt_s = _mark_doubt(trace, charging[-1], mark_A, instrument)
     elif ended_by == CHARGE_PROTECTION or (ended_by == TAPER and not undecided):
         full_at = float(trace.time_s[spans[-1].last]) + spans[-1].tail_s
+    at = charging[-1].last
+    tapered = ended_by == TAPER and full_at == float(trace.time_s[at])
     counted = count(trace, integral, spans, instrument)
     begun = float(trace.time_s[spans[0].first]) - spans[0].lead_s
     return ChargeResult(
@@ -116,6 +121,8 @@ def charge_of(
         _after(trace, integral, scale, whole, charging, instrument) if full_at is not None else None,
         _all_in(trace, integral, scale, stages, last, whole, instrument),
         undecided,
+        gap_after(trace, scale, at - 1) if tapered else 0.0,
+        0.0 if tapered or full_at is None else gap_after(trace, scale, at),
     )
 
 
@@ -192,7 +199,8 @@ def _until_full(trace: Trace, charging: list[Stage], mark_A: float) -> tuple[flo
         for index in low[:2000]:
             if np.all(current[index : index + 3] <= mark_A):
                 at = stage.first + int(index)
-                if at <= stage.first:
+                # at its first reading it was low from the start, unless the same limit stood before a gap
+                if at <= stage.first and not (position and charging[position - 1].control == "voltage"):
                     break
                 return float(trace.time_s[at]), [*charging[:position], replace(stage, last=at)]
     return None, charging

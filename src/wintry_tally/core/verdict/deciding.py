@@ -201,4 +201,8 @@ def as_bound(case: Case, verdict: Verdict, bound: str, why: str, settles: str) -
     if BOUNDS[bound].get(verdict.outcome) is case.claim.direction:
         return replace(verdict, bound=bound)
     words = f"{why}: it is a bound and no more; {settles}"
-    return replace(verdict, outcome=Outcome.NOT_TESTED, probability=None, advice=words, bound=bound)
+    untested = OUTCOME_WORDS[Outcome.NOT_TESTED].lower()
+    working = verdict.working and replace(
+        verdict.working, label=f"{case.claim.definition.label}: {untested}", result=f"a bound and no more; {untested}"
+    )
+    return replace(verdict, outcome=Outcome.NOT_TESTED, probability=None, advice=words, bound=bound, working=working)

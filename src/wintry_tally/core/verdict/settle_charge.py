@@ -67,7 +67,12 @@ def settle_charge_time(case: Case) -> Verdict | None:
             conditions.append(Condition("charge current", claimed_A, round(flowed, 3), effect))
         else:
             inputs["mean current"] = f"{current:.3g} A"
-        return decide(case, measured, [step], conditions, log.names, [], log.waiting)
+        verdict = decide(case, measured, [step], conditions, log.names, [], log.waiting)
+        for bound, gap_s in (("at-least", charge.full_late_s), ("at-most", charge.full_early_s)):
+            if gap_s:
+                why = f"a gap of {format_duration(gap_s)} hides when it was full"
+                return as_bound(case, verdict, bound, why, "a charge logged without a gap would settle it")
+        return verdict
     return None
 
 

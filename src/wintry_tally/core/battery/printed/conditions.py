@@ -30,7 +30,9 @@ def give_conditions(line: Line, waiting: list[Item], here: list[tuple[Item, Read
         near = [place for place, (item, _) in enumerate(here) if begin <= item.begin < end]
         before = [place for place in near if here[place][0].end <= piece.begin]
         behind = [place for place in near if place not in before]
-        for place in [*reversed(before), *behind]:
+        # a share is of cycles wherever it stands: nothing else on a label has one for a condition
+        far = [n for n, (_, read) in enumerate(here) if n not in near and read.claim.kind == "cycles"]
+        for place in [*reversed(before), *behind, *(far if piece.dimension == "share" else ())]:
             item, read = here[place]
             added = _condition(line, piece, read.claim)
             if added is not None and not set(added) & set(read.claim.conditions):
