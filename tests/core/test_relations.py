@@ -267,3 +267,17 @@ def test_acceptance_where_a_gap_lies_on_the_mark() -> None:
     trace = Trace(time_s, np.full(len(time_s), 14.0), np.full(len(time_s), -5.0))
     found = acceptance(trace, 0, len(time_s) - 1)
     assert all(np.isfinite(share) for _, share in found) and 15.0 not in [minutes for minutes, _ in found]
+
+
+def test_between_the_rates_tested_a_battery_bends_off_the_straight_line() -> None:
+    # P18, Manwell & McGowan (1993), from memory: the two-well model is no power law; the band must hold it
+    charges = {amps: amps * hours_to_empty(50.0, amps, 0.6, 0.5) for amps in (2.0, 4.0, 8.0, 16.0)}
+    law = rate_law([RatePoint(f"{amps:g}", amps, Quantity(charges[amps], 0.02, "Ah")) for amps in (2.0, 8.0)])
+    for amps in (4.0, 16.0):
+        told = law.charge_at(amps)
+        assert told.expanded is not None and abs(told.value - charges[amps]) < told.expanded, amps
+    by_name = {term.name: term.standard for term in law.charge_at(2.0).terms}
+    assert by_name["the law itself"] == 0.0, "at a rate that was tested the line is what was measured"
+    assert law.charge_at(4.0).terms[2].standard > law.charge_at(2.5).terms[2].standard
+    three = rate_law([RatePoint(f"{amps:g}", amps, Quantity(charges[amps], 0.02, "Ah")) for amps in (2.0, 5.0, 8.0)])
+    assert three.charge_at(4.0).terms[2].standard < law.charge_at(4.0).terms[2].standard

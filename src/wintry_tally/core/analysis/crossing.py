@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -28,13 +28,48 @@ def find_crossing(
     """The stage (by position in `stages`) and the crossing within it; None when it is never reached.
 
     Where the voltage falls slower than its noise from reading to reading, a mean of five readings is what
-    crosses. The doubt of the instant comes from the meter's error at the threshold and the noise.
+    crosses. The doubt of the instant: where the curve lies at the threshold and twice the meter's error there (and the
+    noise) above and below; a curve is flat on one side of its knee and steep on the other, and the wider side counts.
     """
     for position, stage in enumerate(stages):
         index = _first_below(trace, scale, stage, threshold_V)
-        if index is not None:
-            return position, _at(trace, scale, stage, index, threshold_V, instrument)
+        if index is None:
+            continue
+        found = _at(trace, stage, index, threshold_V)
+        if index <= stage.first:
+            return position, found
+        error = _error(trace, scale, threshold_V, instrument)
+        under_load = _load_time(trace, stages, position, index)
+        sooner, later = (_reached(trace, scale, stages, threshold_V + side * error) for side in (2.0, -2.0))
+        wide = max(under_load - sooner, later - under_load) / 2.0
+        return position, replace(found, doubt_s=math.hypot(wide, found.doubt_s))
     return None
+
+
+def _error(trace: Trace, scale: Scale, threshold_V: float, instrument: Instrument) -> float:
+    """The standard uncertainty of a voltage near the threshold, V."""
+    step = trace.resolution.get("voltage_V", 0.0)
+    error = math.hypot(scale.noise_V, step / math.sqrt(12.0))
+    if instrument.voltage is None:
+        return error
+    return math.hypot(
+        error, instrument.voltage.gain_standard() * threshold_V, instrument.voltage.offset_standard(step)
+    )
+
+
+def _load_time(trace: Trace, stages: list[Stage], position: int, index: int) -> float:
+    """Seconds under load up to a reading of the stage at `position`."""
+    before = math.fsum(float(trace.time_s[stage.last] - trace.time_s[stage.first]) for stage in stages[:position])
+    return before + float(trace.time_s[index] - trace.time_s[stages[position].first])
+
+
+def _reached(trace: Trace, scale: Scale, stages: list[Stage], threshold_V: float) -> float:
+    """Seconds under load until a voltage is first reached; all of them where it never is."""
+    for position, stage in enumerate(stages):
+        index = _first_below(trace, scale, stage, threshold_V)
+        if index is not None:
+            return _load_time(trace, stages, position, index)
+    return _load_time(trace, stages, len(stages) - 1, stages[-1].last)
 
 
 def _first_below(trace: Trace, scale: Scale, stage: Stage, threshold_V: float) -> int | None:
@@ -72,7 +107,7 @@ def _steep(trace: Trace, scale: Scale, stage: Stage, index: int) -> bool:
     return fall > 3.0 * scale.noise_V or scale.noise_V == 0.0
 
 
-def _at(trace: Trace, scale: Scale, stage: Stage, index: int, threshold_V: float, instrument: Instrument) -> Crossing:
+def _at(trace: Trace, stage: Stage, index: int, threshold_V: float) -> Crossing:
     if index <= stage.first:
         return Crossing(stage.first, 0.0, float(trace.current[stage.first]), 0.0)
     before, interval = index - 1, float(trace.time_s[index] - trace.time_s[index - 1])
@@ -84,26 +119,5 @@ def _at(trace: Trace, scale: Scale, stage: Stage, index: int, threshold_V: float
     )
     fraction = min(1.0, max(0.0, fraction))
     current = float(trace.current[before]) + fraction * float(trace.current[index] - trace.current[before])
-    step = trace.resolution.get("voltage_V", 0.0)
-    error = math.hypot(scale.noise_V, step / math.sqrt(12.0))
-    if instrument.voltage is not None:
-        error = math.hypot(
-            error,
-            math.hypot(instrument.voltage.gain_standard() * threshold_V, instrument.voltage.offset_standard(step)),
-        )
-    slope = _slope(trace, stage, index, max(2 * error, 0.01))
-    doubt = error / slope if slope > 0 else 0.0
     interpolation = interval / math.sqrt(12.0) * 0.25  # a straight line across a curved knee
-    return Crossing(before, fraction * interval, current, math.hypot(doubt, interpolation))
-
-
-def _slope(trace: Trace, stage: Stage, index: int, band_V: float) -> float:
-    """How fast the voltage falls around a reading, V/s, over a stretch that spans at least `band_V`."""
-    width = 2
-    while True:
-        low, high = max(stage.first, index - width), min(stage.last, index + width)
-        fall = float(trace.voltage_V[low] - trace.voltage_V[high])
-        if fall >= band_V or (low == stage.first and high == stage.last):
-            duration = float(trace.time_s[high] - trace.time_s[low])
-            return max(0.0, fall / duration) if duration else 0.0
-        width *= 2
+    return Crossing(before, fraction * interval, current, interpolation)

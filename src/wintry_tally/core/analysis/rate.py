@@ -15,6 +15,10 @@ from wintry_tally.core.working import Working
 
 REPEAT = 0.005
 """How well one battery repeats a discharge, as a relative standard uncertainty; common practice."""
+BENT_SHARE, BENT_LEAST = 0.5, 0.005
+"""How far a battery bends off the straight line of ln Q over ln I between two rates, as a standard uncertainty: this
+share of its exponent's excess over one (and at least the second) times the logarithmic distances to both. Common
+practice, no published source; the two-well model (P18) bends by as much."""
 
 
 @dataclass(frozen=True)
@@ -38,6 +42,7 @@ class RateLaw:
     Parts:
         exponent: k with its doubt.
         lowest_A, highest_A: the currents it was fitted between; beyond them it is a guess.
+        tested_A: all of them.
         at_A, charge_Ah: the centre of the fit, where its doubt is least.
         relative: relative standard uncertainty of the charge at the centre (None if unknown).
     """
@@ -49,6 +54,7 @@ class RateLaw:
     charge_Ah: float
     relative: float | None
     working: Working
+    tested_A: tuple[float, ...] = ()
 
     def charge_at(self, current_A: float) -> Quantity:
         """What the battery gives at a constant current, Ah: Q = Q0 (I / I0)^(1 - k)."""
@@ -62,8 +68,16 @@ class RateLaw:
             [
                 Term("charge at the middle of the fit", value * self.relative),
                 Term("exponent", value * lean * self.exponent.standard),
+                Term("the law itself", value * self._bent(current_A)),
             ],
         )
+
+    def _bent(self, current_A: float) -> float:
+        """How far from the straight line the battery may lie at a current; nothing at a rate that was tested."""
+        apart = sorted(math.log(current_A / tested) for tested in self.tested_A)
+        above, below = [item for item in apart if item >= 0.0], [item for item in apart if item < 0.0]
+        near = (above[0], below[-1]) if above and below else (above[:2] or below[-2:])
+        return max(BENT_LEAST, BENT_SHARE * abs(self.exponent.value - 1.0)) * abs(math.prod(near))
 
     def holds_at(self, current_A: float) -> bool:
         """Whether a current lies between the rates tested."""
@@ -115,7 +129,7 @@ def rate_law(points: Sequence[RatePoint]) -> RateLaw:
         f"k = {format_quantity(exponent)}, from {min(currents):.3g} to {max(currents):.3g} A",
         "W. Peukert, ETZ 18 (1897); common form (from memory)",
     )
-    return RateLaw(exponent, min(currents), max(currents), at_A, charge, relative, working)
+    return RateLaw(exponent, min(currents), max(currents), at_A, charge, relative, working, tuple(currents))
 
 
 def _unshared(charge: Quantity) -> float:
