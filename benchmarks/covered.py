@@ -1,10 +1,13 @@
 """How often the interval of each kind of figure covers the truth, and how wide it is; see README.md beside this file.
 
-    python -m benchmarks.covered [KIND …] [--count 200] [--batteries 6]
+    python -m benchmarks.covered [KIND …] [--count 200] [--batteries 6] [--settling]
 
 Tests are simulated with a perfect meter, which tells the truth; then read again and again by meters whose gain, zero,
 last digit and noise are drawn from their specification, the zero at rest too. `width` is the mean expanded uncertainty
 over twice the standard deviation that the errors truly had: 1 is as narrow as it can honestly be.
+
+With --settling: claims are drawn near the truth until one is too close to call; then the reading that the advice names is
+taken (the meter's errors shrink as it says), and how often that settles the claim is counted.
 """
 
 from __future__ import annotations
@@ -28,6 +31,7 @@ from wintry_tally.core.protocol.setpoints import Facts
 from wintry_tally.core.protocol.template import fill
 from wintry_tally.core.quantity import Quantity, parse_accuracy
 from wintry_tally.core.trace import Trace
+from wintry_tally.core.verdict.settling import MET_Z, REMEDIES, SURE, settling
 from wintry_tally.exchange.recipe_file import shipped_recipe
 
 Figures = dict[str, Quantity]
@@ -178,14 +182,67 @@ def tried(kind: str, batteries: int, count: int) -> Iterator[tuple[int, str, str
                         yield seed, name, figure, truth[figure].value, quantity
 
 
+def settled(kind: str, batteries: int, count: int) -> dict[str, list[int]]:
+    """By meter: claims too close, those for which a reading was named, those it settled, those it settled wrongly."""
+    tally: dict[str, list[int]] = {}
+    for seed in range(1, batteries + 1):
+        truth = KINDS[kind](seed, lambda trace: trace, Instrument())
+        for name, meter in METERS.items():
+            seen = tally.setdefault(name, [0, 0, 0, 0])
+            for turn in range(count // batteries):
+                dice = np.random.default_rng(Random(f"{kind}{seed}{name}{turn}").getrandbits(32))
+                errors = meter.drawn(dice)
+                for figure, quantity in KINDS[kind](seed, lambda t, m=meter, d=dice, e=errors: m.read(t, d, e), meter.instrument).items():  # type: ignore[misc]  # fmt: skip
+                    if figure not in truth or not quantity.standard:
+                        continue
+                    limit = truth[figure].value + dice.uniform(-2.0, 2.0) * quantity.standard
+                    if abs(quantity.value - limit) > MET_Z * quantity.standard:
+                        continue
+                    done, likely = settling(quantity, (limit,))
+                    seen[0] += 1
+                    if likely < SURE:
+                        continue
+                    seen[1] += 1
+                    again, less = _better(meter, errors, {mark for remedy in done for mark in remedy.marks})
+                    better = KINDS[kind](seed, lambda t, m=again, d=dice, e=less: m.read(t, d, e), again.instrument)[figure]  # type: ignore[misc]  # fmt: skip
+                    assert better.standard is not None
+                    if abs(better.value - limit) > MET_Z * better.standard:
+                        seen[2] += 1
+                        seen[3] += (better.value > limit) != (truth[figure].value > limit)
+    return tally
+
+
+def _better(meter: Meter, errors: tuple[float, ...], marks: set[str]) -> tuple[Meter, tuple[float, ...]]:
+    """The meter once its zero was read, or it was held against a better one."""
+    marks = marks | ({"voltage offset"} if "voltage at the mark" in marks else set())
+    left = [
+        min((remedy.left for remedy in REMEDIES if mark in remedy.marks and mark in marks), default=1.0)
+        for mark in ("voltage gain", "voltage offset", "current gain", "current offset")
+    ]
+
+    def words(text: str, gain: float, zero: float) -> str:
+        accuracy = parse_accuracy(text)
+        return f"{accuracy.percent * gain:g}%+{accuracy.absolute * zero:g}+{accuracy.digits * zero:g}d"
+
+    better = replace(meter, voltage=words(meter.voltage, *left[:2]), current=words(meter.current, *left[2:]))
+    return better, tuple(error * share for error, share in zip(errors, left, strict=True))
+
+
 def main() -> None:
     """Try the kinds asked for, or all."""
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("kinds", nargs="*", metavar="KIND")
     parser.add_argument("--count", type=int, default=200)
     parser.add_argument("--batteries", type=int, default=6)
+    parser.add_argument(
+        "--settling", action="store_true", help="how often the reading that the advice names settles it"
+    )
     asked = parser.parse_args()
     for kind in asked.kinds or KINDS:
+        if asked.settling:
+            for name, (close, named, done, wrong) in settled(kind, asked.batteries, asked.count).items():
+                print(f"{kind:12} {name:6} {close:4} too close, {named:4} with a reading named, {100 * done / max(1, named):4.0f} % settled by it, {wrong} wrongly", flush=True)  # fmt: skip
+            continue
         results: dict[tuple[str, str], dict[int, list[tuple[float, float]]]] = {}
         for seed, name, figure, truth, quantity in tried(kind, asked.batteries, asked.count):
             if quantity.expanded:

@@ -55,7 +55,7 @@ def test_one_meter_s_gain_does_not_tilt_the_line() -> None:
     # two points: u(k) = √2 × √(0.002² + 0.005²) / ln 5
     assert good.exponent.standard == pytest.approx(math.sqrt(2) * math.hypot(0.002, 0.005) / math.log(5), rel=1e-6)
     # but the charge itself is known no better than the meter
-    assert poor.charge_at(11.0).standard > 4 * good.charge_at(11.0).standard
+    assert poor.charge_at(5.0).standard > 4 * good.charge_at(5.0).standard
 
 
 @given(st.lists(st.tuples(st.floats(1, 50), st.floats(-0.01, 0.01)), min_size=3, max_size=8), st.floats(1.0, 1.4))
@@ -276,8 +276,9 @@ def test_between_the_rates_tested_a_battery_bends_off_the_straight_line() -> Non
     for amps in (4.0, 16.0):
         told = law.charge_at(amps)
         assert told.expanded is not None and abs(told.value - charges[amps]) < told.expanded, amps
-    by_name = {term.name: term.standard for term in law.charge_at(2.0).terms}
-    assert by_name["the law itself"] == 0.0, "at a rate that was tested the line is what was measured"
-    assert law.charge_at(4.0).terms[2].standard > law.charge_at(2.5).terms[2].standard
-    three = rate_law([RatePoint(f"{amps:g}", amps, Quantity(charges[amps], 0.02, "Ah")) for amps in (2.0, 5.0, 8.0)])
-    assert three.charge_at(4.0).terms[2].standard < law.charge_at(4.0).terms[2].standard
+
+    def bent(amps: float) -> float:
+        return sum(term.standard for term in law.charge_at(amps).terms if term.name == "the law itself")
+
+    assert bent(2.0) == 0.0, "at a rate that was tested the line is what was measured"
+    assert 0.0 < bent(2.5) < bent(4.0) < bent(16.0)

@@ -81,7 +81,7 @@ def test_probability_and_advice() -> None:
     assert close.probability == pytest.approx(norm.cdf(1.0), abs=1e-6)
     assert close.advice is not None and "would settle this" in close.advice and "current gain" in close.advice
     on_it = only("40 Ah", run(40.0))
-    assert on_it.probability == pytest.approx(0.5) and "no usual meter" in (on_it.advice or "")
+    assert on_it.probability == pytest.approx(0.5) and "no usual reading" in (on_it.advice or "")
     unknown = only("40 Ah", run(45.0, None))
     assert unknown.outcome is Outcome.TOO_CLOSE and unknown.probability is None and "accuracy" in (unknown.advice or "")
     assert only("40 Ah", run(45.0, None), school=School.PLAIN).outcome is Outcome.MET

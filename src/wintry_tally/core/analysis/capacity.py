@@ -83,6 +83,7 @@ def spans_until(
             last=max(stage.first, where.last),
             tail_s=where.tail_s,
             tail_doubt_s=where.doubt_s,
+            mark_doubt_s=where.mark_doubt_s,
             tail_current_A=where.current_A,
         )
     )

@@ -96,7 +96,8 @@ class Span:
     """Part of a trace that is counted: readings first to last, and the half intervals before and after.
 
     `lead_s` and `tail_s` are counted at the end readings' own values: the switch on or off lies somewhere in
-    that interval. `lead_doubt_s` and `tail_doubt_s` are the standard uncertainties of those two instants.
+    that interval. `lead_doubt_s` and `tail_doubt_s` are the standard uncertainties of those two instants;
+    `mark_doubt_s` that of an end where the voltage goes through a mark, by the voltmeter's error there.
     """
 
     first: int
@@ -107,6 +108,7 @@ class Span:
     tail_doubt_s: float = 0.0
     tail_current_A: float | None = None
     tail_voltage_V: float | None = None
+    mark_doubt_s: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -204,11 +206,12 @@ def _quantity(value: float, unit: str, terms: Sequence[Term], known: bool) -> Qu
 
 def _record_terms(trace: Trace, spans: Sequence[Span], mean_V: float, hours: float) -> list[tuple[str, float, float]]:
     """Terms that come from how the record was made: resolution, sampling, switching instants, gaps."""
-    edge = gap = sampling = readings = levels = 0.0
+    edge = gap = sampling = readings = levels = mark = 0.0
     usual = usual_interval(trace.time_s)
     for span in spans:
         current_0, current_1 = abs(float(trace.current[span.first])), abs(float(trace.current[span.last]))
         edge += (current_0 * span.lead_doubt_s / HOUR) ** 2 + (current_1 * span.tail_doubt_s / HOUR) ** 2
+        mark += (current_1 * span.mark_doubt_s / HOUR) ** 2
         bridged, sampled, seen, visited = _inside(trace, span, usual)
         gap += bridged
         sampling += sampled
@@ -216,6 +219,7 @@ def _record_terms(trace: Trace, spans: Sequence[Span], mean_V: float, hours: flo
         levels += visited
     terms = [
         ("instants of switching", math.sqrt(edge), math.sqrt(edge) * mean_V),
+        ("voltage at the mark", math.sqrt(mark), math.sqrt(mark) * mean_V),
         ("gaps bridged", math.sqrt(gap), math.sqrt(gap) * mean_V),
         ("sampling", sampling, sampling * mean_V),
     ]

@@ -14,12 +14,16 @@ from wintry_tally.core.trace.trace import Trace
 
 @dataclass(frozen=True)
 class Crossing:
-    """A threshold crossed `tail_s` after reading `last` (the last one above), at the current there."""
+    """A threshold crossed `tail_s` after reading `last` (the last one above), at the current there.
+
+    `doubt_s`: of the instant between two readings; `mark_doubt_s`: by the voltmeter's error at the threshold.
+    """
 
     last: int
     tail_s: float
     current_A: float
     doubt_s: float
+    mark_doubt_s: float = 0.0
 
 
 def find_crossing(
@@ -42,7 +46,7 @@ def find_crossing(
         under_load = _load_time(trace, stages, position, index)
         sooner, later = (_reached(trace, scale, stages, threshold_V + side * error) for side in (2.0, -2.0))
         wide = max(under_load - sooner, later - under_load) / 2.0
-        return position, replace(found, doubt_s=math.hypot(wide, found.doubt_s))
+        return position, replace(found, mark_doubt_s=wide)
     return None
 
 
@@ -52,9 +56,7 @@ def _error(trace: Trace, scale: Scale, threshold_V: float, instrument: Instrumen
     error = math.hypot(scale.noise_V, step / math.sqrt(12.0))
     if instrument.voltage is None:
         return error
-    return math.hypot(
-        error, instrument.voltage.gain_standard() * threshold_V, instrument.voltage.offset_standard(step)
-    )
+    return math.hypot(error, instrument.voltage.gain_standard() * threshold_V, instrument.voltage.offset_standard(step))
 
 
 def _load_time(trace: Trace, stages: list[Stage], position: int, index: int) -> float:

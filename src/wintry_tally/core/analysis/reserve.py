@@ -87,7 +87,7 @@ def reserve_of(
         ended, end_doubt = float(trace.time_s[last.last]) + last.tail_s, last.tail_doubt_s
     else:
         where = crossing[1]
-        ended, end_doubt = float(trace.time_s[where.last]) + where.tail_s, where.doubt_s
+        ended, end_doubt = float(trace.time_s[where.last]) + where.tail_s, math.hypot(where.doubt_s, where.mark_doubt_s)
     lasted = (ended - begun) / 60.0
     minutes = _with_doubt(lasted, first.lead_doubt_s, end_doubt, test, instrument)
     temperature = _temperature_at(trace, first.first, ambient_C)

@@ -10,6 +10,7 @@ from wintry_tally.core.quantity import Quantity, format_plain, format_quantity
 from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.outcome import OUTCOME_WORDS, SCHOOL_WORDS, Condition, Outcome, School, Verdict
 from wintry_tally.core.verdict.probability import MET_AT, MISSED_AT, conformity, outcome_by
+from wintry_tally.core.verdict.settling import settling_words
 from wintry_tally.core.working import Working
 
 
@@ -130,17 +131,10 @@ def _advice(
     if outcome is not Outcome.TOO_CLOSE:
         return None
     assert case.claim.value is not None
-    margin = abs(measured.value - case.claim.value)
     if max(abs(shift), spread) > measured.standard:
         return "repeat the test at the claim's own rate, temperature and cut-off; the conditions leave more doubt than the meters"
-    wanted = margin / 1.645
-    if measured.value and wanted > 0:
-        percent = 100.0 * wanted * math.sqrt(3.0) / abs(measured.value)
-        largest = max(measured.terms, key=lambda term: abs(term.standard), default=None)
-        name = f"; most of the doubt is the {largest.name}" if largest is not None else ""
-        if percent >= 0.05:
-            return f"instruments good to about {percent:.1g} % together would settle this{name}"
-    return f"it lies on the limit: no usual meter settles it (met needs p ≥ {MET_AT}, missed p ≤ {MISSED_AT})"
+    wide = implied_tolerance(case.claim)
+    return settling_words(measured, tuple({case.claim.value - wide, case.claim.value + wide}))
 
 
 def by_probability(

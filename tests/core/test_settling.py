@@ -1,0 +1,72 @@
+"""What would settle a figure that is too close: held against drawing the better figure many times (JCGM 106:2012, 7).
+
+Invented figures; what each reading costs is common practice, no published source.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from wintry_tally.core.quantity import Quantity, Term
+from wintry_tally.core.verdict.settling import MET_Z, REMEDIES, SURE, chance, settling, settling_words
+
+
+def figure(value: float, **terms: float) -> Quantity:
+    return Quantity.from_terms(value, "Ah", [Term(name.replace("_", " "), u) for name, u in terms.items()])
+
+
+@pytest.mark.parametrize("distance", [0.0, 0.3, 1.0, 1.5])
+@pytest.mark.parametrize("after", [0.05, 0.3, 0.9])
+def test_the_chance_is_that_of_drawing_the_better_figure(distance: float, after: float) -> None:
+    dice = np.random.default_rng(11)
+    better = distance + np.sqrt(1.0 - after**2) * dice.standard_normal(200_000)
+    assert chance(distance, 1.0, after) == pytest.approx(np.mean(np.abs(better) > MET_Z * after), abs=0.004)
+
+
+def test_nothing_is_gained_where_nothing_shrinks() -> None:
+    assert chance(1.0, 1.0, 1.0) == 0.0 and chance(2.0, 1.0, 1.0) == 1.0
+
+
+@pytest.mark.parametrize(
+    ("quantity", "words"),
+    [
+        (figure(100.5, current_offset=0.5, current_gain=0.05), "read the ammeter's zero"),
+        (figure(100.5, current_offset=0.05, current_gain=0.5), "hold the ammeter against one good"),
+        (figure(100.5, gaps_bridged=0.5), "log it again at a tenth"),
+        (figure(100.9, how_well_full_repeats=0.6), "repeat the test four times"),
+        (
+            figure(100.5, current_offset=0.4, current_gain=0.4),
+            "zero, nothing flowing, and subtract it, and hold the ammeter",
+        ),
+    ],
+)
+def test_the_cheapest_that_is_enough_is_named(quantity: Quantity, words: str) -> None:
+    told = settling_words(quantity, (100.0,))
+    assert words in told, told
+
+
+def test_one_reading_goes_before_two_and_what_it_leaves_alone_is_not_named() -> None:
+    both = figure(100.3, current_offset=0.5, current_gain=0.02)
+    done, likely = settling(both, (100.0,))
+    assert [remedy.marks[0] for remedy in done] == ["current offset"] and likely >= SURE
+    # of a window the nearer edge counts
+    assert settling(both, (100.0, 130.0)) == settling(both, (100.0,))
+
+
+def test_where_no_reading_helps_that_is_said() -> None:
+    assert "no usual reading settles it" in settling_words(figure(100.1, between_sensor_and_cells=0.5), (100.0,))
+    assert settling(Quantity(1.0, None, "Ah"), (1.0,)) == ((), 0.0)
+    only_half = figure(100.0, how_well_full_repeats=1.0)
+    done, likely = settling(only_half, (100.0,))
+    assert not done and likely == 0.0, "halved doubt leaves what lies on the limit there in two of three cases"
+
+
+def test_every_remedy_speaks_to_a_term_that_there_is() -> None:
+    from pathlib import Path
+
+    import wintry_tally.core
+
+    written = "".join(path.read_text() for path in Path(wintry_tally.core.__file__).parent.rglob("*.py") if path.name != "settling.py")  # fmt: skip
+    for remedy in REMEDIES:
+        assert all(mark in written for mark in remedy.marks), remedy.marks
