@@ -288,6 +288,12 @@ def test_a_heater_s_power_time_and_stop() -> None:
     assert verdict(claim("heater-time", 1800.0, "s", "at-most"), "heater", log).outcome is Outcome.MET
     assert verdict(claim("heater-time", 1200.0, "s", "at-most"), "heater", log).outcome is Outcome.MISSED
     assert verdict(claim("heater-stop", 5.0, "°C", "within", 3.0), "heater", log).outcome is Outcome.MET
+    # the hand-over in a gap: at least so long, and nobody knows how warm
+    whole = with_temperature(shape, temperature)
+    unread = analysed(whole.taking((whole.time_s < 1500.0) | (whole.time_s > 2000.0)))
+    assert verdict(claim("heater-time", 1800.0, "s", "at-most"), "heater", unread).bound == "at-least"
+    assert verdict(claim("heater-time", 1200.0, "s", "at-most"), "heater", unread).outcome is Outcome.MISSED
+    assert verdict(claim("heater-stop", 5.0, "°C", "within", 3.0), "heater", unread).outcome is Outcome.NOT_TESTED
     # the cells took nothing while it was cold: a block of its own kind
     assert verdict(claim("cold-charge-block", 0.0, "°C", "within"), "heater", log).outcome is Outcome.MET
     alone = analysed(with_temperature(piecewise((60, 0.0, 12.9), (900, -4.6, 14.3)), -10.0))

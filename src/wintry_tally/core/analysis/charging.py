@@ -30,13 +30,14 @@ RESISTING_V, AT_LIMIT_V = 13.6, 13.9
 
 @dataclass(frozen=True)
 class Heating:
-    """The heater phase before the cells accept charge."""
+    """The heater phase before the cells accept charge; `late_s`: a gap in which it may have gone on."""
 
     duration_s: float
     energy: Quantity
     end_s: float = 0.0
     power: Quantity | None = None
     level_V: float = 0.0
+    late_s: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -225,7 +226,7 @@ def _heater(
         return None, charging
     span = span_of(trace, scale, first)
     warmed = count(trace, integral, [span], instrument)
-    return _heating(trace, span, warmed), charging[1:]
+    return replace(_heating(trace, span, warmed), late_s=gap_after(trace, scale, first.last)), charging[1:]
 
 
 def _heater_alone(trace: Trace, scale: Scale, charging: list[Stage]) -> bool:

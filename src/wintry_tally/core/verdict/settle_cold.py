@@ -153,6 +153,10 @@ def _heating(case: Case) -> tuple[LogEvidence, Heating] | Verdict | None:
     return None
 
 
+def _handed_over(heating: Heating) -> str:
+    return f"a gap of {format_duration(heating.late_s)} hides when the cells took over"
+
+
 def _heater_step(heating: Heating, label: str, result: str) -> Working:
     return Working(
         label,
@@ -201,7 +205,10 @@ def settle_heater_time(case: Case) -> Verdict | None:
     claimed = case.claim.conditions.get("temperature_C")
     if start is not None:
         conditions.append(Condition("temperature at the start", claimed, round(start, 1)))
-    return decide(case, measured, [step], conditions, log.names, [], log.waiting)
+    verdict = decide(case, measured, [step], conditions, log.names, [], log.waiting)
+    if not heating.late_s:
+        return verdict
+    return as_bound(case, verdict, "at-least", _handed_over(heating), "a warming logged without a gap would settle it")
 
 
 def settle_heater_stop(case: Case) -> Verdict | None:
@@ -210,6 +217,8 @@ def settle_heater_stop(case: Case) -> Verdict | None:
     if not isinstance(found, tuple):
         return found
     log, heating = found
+    if heating.late_s:
+        return not_settled(case, _handed_over(heating), log.names)
     at = _temperature_at(log.analysis, heating.end_s)
     if case.claim.value is None:
         return None
