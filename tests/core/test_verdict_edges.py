@@ -5,8 +5,6 @@ Invented data; the rules are those of the command-line contract and common pract
 
 from __future__ import annotations
 
-import math
-
 import numpy as np
 import pytest
 
