@@ -9,7 +9,10 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
+from hypothesis import settings
 
+settings.register_profile("unhurried", deadline=None)
+settings.load_profile("unhurried")  # how long a case takes measures the machine, and nothing else
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 REFERENCE = Path(__file__).parent / "reference"
 

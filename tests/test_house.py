@@ -94,3 +94,13 @@ def test_the_run_script_explains_itself(arguments: list[str]) -> None:
 def test_the_shell_scripts_parse() -> None:
     for script in (ROOT / "run", ROOT / ".ci" / "run"):
         assert subprocess.run(["bash", "-n", str(script)], capture_output=True).returncode == 0
+
+
+def test_every_key_of_a_source_stands_in_the_table() -> None:
+    table = (ROOT / "tests" / "SOURCES.md").read_text(encoding="utf-8")
+    known = set(re.findall(r"^\| ([PT]\d+) \|", table, re.M))
+    assert len(known) > 40
+    for path, text in texts():
+        if path.suffix == ".py" and "tests" in path.parts:
+            used = set(re.findall(r"(?:#|;|\(|,|and) ?\b([PT][1-9]\d?)\b(?=[:,;. )])", text))
+            assert used <= known, (path, used - known)

@@ -262,7 +262,7 @@ def test_usable_charge_above_a_drop_out() -> None:
     assert at_once.charge.value == 0.0 and at_once.duration_s == 0.0
 
 
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=25)
 @given(st.floats(0.001, 0.02), st.floats(11.6, 12.6), st.integers(0, 1000))
 def test_noise_does_not_move_the_crossing_far(noise: float, threshold: float, seed: int) -> None:
     random = np.random.default_rng(seed)

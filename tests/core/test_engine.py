@@ -170,7 +170,7 @@ observations = st.one_of(
 )
 
 
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=300)
 @given(st.lists(observations, max_size=80), st.floats(0.2, 30.0), st.booleans())
 def test_whatever_happens_the_outputs_are_off_at_the_end(items: list[object], interval: float, rests: bool) -> None:
     recipe = capacity_recipe(LFP, 40.0, CapacityPlan("current", 8.0, 10.0, 60.0 if rests else 0.0), LIMITS)
@@ -193,7 +193,7 @@ def test_whatever_happens_the_outputs_are_off_at_the_end(items: list[object], in
         before = state.charge_Ah
 
 
-@settings(max_examples=100, deadline=None)
+@settings(max_examples=100)
 @given(st.floats(15.01, 30.0))
 def test_a_crossed_stop_limit_never_survives_one_reading(volts: float) -> None:
     assert step(RECIPE, begin(RECIPE).state, Observation(volts, 8.0), 1.0).state.phase is Phase.ENDED

@@ -31,7 +31,7 @@ def test_counting_is_additive_over_splits(cuts: list[int]) -> None:
         assert sum(part[place] for part in parts) == pytest.approx(whole[place], rel=1e-9)
 
 
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=25)
 @given(st.sampled_from([2, 3, 5, 10]), st.integers(0, 9), st.floats(2.0, 20.0), st.floats(1.5, 8.0))
 def test_another_sampling_counts_the_same_within_its_stated_doubt(
     keep: int, phase: int, amps: float, hours: float
@@ -45,7 +45,7 @@ def test_another_sampling_counts_the_same_within_its_stated_doubt(
     assert abs(other.count.charge.value - one.count.charge.value) <= doubt + 1e-3
 
 
-@settings(max_examples=20, deadline=None)
+@settings(max_examples=20)
 @given(st.floats(-1e7, 1e7))
 def test_stages_do_not_mind_when_the_clock_began(shift: float) -> None:
     moved = replace(BASE, time_s=BASE.time_s + shift)
@@ -57,7 +57,7 @@ def test_stages_do_not_mind_when_the_clock_began(shift: float) -> None:
     assert other.capacity.count.charge.value == pytest.approx(one.capacity.count.charge.value, rel=1e-6)
 
 
-@settings(max_examples=20, deadline=None)
+@settings(max_examples=20)
 @given(
     sign=st.sampled_from([1.0, -1.0]),
     amps=st.sampled_from(["A", "mA"]),
@@ -95,7 +95,7 @@ def test_probabilities_are_monotonic(value: float, more: float, standard: float,
     assert abs(sure - 0.5) >= abs(low - 0.5) - 1e-12
 
 
-@settings(max_examples=15, deadline=None)
+@settings(max_examples=15)
 @given(st.floats(0.95, 1.05), st.integers(1, 10_000))
 def test_a_meter_s_gain_scales_the_count_and_nothing_else(gain: float, seed: int) -> None:
     base = discharge(8.0, 4.0, interval_s=20.0, seed=seed)

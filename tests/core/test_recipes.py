@@ -210,7 +210,7 @@ class Outputs:
                 self.on = ""
 
 
-@settings(max_examples=250, deadline=None)
+@settings(max_examples=250)
 @given(recipes, st.lists(happenings, max_size=60), st.floats(0.1, 600.0))
 def test_whatever_happens(recipe: Recipe, items: list[object], interval: float) -> None:
     outputs, now, finals = Outputs(), 0.0, 0

@@ -135,7 +135,7 @@ json_values = st.recursive(
 )  # fmt: skip
 
 
-@settings(max_examples=200, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=200, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(json_values)
 def test_any_json_is_judged_or_refused(tmp_path: Path, data: object) -> None:
     path = tmp_path / "claims.json"
@@ -243,7 +243,7 @@ def test_what_counts_as_a_value(text: str, value: bool) -> None:
     assert is_value(text) is value
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=150)
 @given(
     st.sampled_from([",", ";", "\t", "|"]),
     st.sampled_from([".", ","]),

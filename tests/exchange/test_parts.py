@@ -48,7 +48,7 @@ def parts_of(trace: Trace, cuts: list[int], overlap: int, folder: Path, anew: bo
     return found
 
 
-@settings(max_examples=12, deadline=None)
+@settings(max_examples=12)
 @given(
     st.lists(st.integers(100, 1100), min_size=1, max_size=4, unique=True),
     st.integers(0, 40),

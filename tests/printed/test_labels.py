@@ -107,7 +107,7 @@ def test_a_persons_own_words_are_read() -> None:
 WORDS = [line[0].split("} ")[-1].strip() for line in LINES]
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=200)
 @given(some.lists(some.one_of(some.sampled_from(WORDS), some.text(max_size=30)), max_size=6))
 def test_whatever_is_pasted_is_read_or_left_and_nothing_is_invented(parts: list[str]) -> None:
     text = "\n".join(parts)
