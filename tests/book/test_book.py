@@ -16,7 +16,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from tests.making import discharge, same
+from tests.making import discharge, first_tables, same
 from wintry_tally.book import Book, RunSettings, RunStatus, tables
 from wintry_tally.book.recipes import recipe_data, recipe_from
 from wintry_tally.book.runs import _started, owner_lives, this_process
@@ -226,8 +226,7 @@ def test_a_book_of_the_first_tables_is_brought_up_to_date_with_its_readings(tmp_
         run = book.runs.begin(number, "x", "simulated", BEGUN, SETTINGS)
         book.runs.append(run, [(0.0, 13.0, 8.0, None, {}), (1.0, 12.9, 8.0, None, {})], [], RunState(), {})
     with contextlib.closing(sqlite3.connect(path)) as connection:
-        connection.execute("ALTER TABLE reading DROP COLUMN beside")
-        connection.execute("UPDATE alembic_version SET version_num='0001'")
+        first_tables(connection)
         connection.commit()
     with Book.open(path) as book:
         assert book.runs.trace(run).voltage_V.tolist() == [13.0, 12.9]

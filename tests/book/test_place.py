@@ -12,7 +12,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from tests.making import discharge
+from tests.making import discharge, first_tables
 from wintry_tally.app.opening import opened
 from wintry_tally.book import Book, RunSettings, RunStatus, tables
 from wintry_tally.book.mending import put_right
@@ -231,8 +231,7 @@ def test_a_migration_that_is_killed_leaves_the_book_as_it_was(tmp_path: Path) ->
     path = tmp_path / "b.wintry"
     filled(path)
     with sqlite3.connect(path) as line:  # as version 1 had it
-        line.execute("ALTER TABLE reading DROP COLUMN beside")
-        line.execute("UPDATE alembic_version SET version_num = '0001'")
+        first_tables(line)
     line.close()
     killed = (
         "import os, sqlite3, sys\nfrom pathlib import Path\nfrom alembic.runtime.migration import MigrationContext as C\n"

@@ -4,17 +4,19 @@ from __future__ import annotations
 
 import json
 from dataclasses import replace
+from datetime import UTC, datetime
 from pathlib import Path
 
 import numpy as np
 import pytest
 
 from tests.making import discharge
+from wintry_tally.book import Book, RunSettings
 from wintry_tally.cli.main import invoke
 from wintry_tally.core.analysis import Options, analyse
 from wintry_tally.core.battery import FAMILIES, PACKS, of_cells, pack_of
 from wintry_tally.core.cell import parameters_for
-from wintry_tally.core.errors import InputError
+from wintry_tally.core.errors import BookError, InputError
 from wintry_tally.core.trace import Trace
 
 
@@ -172,3 +174,30 @@ def test_the_shell_goes_by_it_in_every_command(tmp_path: Path, capsys) -> None:
     assert "pack of 17 V is not known" in capsys.readouterr().err
     assert invoke(["rate", str(log), *known, "--nominal-v", "17"]) == 2
     assert "pack of 17 V is not known" in capsys.readouterr().err
+
+
+def test_a_sample_s_pack_is_kept_and_every_limit_follows(tmp_path: Path) -> None:
+    with Book.create(tmp_path / "b.wintry") as book:
+        usual = book.samples.get(book.samples.add("B1", "", "", "lfp"))
+        pack = book.samples.get(book.samples.add("B2", "", "", "lfp", nominal_V=25.6))
+        assert usual.family is FAMILIES["lfp"] and (pack.family.cells, pack.cutoff_V) == (8, 2 * usual.cutoff_V)
+        settings = RunSettings(family=pack.family_key, nominal_V=pack.nominal_V)
+        run = book.runs.begin(pack.id, "x", "simulated", datetime(2027, 1, 11, tzinfo=UTC), settings)
+        assert book.runs.get(run).settings.options().family == pack.family
+        book.samples.change(pack.id, nominal_V=90.0)
+        with pytest.raises(BookError, match="sample 2 of the book"):
+            book.samples.get(pack.id)
+
+
+def test_the_shell_takes_a_pack_from_the_label_or_is_told(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    (tmp_path / "label.txt").write_text("25.6 V 100 Ah LiFePO4\n2560 Wh\n")
+    path = str(tmp_path / "b.wintry")
+    for arguments in (["new", path], ["add", path, "B1", "--claims", str(tmp_path / "label.txt")], ["add", path, "B2", "--nominal-v", "48"]):  # fmt: skip
+        assert invoke(arguments) == 0
+    with Book.open(Path(path)) as book:
+        assert [sample.family.cells for sample in book.samples.all()] == [8, 16]
+    capsys.readouterr()
+    assert invoke(["judge", path, "B1", "--json"]) == 0
+    told = json.loads(capsys.readouterr().out)
+    assert told["battery"]["nominal_V"] == 25.6 and told["findings"] == [], "25.6 V × 100 Ah are the 2560 Wh printed"
+    assert invoke(["add", path, "B3", "--nominal-v", "90"]) == 2 and "there are 6.4 V" in capsys.readouterr().err

@@ -209,3 +209,24 @@ def test_a_whole_label_is_typed_at_once_and_what_is_not_read_stays(one: Window, 
     for _ in added:
         one.session.undo_stack.undo()
     assert len(one.session.sample(one.sample_id).claims) == before
+
+
+def test_a_pack_of_another_voltage_is_read_off_its_label_or_chosen(one: Window, qtbot) -> None:
+    one.show_station("arrival")
+    view, session = one.view("arrival"), one.session
+    view.claim.line.setText("25.6 V 100 Ah 2560 Wh")
+    assert "a pack of 25.6 V" in view.claim.word.text()
+    qtbot.keyClick(view.claim.line, Qt.Key.Key_Return)
+    sample = session.sample(one.sample_id)
+    assert (sample.nominal_V, sample.family.cells, view.pack.currentText()) == (25.6, 8, "25.6 V, 8 cells")
+    view.pack.setCurrentIndex(view.pack.findText("51.2 V, 16 cells"))
+    view.pack.activated.emit(view.pack.currentIndex())
+    assert session.sample(one.sample_id).family.cutoff_V == 2 * sample.family.cutoff_V
+    session.undo_stack.undo()
+    assert session.sample(one.sample_id).nominal_V == 25.6 and view.pack.currentText() == "25.6 V, 8 cells"
+    view.family.setCurrentIndex(view.family.findData("agm"))
+    view.family.activated.emit(view.family.currentIndex())
+    assert session.sample(one.sample_id).family.cells == 12, "24 V either way"
+    view.claim.line.setText("12.8 V")
+    qtbot.keyClick(view.claim.line, Qt.Key.Key_Return)
+    assert session.sample(one.sample_id).family.cells == 6

@@ -10,7 +10,6 @@ from typing import TYPE_CHECKING
 from wintry_tally.book import RunStatus
 from wintry_tally.book.records import SECOND_PARTS
 from wintry_tally.book.runs import GUIDED
-from wintry_tally.core.battery import family_named
 from wintry_tally.core.engine import LIVE, Event, Request
 from wintry_tally.core.errors import InputError, WintryError
 from wintry_tally.core.quantity import parse_accuracy
@@ -42,7 +41,7 @@ def hand_over(
         if busy is not None:
             raise InputError(f"{where} is busy with {busy.run.title}", mend="choose another, or stop that run")
         limits = equipment.limits(equipment.channel(channel))
-        family = family_named(item.run.settings.family)
+        family = item.run.settings.pack
         barred = ceilings(item.recipe, family, limits, item.latest.state.index)
         if barred:
             raise InputError(f"{where} cannot take it over: {barred[0].name}, {barred[0].message}")

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 from wintry_tally.book import Book, Run, RunSettings
 from wintry_tally.book.records import plain_of, read_as
 from wintry_tally.book.runs import GUIDED
-from wintry_tally.core.battery import Sample, family_named
+from wintry_tally.core.battery import Sample
 from wintry_tally.core.engine import RunState
 from wintry_tally.core.protocol import Recipe
 
@@ -64,7 +64,7 @@ def channel_for(run: Run, equipment: Equipment) -> Channel:
     from wintry_tally.core.cell.parameters import aged
 
     channel = SimulatedChannel(
-        aged(parameters_for(family_named(settings.family), settings.rated_Ah or 1.0), settings.health),
+        aged(parameters_for(settings.pack, settings.rated_Ah or 1.0), settings.health),
         STAND_IN_METER,
         settings.seed,
         power_W=settings.power_W,
@@ -113,7 +113,7 @@ def expected_of(
     from wintry_tally.core.cell import parameters_for
     from wintry_tally.core.engine.proof import Expected
 
-    family = family_named(run.settings.family)
+    family = run.settings.pack
     usual = parameters_for(family, run.settings.rated_Ah or 1.0)
     volts, amps = equipment.meter_of(spec)
     driven = equipment.instrument(spec.load or spec.charger) if spec.load or spec.charger else volts
@@ -144,7 +144,7 @@ def expected_by_hand(run: Run) -> Expected:
     from wintry_tally.core.cell import parameters_for
     from wintry_tally.core.engine.proof import Expected
 
-    family = family_named(run.settings.family)
+    family = run.settings.pack
     usual = parameters_for(family, run.settings.rated_Ah or 1.0)
     return Expected(
         family,
@@ -183,7 +183,7 @@ def vigil_of(run: Run, channel: Channel) -> Vigil:
     rated, zero_A = run.settings.rated_Ah, channel.zero_A() or 0.1
     if not rated:
         return Vigil(None, zero_A)
-    family = family_named(run.settings.family)
+    family = run.settings.pack
     usual = parameters_for(family, rated)
     body = Body(usual.mass_kg * usual.heat_J_kgK, usual.capacity_Ah)
     return Vigil(body, zero_A, KindBand(family, rated, usual))

@@ -25,7 +25,7 @@ from wintry_tally.book import Run, RunSettings, RunStatus
 from wintry_tally.book.recipes import recipe_data, recipe_from
 from wintry_tally.book.records import read_as
 from wintry_tally.book.runs import DRIVEN, GUIDED, owner_lives
-from wintry_tally.core.battery import Sample, family_named
+from wintry_tally.core.battery import Sample
 from wintry_tally.core.engine import LIVE, Event, Phase, RunState
 from wintry_tally.core.errors import InputError, WintryError
 from wintry_tally.core.protocol import EndCause, Recipe
@@ -292,7 +292,7 @@ class LiveRuns:
         if elapsed_s:
             # a long past is read beside the watching, which begins at once
             threading.Thread(target=show_past, args=(worker, book, run.id), daemon=True, name="past").start()
-        parameters = parameters_for(family_named(settings.family), settings.rated_Ah or 1.0)
+        parameters = parameters_for(settings.pack, settings.rated_Ah or 1.0)
         curve = forecast(recipe, parameters, ambient_of(settings), full=full_of(settings))
         self.live[run.id] = LiveRun(run, recipe, worker, curve, parameters, guide)
         self._taken[run.id] = taken

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from wintry_tally.app.launch import ambient_of, full_of
-from wintry_tally.core.battery import Family, family_named
+from wintry_tally.core.battery import Family
 from wintry_tally.core.engine import Phase
 from wintry_tally.core.quantity import parse_accuracy
 
@@ -72,7 +72,7 @@ class LiveOutlook:
         if len(own) < LEAST_POINTS or not rated:
             return
         self._begun_s = own[0][0]
-        family = family_named(self._run.settings.family)
+        family = self._run.settings.pack
         rested = [point[1] for point in points if point[0] < self._begun_s][-3:]
         stage = self._stage(seen, own, rested, family, rated)
         self._work = _POOL.submit(outlook, stage, family, rated)

@@ -52,6 +52,7 @@ def bench_settings(
         extra |= {f"second_{name}": getattr(second, name) for name in SECOND_PARTS}
     return RunSettings(
         family=sample.family_key,
+        nominal_V=sample.nominal_V,
         rated_Ah=sample.rated_Ah,
         cutoff_V=recipe.cutoff_V,
         ambient_C=23.0 if ambient_C is None else ambient_C,

@@ -33,6 +33,7 @@ def keep_log(
     options = analysis.options
     settings = RunSettings(
         family=sample.family_key,
+        nominal_V=sample.nominal_V,
         rated_Ah=sample.rated_Ah,
         cutoff_V=options.cutoff_V,
         voltage_accuracy=str(options.instrument.voltage or ""),

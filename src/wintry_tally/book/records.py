@@ -11,7 +11,7 @@ from datetime import UTC, datetime
 from enum import StrEnum
 from typing import TYPE_CHECKING, Any, TypeVar
 
-from wintry_tally.core.battery import family_named
+from wintry_tally.core.battery import Family, family_named, pack_of
 from wintry_tally.core.errors import BookError
 from wintry_tally.core.quantity import Accuracy, parse_accuracy
 
@@ -59,6 +59,12 @@ class RunSettings:
     clock_s: float = 0.0
     health: float = 1.0
     extra: dict[str, Any] = field(default_factory=dict)
+    nominal_V: float | None = None
+
+    @property
+    def pack(self) -> Family:
+        """The profile of the battery's pack."""
+        return pack_of(family_named(self.family), self.nominal_V)
 
     def _second(self, name: str) -> Accuracy | None:
         return _accuracy(str(self.extra.get(f"second_{name}") or ""))
@@ -72,7 +78,7 @@ class RunSettings:
         from wintry_tally.core.analysis import Instrument, Options
 
         return Options(
-            family=family_named(self.family),
+            family=self.pack,
             rated_Ah=self.rated_Ah,
             instrument=Instrument(
                 _accuracy(self.voltage_accuracy), _accuracy(self.current_accuracy), self.instrument, self.clock_s

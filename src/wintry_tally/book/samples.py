@@ -12,8 +12,8 @@ from sqlalchemy import delete as delete_from
 
 from wintry_tally.book import tables
 from wintry_tally.book.records import made_of, plain_of, read_as
-from wintry_tally.core.battery import CLAIM_KINDS, FAMILIES, Arrival, Claim, Direction, Sample
-from wintry_tally.core.errors import BookError
+from wintry_tally.core.battery import CLAIM_KINDS, FAMILIES, Arrival, Claim, Direction, Sample, family_named, pack_of
+from wintry_tally.core.errors import BookError, InputError
 
 Transaction = Callable[[], AbstractContextManager[Connection]]
 _ARRIVAL = tuple(Arrival.__dataclass_fields__)
@@ -47,7 +47,10 @@ class Samples:
                 return sample
         raise BookError(f"no sample {sample_id} in the book")
 
-    def add(self, code: str, maker: str, model: str, family: str, arrival: Arrival | None = None) -> int:
+    def add(
+        self, code: str, maker: str, model: str, family: str, arrival: Arrival | None = None,
+        nominal_V: float | None = None,
+    ) -> int:  # fmt: skip
         """Hang a tag; returns its number.
 
         Raises:
@@ -59,14 +62,19 @@ class Samples:
                 raise BookError(f"the code {code} is taken", mend="choose another")
             done = connection.execute(
                 insert(tables.sample).values(
-                    code=code, maker=maker, model=model, family=family, **_arrival_values(arrival or Arrival())
+                    code=code,
+                    maker=maker,
+                    model=model,
+                    family=family,
+                    nominal_V=nominal_V,
+                    **_arrival_values(arrival or Arrival()),
                 )
             )
             assert done.inserted_primary_key is not None
             return int(done.inserted_primary_key[0])
 
     def change(self, sample_id: int, **values: Any) -> None:
-        """Change columns of a sample: maker, model, family, removed, prose, or a part of its arrival."""
+        """Change columns of a sample: maker, model, family, nominal_V, removed, prose, or a part of its arrival."""
         with self._transaction() as connection:
             connection.execute(update(tables.sample).where(tables.sample.c.id == sample_id).values(**values))
 
@@ -143,5 +151,10 @@ def _sample(row: Any, claims: list[Claim]) -> Sample:
         if row["family"] not in FAMILIES:
             raise ValueError(f"no family is called {row['family']}")
         arrival = made_of(Arrival, {name: row[name] for name in _ARRIVAL})
-        values = {name: row[name] for name in ("id", "code", "maker", "model")}
-        return made_of(Sample, values | {"family_key": row["family"], "claims": tuple(claims), "arrival": arrival})
+        values = {name: row[name] for name in ("id", "code", "maker", "model", "nominal_V")}
+        made = made_of(Sample, values | {"family_key": row["family"], "claims": tuple(claims), "arrival": arrival})
+        try:
+            pack_of(family_named(made.family_key), made.nominal_V)
+        except InputError as error:
+            raise ValueError(str(error)) from None
+        return made

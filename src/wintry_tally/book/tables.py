@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from sqlalchemy import Boolean, Column, Float, ForeignKey, Integer, LargeBinary, MetaData, String, Table, Text
 
-REVISIONS = ("0001", "0002")
+REVISIONS = ("0001", "0002", "0003")
 """Every state its tables have been in, oldest first."""
 HEAD = REVISIONS[-1]
 """The newest migration's revision; a test holds it against the migrations folder."""
@@ -21,6 +21,7 @@ sample = Table(
     Column("maker", String, nullable=False, default=""),
     Column("model", String, nullable=False, default=""),
     Column("family", String, nullable=False),
+    Column("nominal_V", Float),
     Column("rested_V", Float),
     Column("rested", Boolean, nullable=False, default=True),
     Column("mass_kg", Float),

@@ -68,7 +68,7 @@ def judge_book(book_path: Path, code: str, school: str | None) -> dict[str, Any]
         "claims": [verdict.as_dict() for verdict in dossier.verdicts],
         "findings": [
             finding.message
-            for finding in label_findings(sample.family, sample.claims)
+            for finding in label_findings(sample.family, sample.claims, sample.nominal_V)
             if finding.weight == "contradiction"
         ],
     }

@@ -340,18 +340,22 @@ def new(book: Path) -> None:
 @click.argument("code")
 @click.option("--claims", type=click.Path(path_type=Path), help="A claims file, or printed text with a claim a line.")
 @click.option("--family", default="", help="lfp, agm, gel, flooded or nmc; else the claims file's, else lfp.")
+@click.option(
+    "--nominal-v", type=click.FloatRange(0.1, 1000.0), help="The pack's nominal voltage; else as printed, else 12 V."
+)
 @click.option("--maker", default="")
 @click.option("--model", default="")
 @click.option(
     "--set", "settings", multiple=True, metavar="FIELD=VALUE", help="A field of the arrival page; repeatable."
 )
 def add(
-    book: Path, code: str, claims: Path | None, family: str, maker: str, model: str, settings: tuple[str, ...]
-) -> None:
+    book: Path, code: str, claims: Path | None, family: str, nominal_v: float | None, maker: str, model: str,
+    settings: tuple[str, ...],
+) -> None:  # fmt: skip
     """Hang a tag: add a sample to a book."""
     from wintry_tally.cli.running import add_sample
 
-    click.echo(add_sample(book, code, claims, family, maker, model, settings))
+    click.echo(add_sample(book, code, claims, family, maker, model, settings, nominal_v))
 
 
 @cli.command()

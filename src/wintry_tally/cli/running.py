@@ -18,7 +18,7 @@ from wintry_tally.app.opening import opened
 from wintry_tally.app.run_settings import bench_settings
 from wintry_tally.book import Book, RunStatus
 from wintry_tally.cli.books import sample_of
-from wintry_tally.core.battery import Arrival, Claim, Sample, family_named, parse_claim
+from wintry_tally.core.battery import Arrival, Claim, Sample, family_named, pack_of, parse_claim
 from wintry_tally.core.battery.printed import read_printed
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.protocol.preflight import bars, preflight_recipe
@@ -35,8 +35,9 @@ def new_book(path: Path) -> str:
 
 
 def add_sample(
-    path: Path, code: str, claims: Path | None, family: str, maker: str, model: str, settings: tuple[str, ...]
-) -> str:
+    path: Path, code: str, claims: Path | None, family: str, maker: str, model: str, settings: tuple[str, ...],
+    nominal_V: float | None = None,
+) -> str:  # fmt: skip
     """See `wintry-tally add`; returns the line printed.
 
     Raises:
@@ -44,18 +45,19 @@ def add_sample(
     """
     told, kept = ({}, ()) if claims is None else read_any_claims(claims, family or "")
     key = family or told.get("family", "") or "lfp"
-    family_named(key)
+    nominal_V = nominal_V if nominal_V is not None else told.get("nominal_V")
+    pack_of(family_named(key), nominal_V)
     arrival, more = _arrival(settings)
     with Book.open(path) as book:
         made = book.samples.add(
-            code, maker or told.get("maker", "") or more.get("maker", ""), model or told.get("model", "") or more.get("model", ""), key, arrival
+            code, maker or told.get("maker", "") or more.get("maker", ""), model or told.get("model", "") or more.get("model", ""), key, arrival, nominal_V
         )  # fmt: skip
         for claim in kept:
             book.samples.add_claim(made, claim)
     return f"{code}  {len(kept)} claims"
 
 
-def read_any_claims(path: Path, family: str = "") -> tuple[dict[str, str], tuple[Claim, ...]]:
+def read_any_claims(path: Path, family: str = "") -> tuple[dict[str, Any], tuple[Claim, ...]]:
     """Claims as a claims file, or as printed text, one to a line; with what the file says of the battery.
 
     Raises:
@@ -70,9 +72,11 @@ def read_any_claims(path: Path, family: str = "") -> tuple[dict[str, str], tuple
         found = tuple(claim_of(part, index, str(path)) for index, part in enumerate(parsed.claim, 1))
         if battery.rated_Ah and not any(claim.kind == "capacity" for claim in found):
             found = (*found, parse_claim(f"{battery.rated_Ah:g} Ah"))
-        return {"family": battery.family, "maker": battery.maker, "model": battery.model}, found
+        return {
+            "family": battery.family, "maker": battery.maker, "model": battery.model, "nominal_V": battery.nominal_V,
+        }, found  # fmt: skip
     claims: list[Claim] = []
-    told: dict[str, str] = {}
+    told: dict[str, Any] = {}
     found_in = read_printed(text, family=family)
     for item in found_in.left:
         click.echo(f"{path}, line {item.line}: not read: “{item.text}”: {item.reason}", err=True)
@@ -82,6 +86,8 @@ def read_any_claims(path: Path, family: str = "") -> tuple[dict[str, str], tuple
         raise InputError(f"“{first.text}”: {first.reason}", f"{path}, line {first.line}")
     if found_in.pack.family:
         told["family"] = found_in.pack.family
+    if found_in.pack.nominal_V is not None:
+        told["nominal_V"] = found_in.pack.nominal_V
     return told, tuple(claims)
 
 

@@ -321,7 +321,9 @@ class Session(SafeSession):
         for name in values:
             column = "family_key" if name == "family" else name
             source = (
-                sample if hasattr(sample, column) and name in {"code", "maker", "model", "family"} else sample.arrival
+                sample
+                if hasattr(sample, column) and name in {"code", "maker", "model", "family", "nominal_V"}
+                else sample.arrival
             )
             before[name] = getattr(source, column)
         if before == values:

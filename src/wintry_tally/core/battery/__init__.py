@@ -2,7 +2,16 @@
 
 from wintry_tally.core.battery.arrival import arrival_findings
 from wintry_tally.core.battery.claims import CLAIM_KINDS, Claim, ClaimKind, Direction
-from wintry_tally.core.battery.families import FAMILIES, PACKS, Family, family_named, of_cells, pack_of, packs_that_fit
+from wintry_tally.core.battery.families import (
+    FAMILIES,
+    PACKS,
+    Family,
+    family_named,
+    of_cells,
+    pack_of,
+    packs_of,
+    packs_that_fit,
+)
 from wintry_tally.core.battery.finding import Finding
 from wintry_tally.core.battery.label import label_findings
 from wintry_tally.core.battery.sample import Arrival, Sample
@@ -13,6 +22,7 @@ __all__ = [
     "PACKS",
     "of_cells",
     "pack_of",
+    "packs_of",
     "packs_that_fit",
     "Arrival",
     "Claim",

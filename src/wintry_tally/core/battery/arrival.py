@@ -14,7 +14,7 @@ __all__ = ["Finding", "arrival_findings"]
 def arrival_findings(sample: Sample) -> list[Finding]:
     """Everything the arrival data says at once: label arithmetic, rested voltage, family, mass, price."""
     family = sample.family
-    findings = label_findings(family, sample.claims)
+    findings = label_findings(family, sample.claims, sample.nominal_V)
     if sample.arrival.rested_V is not None:
         findings += _voltage_findings(family, sample.arrival.rested_V, sample.arrival.rested)
     findings += _claimed_voltage_findings(sample)

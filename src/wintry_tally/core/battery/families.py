@@ -255,10 +255,16 @@ def pack_of(family: Family, nominal_V: float | None) -> Family:
     return found
 
 
+def packs_of(family: Family) -> list[Family]:
+    """Every pack of a family that is sold, fewest cells first."""
+    return [of_cells(FAMILIES[family.key], cells) for cells in PACKS[family.key]]
+
+
 def packs_that_fit(family: Family, low_V: float, high_V: float) -> list[Family]:
     """Packs of the family that can show voltages from `low_V` to `high_V`: from empty under load to its charge limit."""
-    made = [of_cells(family, cells) for cells in PACKS[family.key]]
-    return [pack for pack in made if pack.cutoff_V <= low_V and high_V <= pack.charge_V[2] + 0.2 * pack.share]
+    return [
+        pack for pack in packs_of(family) if pack.cutoff_V <= low_V and high_V <= pack.charge_V[2] + 0.2 * pack.share
+    ]
 
 
 CHART_DOUBT_V = 0.05

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from wintry_tally.core.battery.claims import Claim
-from wintry_tally.core.battery.families import Family, family_named
+from wintry_tally.core.battery.families import Family, family_named, pack_of
 
 
 @dataclass(frozen=True)
@@ -33,7 +33,7 @@ class Arrival:
 
 @dataclass(frozen=True)
 class Sample:
-    """One battery with a hang-tag."""
+    """One battery with a hang-tag. `nominal_V`: what is printed on the pack; None for its family's usual 12 V one."""
 
     id: int
     code: str
@@ -42,11 +42,12 @@ class Sample:
     family_key: str
     claims: tuple[Claim, ...] = ()
     arrival: Arrival = Arrival()
+    nominal_V: float | None = None
 
     @property
     def family(self) -> Family:
-        """Its family's profile."""
-        return family_named(self.family_key)
+        """Its family's profile, as a pack of its nominal voltage."""
+        return pack_of(family_named(self.family_key), self.nominal_V)
 
     @property
     def rated_Ah(self) -> float | None:

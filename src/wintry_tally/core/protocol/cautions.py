@@ -7,7 +7,7 @@ from wintry_tally.core.battery import Family
 DEFER = "The battery's manual, local codes and licensed practice rule over anything said here."
 
 CURRENT = (
-    "12 V can weld and burn: fuse within reach of the battery's terminal, insulated tools, no rings or watches, "
+    "Even 12 V can weld and burn: fuse within reach of the battery's terminal, insulated tools, no rings or watches, "
     "covers on. Check red on plus with a meter before the second clamp."
 )
 LEAD = (

@@ -7,8 +7,9 @@ from typing import TYPE_CHECKING, cast
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
-from wintry_tally.core.battery import FAMILIES, Claim, arrival_findings
+from wintry_tally.core.battery import FAMILIES, Claim, Sample, arrival_findings, pack_of, packs_of
 from wintry_tally.core.battery.economy import Sum, derived_sums
+from wintry_tally.core.errors import InputError
 from wintry_tally.core.quantity.display import format_plain
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.station import StationView
@@ -43,7 +44,11 @@ class ArrivalView(StationView):
         self.family.setAccessibleName("Family")
         for family in FAMILIES.values():
             self.family.addItem(family.words, family.key)
-        self.family.activated.connect(lambda _i: self._set(family=self.family.currentData()))
+        self.family.activated.connect(lambda _i: self._set_family())
+        self.pack = QComboBox()
+        self.pack.setAccessibleName("Nominal voltage of the pack")
+        self.pack.setMinimumContentsLength(len("51.2 V, 16 cells"))
+        self.pack.activated.connect(lambda _i: self._set(nominal_V=self.pack.currentData()))
 
         self.claim = TypedField("Claims as printed", self._read_claims, self._say, "12.8 V 40 Ah 512 Wh")
         self.claim.entered.connect(self.add_claim)
@@ -86,7 +91,7 @@ class ArrivalView(StationView):
     def _lay_out(self) -> None:
         identity = QHBoxLayout()
         identity.setSpacing(8)
-        for part, stretch in ((self.code, 0), (self.maker, 2), (self.model, 2), (self.family, 3)):
+        for part, stretch in ((self.code, 0), (self.maker, 2), (self.model, 2), (self.family, 2), (self.pack, 0)):
             identity.addWidget(part, stretch)
         entry = QGridLayout()
         entry.setContentsMargins(0, 0, 0, 0)
@@ -145,6 +150,7 @@ class ArrivalView(StationView):
             if not line.hasFocus() or line.text() != text:
                 line.setText(text)
         self.family.setCurrentIndex(self.family.findData(sample.family_key))
+        self._show_packs(sample)
         arrival = sample.arrival
         for field, value in (
             (self.rested_V, arrival.rested_V),
@@ -217,15 +223,53 @@ class ArrivalView(StationView):
     def _say(self, value: object) -> str:
         typed = cast("Typed", value)
         unread = "".join(f"; not read: “{item.text}” ({item.reason})" for item in typed.left)
-        return "= " + "; ".join(claim_words(claim) for claim in typed.claims) + unread
+        pack = [] if typed.nominal_V is None else [f"a pack of {typed.nominal_V:g} V"]
+        return "= " + "; ".join([*pack, *(claim_words(claim) for claim in typed.claims)]) + unread
 
     def add_claim(self) -> None:
         """Keep the claims that are typed, one edit each."""
         if self.claim.value is not None:
             typed = self._read_claims(self.claim.line.text())
+            self._take_pack(typed)
             if all(self.session.add_claim(self.sample_id, claim) for claim in typed.claims):
                 self.claim.set_text("; ".join(item.text for item in typed.left))  # what was not read stays to be mended
             self.claim.line.setFocus()
+
+    def _take_pack(self, typed: Typed) -> None:
+        """A nominal voltage read among the claims, of another pack than the one noted, is noted with them."""
+        printed, sample = typed.nominal_V, self.session.sample(self.sample_id)
+        if printed is None or printed == sample.nominal_V or abs(printed - sample.family.nominal_V) < 0.05:
+            return
+        try:
+            pack = pack_of(FAMILIES[sample.family_key], printed)
+        except InputError as error:
+            self.session.failed.emit(f"{str(error).capitalize()}.")
+            return
+        if pack.cells != sample.family.cells:
+            self._set(nominal_V=printed)
+            self.session.said.emit(f"Noted as a pack of {printed:g} V, {pack.cells} cells in series.")
+
+    def _show_packs(self, sample: Sample) -> None:
+        """The packs of the family; what is printed stands as printed."""
+        self.pack.clear()
+        for pack in packs_of(sample.family):
+            own = pack.cells == sample.family.cells
+            volts = sample.nominal_V if own and sample.nominal_V is not None else pack.nominal_V
+            usual = pack.cells == FAMILIES[pack.key].cells
+            self.pack.addItem(f"{volts:g} V, {pack.cells} cells", None if usual and not own else volts)
+            if own:
+                self.pack.setItemData(self.pack.count() - 1, sample.nominal_V)
+                self.pack.setCurrentIndex(self.pack.count() - 1)
+
+    def _set_family(self) -> None:
+        """Another family; a nominal voltage that no pack of it has goes with the old one."""
+        key, nominal = self.family.currentData(), self.session.sample(self.sample_id).nominal_V
+        try:
+            pack_of(FAMILIES[key], nominal)
+        except InputError:
+            self._set(family=key, nominal_V=None)
+            return
+        self._set(family=key)
 
     def _set_text(self, key: str, line: QLineEdit) -> None:
         if not self.session.has_book or self._filling:

@@ -199,6 +199,7 @@ class HandPage(StationView):
             return
         settings = RunSettings(
             family=sample.family_key,
+            nominal_V=sample.nominal_V,
             rated_Ah=sample.rated_Ah,
             cutoff_V=self.cutoff.number,
             voltage_accuracy=str(self.accuracy_V.value or ""),

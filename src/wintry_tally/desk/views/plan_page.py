@@ -207,6 +207,7 @@ class PlanPage(StationView):
         seed = random.SystemRandom().randrange(1, 10**9)
         settings = RunSettings(
             family=sample.family_key,
+            nominal_V=sample.nominal_V,
             rated_Ah=sample.rated_Ah,
             cutoff_V=asked.plan.cutoff_V,
             voltage_accuracy=STAND_IN_METER.voltage_accuracy,

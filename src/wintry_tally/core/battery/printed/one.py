@@ -14,10 +14,11 @@ HOW = 'write what it is, with its value and unit: "40 Ah", "cuts at 10 V", "surg
 
 @dataclass(frozen=True)
 class Typed:
-    """The claims of what was typed, and what of it was not read."""
+    """The claims of what was typed, what of it was not read, and the pack's nominal voltage where it stands there."""
 
     claims: tuple[Claim, ...]
     left: tuple[Left, ...] = ()
+    nominal_V: float | None = None
 
 
 def typed_claims(text: str, source: str = "label", family: str = "") -> Typed:
@@ -33,12 +34,14 @@ def typed_claims(text: str, source: str = "label", family: str = "") -> Typed:
     if found.claims:
         only = len(found.claims) == 1 and not found.left
         return Typed(
-            tuple(replace(read.claim, text=typed) if only else read.claim for read in found.claims), found.left
+            tuple(replace(read.claim, text=typed) if only else read.claim for read in found.claims),
+            found.left,
+            found.pack.nominal_V,
         )
     if found.left:
         raise InputError(f"“{found.left[0].text}”: {found.left[0].reason}", mend=HOW)
     if found.pack.nominal_V is not None:
-        raise InputError(f"{found.pack.nominal_V:g} V is the pack's nominal voltage, and no claim of its own", mend=HOW)
+        return Typed((), (), found.pack.nominal_V)
     raise InputError(f"cannot tell what “{typed}” claims", mend=HOW)
 
 
@@ -53,4 +56,6 @@ def parse_claim(text: str, source: str = "label", family: str = "") -> Claim:
         raise InputError(f"{len(found.claims)} claims stand there", mend="type them one at a time")
     if found.left:
         raise InputError(f"“{found.left[0].text}”: {found.left[0].reason}", mend=HOW)
+    if not found.claims:
+        raise InputError(f"{found.nominal_V:g} V is the pack's nominal voltage, and no claim of its own", mend=HOW)
     return found.claims[0]
