@@ -49,7 +49,7 @@ KEYS = (
 )  # fmt: skip
 LEFT_ALONE = ("New book", "Open a book", "Open the", "Quit", "Open it", "stand-in")
 """Of what is pressed: what leaves the window, opens another book, or starts instruments."""
-KEPT_WITHIN_S = 2.0
+KEPT_WITHIN_S = 5.0
 
 
 class Typist:

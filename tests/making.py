@@ -115,4 +115,6 @@ def first_tables(line: sqlite3.Connection) -> None:
     """A book's tables as its first version had them."""
     line.execute("ALTER TABLE reading DROP COLUMN beside")
     line.execute("ALTER TABLE sample DROP COLUMN nominal_V")
+    line.execute("ALTER TABLE run DROP COLUMN lease")
+    line.execute("DROP TABLE change")
     line.execute("UPDATE alembic_version SET version_num = '0001'")

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QWidget
+from PySide6.QtWidgets import QLabel, QWidget
 
 from wintry_tally.book import Book
 from wintry_tally.core.battery import parse_claim
@@ -230,3 +230,20 @@ def test_a_pack_of_another_voltage_is_read_off_its_label_or_chosen(one: Window, 
     view.claim.line.setText("12.8 V")
     qtbot.keyClick(view.claim.line, Qt.Key.Key_Return)
     assert session.sample(one.sample_id).family.cells == 6
+
+
+def test_what_another_program_writes_into_the_book_is_shown(one: Window, qtbot) -> None:
+    one.show_station("arrival")
+    view = one.view("arrival")
+    type_into(qtbot, view.claim.line, "half ty")
+    with Book.open(one.session.book.path) as other:
+        other.samples.add_claim(one.sample_id, parse_claim("77 Ah"))
+        other.samples.add("Z9", "", "", "agm")
+        other.set_meta("school", "plain")
+
+    def shown() -> bool:
+        return any("77 Ah" in label.text() for label in view.findChildren(QLabel)) and one.session.school is School.PLAIN
+
+    qtbot.waitUntil(shown, timeout=15000)
+    assert [sample.code for sample in one.session.samples()][-1] == "Z9" and view.claim.line.text() == "half ty"
+    assert one.session.undo_stack.count() == 0, "nobody's edit here"

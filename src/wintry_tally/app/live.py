@@ -24,7 +24,7 @@ from wintry_tally.app.safety import AllOff, barred_by_quarantine, put_into_quara
 from wintry_tally.book import Run, RunSettings, RunStatus
 from wintry_tally.book.recipes import recipe_data, recipe_from
 from wintry_tally.book.records import read_as
-from wintry_tally.book.runs import DRIVEN, GUIDED, owner_lives
+from wintry_tally.book.runs import DRIVEN, GUIDED
 from wintry_tally.core.battery import Sample
 from wintry_tally.core.engine import LIVE, Event, Phase, RunState
 from wintry_tally.core.errors import InputError, WintryError
@@ -123,12 +123,12 @@ class LiveRuns:
             if run.status is RunStatus.RUNNING
             and run.method in DRIVEN
             and run.id not in self.live
-            and not owner_lives(run.owner)
+            and not self.book.runs.in_hands(run)
         ]
 
     def elsewhere(self, run: Run) -> bool:
         """Whether another window holds this run."""
-        return run.id not in self.live and run.status is RunStatus.RUNNING and owner_lives(run.owner)
+        return run.id not in self.live and run.status is RunStatus.RUNNING and self.book.runs.in_hands(run)
 
     def plan_of(self, sample: Sample, plan: CapacityPlan, limits: LoadLimits) -> tuple[Recipe, Forecast]:
         """The recipe for a plan, and its forecast on the battery model (the dry run)."""
@@ -227,7 +227,7 @@ class LiveRuns:
         sample = next(item for item in book.samples.all() if item.id == run.sample_id)
         if run.method != "simulated":
             barred_by_quarantine(book, sample.id)
-        if owner_lives(run.owner):
+        if book.runs.in_hands(run):
             raise InputError(f"{run.title} runs in another window or process", mend="go on with it there")
         channel = str(run.settings.extra.get("channel", ""))
         taken = self._take(sample, run.method, channel, f"{run.title} of {sample.code} ({book.path.name})")

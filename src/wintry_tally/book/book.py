@@ -14,6 +14,7 @@ from sqlalchemy import URL, Connection, Engine, create_engine, event, insert, se
 from sqlalchemy.exc import DBAPIError, SQLAlchemyError
 
 from wintry_tally.book import tables
+from wintry_tally.book.feed import Feed, Note
 from wintry_tally.book.place import APPLICATION_ID, Place, make_file
 from wintry_tally.book.records import FROM_BACKUP, Run, RunSettings, RunStatus
 from wintry_tally.book.runs import Runs
@@ -43,8 +44,9 @@ class Book:
         self._at_work, self._own, self._turn = 0, threading.local(), threading.Condition()
         self._closed, self._hurried = False, 0
         self.moved_words = ""
-        self.samples = Samples(self.transaction)
-        self.runs = Runs(self.transaction)
+        self.feed = Feed()
+        self.samples = Samples(self.transaction, self.feed.note)
+        self.runs = Runs(self.transaction, self.feed.note)
 
     @classmethod
     def create(cls, path: Path, name: str = "") -> Book:
@@ -223,6 +225,17 @@ class Book:
             done = connection.execute(update(tables.meta).where(tables.meta.c.key == key).values(value=value))
             if done.rowcount == 0:
                 connection.execute(insert(tables.meta).values(key=key, value=value))
+            self.feed.note_meta(connection, key)
+
+    def newest_change(self) -> int:
+        """The number of the newest note of its feed."""
+        with self.transaction() as connection:
+            return self.feed.last(connection)
+
+    def changes_since(self, number: int) -> list[Note]:
+        """What was changed after that note, by whomever, in order."""
+        with self.transaction() as connection:
+            return self.feed.since(connection, number)
 
     def close(self) -> None:
         """Write everything into the one file and let go of it."""

@@ -98,7 +98,7 @@ class Run:
     Parts:
         method: "simulated", "bench", "guided", "hand" or "imported".
         state, bench: the engine's and the stand-in's state, as plain data, to take it up again.
-        owner: which process holds a running run.
+        owner: which process, of which computer, holds a running run; lease: when it last said so, by the book's clock.
         left_out: set by the user to keep it out of verdicts.
     """
 
@@ -120,6 +120,7 @@ class Run:
     left_out: bool
     repair: str
     original_name: str
+    lease: str | None = None
 
 
 def utc_text(moment: datetime) -> str:

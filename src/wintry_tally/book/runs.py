@@ -7,6 +7,7 @@ import hashlib
 import json
 import math
 import os
+import platform
 import time
 import zlib
 from collections.abc import Mapping
@@ -14,10 +15,11 @@ from dataclasses import asdict
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
+from sqlalchemy import Connection, func, insert, select, update
 from sqlalchemy import delete as delete_from
-from sqlalchemy import func, insert, select, update
 
 from wintry_tally.book import tables
+from wintry_tally.book.feed import Noting, Topic
 from wintry_tally.book.records import Run, RunSettings, RunStatus, made_of, plain_of, read_as, utc_text
 from wintry_tally.book.samples import Transaction
 from wintry_tally.core.engine import Event, RunState
@@ -36,9 +38,19 @@ DRIVEN = frozenset({"simulated", "bench", GUIDED})
 """Methods by which this program itself goes through a recipe: a running one has an owner."""
 
 
+LEASE_S = 60.0
+"""A run whose owner on another computer has not renewed its lease for so long is in nobody's hands."""
+RENEWED_S = 10.0
+
+
+def this_host() -> str:
+    """This computer's name among those that may have one book open."""
+    return platform.node().replace("/", "-") or "here"
+
+
 def this_process() -> str:
-    """Names this process so that another can tell whether it still lives: pid and its start time."""
-    return f"{os.getpid()}:{_started(os.getpid())}"
+    """Names this process so that another can tell whether it still lives: host, pid and its start time."""
+    return f"{this_host()}/{os.getpid()}:{_started(os.getpid())}"
 
 
 def _started(pid: int) -> str:
@@ -52,16 +64,19 @@ def _started(pid: int) -> str:
 
 
 def owner_lives(owner: str) -> bool:
-    """Whether the process named as a run's owner is still there."""
-    pid, _, started = owner.partition(":")
+    """Whether the process of this computer that is named, "pid:start", is still there."""
+    pid, _, started = owner.rpartition("/")[2].partition(":")
     return bool(pid.isdigit() and started and _started(int(pid)) == started)
 
 
 class Runs:
     """Reads and writes runs; every method is one transaction. Also the journal's store."""
 
-    def __init__(self, transaction: Transaction) -> None:
-        self._transaction = transaction
+    def __init__(self, transaction: Transaction, noting: Noting) -> None:
+        self._transaction, self._noting = transaction, noting
+
+    def _note(self, connection: Connection, run_id: int) -> None:
+        self._noting(connection, Topic.RUNS, select(tables.run.c.sample_id).where(tables.run.c.id == run_id))
 
     # --- reading ---
 
@@ -211,9 +226,11 @@ class Runs:
                     recipe=json.dumps(recipe or {}),
                     settings=json.dumps(asdict(settings)),
                     owner=this_process() if status is RunStatus.RUNNING and method in DRIVEN else "",
+                    lease=func.current_timestamp(),
                 )
             )
             assert done.inserted_primary_key is not None
+            self._noting(connection, Topic.RUNS, sample_id)
             return int(done.inserted_primary_key[0])
 
     def claim(self, run_id: int, before: str) -> bool:
@@ -226,9 +243,30 @@ class Runs:
                     tables.run.c.owner == before,
                     tables.run.c.status == RunStatus.RUNNING.value,
                 )
-                .values(owner=this_process())
+                .values(owner=this_process(), lease=func.current_timestamp())
             )
+            self._note(connection, run_id)
             return bool(done.rowcount == 1)
+
+    def renew(self, run_id: int) -> None:
+        """Say that its owner still lives, by the clock that all who have the book open share: the book's own."""
+        with self._transaction() as connection:
+            connection.execute(
+                update(tables.run).where(tables.run.c.id == run_id).values(lease=func.current_timestamp())
+            )
+
+    def in_hands(self, run: Run) -> bool:
+        """Whether somebody has this running run: a process of this computer that lives, or another's whose lease does."""
+        host, _, process = run.owner.partition("/")
+        if not process:
+            host, process = this_host(), run.owner  # of a book that knew one computer only
+        if host == this_host() or not run.owner:
+            return owner_lives(process)
+        with self._transaction() as connection:
+            now = connection.execute(select(func.current_timestamp())).scalar()
+        with read_as(f"the lease of {run.title}"):
+            age = datetime.fromisoformat(str(now)) - datetime.fromisoformat(run.lease or "1970-01-01")
+        return age.total_seconds() < LEASE_S
 
     def change(self, run_id: int, **values: Any) -> None:
         """Change columns of a run: status, left_out, repair, title, cause, detail, owner, ended_utc, settings."""
@@ -236,6 +274,7 @@ class Runs:
             values["settings"] = json.dumps(asdict(values["settings"]))
         with self._transaction() as connection:
             connection.execute(update(tables.run).where(tables.run.c.id == run_id).values(**values))
+            self._note(connection, run_id)
 
     def append(
         self,
@@ -272,7 +311,9 @@ class Runs:
             connection.execute(
                 update(tables.run)
                 .where(tables.run.c.id == run_id)
-                .values(state=json.dumps(_plain(state.as_dict())), bench=json.dumps(bench))
+                .values(
+                    state=json.dumps(_plain(state.as_dict())), bench=json.dumps(bench), lease=func.current_timestamp()
+                )
             )
 
     @staticmethod
@@ -307,6 +348,7 @@ class Runs:
                     note=note or None,
                 )
             )
+            self._note(connection, run_id)
             return seq
 
     def remove_hand(self, run_id: int, seq: int) -> None:
@@ -315,6 +357,7 @@ class Runs:
             connection.execute(
                 delete_from(tables.reading).where(tables.reading.c.run_id == run_id, tables.reading.c.seq == seq)
             )
+            self._note(connection, run_id)
 
     def remove_last(self, run_id: int) -> None:
         """Take back the last reading journalled; see bench.journal.Store."""
@@ -393,6 +436,7 @@ class Runs:
     def remove(self, run_id: int) -> None:
         """Remove a run with everything it holds; only for one that was entered by mistake and holds no reading."""
         with self._transaction() as connection:
+            self._note(connection, run_id)
             connection.execute(delete_from(tables.run).where(tables.run.c.id == run_id))
 
 

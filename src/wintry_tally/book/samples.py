@@ -11,6 +11,7 @@ from sqlalchemy import Connection, insert, select, update
 from sqlalchemy import delete as delete_from
 
 from wintry_tally.book import tables
+from wintry_tally.book.feed import Noting, Topic
 from wintry_tally.book.records import made_of, plain_of, read_as
 from wintry_tally.core.battery import CLAIM_KINDS, FAMILIES, Arrival, Claim, Direction, Sample, family_named, pack_of
 from wintry_tally.core.errors import BookError, InputError
@@ -22,8 +23,8 @@ _ARRIVAL = tuple(Arrival.__dataclass_fields__)
 class Samples:
     """Reads and writes samples; every method is one transaction."""
 
-    def __init__(self, transaction: Transaction) -> None:
-        self._transaction = transaction
+    def __init__(self, transaction: Transaction, noting: Noting) -> None:
+        self._transaction, self._note = transaction, noting
 
     def all(self) -> list[Sample]:
         """Every sample that is not removed, in the order they came."""
@@ -71,12 +72,15 @@ class Samples:
                 )
             )
             assert done.inserted_primary_key is not None
+            self._note(connection, Topic.SAMPLES, int(done.inserted_primary_key[0]))
             return int(done.inserted_primary_key[0])
 
     def change(self, sample_id: int, **values: Any) -> None:
         """Change columns of a sample: maker, model, family, nominal_V, removed, prose, or a part of its arrival."""
         with self._transaction() as connection:
             connection.execute(update(tables.sample).where(tables.sample.c.id == sample_id).values(**values))
+            topic = Topic.SAMPLES if {"removed", "code"} & set(values) else Topic.SAMPLE
+            self._note(connection, Topic.PROSE if set(values) == {"prose"} else topic, sample_id)
 
     def entered(self, sample_id: int) -> list[dict[str, Any]]:
         """What was measured or seen and entered beside claims: kind, of, value, limit, unit."""
@@ -124,12 +128,15 @@ class Samples:
             values["id"] = claim.id
         with self._transaction() as connection:
             done = connection.execute(insert(tables.claim).values(**values))
+            self._note(connection, Topic.SAMPLE, sample_id)
             assert done.inserted_primary_key is not None
             return int(done.inserted_primary_key[0])
 
     def remove_claim(self, claim_id: int) -> None:
         """Strike a claim from the list."""
         with self._transaction() as connection:
+            of = select(tables.claim.c.sample_id).where(tables.claim.c.id == claim_id)
+            self._note(connection, Topic.SAMPLE, of)
             connection.execute(delete_from(tables.claim).where(tables.claim.c.id == claim_id))
 
 

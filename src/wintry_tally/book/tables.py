@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from sqlalchemy import Boolean, Column, Float, ForeignKey, Integer, LargeBinary, MetaData, String, Table, Text
 
-REVISIONS = ("0001", "0002", "0003")
+REVISIONS = ("0001", "0002", "0003", "0004")
 """Every state its tables have been in, oldest first."""
 HEAD = REVISIONS[-1]
 """The newest migration's revision; a test holds it against the migrations folder."""
@@ -70,9 +70,20 @@ run = Table(
     Column("cause", String, nullable=False, default=""),
     Column("detail", Text, nullable=False, default=""),
     Column("owner", String, nullable=False, default=""),
+    Column("lease", String),
     Column("left_out", Boolean, nullable=False, default=False),
     Column("repair", String, nullable=False, default="safe"),
     Column("original_name", String, nullable=False, default=""),
+)
+
+change = Table(
+    "change",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("origin", String, nullable=False),
+    Column("topic", String, nullable=False),
+    Column("sample_id", Integer),
+    sqlite_autoincrement=True,
 )
 
 sealed = Table(

@@ -42,7 +42,11 @@ class SafeSession(QObject):
     """The part of a session that switches off; the session itself is made on top of it."""
 
     failed = Signal(str)
-    _running: LiveRuns | None
+
+    @property
+    def has_book(self) -> bool:
+        """Whether a book is open."""
+        raise LookupError
 
     @property
     def book(self) -> Book:
@@ -61,10 +65,10 @@ class SafeSession(QObject):
 
     def make_safe(self, sample_id: int | None) -> AllOff | None:
         """Everything of this bench off, at once; None without a book."""
-        if self._running is None:
+        if not self.has_book:
             return None
         try:
-            return self._running.make_safe(sample_id)
+            return self.running.make_safe(sample_id)
         except WintryError as error:
             self.failed.emit(str(error))
             return None
@@ -87,22 +91,22 @@ class SafeSession(QObject):
 
     def begin_closing(self) -> bool:
         """Ask every live run to be switched off and written; whether there is anything real to wait for."""
-        if self._running is None or not any(item.run.method == "bench" for item in self._running.live.values()):
+        if not self.has_book or not any(item.run.method == "bench" for item in self.running.live.values()):
             return False
-        self._running.begin_parking()
+        self.running.begin_parking()
         return True
 
     @property
     def still_closing(self) -> list[str]:
         """What is still being switched off, by title; what was not seen off says so."""
-        if self._running is None:
+        if not self.has_book:
             return []
-        return [item.run.title for item in self._running.parking]
+        return [item.run.title for item in self.running.parking]
 
     @property
     def left_on(self) -> list[str]:
         """What could not be seen to be off, of those that are done."""
-        if self._running is None:
+        if not self.has_book:
             return []
-        live = [f"{item.run.title}: {item.worker.left}" for item in self._running.live.values() if item.worker.left]
-        return [*self._running.left, *live]
+        live = [f"{item.run.title}: {item.worker.left}" for item in self.running.live.values() if item.worker.left]
+        return [*self.running.left, *live]

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtWidgets import QComboBox, QHeaderView, QTableWidget, QTableWidgetItem, QWidget
 
+from wintry_tally.app.edits import Edit
 from wintry_tally.bench.hand import CLOCK_LIMIT_S, HandReading, Slip, check_reading
 from wintry_tally.book import RunSettings, RunStatus
 from wintry_tally.core.protocol.kinds import TEST_KINDS
@@ -269,7 +270,7 @@ class HandPage(StationView):
             book.runs.remove_hand(run.id, kept.pop())
             self.refresh()
 
-        self.session.change(f"keep the reading of {reading.at:%H:%M}", do, undo)
+        self.session.change(Edit(f"keep the reading of {reading.at:%H:%M}", do, undo))
         self.entry.empty()
         self.entry.volts.line.setFocus()
 

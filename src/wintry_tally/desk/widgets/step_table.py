@@ -10,6 +10,7 @@ from typing import Any
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QLabel, QWidget
 
+from wintry_tally.app.edits import Edit
 from wintry_tally.core.errors import InputError, WintryError
 from wintry_tally.core.protocol import Recipe
 from wintry_tally.core.protocol.editing import swapped, with_step, without_step
@@ -22,13 +23,13 @@ PARTS = {"called": "title", "asks": "words", "set to": "setting", "up to": "limi
 """What a line is called, and the part of the step it holds; "until" holds the end rules."""
 MODES = (("amperes", "current"), ("watts", "power"), ("ohms", "resistance"), ("by hand", "hand"))
 KINDS = (("a rest", "rest"), ("a discharge", "discharge"), ("a charge", "charge"), ("something by hand", "prompt"))
-Change = Callable[[str, Callable[[], None], Callable[[], None]], object]
+Change = Callable[[Edit], object]
 
 
 class StepTable(QWidget):
     """Steps as sentences; with `edit`, everything about them can be changed, and steps moved, added and removed.
 
-    `changed` after each edit. `change` (words, do, undo) makes an edit one that can be undone.
+    `changed` after each edit. `change` makes an edit one that can be undone.
     """
 
     changed = Signal()
@@ -235,7 +236,7 @@ class StepTable(QWidget):
         if self._change is None:
             show(made)
         else:
-            self._change(words, lambda: show(made), lambda: show(before))
+            self._change(Edit(words, lambda: show(made), lambda: show(before)))
 
 
 def _with(template: Template, place: int, made: StepTemplate) -> Template:

@@ -1,0 +1,146 @@
+"""Edits of a book as commands: each in words, with what does it and what takes it back. Nothing here shows anything.
+
+Whoever follows the book's feed learns of an edit as of any other change; an edit says nothing itself.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Any
+
+from wintry_tally.app.opening import school_of
+
+if TYPE_CHECKING:
+    from wintry_tally.bench.equipment import Equipment
+    from wintry_tally.book import Book, Run
+    from wintry_tally.core.battery import Claim, Sample
+    from wintry_tally.core.verdict.outcome import School
+
+OF_SAMPLE = frozenset({"code", "maker", "model", "family", "nominal_V"})
+"""Columns of a sample that are its own and no part of its arrival."""
+
+
+@dataclass(frozen=True)
+class Edit:
+    """One edit: `do` and `undo` raise a WintryError where the book refuses, and then nothing is changed.
+
+    `field`: edits of one field that follow each other are taken back as one; empty for those that stand alone.
+    """
+
+    words: str
+    do: Callable[[], object]
+    undo: Callable[[], object]
+    field: str = ""
+
+
+class Edits:
+    """Every edit that a person can make of an open book. None stands for one that would change nothing."""
+
+    def __init__(self, book: Book) -> None:
+        self._book = book
+
+    def add_sample(self, made: list[int]) -> Edit:
+        """Hang a new tag; its number is put into `made`."""
+        samples = self._book.samples
+
+        def do() -> None:
+            if made:
+                samples.change(made[0], removed=False)
+            else:
+                made.append(samples.add(samples.next_code(), "", "", "lfp"))
+
+        return Edit("hang a tag", do, lambda: samples.change(made[0], removed=True))
+
+    def remove_sample(self, sample_id: int) -> Edit:
+        """Take a tag off the rack; nothing is deleted."""
+        samples = self._book.samples
+        return Edit(
+            "take off the tag",
+            lambda: samples.change(sample_id, removed=True),
+            lambda: samples.change(sample_id, removed=False),
+        )
+
+    def set_sample(self, sample: Sample, words: str, **values: Any) -> Edit | None:
+        """Change columns of a sample."""
+        before = {}
+        for name in values:
+            source = sample if name in OF_SAMPLE else sample.arrival
+            before[name] = getattr(source, "family_key" if name == "family" else name)
+        if before == values:
+            return None
+        change = self._book.samples.change
+        field = f"notes:{sample.id}" if set(values) == {"notes"} else ""
+        return Edit(words, lambda: change(sample.id, **values), lambda: change(sample.id, **before), field)
+
+    def set_prose(self, sample_id: int, text: str) -> Edit | None:
+        """Keep the tester's words."""
+        samples = self._book.samples
+        before = samples.prose(sample_id)
+        if text == before:
+            return None
+        return Edit(
+            "change the words",
+            lambda: samples.change(sample_id, prose=text),
+            lambda: samples.change(sample_id, prose=before),
+            f"prose:{sample_id}",
+        )
+
+    def add_claim(self, sample_id: int, claim: Claim) -> Edit:
+        """Keep a claim; taken back and done again it keeps its number."""
+        samples, made = self._book.samples, list[int]()
+
+        def do() -> None:
+            number = samples.add_claim(sample_id, replace(claim, id=made[0]) if made else claim)
+            if not made:
+                made.append(number)
+
+        return Edit(f"add the claim “{claim.text or claim.kind}”", do, lambda: samples.remove_claim(made[0]))
+
+    def remove_claim(self, sample_id: int, claim: Claim) -> Edit:
+        """Take a claim from the list; undo puts it back with its own number."""
+        assert claim.id is not None
+        number, samples = claim.id, self._book.samples
+        return Edit(
+            f"remove the claim “{claim.text or claim.kind}”",
+            lambda: samples.remove_claim(number),
+            lambda: samples.add_claim(sample_id, claim),
+        )
+
+    def enter(self, sample_id: int, claim: Claim, value: float | None, limit: float | None = None) -> Edit:
+        """Enter what was measured or seen of a claim, in its unit (1 or 0 for yes or no); None takes it back."""
+        of = claim.text or ""
+        before = self._book.samples.entered(sample_id)
+        after = [item for item in before if (item["kind"], item["of"]) != (claim.kind, of)]
+        if value is not None:
+            unit = claim.unit if claim.value is not None else ""
+            after.append({"kind": claim.kind, "of": of, "value": value, "limit": limit, "unit": unit})
+        return self._set(f"enter {claim.definition.label.lower()}", f"entered:{sample_id}", json.dumps(after), json.dumps(before))  # fmt: skip
+
+    def set_run(self, run: Run, words: str, **values: Any) -> Edit:
+        """Change columns of a run (left_out, repair)."""
+        before = {name: getattr(run, name) for name in values}
+        change = self._book.runs.change
+        return Edit(words, lambda: change(run.id, **values), lambda: change(run.id, **before))
+
+    def set_school(self, school: School) -> Edit | None:
+        """Judge by another decision rule from now on."""
+        before = school_of(self._book)
+        if school is before:
+            return None
+        return self._set(f"judge by the {school.value} rule", "school", school.value, before.value)
+
+    def set_equipment(self, words: str, made: Equipment) -> Edit:
+        """Change the bench."""
+        from wintry_tally.bench.equipment import equipment_data
+
+        return self._set(words, "bench", json.dumps(equipment_data(made)), self._book.meta("bench"))
+
+    def set_attended(self, text: str) -> Edit:
+        """Change the attended hours."""
+        return self._set("change the attended hours", "attended", text, self._book.meta("attended"))
+
+    def _set(self, words: str, key: str, after: str, before: str) -> Edit:
+        put = self._book.set_meta
+        return Edit(words, lambda: put(key, after), lambda: put(key, before))

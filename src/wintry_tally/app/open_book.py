@@ -1,0 +1,165 @@
+"""A book that is open to be worked in: its samples as they stand, its live runs, its dossiers, edits, and what changed.
+
+No window, no Qt: a window, a script and a test stand on it alike. What changed, by whomever (this window, another one,
+the shell), is read from the book's own feed and told to the listeners in one way.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from typing import TYPE_CHECKING
+
+from wintry_tally.app.edits import Edit, Edits
+from wintry_tally.app.live import Background, Listener, LiveRuns
+from wintry_tally.app.opening import school_of
+from wintry_tally.app.shelf import Jobs, Shelf
+from wintry_tally.book.feed import Topic
+from wintry_tally.book.runs import GUIDED, RENEWED_S
+
+if TYPE_CHECKING:
+    from wintry_tally.bench.equipment import Equipment
+    from wintry_tally.book import Book
+    from wintry_tally.core.battery import Sample
+    from wintry_tally.report.dossier import Dossier
+
+LOOKED_S = 0.5
+"""How often the feed is read for what others changed."""
+
+Told = Callable[[Topic, "int | None"], None]
+"""Called for each change: its topic and its sample. Of a dossier that was worked out: see `OpenBook`."""
+
+
+class OpenBook:
+    """One book and everything that goes on in it.
+
+    Args:
+        told: called for each change, on the thread that follows.
+        worked_out: called with a sample whose dossier is ready.
+        failed: called with words for a person.
+    """
+
+    def __init__(
+        self, book: Book, jobs: Jobs, listener: Listener, told: Told, worked_out: Callable[[int], None],
+        background: Background | None = None,
+    ) -> None:  # fmt: skip
+        self.book, self._told, self._listener = book, told, listener
+        self.edits = Edits(book)
+        self.shelf = Shelf(book, jobs, worked_out, listener.failed)
+        self.live = LiveRuns(book, lambda: self.equipment, listener, background)
+        self.school = school_of(book)
+        self.samples: tuple[Sample, ...] = tuple(book.samples.all())
+        self._seen = book.newest_change()
+        self._next_look = self._next_renewal = 0.0
+        self._told_moved = ""
+
+    # --- reading ---
+
+    def sample(self, sample_id: int) -> Sample:
+        """One sample."""
+        return next(sample for sample in self.samples if sample.id == sample_id)
+
+    def holds(self, sample_id: int) -> bool:
+        """Whether the book has this sample; late timers and late results must ask."""
+        return any(sample.id == sample_id for sample in self.samples)
+
+    @property
+    def equipment(self) -> Equipment:
+        """The bench as the book has it: its instruments and channels."""
+        from wintry_tally.app.bench_book import equipment_of
+
+        return equipment_of(self.book)
+
+    def dossier(self, sample_id: int) -> Dossier | None:
+        """Everything on a sample; None while it is being worked out."""
+        return self.shelf.dossier(self.sample(sample_id), self.school)
+
+    # --- doing ---
+
+    def do(self, edit: Edit) -> None:
+        """Make an edit and tell what it changed.
+
+        Raises:
+            WintryError: the book refused it; nothing is changed.
+        """
+        edit.do()
+        self.catch_up()
+
+    def undo(self, edit: Edit) -> None:
+        """Take an edit back and tell what that changed.
+
+        Raises:
+            WintryError: the book refused it; it stands.
+        """
+        edit.undo()
+        self.catch_up()
+
+    def begin_work(self) -> None:
+        """Once it stands on the screen: take up what nobody else would, hear the guards, work out the dossiers."""
+        self.shelf.at_work = True
+        demo = self.book.meta("demo") == "yes"
+        if demo:
+            from wintry_tally.demo import begin_now
+
+            begin_now(self.book)
+        for run in self.live.interrupted():
+            # what real instruments do is for a person to say; a run by hand was never out of hand
+            if run.method == GUIDED or (demo and run.method == "simulated"):
+                self.live.take_up(run)
+        for words in self.live.hear_guards():
+            self._listener.failed(words)
+
+    def follow(self) -> bool:
+        """Notice what ended, what others changed, and whether the file is still there; whether anything is going on.
+
+        Raises:
+            BookError: the file went away and nothing could be rescued.
+        """
+        going_on = self.live.follow()
+        self.book.look()
+        if self.book.moved_words != self._told_moved:
+            self._told_moved = self.book.moved_words
+            self._listener.failed(self._told_moved)
+        now = time.monotonic()
+        if now >= self._next_look:
+            self._next_look = now + LOOKED_S
+            self.catch_up()
+        if self.live.live and now >= self._next_renewal:
+            self._next_renewal = now + RENEWED_S
+            for number in list(self.live.live):
+                self.book.runs.renew(number)
+        return going_on
+
+    # --- what changed ---
+
+    def catch_up(self) -> set[tuple[Topic, int | None]]:
+        """Tell every change that the feed holds beyond what was told before; each once, in order."""
+        notes = self.book.changes_since(self._seen)
+        if not notes:
+            return set()
+        self._seen = notes[-1].number
+        changes = dict.fromkeys((note.topic, note.sample_id) for note in notes)
+        if any(topic in {Topic.SAMPLES, Topic.SAMPLE} for topic, _ in changes):
+            self.samples = tuple(self.book.samples.all())
+        if any(topic is Topic.RULE for topic, _ in changes):
+            self.school = school_of(self.book)
+            self.shelf.forget()
+        for topic, sample_id in changes:
+            if topic in {Topic.SAMPLE, Topic.ENTERED, Topic.PROSE, Topic.RUNS} and sample_id is not None:
+                self.shelf.forget(sample_id)
+        for topic, sample_id in changes:
+            self._told(topic, sample_id)
+        return set(changes)
+
+    def touched(self, sample_id: int) -> None:
+        """Runs of a sample changed in a way that a running test knows before the book does."""
+        if (Topic.RUNS, sample_id) not in self.catch_up():
+            self.shelf.forget(sample_id)
+            self._told(Topic.RUNS, sample_id)
+
+    def close(self) -> list[str]:
+        """Park the running tests and close the book; what was not seen to be off, in words."""
+        self.shelf.close()
+        left = self.live.park()
+        self.book.close()
+        return left
