@@ -12,10 +12,11 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from tests.making import discharge, first_tables
+from tests.making import discharge, first_tables, same
 from wintry_tally.app.opening import opened
 from wintry_tally.book import Book, RunSettings, RunStatus, tables
 from wintry_tally.book.mending import put_right
+from wintry_tally.cli.main import invoke
 from wintry_tally.core.engine import Phase, RunState
 from wintry_tally.core.errors import BookError
 
@@ -246,3 +247,23 @@ def test_a_migration_that_is_killed_leaves_the_book_as_it_was(tmp_path: Path) ->
         assert "beside" in [row[1] for row in line.execute("PRAGMA table_info(reading)")]
         assert line.execute("PRAGMA integrity_check").fetchone() == ("ok",)
     line.close()
+
+
+def test_a_copy_is_the_book_readings_bit_for_bit_and_its_runs_are_in_nobodys_hands(tmp_path: Path, capsys) -> None:
+    source, target = tmp_path / "b.wintry", tmp_path / "c.wintry"
+    with Book.create(source) as book:
+        number = book.samples.add("B1", "", "", "lfp")
+        sealed = book.runs.begin(number, "x", "simulated", BEGUN, RunSettings())
+        book.runs.seal(sealed, discharge())
+        book.runs.finish(sealed, "set-cutoff", "", BEGUN)
+        live = book.runs.begin(number, "y", "simulated", BEGUN, RunSettings())
+        book.runs.append(live, [(0.0, 13.0, 8.0, None, {})], [], RunState(), {})
+        assert invoke(["copy", str(source), str(target)]) == 0, "while it is open, and written into"
+        with Book.open(target) as copied:
+            assert same(copied.runs.trace(sealed), book.runs.trace(sealed))
+            assert copied.runs.readings(live) == book.runs.readings(live)
+            assert not copied.runs.in_hands(copied.runs.get(live)) and book.runs.in_hands(book.runs.get(live))
+    capsys.readouterr()
+    assert invoke(["copy", str(source), str(target)]) == 2 and "exists" in capsys.readouterr().err
+    assert invoke(["copy", str(tmp_path / "no.wintry"), str(tmp_path / "d.wintry")]) == 2
+    assert not (tmp_path / "d.wintry").exists() and not list(tmp_path.glob(".*being-made"))

@@ -213,7 +213,7 @@ def test_judge(capsys, log: Path, tmp_path: Path) -> None:
     assert {condition["name"] for condition in first["conditions"]} >= {"rate", "temperature"}
     assert any("44 Ah on the web page" in finding for finding in data["findings"])
     code, out, _ = call(capsys, "judge", tmp_path / "claims.toml", "--school", "lenient")
-    assert code == 0 and "School: lenient" in out and "Finding:" in out
+    assert code == 0 and "Decision rule: lenient" in out and "Finding:" in out
 
 
 def test_judge_agrees_with_analyse(capsys, log: Path, tmp_path: Path) -> None:

@@ -394,7 +394,7 @@ def test_workings_name_formula_terms_and_source() -> None:
         assert (
             working.formula and working.source and "JCGM 100:2008" in text and "current" in text
         ) or "voltage" in text
-        assert working.as_dict()["steps"][0]["label"] == "Doubt"
+        assert working.as_dict()["steps"][0]["label"] == "Uncertainty"
 
 
 def test_progress_can_cancel() -> None:

@@ -201,7 +201,7 @@ def test_a_verdict_shows_its_whole_working() -> None:
     verdict = only("39 Ah", evidence)
     assert verdict.working is not None
     labels = [step.label for _, step in verdict.working.walk()]
-    assert labels == ["Capacity: met", "Charge drawn", "Doubt"]
+    assert labels == ["Capacity: met", "Charge drawn", "Uncertainty"]
     data = verdict.as_dict()
     assert data["working"][0]["source"].startswith("JCGM 106:2012") and data["evidence"] == ["log.csv"]
     assert data["required"] == {

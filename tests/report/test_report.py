@@ -88,7 +88,7 @@ def test_the_page_stands_alone_and_holds_everything() -> None:
     assert page.links == [] and "script" not in page.tags and "img" not in page.tags
     for part in (
         "How the sample was obtained: bought", "Too close to call", "Cannot be tested here", "JCGM 106:2012", "u(current gain)",
-        "School: strict", "claimed 40 Ah", "Cautions", "licensed practice", "Demonstration data", "Good.", "12.8 V × 40 Ah (label) = 512 Wh",
+        "Decision rule: guarded", "claimed 40 Ah", "Cautions", "licensed practice", "Demonstration data", "Good.", "12.8 V × 40 Ah (label) = 512 Wh",
         "Voltage accuracy", "0.1%+2d", "Charge drawn",
     ):  # fmt: skip
         assert part in re.sub(r"\s+", " ", text), part

@@ -11,6 +11,7 @@ from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 from wintry_tally.app.opening import school_of
+from wintry_tally.core.verdict.outcome import RULE_NAMES
 
 if TYPE_CHECKING:
     from wintry_tally.bench.equipment import Equipment
@@ -129,7 +130,7 @@ class Edits:
         before = school_of(self._book)
         if school is before:
             return None
-        return self._set(f"judge by the {school.value} rule", "school", school.value, before.value)
+        return self._set(f"judge by the {RULE_NAMES[school]} rule", "school", school.value, before.value)
 
     def set_equipment(self, words: str, made: Equipment) -> Edit:
         """Change the bench."""

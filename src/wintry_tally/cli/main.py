@@ -327,6 +327,17 @@ def list_book(book: Path, as_json: bool) -> None:
 
 
 @cli.command()
+@click.argument("source", metavar="FROM", type=click.Path(path_type=Path))
+@click.argument("target", metavar="TO", type=click.Path(path_type=Path))
+def copy(source: Path, target: Path) -> None:
+    """Copy a book into a new file, readings bit for bit, while others may be writing into it."""
+    from wintry_tally.book.copying import copy_book
+
+    copy_book(source, target)
+    click.echo(target)
+
+
+@cli.command()
 @click.argument("book", type=click.Path(path_type=Path))
 def new(book: Path) -> None:
     """Make a new, empty book."""

@@ -131,7 +131,7 @@ def rate_text(result: dict[str, Any]) -> str:
 
 def comparison_text(result: dict[str, Any]) -> str:
     """For a terminal."""
-    words = {True: "alike", False: "apart", None: "of unknown doubt"}
+    words = {True: "alike", False: "apart", None: "of unknown uncertainty"}
     lines = []
     for key in ("charge", "energy"):
         part = result[key]

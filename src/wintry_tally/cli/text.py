@@ -8,7 +8,7 @@ from typing import Any
 from wintry_tally.core.analysis import Analysis
 from wintry_tally.core.analysis.ending import ENDING_WORDS
 from wintry_tally.core.quantity import format_duration, format_quantity
-from wintry_tally.core.verdict.outcome import OUTCOME_WORDS, Outcome
+from wintry_tally.core.verdict.outcome import OUTCOME_WORDS, RULE_NAMES, Outcome, School
 from wintry_tally.exchange import LogFile
 
 
@@ -75,7 +75,7 @@ def _charge_lines(analysis: Analysis) -> list[str]:
 
 def verdict_text(result: dict[str, Any]) -> str:
     """A page on a claims file."""
-    lines = [f"School: {result['school']}"]
+    lines = [f"Decision rule: {RULE_NAMES[School(result['school'])]}"]
     for claim in result["claims"]:
         required = claim["required"]
         shown = f", measured {claim['shown']}" if claim["shown"] else ""

@@ -21,6 +21,7 @@ COMMANDS = (
     CommandSpec("&Book", "&New book…", "Ctrl+Shift+N", "ask_new_book", needs_book=False),
     CommandSpec("&Book", "&Open book…", "Ctrl+O", "ask_open_book", needs_book=False),
     CommandSpec("&Book", "Open the &demo", "", "open_demo", needs_book=False),
+    CommandSpec("&Book", "Save a &copy…", "", "ask_copy"),
     CommandSpec("&Book", "", "", ""),
     CommandSpec("&Book", "&Quit", "Ctrl+Q", "close", needs_book=False),
     CommandSpec("&Sample", "&Hang a tag", "Ctrl+N", "hang_tag"),

@@ -173,6 +173,16 @@ class Session(SafeSession):
             if self._open is not None and self._open.follow():
                 self.ticked.emit()
 
+    def save_copy(self, target: Path) -> None:
+        """Copy the open book as it stands, beside everything else."""
+        from wintry_tally.book.copying import copy_book
+
+        source = self.book.path
+        done = f"A copy is kept as {target.name}."
+        self.workshop.start(
+            lambda _job: copy_book(source, target), lambda _none: self.said.emit(done), self.failed.emit
+        )
+
     # --- what changed, whoever did it ---
 
     def _hear(self, topic: Topic, sample_id: int | None) -> None:

@@ -11,6 +11,7 @@ from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKe
 from PySide6.QtWidgets import QApplication, QFileDialog, QFrame, QLabel, QMainWindow, QSplitter, QStackedWidget, QWidget
 
 from wintry_tally.core.working import Working
+from wintry_tally.desk.asking import book_to_open, new_place
 from wintry_tally.desk.closing_page import ClosingPage
 from wintry_tally.desk.commands import COMMANDS, CommandSpec
 from wintry_tally.desk.notify import notify
@@ -330,11 +331,8 @@ class Window(QMainWindow):
 
     def ask_new_book(self) -> None:
         """Choose where the new book goes."""
-        name, _ = QFileDialog.getSaveFileName(
-            self, "New book", str(Path.home() / "tests.wintry"), "Test books (*.wintry)"
-        )
-        if name:
-            self.new_book(Path(name if name.endswith(".wintry") else f"{name}.wintry"))
+        if path := new_place(self, "New book", Path.home() / "tests.wintry"):
+            self.new_book(path)
 
     def new_book(self, path: Path) -> None:
         """Make a book and show it; an old file of the name is put aside only by the user."""
@@ -344,11 +342,14 @@ class Window(QMainWindow):
 
     def ask_open_book(self) -> None:
         """Choose a book."""
-        name, _ = QFileDialog.getOpenFileName(
-            self, "Open book", str(Path.home()), "Test books (*.wintry);;All files (*)"
-        )
-        if name:
-            self.open_book(Path(name))
+        if path := book_to_open(self):
+            self.open_book(path)
+
+    def ask_copy(self) -> None:
+        """Choose where a copy of the open book goes."""
+        own = self.session.book.path
+        if path := new_place(self, "Save a copy", own.with_name(f"{own.stem} copy.wintry")):
+            self.session.save_copy(path)
 
     def open_book(self, path: Path) -> None:
         """Open a book."""

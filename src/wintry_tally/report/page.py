@@ -13,7 +13,7 @@ from wintry_tally.core.errors import InputError
 from wintry_tally.core.protocol.cautions import discharge_cautions
 from wintry_tally.core.protocol.recipe import CAUSE_WORDS, EndCause
 from wintry_tally.core.quantity import format_duration, format_quantity
-from wintry_tally.core.verdict.outcome import BOUND_WORDS, OUTCOME_WORDS, SCHOOL_WORDS, Outcome
+from wintry_tally.core.verdict.outcome import BOUND_WORDS, OUTCOME_WORDS, RULE_NAMES, SCHOOL_WORDS, Outcome
 from wintry_tally.report.curve import curve_svg, discharge_curve
 from wintry_tally.report.dossier import Dossier, RunReport
 from wintry_tally.report.words import chance_words, claim_words
@@ -79,7 +79,7 @@ def _view(dossier: Dossier, made: datetime) -> dict[str, Any]:
         "version": __version__,
         "demo": dossier.demo,
         "prose": dossier.prose,
-        "school": dossier.school.value,
+        "school": RULE_NAMES[dossier.school],
         "school_words": SCHOOL_WORDS[dossier.school],
         "verdicts": [
             {

@@ -152,7 +152,7 @@ def meter_remarks(trace: Trace, integral: Integral, test: CapacityTest) -> list[
                     Remark(
                         "meters-disagree",
                         f"The power column adds up to {by_power:.5g} Wh, voltage times current to {inside:.5g} Wh: "
-                        f"{100 * (by_power / inside - 1):+.1f} %, beyond the doubt of ± {doubt:.2g} Wh.",
+                        f"{100 * (by_power / inside - 1):+.1f} %, beyond the uncertainty of ± {doubt:.2g} Wh.",
                         (trace.row_at(first), trace.row_at(last)),
                     )
                 )
@@ -167,7 +167,7 @@ def meter_remarks(trace: Trace, integral: Integral, test: CapacityTest) -> list[
                     Remark(
                         "counter-disagrees",
                         f"The energy counter moved {reading.moved.value:.5g} Wh, voltage times current gives "
-                        f"{inside:.5g} Wh: {100 * apart / inside:+.1f} %, beyond the doubt of ± {doubt:.2g} Wh.",
+                        f"{inside:.5g} Wh: {100 * apart / inside:+.1f} %, beyond the uncertainty of ± {doubt:.2g} Wh.",
                         (trace.row_at(first), trace.row_at(last)),
                     )
                 )
@@ -208,7 +208,7 @@ def zero_remark(trace: Trace, scale: Scale, found: ZeroError, *, subtracted: boo
     return Remark(
         "zero-offset",
         f"The current reads {found.mean_A:+.3g} A with nothing flowing{within}: a meter's zero error."
-        + (" Subtracted, as offered; the doubt of its zero stays." if subtracted else ""),
+        + (" Subtracted, as offered; the uncertainty of its zero stays." if subtracted else ""),
         (trace.row_at(found.first.first), trace.row_at(found.last.last)),
-        f"subtract {found.mean_A:.3g} A from every current; the doubt of its zero stays",
+        f"subtract {found.mean_A:.3g} A from every current; the uncertainty of its zero stays",
     )

@@ -38,7 +38,7 @@ def compare(first: str, one: Quantity, second: str, other: Quantity) -> Differen
     scaled = quotient.scaled(slope, "%")
     relative = Quantity(200.0 * (q - 1.0) / (q + 1.0), scaled.standard, "%", scaled.terms)
     alike = None if relative.expanded is None else abs(relative.value) <= relative.expanded
-    words = {True: "alike within the doubt they do not share", False: "apart by more than that doubt"}
+    words = {True: "alike within the uncertainty they do not share", False: "apart by more than that uncertainty"}
     working = Working(
         f"{second} against {first}",
         "d = (b − a) / mean; an error of one meter is in both and cancels",

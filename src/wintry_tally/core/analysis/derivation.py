@@ -14,7 +14,7 @@ def doubt_working(quantity: Quantity) -> Working:
     """The terms of a quantity's doubt, largest first, each as a standard uncertainty."""
     if quantity.standard is None:
         return Working(
-            "Doubt",
+            "Uncertainty",
             "",
             {},
             "unknown: no accuracy was given for the instrument",
@@ -28,7 +28,7 @@ def doubt_working(quantity: Quantity) -> Working:
         if abs(term.standard) > 0.01 * quantity.standard
     }
     return Working(
-        "Doubt",
+        "Uncertainty",
         "U = 2 √(Σ u²), limits of error a as uniform: u = a / √3",
         shown,
         f"± {format_number(2 * quantity.standard, decimals_for(2 * quantity.standard))} {quantity.unit} (k = 2)",

@@ -80,7 +80,7 @@ def charge_remarks(charge: ChargeResult | None, efficiency: Efficiency | None) -
     over = efficiency.coulombic.value - 100.0
     if over > efficiency.coulombic.expanded:
         told = (
-            f"{format_quantity(efficiency.coulombic)} of the charge came back: more than went in, beyond the meters' doubt. "
+            f"{format_quantity(efficiency.coulombic)} of the charge came back: more than went in, beyond the meters' uncertainty. "
             "It held some before, the two currents were measured differently, or a part of the charge is not in the log."
         )
         found.append(Remark("efficiency-above", told))

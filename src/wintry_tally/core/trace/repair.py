@@ -291,7 +291,7 @@ def _remark_gaps(trace: Trace, remarks: list[Remark]) -> None:
             Remark(
                 "gap",
                 f"No readings for {length:.0f} s after row {trace.row_at(index)} (usual interval {usual:.3g} s); bridged "
-                "with a straight line and its doubt added."
+                "with a straight line and its uncertainty added."
                 + (" About an hour: perhaps the start of daylight saving." if about_an_hour else ""),
                 (trace.row_at(index), trace.row_at(index + 1)),
             )

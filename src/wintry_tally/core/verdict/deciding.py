@@ -8,7 +8,15 @@ from dataclasses import replace
 from wintry_tally.core.battery import Claim, Direction
 from wintry_tally.core.quantity import Quantity, format_plain, format_quantity
 from wintry_tally.core.verdict.case import Case
-from wintry_tally.core.verdict.outcome import OUTCOME_WORDS, SCHOOL_WORDS, Condition, Outcome, School, Verdict
+from wintry_tally.core.verdict.outcome import (
+    OUTCOME_WORDS,
+    RULE_NAMES,
+    SCHOOL_WORDS,
+    Condition,
+    Outcome,
+    School,
+    Verdict,
+)
 from wintry_tally.core.verdict.probability import MET_AT, MISSED_AT, conformity, outcome_by
 from wintry_tally.core.verdict.settling import settling_words
 from wintry_tally.core.working import Working
@@ -115,7 +123,7 @@ def _working(
         f"{claim.definition.label}: {OUTCOME_WORDS[outcome].lower()}",
         formula,
         inputs,
-        f"{chance}; {OUTCOME_WORDS[outcome].lower()} ({case.school.value}: {SCHOOL_WORDS[case.school]})",
+        f"{chance}; {OUTCOME_WORDS[outcome].lower()} ({RULE_NAMES[case.school]}: {SCHOOL_WORDS[case.school]})",
         "JCGM 106:2012, clause 7 (from memory)",
         tuple(parts),
     )
@@ -127,12 +135,12 @@ def _advice(
     if undecided:
         return undecided
     if measured.standard is None:
-        return "give the instrument's accuracy (from its manual), so that the doubt is known"
+        return "give the instrument's accuracy (from its manual), so that the uncertainty is known"
     if outcome is not Outcome.TOO_CLOSE:
         return None
     assert case.claim.value is not None
     if max(abs(shift), spread) > measured.standard:
-        return "repeat the test at the claim's own rate, temperature and cut-off; the conditions leave more doubt than the meters"
+        return "repeat the test at the claim's own rate, temperature and cut-off; the conditions leave more uncertainty than the meters"
     wide = implied_tolerance(case.claim)
     return settling_words(measured, tuple({case.claim.value - wide, case.claim.value + wide}))
 
@@ -167,7 +175,7 @@ def by_probability(
         f"{case.claim.definition.label}: {words}",
         step.formula,
         dict(step.inputs),
-        f"{shown}; {words} ({case.school.value}: {SCHOOL_WORDS[case.school]})",
+        f"{shown}; {words} ({RULE_NAMES[case.school]}: {SCHOOL_WORDS[case.school]})",
         step.source,
         (step,),
     )

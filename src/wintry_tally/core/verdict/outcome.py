@@ -38,9 +38,12 @@ class School(StrEnum):
     LENIENT = "lenient"
 
 
+RULE_NAMES = {School.STRICT: "guarded", School.PLAIN: "plain", School.LENIENT: "lenient"}
+"""What each decision rule is called on the screen and on paper; files and options keep the older keys."""
+
 SCHOOL_WORDS = {
     School.STRICT: "met at 95 % probability, missed at 5 %, else too close to call",
-    School.PLAIN: "the two numbers compared, doubt left aside",
+    School.PLAIN: "the two numbers compared, uncertainty left aside",
     School.LENIENT: "within 5 % of the rating counts as met, as is common for first cycles",
 }
 

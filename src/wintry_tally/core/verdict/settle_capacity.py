@@ -121,7 +121,7 @@ def _combined(
             apart = " and ".join(
                 f"{run.name} {format_quantity(item)}" for run, item in zip(runs, quantities, strict=True)
             )
-            notes.append(f"the runs differ by more than their own doubt explains, they conflict: {apart}")
+            notes.append(f"the runs differ by more than their own uncertainty explains, they conflict: {apart}")
     working = Working(
         "Mean of the runs",
         "y = Σ y_i / n; errors of one meter are shared by its runs and do not average out",

@@ -97,7 +97,7 @@ def _settle_held(case: Case, usual_s: float, methods: tuple[str, ...]) -> Verdic
         note = f"the current varied: {held.lowest_A:.3g} A at the lowest; hold it steady"
         return by_probability(case, held.current, None, step, (name,), note, (lasted,), waiting)
     if held.current.standard is None:
-        advice = "give the instrument's accuracy (from its manual), so that the doubt is known"
+        advice = "give the instrument's accuracy (from its manual), so that the uncertainty is known"
         known = None if held.current.value < claim.value else 1.0
         return by_probability(case, held.current, known, step, (name,), advice, (lasted,), waiting)
     slack = (1.0 - SETTING) * claim.value

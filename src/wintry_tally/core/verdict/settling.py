@@ -125,7 +125,7 @@ def settling_words(measured: Quantity, limits: tuple[float, ...]) -> str:
         return f"measure it again to ± {format_number(2.0 * share * measured.standard, 2)} {measured.unit}: that would settle this"
     done, likely = settling(measured, limits)
     largest = max(measured.terms, key=lambda term: abs(term.standard), default=None)
-    most = f"most of the doubt is the {largest.name}" if largest is not None else ""
+    most = f"most of the uncertainty is the {largest.name}" if largest is not None else ""
     if not done:
         return "; ".join(part for part in (NOTHING, most) if part)
     words = ", and ".join(remedy.words for remedy in done)

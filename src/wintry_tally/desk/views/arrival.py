@@ -187,10 +187,10 @@ class ArrivalView(StationView):
             words = label(claim_words(claim), wrap=True)
             source = label(claim.source, "small")
             strike = button(
-                "Strike",
+                "Remove",
                 lambda found=claim: self.session.remove_claim(self.sample_id, found),
                 "link",
-                f"Strike {claim_words(claim)}",
+                f"Remove {claim_words(claim)}",
             )
             line = row(words, source, strike)
             line.setStretch(0, 1)

@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QComboBox, QFrame, QGridLayout, QHBoxLayout, QVBox
 
 from wintry_tally.core.battery.label import printed
 from wintry_tally.core.quantity import format_quantity
-from wintry_tally.core.verdict.outcome import OUTCOME_WORDS, SCHOOL_WORDS, Outcome, School, Verdict
+from wintry_tally.core.verdict.outcome import OUTCOME_WORDS, RULE_NAMES, SCHOOL_WORDS, Outcome, School, Verdict
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.theme.style import font
 from wintry_tally.desk.views.station import StationView
@@ -40,9 +40,9 @@ class LedgerView(StationView):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         self.school = QComboBox()
-        self.school.setAccessibleName("School of judgement")
+        self.school.setAccessibleName("Decision rule")
         for school in School:
-            self.school.addItem(school.value, school.value)
+            self.school.addItem(RULE_NAMES[school], school.value)
         self.school.activated.connect(lambda _i: self.session.set_school(School(self.school.currentData())))
         self.school_words = label("", "small", wrap=True)
         self.tally = Tally(height=26)
@@ -56,7 +56,7 @@ class LedgerView(StationView):
         self.findings = FindingList()
         self.findings.opened.connect(self.opened)
         self._contradictions = card(label("Printed claims that contradict each other", "heading"), self.findings)
-        head = row(self.tally, self.words, None, label("School", "quiet"), self.school, gap=3)
+        head = row(self.tally, self.words, None, label("Decision rule", "quiet"), self.school, gap=3)
         inner = QWidget()
         self._body = QVBoxLayout(inner)
         self._body.setContentsMargins(0, 0, 0, 0)

@@ -100,7 +100,7 @@ class ReportView(StationView):
             if used
             else "No finished capacity test yet.",
         )
-        self.contents.add("good", f"{len(dossier.verdicts)} claims with outcome, doubt and full working.")
+        self.contents.add("good", f"{len(dossier.verdicts)} claims with outcome, uncertainty and full working.")
         self.contents.add(
             "good", f"Judged by the {dossier.school.value} school, named on the page; cautions at its end."
         )

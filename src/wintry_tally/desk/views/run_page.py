@@ -182,7 +182,7 @@ class RunPage(StationView):
             "Q = Σ ½ (I₁ + I₂) Δt over the readings with current",
             {"with current": format_duration(lasted), "meter": meter},
             f"{moved:.3f} Ah",
-            "common practice; the doubt is worked out when the run ends",
+            "common practice; the uncertainty is worked out when the run ends",
         )
         for figure in (self.figures["Charge"], self.minor["Charge so far"]):
             figure.set_text(f"{moved:.2f}", "", "Ah", counted)
@@ -207,7 +207,7 @@ class RunPage(StationView):
                 "E = Σ ½ (V₁ I₁ + V₂ I₂) Δt over the readings with current",
                 {"with current": format_duration(lasted)},
                 f"{energy:.2f} Wh",
-                "common practice; the doubt is worked out when the run ends",
+                "common practice; the uncertainty is worked out when the run ends",
             ),
         )
         self.minor["Under load"].set_text(
