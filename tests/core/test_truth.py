@@ -13,7 +13,6 @@ import pytest
 from benchmarks.dirt import VARIANTS
 from benchmarks.verdicts import KINDS, judged
 
-
 LONG = {
     "runtime": 2,
     "heater-time": 2,
