@@ -213,13 +213,18 @@ def test_a_verdict_shows_its_whole_working() -> None:
     }
 
 
-def test_a_long_gap_leaves_it_undecided() -> None:
+def test_a_long_gap_leaves_open_what_it_may_hide_and_nothing_else() -> None:
     trace = discharge()
     keep = np.ones(len(trace), dtype=bool)
     keep[600:900] = False
     evidence = capacity_evidence("x", analyse(trace.taking(keep), Options(LFP, 40.0, INSTRUMENT)))
     assert evidence is not None and "gap" in evidence.undecided
-    assert only("30 Ah", evidence).outcome is Outcome.TOO_CLOSE
+    # 40 Ah with the current flowing through the gap, 33.3 Ah without: what lies between is open, the rest is not
+    assert evidence.bridged_Ah == pytest.approx(8.0 * 3010.0 / 3600.0, rel=0.01)
+    for claimed, outcome in (("33 Ah", "met"), ("34 Ah", "too-close"), ("39 Ah", "too-close"), ("41 Ah", "missed")):
+        found = only(claimed, evidence)
+        assert found.outcome.value == outcome and "gap" in str(found.advice), claimed
+    assert [only(f"{wh} Wh", evidence).outcome.value for wh in (410, 450, 520)] == ["met", "too-close", "missed"]
     assert capacity_evidence("x", analyse(Trace(np.arange(9.0), np.full(9, 13.0), np.zeros(9)), Options(LFP))) is None
 
 

@@ -24,6 +24,7 @@ class CapacityEvidence:
         mean_current_A, end_V, ended_by, temperature_C: conditions of the test.
         undecided: why gaps could change a verdict, or an empty string.
         hidden_s, hidden_Ah: a gap at its end, and what may have flowed in it unseen.
+        bridged_Ah: what was counted over long gaps within it, where perhaps nothing flowed; 0 while readings wait.
         charge_step, energy_step: the working of each.
     """
 
@@ -41,6 +42,7 @@ class CapacityEvidence:
     energy_step: Working
     hidden_s: float = 0.0
     hidden_Ah: float = 0.0
+    bridged_Ah: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -125,21 +127,19 @@ def capacity_evidence(name: str, analysis: Analysis, ambient_C: float | None = N
     if temperatures:
         temperature = temperatures[0]
     gap = next((term.standard for term in test.count.charge.terms if term.name == "gaps bridged"), 0.0)
-    undecided = ""
-    longest = max(
-        (
-            float(trace.time_s[i + 1] - trace.time_s[i])
-            for span in test.count.spans
-            for i in _gaps_inside(analysis, span.first, span.last)
-        ),
-        default=0.0,
-    )
+    undecided, bridged = "", 0.0
+    gaps = [i for span in test.count.spans for i in _gaps_inside(analysis, span.first, span.last)]
+    longest = max((float(trace.time_s[i + 1] - trace.time_s[i]) for i in gaps), default=0.0)
     charge = test.count.charge
     waiting = waiting_for(analysis)
     if waiting:
         undecided = waiting
     elif longest > 0.05 * test.count.duration_s or (charge.standard and gap > 0.7 * charge.standard):
         undecided = f"a gap of {longest:.0f} s in the test could change the verdict; repeat the run without it"
+        bridged = sum(
+            0.5 * abs(float(trace.current[i] + trace.current[i + 1])) * float(trace.time_s[i + 1] - trace.time_s[i])
+            for i in gaps
+        ) / 3600.0  # fmt: skip
     return CapacityEvidence(
         name=name,
         charge=charge,
@@ -155,6 +155,7 @@ def capacity_evidence(name: str, analysis: Analysis, ambient_C: float | None = N
         energy_step=energy_working(test.count, instrument, readings),
         hidden_s=test.hidden_s,
         hidden_Ah=test.hidden_Ah,
+        bridged_Ah=bridged,
     )
 
 

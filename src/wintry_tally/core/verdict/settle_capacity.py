@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 
 from wintry_tally.core.analysis.ending import DROPOUT, ENDING_WORDS, LOG_END, OPERATOR, SET_CUTOFF
 from wintry_tally.core.quantity import Quantity, Term, combine_linear, format_duration, format_quantity
@@ -11,7 +12,7 @@ from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.deciding import as_bound, decide
 from wintry_tally.core.verdict.effects import cutoff_condition, rate_condition, temperature_condition
 from wintry_tally.core.verdict.evidence import CapacityEvidence
-from wintry_tally.core.verdict.outcome import Condition, Verdict
+from wintry_tally.core.verdict.outcome import Condition, Outcome, Verdict
 from wintry_tally.core.working import Working
 
 STOPPED = frozenset({OPERATOR, LOG_END, DROPOUT})
@@ -42,7 +43,11 @@ def _amount(
     conditions = _conditions(case, runs[-1], measured.value)
     undecided = next((run.undecided for run in runs if run.undecided), "")
     names = tuple(run.name for run in runs)
-    verdict = decide(case, measured, steps, conditions, names, [*notes, *conflicts], undecided)
+    told = [*notes, *conflicts]
+    verdict = decide(case, measured, steps, conditions, names, told, undecided)
+    bridged = sum(run.bridged_Ah * pick(run).value / run.charge.value for run in runs) / len(runs)
+    if whole and undecided and bridged:
+        verdict = _either_way(case, measured, bridged, steps, conditions, names, told) or verdict
     if whole:
         return verdict
     # of tests that were stopped the one that went farthest says most
@@ -50,6 +55,18 @@ def _amount(
     alone = decide(case, pick(farthest), [step(farthest)], _conditions(case, farthest, pick(farthest).value), (farthest.name,), notes, farthest.undecided)  # fmt: skip
     settles = "a discharge to the battery's own end, or to the claim's cut-off, would settle it"
     return as_bound(case, alone, "at-least", _stopped(case, farthest), settles)
+
+
+def _either_way(
+    case: Case, measured: Quantity, bridged: float, steps: list[Working], conditions: list[Condition],
+    names: tuple[str, ...], notes: list[str],
+) -> Verdict | None:  # fmt: skip
+    """The verdict, where it is the same whether the current flowed through the gaps or not at all; else None."""
+    less = replace(measured, value=measured.value - bridged)
+    told = [*notes, "a gap was bridged; it holds as well had nothing flowed in it"]
+    flowed = decide(case, measured, steps, conditions, names, told, "")
+    stood = decide(case, less, steps, conditions, names, told, "")
+    return flowed if flowed.outcome is stood.outcome and flowed.outcome in {Outcome.MET, Outcome.MISSED} else None
 
 
 def _stopped(case: Case, run: CapacityEvidence) -> str:
