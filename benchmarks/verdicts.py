@@ -298,8 +298,8 @@ FAR = 3.0
 
 def far_off(trial: Trial, verdict: dict[str, Any]) -> bool:
     """Whether what was measured lies more than three of its own standard uncertainties from the claim's limits."""
-    found, value = verdict["measured"], trial.claim["value"]
-    if found is None or found["expanded"] is None or isinstance(value, bool) or found["unit"] != trial.claim["unit"]:
+    found, value = verdict["measured"], verdict["required"]["value"]  # in the kept unit, as what was measured is
+    if found is None or found["expanded"] is None or isinstance(value, bool):
         return True
     wide = trial.claim.get("tolerance", 0.0)
     return min(abs(found["value"] - value - wide), abs(found["value"] - value + wide)) > FAR * found["expanded"] / found["k"]  # fmt: skip

@@ -146,7 +146,7 @@ def _with_doubt(lasted: float, lead_s: float, end_s: float, test: CapacityTest, 
     terms = [
         Term("load-on instant", lead_s / 60.0),
         Term("instant of 10.50 V", end_s / 60.0),
-        Term("current", PEUKERT * lasted * current.standard / current.value),
+        Term("current while it ran", PEUKERT * lasted * current.standard / current.value),
         Term("time base", lasted * instrument.timebase_ppm * 1e-6 / math.sqrt(3.0)),
         Term("reading of the clock", math.sqrt(2.0) * instrument.clock_s / 60.0),
     ]

@@ -50,9 +50,10 @@ REMEDIES = (
     ),
     Remedy(
         "hold the ammeter against one good to a tenth of its error, at this current",
-        ("current gain", "charge at the middle"),
+        ("current gain", "current while it ran", "charge at the middle"),
         0.1,
     ),
+    Remedy("take the temperature of the core with a better thermometer", ("temperature at the start", "thermometer"), 0.2),
     Remedy("hold the voltmeter against one good to a tenth of its error", ("voltage gain", "voltage at the mark"), 0.1),
     Remedy("hold the clock against a better one", ("time base", "reading of the clock"), 0.1),
     Remedy(
@@ -65,6 +66,8 @@ REMEDIES = (
         ("repeats", "scatter of the runs", "noise", "last digit", "resolution"),
         0.5,
     ),
+    Remedy("test it at that rate itself", ("the law itself", "exponent"), 0.0),
+    Remedy("find the loss by a second discharge rather than by the recharge", ("charge efficiency",), 0.1),
 )  # fmt: skip
 """What can be done, the cheapest first; common practice, no published source."""
 
