@@ -134,3 +134,21 @@ def test_a_rise_in_a_gap_leaves_open_how_long_it_took_to_open() -> None:
     assert judged(claim, steps, "overload").outcome is Outcome.MISSED, "30 s is late"
     # the rise lies between 140 and 172 s; it may have opened within 8 s of it
     assert judged(claim, without(steps, 140.0, 172.0), "overload").outcome is Outcome.MET
+
+
+@pytest.mark.parametrize(
+    ("held_A", "opened_A", "outcome"),
+    [
+        (200.0, 250.0, Outcome.MET),  # far below the window: a step of its own, into it
+        (229.0, 260.0, Outcome.TOO_CLOSE),  # next to its lower end: it may open just below it
+        (231.0, 260.0, Outcome.MET),
+        (268.0, 300.0, Outcome.TOO_CLOSE),  # next to its upper end: within what the meter may be off
+        (275.0, 300.0, Outcome.MISSED),
+        (255.0, 290.0, Outcome.TOO_CLOSE),
+    ],
+)
+def test_next_to_an_end_of_the_window_the_meter_s_uncertainty_is_the_window_s(
+    held_A: float, opened_A: float, outcome: Outcome
+) -> None:
+    steps = held(REST, (40.0, 12.9, held_A), (5.0, 12.6, opened_A), ASLEEP)
+    assert judged("over-current trip 250 ± 20 A within 30 s", steps, "overload").outcome is outcome

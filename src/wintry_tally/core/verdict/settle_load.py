@@ -15,7 +15,7 @@ from wintry_tally.core.quantity import Quantity, Term, format_duration, format_p
 from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.deciding import as_bound, by_probability, decide, implied_tolerance, not_settled
 from wintry_tally.core.verdict.outcome import Condition, Verdict
-from wintry_tally.core.verdict.probability import conformity
+from wintry_tally.core.verdict.probability import MET_AT, conformity
 from wintry_tally.core.working import Working
 
 HOLD_S = 300.0
@@ -188,19 +188,44 @@ def _tripped(case: Case, name: str, analysis: Analysis, trip: Trip, within_s: fl
     if within_s is not None and trip.latency_least_s > within_s + analysis.scale.usual_s:
         late = f"it opened after {trip.latency_s:.3g} s, later than the {within_s:g} s claimed"
         return by_probability(case, measured, 0.0, step, (name,), late, tuple(conditions), waiting)
-    top = claim.value + implied_tolerance(claim)
+    top, held = claim.value + implied_tolerance(claim), _held_before(analysis, trip, within_s)
     if claim.direction is Direction.WITHIN and trip.current_A > top:
-        held = _held_before(analysis, trip, within_s)
-        # it opens somewhere between what it carried and what opened it: how much of that lies in the window
-        inside = max(0.0, top - held) / (trip.current_A - held)
         leapt = (
             f"it opened at {trip.current_A:.4g} A, above the window, and between {held:.4g} and {top:.4g} A nothing was "
             "tried; step through the window"
         )
+        inside = _inside(case, held, trip.current_A, measured.standard or 0.0)
         return by_probability(
-            case, measured, inside, step, (name,), leapt if inside > 0.05 else "", tuple(conditions), waiting
+            case, measured, inside, step, (name,), "" if inside == 0.0 else leapt, tuple(conditions), waiting
         )
+    bottom = claim.value - implied_tolerance(claim)
+    if claim.direction is Direction.WITHIN and NEAR_BOTTOM * bottom < held < bottom < trip.current_A:
+        inside = _inside(case, held, trip.current_A, measured.standard or 0.0)
+        leapt = f"it carried {held:.4g} A, next to the window's lower end of {bottom:.4g} A, and opened at {trip.current_A:.4g} A"
+        if inside < MET_AT:
+            return by_probability(case, measured, inside, step, (name,), leapt, tuple(conditions), waiting)
     return decide(case, measured, [step], conditions, (name,), [], waiting)
+
+
+NEAR_BOTTOM = 0.9
+"""A current carried so near the window's lower end was a test of it."""
+
+
+def _inside(case: Case, held_A: float, opened_A: float, standard_A: float) -> float:
+    """The chance that it opens within the window: anywhere between what it carried and what opened it, alike.
+
+    The window's ends are as uncertain as the meter there: of what two of its standard uncertainties either way make of
+    the chance, that which says less counts.
+    """
+    claim = case.claim
+    assert claim.value is not None
+    low, high = claim.value - implied_tolerance(claim), claim.value + implied_tolerance(claim)
+
+    def share(wider_A: float) -> float:
+        overlap = min(opened_A, high + wider_A) - max(held_A, low - wider_A)
+        return min(1.0, max(0.0, overlap) / (opened_A - held_A))
+
+    return min((share(wider) for wider in (-2.0 * standard_A, 0.0, 2.0 * standard_A)), key=lambda p: abs(p - 0.5))
 
 
 def _held_before(analysis: Analysis, trip: Trip, within_s: float | None) -> float:
