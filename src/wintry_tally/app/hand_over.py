@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from dataclasses import replace
 from datetime import UTC, datetime
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Protocol
 
 from wintry_tally.book import RunStatus
 from wintry_tally.book.records import SECOND_PARTS
@@ -15,16 +15,34 @@ from wintry_tally.core.errors import InputError, WintryError
 from wintry_tally.core.quantity import parse_accuracy
 
 if TYPE_CHECKING:
-    from wintry_tally.app.live import Background, Listener, LiveRuns
+    from wintry_tally.app.listening import Background, Listener
     from wintry_tally.app.live_run import LiveRun
     from wintry_tally.bench.equipment import Equipment
+    from wintry_tally.book import Book, Run
+
+
+class Runs(Protocol):
+    """The live runs of a book, as far as a hand-over has to do with them."""
+
+    book: Book
+    live: dict[int, LiveRun]
+
+    def on_channel(self, name: str) -> LiveRun | None:
+        """The live run on a channel of the bench."""
+
+    def let_go(self, run_id: int) -> None:
+        """What a run had taken is free again."""
+
+    def take_up(self, run: Run, elapsed_s: float = 0.0) -> None:
+        """Go on with a run."""
+
 
 SWITCHED_OFF_WITHIN_S = 8.0
 """So long a bench may take to be switched off before a run is handed over."""
 
 
 def hand_over(
-    runs: LiveRuns, item: LiveRun, channel: str, equipment: Equipment, listener: Listener, background: Background
+    runs: Runs, item: LiveRun, channel: str, equipment: Equipment, listener: Listener, background: Background
 ) -> None:
     """Go on with a live run on another channel, or (channel empty) by hand; it is paused, everything off, until then.
 
@@ -77,7 +95,7 @@ def hand_over(
     background(change_hands, changed, failed)
 
 
-def _handed_over(runs: LiveRuns, item: LiveRun, channel: str, equipment: Equipment, listener: Listener) -> None:
+def _handed_over(runs: Runs, item: LiveRun, channel: str, equipment: Equipment, listener: Listener) -> None:
     if runs.live.pop(item.run.id, None) is None:
         return  # the book was closed meanwhile
     runs.let_go(item.run.id)

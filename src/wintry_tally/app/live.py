@@ -19,6 +19,7 @@ from wintry_tally.app.launch import (
     launch,
     method_of,
 )
+from wintry_tally.app.listening import Background, Listener
 from wintry_tally.app.live_run import LiveRun, show_past
 from wintry_tally.app.safety import AllOff, barred_by_quarantine, put_into_quarantine
 from wintry_tally.book import Run, RunSettings, RunStatus
@@ -49,22 +50,6 @@ SAFE = "everything was switched off at once"
 PUT_DOWN_TRIES = 60
 
 
-class Listener(Protocol):
-    """Whoever shows what goes on: a window, or a terminal. Called on the thread that follows."""
-
-    def failed(self, words: str) -> None:
-        """Something that stays shown until it is dismissed."""
-
-    def said(self, words: str) -> None:
-        """Something worth a line."""
-
-    def rang(self, title: str, words: str) -> None:
-        """Somebody is called."""
-
-    def runs_changed(self, sample_id: int) -> None:
-        """Runs of a sample changed."""
-
-
 class Observer(Protocol):
     """Whoever wants every snapshot of a run; called on the run's own thread, and must not wait for anything."""
 
@@ -73,10 +58,6 @@ class Observer(Protocol):
 
     def saw(self, snapshot: Snapshot) -> None:
         """A new snapshot."""
-
-
-Background = Callable[[Callable[[], str], Callable[[str], None], Callable[[str], None]], None]
-"""Does a job elsewhere, then calls one of two functions on the thread that follows."""
 
 
 class LiveRuns:

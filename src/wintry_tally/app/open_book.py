@@ -11,7 +11,8 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from wintry_tally.app.edits import Edit, Edits
-from wintry_tally.app.live import Background, Listener, LiveRuns
+from wintry_tally.app.listening import Background, Listener
+from wintry_tally.app.live import LiveRuns
 from wintry_tally.app.opening import school_of
 from wintry_tally.app.shelf import Jobs, Shelf
 from wintry_tally.book.feed import Topic

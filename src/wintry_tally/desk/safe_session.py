@@ -1,4 +1,4 @@
-"""What a session knows of safety: all off, quarantine, closing; and how live runs speak to the window."""
+"""What a session knows of safety: all off, quarantine, closing."""
 
 from __future__ import annotations
 
@@ -12,30 +12,6 @@ if TYPE_CHECKING:
     from wintry_tally.app.live import LiveRuns
     from wintry_tally.app.safety import AllOff, Quarantine
     from wintry_tally.book import Book
-    from wintry_tally.desk.session import Session
-
-
-class Shown:
-    """What live runs have to say, as signals."""
-
-    def __init__(self, session: Session) -> None:
-        self._session = session
-
-    def failed(self, words: str) -> None:
-        """See app.live.Listener."""
-        self._session.failed.emit(words)
-
-    def said(self, words: str) -> None:
-        """See app.live.Listener."""
-        self._session.said.emit(words)
-
-    def rang(self, title: str, words: str) -> None:
-        """See app.live.Listener."""
-        self._session.rang.emit(title, words)
-
-    def runs_changed(self, sample_id: int) -> None:
-        """See app.live.Listener."""
-        self._session.touch_runs(sample_id)
 
 
 class SafeSession(QObject):

@@ -14,7 +14,7 @@ from wintry_tally.core.errors import BookError, WintryError
 from wintry_tally.core.verdict.outcome import School
 from wintry_tally.desk.background import Workshop
 from wintry_tally.desk.changes import Change
-from wintry_tally.desk.safe_session import SafeSession, Shown
+from wintry_tally.desk.safe_session import SafeSession
 
 if TYPE_CHECKING:
     from wintry_tally.app.edits import Edit
@@ -31,6 +31,29 @@ if TYPE_CHECKING:
 
 AFTER_PAINT_MS = 250
 """Heavy libraries are loaded only so long after a book was put on the screen."""
+
+
+class Shown:
+    """What live runs have to say, as signals."""
+
+    def __init__(self, session: Session) -> None:
+        self._session = session
+
+    def failed(self, words: str) -> None:
+        """See app.live.Listener."""
+        self._session.failed.emit(words)
+
+    def said(self, words: str) -> None:
+        """See app.live.Listener."""
+        self._session.said.emit(words)
+
+    def rang(self, title: str, words: str) -> None:
+        """See app.live.Listener."""
+        self._session.rang.emit(title, words)
+
+    def runs_changed(self, sample_id: int) -> None:
+        """See app.live.Listener."""
+        self._session.touch_runs(sample_id)
 
 
 class Session(SafeSession):

@@ -66,7 +66,7 @@ class Window(QMainWindow):
         session.ticked.connect(self._ticked)
         session.all_off_asked.connect(self.make_safe)
         session.leaving_book.connect(self._leave)
-        self.worst = WorstMinute(self)
+        self.worst = WorstMinute(self, self)
 
     # --- building ---
 

@@ -2,15 +2,34 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Protocol
 
 from PySide6.QtCore import QEvent, QObject, Qt
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QApplication
 
 if TYPE_CHECKING:
+    from PySide6.QtWidgets import QStackedWidget, QStatusBar
+
+    from wintry_tally.desk.session import Session
     from wintry_tally.desk.views.safe_page import SafePage
-    from wintry_tally.desk.window import Window
+    from wintry_tally.desk.views.station import StationView
+
+
+class Shows(Protocol):
+    """A window, as far as the worst minute has to do with it."""
+
+    session: Session
+    sample_id: int | None
+    pages: QStackedWidget
+    views: dict[str, StationView]
+
+    def statusBar(self) -> QStatusBar:
+        """Where a line is said."""
+
+    def heading(self) -> None:
+        """Show whose page it is."""
+
 
 ALL_OFF_KEYS = frozenset({Qt.Key.Key_F12, Qt.Key.Key_Pause})
 
@@ -18,8 +37,8 @@ ALL_OFF_KEYS = frozenset({Qt.Key.Key_F12, Qt.Key.Key_Pause})
 class WorstMinute(QObject):
     """Hears the key wherever it is pressed, has everything switched off, and shows what came of it."""
 
-    def __init__(self, window: Window) -> None:
-        super().__init__(window)
+    def __init__(self, parent: QObject, window: Shows) -> None:
+        super().__init__(parent)
         self._window = window
         self.page: SafePage | None = None
         application = QApplication.instance()

@@ -6,7 +6,8 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from wintry_tally.core.errors import InputError
-from wintry_tally.core.protocol.template import EndTemplate, StepTemplate, Template
+from wintry_tally.core.protocol.step_template import EndTemplate, StepTemplate
+from wintry_tally.core.protocol.template import Template
 
 NEW_STEPS: dict[str, StepTemplate] = {
     "rest": StepTemplate("rest", "Rest", ends=(EndTemplate("time", "30 min"),)),

@@ -9,7 +9,7 @@ from wintry_tally.core.errors import InputError
 
 if TYPE_CHECKING:
     from wintry_tally.core.protocol.recipe import Step
-    from wintry_tally.core.protocol.template import StepTemplate
+    from wintry_tally.core.protocol.step_template import StepTemplate
 
 MODES = {
     "discharge": ("", "current", "power", "resistance", "hand"), "charge": ("", "charge", "hand"),

@@ -13,8 +13,7 @@ from wintry_tally.core.protocol.kinds import STATIONS
 from wintry_tally.core.protocol.recipe import EndCause, EndRule, Recipe, Step, StopLimits
 from wintry_tally.core.protocol.setpoints import Facts, resolve
 from wintry_tally.core.protocol.sound import MOST_STEPS, check_filled, check_template, check_value
-
-Value = str | float
+from wintry_tally.core.protocol.step_template import EndTemplate, StepTemplate, Value
 
 USUAL_CAUSE = {
     "voltage": EndCause.SET_CUTOFF,
@@ -32,33 +31,6 @@ USUAL_CAUSE = {
     "confirm": EndCause.CONFIRMED,
 }
 """The cause a rule names where the template names none."""
-
-
-@dataclass(frozen=True)
-class EndTemplate:
-    """One end rule: its kind, its set-point, perhaps a cause of its own."""
-
-    kind: str
-    value: Value = 0.0
-    cause: str = ""
-    readings: int = 2
-    skip: int = 0
-
-
-@dataclass(frozen=True)
-class StepTemplate:
-    """One step, its numbers still set-points; `only` names the families it is for, empty for all."""
-
-    kind: str
-    title: str
-    mode: str = ""
-    setting: Value = 0.0
-    limit: Value = 0.0
-    ends: tuple[EndTemplate, ...] = ()
-    attended: bool = False
-    words: str = ""
-    every: Value = 0.0
-    only: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)

@@ -15,7 +15,8 @@ from wintry_tally.core.errors import InputError, WintryError
 from wintry_tally.core.protocol import Recipe
 from wintry_tally.core.protocol.editing import swapped, with_step, without_step
 from wintry_tally.core.protocol.setpoints import Facts
-from wintry_tally.core.protocol.template import StepTemplate, Template, ends_from_text, ends_text, fill, in_words
+from wintry_tally.core.protocol.step_template import StepTemplate
+from wintry_tally.core.protocol.template import Template, ends_from_text, ends_text, fill, in_words
 from wintry_tally.desk.widgets.lines import Line
 from wintry_tally.desk.widgets.parts import button, clear, label, narrow, row, set_role
 

@@ -1,6 +1,7 @@
 """Reading what makers print: tokens, then quantities, then claims with their conditions; nothing dropped in silence."""
 
+from wintry_tally.core.battery.printed.found import Left, Pack, Printed, Read
 from wintry_tally.core.battery.printed.one import Typed, parse_claim, typed_claims
-from wintry_tally.core.battery.printed.reader import Left, Pack, Printed, Read, read_printed
+from wintry_tally.core.battery.printed.reader import read_printed
 
 __all__ = ["Left", "Pack", "Printed", "Read", "Typed", "parse_claim", "read_printed", "typed_claims"]

@@ -5,16 +5,13 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 from dataclasses import replace
-from typing import TYPE_CHECKING
 
 from wintry_tally.core.battery.claims import CLAIM_KINDS, Claim
+from wintry_tally.core.battery.printed.found import Read
 from wintry_tally.core.battery.printed.line import TAKES_RATE, Line, clause_of, phrase_of
 from wintry_tally.core.battery.printed.quantities import Item, dimension_of
 from wintry_tally.core.battery.printed.sense import Sense, claim_from
 from wintry_tally.core.quantity.units import find_unit
-
-if TYPE_CHECKING:
-    from wintry_tally.core.battery.printed.reader import Read
 
 ALONE = "nothing here says what it is: give it its kind"
 

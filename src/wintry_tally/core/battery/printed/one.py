@@ -6,7 +6,8 @@ import re
 from dataclasses import dataclass, replace
 
 from wintry_tally.core.battery.claims import Claim
-from wintry_tally.core.battery.printed.reader import Left, read_printed
+from wintry_tally.core.battery.printed.found import Left
+from wintry_tally.core.battery.printed.reader import read_printed
 from wintry_tally.core.errors import InputError
 
 HOW = 'write what it is, with its value and unit: "40 Ah", "cuts at 10 V", "surge 200 A (5 s)"'

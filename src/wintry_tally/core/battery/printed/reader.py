@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from wintry_tally.core.battery.claims import Claim, Direction
 from wintry_tally.core.battery.families import FAMILIES, PACKS, pack_of
 from wintry_tally.core.battery.printed.conditions import ALONE, give_conditions
+from wintry_tally.core.battery.printed.found import Left, Pack, Printed, Read
 from wintry_tally.core.battery.printed.line import (
     CHARGING,
     DIMENSIONS,
@@ -37,41 +38,6 @@ MOST_LINES, MOST_SIGNS = 2_000, 600
 CLASSES_V = frozenset({6.0, 12.0, 24.0, 36.0, 48.0})
 SURGE_S = 120.0
 BESIDE = "no test of this bench speaks to it; note it where it belongs"
-
-
-@dataclass(frozen=True)
-class Read:
-    """A claim with the line (from 1) it was read from."""
-
-    claim: Claim
-    line: int
-
-
-@dataclass(frozen=True)
-class Left:
-    """What was not understood, or no test speaks to: its line, its words, and why."""
-
-    line: int
-    text: str
-    reason: str
-
-
-@dataclass(frozen=True)
-class Pack:
-    """What the text says of the pack itself."""
-
-    nominal_V: float | None = None
-    family: str = ""
-    cells: int | None = None
-
-
-@dataclass(frozen=True)
-class Printed:
-    """Everything read out of a text."""
-
-    claims: tuple[Read, ...]
-    pack: Pack
-    left: tuple[Left, ...]
 
 
 def read_printed(text: str, source: str = "label", family: str = "", vocabulary: Vocabulary | None = None) -> Printed:

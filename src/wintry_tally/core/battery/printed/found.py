@@ -1,0 +1,42 @@
+"""What is read out of printed text: claims, the pack, and what is left."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from wintry_tally.core.battery.claims import Claim
+
+
+@dataclass(frozen=True)
+class Read:
+    """A claim with the line (from 1) it was read from."""
+
+    claim: Claim
+    line: int
+
+
+@dataclass(frozen=True)
+class Left:
+    """What was not understood, or no test speaks to: its line, its words, and why."""
+
+    line: int
+    text: str
+    reason: str
+
+
+@dataclass(frozen=True)
+class Pack:
+    """What the text says of the pack itself."""
+
+    nominal_V: float | None = None
+    family: str = ""
+    cells: int | None = None
+
+
+@dataclass(frozen=True)
+class Printed:
+    """Everything read out of a text."""
+
+    claims: tuple[Read, ...]
+    pack: Pack
+    left: tuple[Left, ...]
