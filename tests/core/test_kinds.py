@@ -154,6 +154,13 @@ def test_over_current_trip(amps: float, seconds: float, after_V: float, within_s
     assert found.outcome == expected
 
 
+def test_a_discharge_ended_above_the_cut_says_what_is_missing() -> None:
+    log = analysed(discharge(20.0, 1.0, opened=False), cutoff_V=10.3)
+    found = verdict("cuts at 10 V", "capacity", log)
+    assert found.outcome is Outcome.NOT_TESTED and "until the pack opened itself" in str(found.advice)
+    assert verdict("cuts at 10 V", "charge", log).advice == "run a capacity test"
+
+
 def test_the_low_voltage_cut_and_release() -> None:
     log = analysed(discharge(8.0, 5.0, opened=True, end_V=10.0), rated=40.0)
     # the reading before the opening lies a little above: the last fall is part of the doubt

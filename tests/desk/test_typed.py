@@ -249,3 +249,4 @@ def test_what_another_program_writes_into_the_book_is_shown(one: Window, qtbot) 
     qtbot.waitUntil(shown, timeout=15000)
     assert [sample.code for sample in one.session.samples()][-1] == "Z9" and view.claim.line.text() == "half ty"
     assert one.session.undo_stack.count() == 0, "nobody's edit here"
+    assert one.rack.tag(one.sample_id).isChecked(), "still the one shown"

@@ -202,6 +202,8 @@ class Window(QMainWindow):
         elif not ids:
             self._top.hide()
             self.stack.setCurrentWidget(self._nothing)
+        elif self.sample_id is not None:
+            self.rack.mark(self.sample_id)
 
     def show_sample(self, sample_id: int) -> None:
         """Show a sample at the station shown before."""

@@ -312,7 +312,14 @@ def settle_low_voltage_cut(case: Case) -> Verdict | None:
         if not trip.hidden_s:
             return verdict
         return as_bound(case, verdict, "at-most", _hidden(trip.hidden_s), "a run without a gap would settle it")
-    return None
+    drawn = [log for log in case.logs("capacity") if log.method and log.analysis.capacity is not None]
+    if not drawn:
+        return None
+    return not_settled(
+        case,
+        "no run went on until the pack opened itself: let one go on below the claimed cut, attended",
+        drawn[-1].names,
+    )
 
 
 def settle_low_voltage_release(case: Case) -> Verdict | None:
