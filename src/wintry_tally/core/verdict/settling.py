@@ -8,8 +8,8 @@ from dataclasses import dataclass
 
 from wintry_tally.core.quantity import Quantity, Term, format_number
 
-SURE = 0.9
-"""How likely a reading must be to settle it before it is named as the one."""
+SURE = 0.88
+"""How likely a reading must be to settle it before it is named as the one: about nine times in ten."""
 WORTH = 0.5
 NOTHING = "it lies on the limit: no usual reading settles it"
 SHARES = (0.5, 0.3, 0.2, 0.1, 0.05)
