@@ -113,3 +113,88 @@ def test_a_heater_at_the_chargers_ceiling_shows_no_more_than_the_charger() -> No
     assert ceiling.outcome is Outcome.NOT_TESTED and "a larger one would show" in (ceiling.advice or "")
     free = of(parts((300.0, 13.2, 0.0), (1800.0, 14.4, -5.0), (3600.0, 13.4, -20.0), (300.0, 13.4, 0.0), every=10.0))
     assert free.outcome is Outcome.MISSED, "the charger could give more, and the heater took 72 W"
+
+
+def weighed(kilograms: float) -> MeasuredEvidence:
+    return MeasuredEvidence("scale", "mass", Quantity(kilograms, 0.001, "kg"))
+
+
+@pytest.mark.parametrize(
+    ("kilograms", "plain", "lenient"),
+    [
+        (4.4, "met", "met"),
+        (4.487, "met", "met"),
+        (4.49, "missed", "met"),
+        (4.31, "missed", "met"),
+        (4.71, "missed", "missed"),
+    ],
+)
+def test_a_window_by_the_plain_and_the_lenient_rule(kilograms: float, plain: str, lenient: str) -> None:
+    # 4.4 kg without a width: ± 2 %; lenient adds 5 % (handbook 6)
+    for school, outcome in ((School.PLAIN, plain), (School.LENIENT, lenient)):
+        found = judge(AGM, 40.0, [parse_claim("4.4 kg")], [weighed(kilograms)], school)[0]
+        assert found.outcome.value == outcome, school
+
+
+def drawn(*given: tuple[float, float, float], every: float = 0.5) -> Trace:
+    return parts((30.0, 12.8, 0.0), *given, (60.0, 12.7, 0.0), every=every)
+
+
+def test_a_surge_without_a_time_is_three_seconds() -> None:
+    # common practice, no published source
+    for seconds, outcome in ((3.5, Outcome.MET), (2.0, Outcome.NOT_TESTED)):
+        found = judged(parse_claim("surge 150 A"), drawn((seconds, 11.8, 150.0)), "surge")
+        assert found.outcome is outcome, seconds
+
+
+def test_without_an_accuracy_a_hold_is_known_only_where_it_was_carried() -> None:
+    for amps, outcome in ((100.0, Outcome.MET), (97.5, Outcome.TOO_CLOSE)):
+        trace = drawn((400.0, 11.9, amps), every=1.0)
+        analysis = analyse(trace, Options(AGM, 100.0))
+        claim = parse_claim("continuous discharge 100 A")
+        found = judge(AGM, 100.0, [claim], [LogEvidence("hold", ("a.csv",), (analysis,))], School.STRICT)[0]
+        assert found.outcome is outcome and "accuracy" in str(found.advice), amps
+
+
+def run_down(end_V: float, amps: float = 5.0, hours: float = 4.0) -> Trace:
+    """An AGM drawn down to a voltage and cut off there."""
+    size = int(hours * 360)
+    volts = np.linspace(12.6, end_V, size)
+    time = np.arange(size + 60) * 10.0
+    return Trace(
+        time, np.concatenate([volts, np.full(60, end_V + 0.6)]).round(3), np.concatenate([np.full(size, amps), np.zeros(60)]),
+        resolution={"voltage_V": 0.001, "current_A": 0.001},
+    )  # fmt: skip
+
+
+@pytest.mark.parametrize(("cold_V", "bound"), [(10.5, None), (10.64, None), (10.7, "at-most")])
+def test_a_cold_run_cut_off_above_its_twin_s_end_bounds_the_loss(cold_V: float, bound: str | None) -> None:
+    meter = Instrument(parse_accuracy("0.1%+2d"), parse_accuracy("0.5%+0.005"))
+    cold, warm = (
+        analyse(run_down(end, hours=hours), Options(AGM, 40.0, meter, cutoff_V=end))
+        for end, hours in ((cold_V, 3.0), (10.5, 4.0))
+    )
+    assert cold.capacity is not None and cold.capacity.ended_by == "set-cutoff"
+    claim = Claim("cold-loss", 15.0, "%", Direction.AT_MOST)
+    found = judge(AGM, 40.0, [claim], [LogEvidence("cold-loss", ("cold", "warm"), (cold, warm))], School.STRICT)[0]
+    assert found.bound == bound and (found.outcome is Outcome.MISSED) is (bound is None), found.advice
+
+
+def test_of_two_runs_with_a_device_the_whole_one_under_its_own_conditions_counts() -> None:
+    claim = Claim("runtime", 3.0 * 3600.0, "s", Direction.AT_LEAST, 0.0, {"device_A": 5.0, "dropout_V": 10.5})
+    meter = Instrument(parse_accuracy("0.1%+2d"), parse_accuracy("0.5%+0.005"))
+    options = Options(AGM, 40.0, meter, dropouts_V=(10.5,))
+    whole = LogEvidence("runtime", ("whole",), (analyse(run_down(10.4), options),))
+    other_draw = LogEvidence("runtime", ("other",), (analyse(run_down(10.4, amps=8.0, hours=2.0), options),))
+    stopped = LogEvidence("runtime", ("stopped",), (analyse(run_down(11.9, hours=1.0), options),))
+    for evidence in ([whole, other_draw, stopped], [stopped, other_draw, whole]):
+        found = judge(AGM, 40.0, [claim], evidence, School.STRICT)[0]
+        assert found.evidence == ("whole",) and found.outcome is Outcome.MET
+    # a stopped run that went beyond the claim settles it as well as any
+    far = LogEvidence("runtime", ("far",), (analyse(run_down(11.9, hours=3.5), options),))
+    assert judge(AGM, 40.0, [claim], [far], School.STRICT)[0].bound == "at-least"
+    # a log nobody called a runtime test speaks to a claim with a device, and to none without
+    unmeant = LogEvidence("", ("x",), whole.analyses)
+    assert judge(AGM, 40.0, [claim], [unmeant], School.STRICT)[0].outcome is Outcome.MET
+    bare = Claim("runtime", 3.0 * 3600.0, "s", Direction.AT_LEAST)
+    assert judge(AGM, 40.0, [bare], [unmeant], School.STRICT)[0].outcome is Outcome.NOT_TESTED
