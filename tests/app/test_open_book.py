@@ -6,6 +6,7 @@ The rules are those of docs/architecture.md; each is held against a second open 
 from __future__ import annotations
 
 import sqlite3
+import threading
 from collections.abc import Callable, Iterator
 from datetime import UTC, datetime
 from pathlib import Path
@@ -211,7 +212,11 @@ def test_a_run_of_another_computer_is_its_own_until_its_lease_is_over(path: Path
                     f"UPDATE run SET lease = datetime('now', '-{age:.0f} seconds') WHERE id = {number}"
                 )
             assert book.runs.in_hands(book.runs.get(number)) is held
-        book.runs.renew(number)
+        book.runs.renew([number])
+        assert not book.runs.in_hands(book.runs.get(number)), "nobody renews what is another's"
+        book.runs.change(number, owner=this_process())
+        book.runs.renew([number])
+        book.runs.change(number, owner=elsewhere)
         assert book.runs.in_hands(book.runs.get(number))
         book.runs.change(number, owner="999999999:5")  # of a book that knew one computer only
         assert not book.runs.in_hands(book.runs.get(number))
@@ -235,3 +240,30 @@ def test_a_dossier_worked_out_of_what_was_is_not_shown_as_what_is(two: tuple[Ope
     own.work()
     again = one.dossier(1)
     assert again is not None and again.school is School.LENIENT
+
+
+def test_who_looked_too_long_ago_takes_everything_anew(two: tuple[OpenBook, Ears, OpenBook, Ears]) -> None:
+    one, _, other, heard = two
+    one.do(one.edits.add_claim(1, parse_claim("40 Ah")))
+    one.do(one.edits.set_school(School.PLAIN))
+    one.do(one.edits.set_prose(1, "words"))
+    with one.book.transaction() as connection:  # as when so many came after them
+        newest = one.book.newest_change()
+        connection.exec_driver_sql(f"DELETE FROM change WHERE id < {newest}")
+    other.catch_up()
+    assert other.samples == one.samples and other.school is School.PLAIN
+    assert {(Topic.SAMPLES, None), (Topic.RULE, None), (Topic.SAMPLE, 1), (Topic.RUNS, 1)} <= set(heard.told)
+
+
+def test_live_runs_keep_their_lease_though_nothing_is_read(path: Path) -> None:
+    one, _ = at(path)
+    number = one.book.runs.begin(1, "Capacity 1", "bench", BEGUN, RunSettings())
+    with one.book.transaction() as connection:
+        connection.exec_driver_sql("UPDATE run SET lease = '2020-01-01 00:00:00'")
+    one.live.live[number] = None  # type: ignore[assignment]
+    one.live._renew()
+    for thread in [item for item in threading.enumerate() if item.name == "lease"]:
+        thread.join(10.0)
+    assert not str(one.book.runs.get(number).lease).startswith("2020")
+    one.live.live.clear()
+    one.close()

@@ -1,1 +1,1 @@
-"""The application without a window: live runs and safety, for the desk and the shell alike. No Qt."""
+"""The application without a window: an open book, its edits and live runs, safety; for the desk and the shell alike."""

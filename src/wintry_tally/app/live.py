@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import threading
 import time
 from collections.abc import Callable
@@ -25,10 +26,10 @@ from wintry_tally.app.safety import AllOff, barred_by_quarantine, put_into_quara
 from wintry_tally.book import Run, RunSettings, RunStatus
 from wintry_tally.book.recipes import recipe_data, recipe_from
 from wintry_tally.book.records import read_as
-from wintry_tally.book.runs import DRIVEN, GUIDED
+from wintry_tally.book.runs import DRIVEN, GUIDED, RENEWED_S
 from wintry_tally.core.battery import Sample
 from wintry_tally.core.engine import LIVE, Event, Phase, RunState
-from wintry_tally.core.errors import InputError, WintryError
+from wintry_tally.core.errors import BookError, InputError, WintryError
 from wintry_tally.core.protocol import EndCause, Recipe
 from wintry_tally.core.protocol.recipe import CAUSE_WORDS
 
@@ -71,6 +72,7 @@ class LiveRuns:
         self._taken: dict[int, Taken] = {}
         self._told: dict[tuple[int, str], str] = {}
         self._unsafe: set[int] = set()
+        self._next_renewal = 0.0
         self._all_off: AllOff | None = None
         self.left: list[str] = []
         """What ended or was parked without being seen to be off, in words."""
@@ -366,6 +368,7 @@ class LiveRuns:
 
     def notice(self) -> None:
         """Call for what needs a person; asks no book."""
+        self._renew()
         for item in self.live.values():
             self._call_for(item)
 
@@ -393,6 +396,16 @@ class LiveRuns:
                 self._listener.failed(f"{item.run.title} has ended: {cause}.{by_hand}")
             self._listener.rang(f"{item.run.title} has ended", f"{cause}.{by_hand}" if by_hand else cause)
         return bool(self.live) or bool(over)
+
+    def _renew(self) -> None:
+        """Say to other computers that the live runs are in hands still, also while nothing is read; beside everything."""
+        if self.live and time.monotonic() >= self._next_renewal:
+            self._next_renewal = time.monotonic() + RENEWED_S
+            threading.Thread(target=self._renewed, args=(list(self.live),), daemon=True, name="lease").start()
+
+    def _renewed(self, numbers: list[int]) -> None:
+        with contextlib.suppress(BookError):  # that nothing can be written is told by the journal
+            self.book.runs.renew(numbers)
 
     def _call_for(self, item: LiveRun) -> None:
         """Call a person once for each thing that needs one: trouble, a prompt, an end that comes near."""

@@ -16,7 +16,7 @@ from wintry_tally.app.live import LiveRuns
 from wintry_tally.app.opening import school_of
 from wintry_tally.app.shelf import Jobs, Shelf
 from wintry_tally.book.feed import Topic
-from wintry_tally.book.runs import GUIDED, RENEWED_S
+from wintry_tally.book.runs import GUIDED
 
 if TYPE_CHECKING:
     from wintry_tally.bench.equipment import Equipment
@@ -26,6 +26,9 @@ if TYPE_CHECKING:
 
 LOOKED_S = 0.5
 """How often the feed is read for what others changed."""
+
+OF_ONE = (Topic.SAMPLE, Topic.ENTERED, Topic.PROSE, Topic.RUNS)
+"""Topics that speak of one sample and of what is worked out of it."""
 
 Told = Callable[[Topic, "int | None"], None]
 """Called for each change: its topic and its sample. Of a dossier that was worked out: see `OpenBook`."""
@@ -51,7 +54,7 @@ class OpenBook:
         self.school = school_of(book)
         self.samples: tuple[Sample, ...] = tuple(book.samples.all())
         self._seen = book.newest_change()
-        self._next_look = self._next_renewal = 0.0
+        self._next_look = 0.0
         self._told_moved = ""
 
     # --- reading ---
@@ -125,10 +128,6 @@ class OpenBook:
         if now >= self._next_look:
             self._next_look = now + LOOKED_S
             self.catch_up()
-        if self.live.live and now >= self._next_renewal:
-            self._next_renewal = now + RENEWED_S
-            for number in list(self.live.live):
-                self.book.runs.renew(number)
         return going_on
 
     # --- what changed ---
@@ -138,15 +137,19 @@ class OpenBook:
         notes = self.book.changes_since(self._seen)
         if not notes:
             return set()
-        self._seen = notes[-1].number
         changes = dict.fromkeys((note.topic, note.sample_id) for note in notes)
+        if notes[0].number > self._seen + 1:  # older ones are gone by now: anything may have changed
+            every = [sample.id for sample in self.book.samples.all()]
+            changes |= dict.fromkeys([(Topic.SAMPLES, None), (Topic.RULE, None), (Topic.BENCH, None)])
+            changes |= dict.fromkeys((topic, number) for number in every for topic in OF_ONE)
+        self._seen = notes[-1].number
         if any(topic in {Topic.SAMPLES, Topic.SAMPLE} for topic, _ in changes):
             self.samples = tuple(self.book.samples.all())
         if any(topic is Topic.RULE for topic, _ in changes):
             self.school = school_of(self.book)
             self.shelf.forget()
         for topic, sample_id in changes:
-            if topic in {Topic.SAMPLE, Topic.ENTERED, Topic.PROSE, Topic.RUNS} and sample_id is not None:
+            if topic in OF_ONE and sample_id is not None:
                 self.shelf.forget(sample_id)
         for topic, sample_id in changes:
             self._told(topic, sample_id)

@@ -10,7 +10,7 @@ import os
 import platform
 import time
 import zlib
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import asdict
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
@@ -248,12 +248,11 @@ class Runs:
             self._note(connection, run_id)
             return bool(done.rowcount == 1)
 
-    def renew(self, run_id: int) -> None:
-        """Say that its owner still lives, by the clock that all who have the book open share: the book's own."""
+    def renew(self, run_ids: Iterable[int]) -> None:
+        """Say that this process still has these runs, by the clock that all who have the book open share: the book's."""
+        mine = (tables.run.c.id.in_(list(run_ids)), tables.run.c.owner == this_process())
         with self._transaction() as connection:
-            connection.execute(
-                update(tables.run).where(tables.run.c.id == run_id).values(lease=func.current_timestamp())
-            )
+            connection.execute(update(tables.run).where(*mine).values(lease=func.current_timestamp()))
 
     def in_hands(self, run: Run) -> bool:
         """Whether somebody has this running run: a process of this computer that lives, or another's whose lease does."""

@@ -210,22 +210,24 @@ class Session(SafeSession):
 
     def _hear(self, topic: Topic, sample_id: int | None) -> None:
         """A change of the book's feed, as signals."""
-        if topic.value == "samples":
+        from wintry_tally.book.feed import Topic
+
+        if topic is Topic.SAMPLES:
             self.samples_changed.emit()
-        elif topic.value == "bench":
+        elif topic is Topic.BENCH:
             self.bench_changed.emit()
-        elif topic.value == "rule":
+        elif topic is Topic.RULE:
             for sample in self.samples():
                 self.dossier_changed.emit(sample.id)
         if sample_id is None or not self.holds(sample_id):
             return
-        if topic.value in {"samples", "sample"}:
+        if topic in {Topic.SAMPLES, Topic.SAMPLE}:
             self.sample_changed.emit(sample_id)
-        elif topic.value == "prose":
+        elif topic is Topic.PROSE:
             self.prose_changed.emit(sample_id)
-        elif topic.value == "runs":
+        elif topic is Topic.RUNS:
             self.runs_changed.emit(sample_id)
-        if topic.value in {"sample", "entered", "runs"}:
+        if topic in {Topic.SAMPLE, Topic.ENTERED, Topic.RUNS}:
             self.dossier_changed.emit(sample_id)
 
     def _worked_out(self, sample_id: int) -> None:

@@ -62,7 +62,14 @@ def find_trips(
         elif stage.kind in {StageKind.REST, StageKind.PAUSE}:
             refused = _refused(trace, scale, stages, position, options, ambient_C)
             found += [] if refused is None else [refused]
-    return [replace(trip, hidden_s=gap_after(trace, scale, trip.index)) for trip in found]
+    return [
+        replace(
+            trip,
+            hidden_s=gap_after(trace, scale, trip.index),
+            latency_least_s=trip.latency_least_s if trip.kind == OVER_CURRENT else trip.latency_s,
+        )
+        for trip in found
+    ]
 
 
 def temperature_near(trace: Trace, index: int, ambient_C: float | None) -> float | None:

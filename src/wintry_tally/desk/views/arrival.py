@@ -243,7 +243,8 @@ class ArrivalView(StationView):
         try:
             pack = pack_of(FAMILIES[sample.family_key], printed)
         except InputError as error:
-            self.session.failed.emit(f"{str(error).capitalize()}.")
+            words = str(error)
+            self.session.failed.emit(f"{words[:1].upper()}{words[1:]}.")
             return
         if pack.cells != sample.family.cells:
             self._set(nominal_V=printed)
