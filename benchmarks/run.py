@@ -132,7 +132,7 @@ first = time.perf_counter() - begun
 assert "pyqtgraph" not in sys.modules
 window.open_demo(); app.processEvents(); release_collector()
 usable = time.perf_counter() - begun
-assert window.session.samples() and window.view("arrival").isVisible()
+assert window.session.samples() and window.page("today").isVisible()
 print(first, usable)
 window.close()
 """

@@ -109,7 +109,7 @@ class Typist:
             box.activated.emit(index)  # type: ignore[attr-defined]
 
     def _command(self) -> None:
-        _, action = self.dice.choice(self.window._actions)
+        _, action = self.dice.choice(self.window.menus.actions)
         if action.isEnabled() and not any(words in action.text().replace("&", "") for words in LEFT_ALONE):
             action.trigger()
 

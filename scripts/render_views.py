@@ -77,9 +77,6 @@ def main() -> None:
         wait(lambda: all(session.dossier(item.id) is not None for item in session.samples()))
         settle()
 
-    def welcome() -> None:
-        settle(0.2)
-
     def arrival() -> None:
         show("M3", "arrival")
 
@@ -187,13 +184,13 @@ def main() -> None:
 
     def bench() -> None:
         session.start_stand_ins()
-        window.show_bench()
-        window._bench.new_channel()
-        window._bench.channel_form.show_channel(session.equipment.channels[0], session.equipment)
+        window.show_page("bench")
+        window.page("bench").new_channel()
+        window.page("bench").channel_form.show_channel(session.equipment.channels[0], session.equipment)
         meter = next(item for item in session.equipment.instruments if item.name == "stand-in meter")
-        window._bench.read_all()
+        window.page("bench").read_all()
         settle(2.5)
-        window._bench.read_once(meter)
+        window.page("bench").read_once(meter)
         settle(1.5)
 
     def safe() -> None:
@@ -219,19 +216,34 @@ def main() -> None:
         view = window.view("ledger")
         window.show_working(next(iter(view.figures.values())).working())
 
-    def many() -> None:
+    def compare() -> None:
+        session.set_needs("a need", ["mast: logger 0.85 A down to 11.4 V; radio 12 W 5 %; 40 h at -10 °C"])
         window.hide_working()
-        show("M1", "ledger")
-
-    def missed() -> None:
-        window.hide_working()
-        show("M3", "ledger")
+        window.show_page("compare")
+        wait(lambda: bool(window.page("compare")._known))
+        settle(0.5)
 
     def report() -> None:
         show("M1", "report")
 
+    def planned() -> None:
+        wait(lambda: session.drawn() is not None and session.drawn().thorough)
+        settle(0.5)
+
+    def today() -> None:
+        window.show_page("today")
+        planned()
+
+    def days() -> None:
+        window.show_page("plan")
+        planned()
+        page = window.page("plan")
+        page.chart.pick(next(bar.id for bar in page.chart.bars() if bar.id.startswith("M2-shelf-end")))
+        page.chart.setFocus()
+
     steps = {
-        "welcome": welcome,
+        "today": today,
+        "days": days,
         "arrival": arrival,
         "capacity": capacity,
         "plan": plan,
@@ -240,8 +252,7 @@ def main() -> None:
         "curves": curves,
         "setup": setup,
         "ledger": ledger,
-        "ledger-many": many,
-        "ledger-missed": missed,
+        "compare": compare,
         "report": report,
         "across": across,
         "hand": hand,
@@ -251,7 +262,7 @@ def main() -> None:
         "guided": guided,
     }
     for name, step in steps.items():
-        if name == "arrival":
+        if name == "today":
             window.open_book(demo)
         if asked.only and name not in asked.only:
             continue

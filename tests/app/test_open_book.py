@@ -35,10 +35,12 @@ class Ears:
         self.told: list[tuple[Topic, int | None]] = []
         self.ready: list[int] = []
         self.words: list[str] = []
+        self.last_failed: Any = None
         self.waiting: list[tuple[Callable[[Any], Any], Callable[[Any], None]]] = []
 
-    def start(self, work: Callable[[Any], Any], done: Callable[[Any], None], failed: object = None) -> None:
+    def start(self, work: Callable[[Any], Any], done: Callable[[Any], None], failed: Any = None) -> None:
         self.waiting.append((work, done))
+        self.last_failed = failed
 
     def work(self) -> None:
         jobs, self.waiting = self.waiting, []

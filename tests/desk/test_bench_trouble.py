@@ -47,8 +47,8 @@ def test_a_load_that_stays_on_is_shouted_wherever_one_looks(running: Window, qtb
     for _ in range(2):
         qtbot.mouseClick(page.stop, Qt.MouseButton.LeftButton)
     running.show_station("arrival")
-    qtbot.waitUntil(running._problem.isVisible, timeout=10000)
-    assert "unplug the load's lead at the battery" in running._problem_text.text()
+    qtbot.waitUntil(lambda: bool(running.problem), timeout=10000)
+    assert "unplug the load's lead at the battery" in running.problem
     assert "needs your hands now" in running.rack.tag(running.sample_id).doing()
     running.show_station("load")
     qtbot.waitUntil(lambda: page.stop.text().startswith("It is unplugged"), timeout=15000)
@@ -106,7 +106,7 @@ def test_an_interrupted_run_on_the_bench_warns_of_what_goes_on_alone(
     told = " ".join(shown.text() for shown in window.view("load").overview.findChildren(QLabel))
     assert "Real instruments go on alone" in told
     qtbot.mouseClick(button(window.view("load"), "Resume"), Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: "no channel" in window._problem_text.text(), timeout=15000)
+    qtbot.waitUntil(lambda: "no channel" in window.problem, timeout=15000)
     qtbot.mouseClick(button(window.view("load"), "Close as interrupted"), Qt.MouseButton.LeftButton)
     assert window.session.runs(window.sample_id)[-1].status == "interrupted"
 

@@ -63,9 +63,12 @@ def test_from_channel_to_channel_to_hands(qtbot, live: Window) -> None:
         live.session.running.hand_over(second, "")
     second.handing = False
     assert live.session.running.on_channel("stand-in") is None
-    live.show_bench()
-    live._bench.tick()
-    assert "is running" in live._bench._doing["other"].text() and live._bench._doing["stand-in"].text() == "free"
+    live.show_page("bench")
+    live.page("bench").tick()
+    assert (
+        "is running" in live.page("bench")._doing["other"].text()
+        and live.page("bench")._doing["stand-in"].text() == "free"
+    )
     live.show_sample(second.run.sample_id)
     page.refresh()
     page._pause()

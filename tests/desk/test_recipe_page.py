@@ -85,7 +85,7 @@ def test_steps_can_be_edited_and_saved(one: Window, tmp_path: Path, monkeypatch)
     assert [rule.kind for rule in page.steps.recipe.steps[1].ends] == ["protection", "time"]
     target.write_text("nothing = ")
     one.view("load").overview.open_recipe_file(target)
-    assert "TOML" in one._problem_text.text()
+    assert "TOML" in one.problem
 
 
 def test_steps_are_added_moved_removed_and_taken_back(one: Window) -> None:
@@ -198,14 +198,14 @@ def test_an_end_when_nobody_is_there_is_mended_as_offered(qtbot, one: Window) ->
 
 
 def test_attended_hours_are_typed_on_the_bench_page(qtbot, one: Window) -> None:
-    one.show_bench()
-    line = one._bench.hours.line
+    one.show_page("bench")
+    line = one.page("bench").hours.line
     line.setText("Mon-Fri 8 to 17")
     line.editingFinished.emit()
     assert one.session.attended_text == "Mon-Fri 8 to 17"
     line.setText("half past")
     line.editingFinished.emit()
-    assert "no hours" in one._bench.hours.problem and one.session.attended_text == "Mon-Fri 8 to 17"
+    assert "no hours" in one.page("bench").hours.problem and one.session.attended_text == "Mon-Fri 8 to 17"
 
 
 def test_a_pack_that_gets_warm_is_warned_of_before_it_is_stopped(qtbot, one: Window) -> None:

@@ -144,8 +144,8 @@ def test_cross_sections_as_typed() -> None:
 
 
 def test_instruments_are_added_checked_and_taken_back(qtbot, one: Window) -> None:
-    one.show_bench()
-    bench = one._bench
+    one.show_page("bench")
+    bench = one.page("bench")
     assert bench.isVisible() and not one._top.isVisible()
     bench.new_instrument()
     form = bench.instrument_form
@@ -179,7 +179,7 @@ def test_instruments_are_added_checked_and_taken_back(qtbot, one: Window) -> Non
     kept = one.session.equipment.channel("left")
     assert kept.voltage == "clamp" and kept.leads.length_m == pytest.approx(1.5)
     bench._remove("clamp")
-    assert "channel left uses it" in one._problem_text.text()
+    assert "channel left uses it" in one.problem
     one.session.undo_stack.undo()
     assert not one.session.equipment.channels
     bench.read_once(one.session.equipment.instrument("clamp"))
@@ -193,8 +193,8 @@ def test_instruments_are_added_checked_and_taken_back(qtbot, one: Window) -> Non
 def test_the_bench_and_a_recipe_fit_a_small_laptop(qtbot, one: Window) -> None:
     one.resize(1024, 640)
     one.session.start_stand_ins()
-    one.show_bench()
-    bench = one._bench
+    one.show_page("bench")
+    bench = one.page("bench")
     bench.new_channel()
     bench.new_instrument()
     qtbot.wait(80)
@@ -212,12 +212,12 @@ def test_the_bench_and_a_recipe_fit_a_small_laptop(qtbot, one: Window) -> None:
 
 
 def test_a_run_on_stand_ins_over_the_wire(qtbot, one: Window) -> None:
-    one.show_bench()
-    one._bench.start_stand_ins()
+    one.show_page("bench")
+    one.page("bench").start_stand_ins()
     names = [item.name for item in one.session.equipment.instruments]
     assert "stand-in load" in names and len(names) == 7
-    one._bench.read_once(one.session.equipment.instrument("stand-in meter"))
-    qtbot.waitUntil(lambda: " V" in one._bench.said.text(), timeout=10000)
+    one.page("bench").read_once(one.session.equipment.instrument("stand-in meter"))
+    qtbot.waitUntil(lambda: " V" in one.page("bench").said.text(), timeout=10000)
     claim(one, "40 A continuous")
     page = planned(one, "capacity-load-limited")
     page.bench.setCurrentIndex(page.bench.findData("stand-in"))

@@ -37,7 +37,7 @@ def test_problems_are_a_line_in_the_window(window: Window, tmp_path: Path, butto
     text = tmp_path / "x.wintry"
     text.write_text("no book")
     window.open_book(text)
-    assert "not a test book" in window._problem_text.text() and window.pages.currentIndex() == 0
+    assert "not a test book" in window.problem and window.pages.currentIndex() == 0
     window.new_book(tmp_path / "a.wintry")
     window.new_book(tmp_path / "a.wintry")
     assert "exists already" in window.problem

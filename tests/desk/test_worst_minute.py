@@ -112,12 +112,12 @@ def test_without_a_book_there_is_nothing_to_switch_off(window: Window, qtbot) ->
 
 def test_a_dialect_of_one_s_own_is_chosen_and_stays(window: Window, sample_book: Path, tmp_path: Path, qtbot) -> None:
     window.open_book(sample_book)
-    window.show_bench()
-    form = window._bench.instrument_form
+    window.show_page("bench")
+    form = window.page("bench").instrument_form
     bad, good = tmp_path / "bad.toml", tmp_path / "mine.toml"
     bad.write_text('kind = "scpi"\ntitle = "Bad"\n[load]\ncurrent = "I {setting}"\noff = "O"\n')
     good.write_text('kind = "scpi"\ntitle = "Mine"\n[reads]\nvoltage = "V?"\n')
-    window._bench.new_instrument()
+    window.page("bench").new_instrument()
     form.take_dialect(str(bad))
     assert "seen to be off" in form.problem.text()
     form.take_dialect(str(good))
@@ -128,7 +128,7 @@ def test_a_dialect_of_one_s_own_is_chosen_and_stays(window: Window, sample_book:
     form.keep()
     kept = window.session.equipment.instrument("m")
     assert kept.dialect == str(good)
-    window._bench._change_instrument(kept)
+    window.page("bench")._change_instrument(kept)
     assert form.dialect.currentData() == str(good), "editing leaves it what it is"
     form.kind.setCurrentIndex(form.kind.findData("load"))
     form.keep()

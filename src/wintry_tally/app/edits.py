@@ -10,10 +10,11 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
-from wintry_tally.app.opening import school_of
+from wintry_tally.app.opening import NEEDS, school_of
 from wintry_tally.core.verdict.outcome import RULE_NAMES
 
 if TYPE_CHECKING:
+    from wintry_tally.app.campaign import Wishes
     from wintry_tally.bench.equipment import Equipment
     from wintry_tally.book import Book, Run
     from wintry_tally.core.battery import Claim, Sample
@@ -141,6 +142,17 @@ class Edits:
     def set_attended(self, text: str) -> Edit:
         """Change the attended hours."""
         return self._set("change the attended hours", "attended", text, self._book.meta("attended"))
+
+    def set_wishes(self, words: str, made: Wishes) -> Edit | None:
+        """Change what is wished for the campaign."""
+        from wintry_tally.app.campaign import WISHES
+
+        before, after = self._book.meta(WISHES), json.dumps(made.data())
+        return None if before == after else self._set(words, WISHES, after, before)
+
+    def set_needs(self, words: str, made: list[str]) -> Edit:
+        """Change what batteries are needed for."""
+        return self._set(words, NEEDS, json.dumps(made), self._book.meta(NEEDS))
 
     def _set(self, words: str, key: str, after: str, before: str) -> Edit:
         put = self._book.set_meta

@@ -17,7 +17,7 @@ from wintry_tally.app.live import LiveRuns
 from wintry_tally.core.engine import Phase, Request
 from wintry_tally.core.protocol import EndCause
 from wintry_tally.core.protocol.cautions import worst_minute
-from wintry_tally.core.protocol.recipe import CAUSE_WORDS
+from wintry_tally.core.protocol.recipe import CAUSE_WORDS, OWN_ENDS
 from wintry_tally.core.quantity import format_duration
 
 if TYPE_CHECKING:
@@ -29,11 +29,6 @@ if TYPE_CHECKING:
 DONE, OTHERWISE, NOT_OFF, INTERRUPTED, TERMINATED = 0, 3, 4, 130, 143
 LOOK_S, SHOUT_S, PROGRESS_S = 0.05, 2.0, 1.0
 SAFE_S = 2.0
-OWN_ENDS = frozenset(EndCause) - {
-    EndCause.OPERATOR, EndCause.STOP_LIMIT, EndCause.INSTRUMENT, EndCause.INTERRUPTED, EndCause.DISTURBED,
-    EndCause.NOT_PROVEN, EndCause.MADE_SAFE, EndCause.PROGRAM,
-}  # fmt: skip
-"""Causes by which a run ended as its recipe means it to."""
 ALL_OFF = frozenset({"off", "!"})
 """What to type when something smells."""
 

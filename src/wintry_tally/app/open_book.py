@@ -20,7 +20,7 @@ from wintry_tally.book.runs import GUIDED
 
 if TYPE_CHECKING:
     from wintry_tally.bench.equipment import Equipment
-    from wintry_tally.book import Book
+    from wintry_tally.book import Book, Run
     from wintry_tally.core.battery import Sample
     from wintry_tally.report.dossier import Dossier
 
@@ -73,6 +73,13 @@ class OpenBook:
         from wintry_tally.app.bench_book import equipment_of
 
         return equipment_of(self.book)
+
+    def runs_by_sample(self) -> dict[int, list[Run]]:
+        """The runs of every sample, oldest first; read at once."""
+        found: dict[int, list[Run]] = {sample.id: [] for sample in self.samples}
+        for run in self.book.runs.all():
+            found.setdefault(run.sample_id, []).append(run)
+        return found
 
     def dossier(self, sample_id: int) -> Dossier | None:
         """Everything on a sample; None while it is being worked out."""
@@ -140,7 +147,9 @@ class OpenBook:
         changes = dict.fromkeys((note.topic, note.sample_id) for note in notes)
         if notes[0].number > self._seen + 1:  # older ones are gone by now: anything may have changed
             every = [sample.id for sample in self.book.samples.all()]
-            changes |= dict.fromkeys([(Topic.SAMPLES, None), (Topic.RULE, None), (Topic.BENCH, None)])
+            changes |= dict.fromkeys(
+                [(Topic.SAMPLES, None), (Topic.RULE, None), (Topic.BENCH, None), (Topic.PLAN, None)]
+            )
             changes |= dict.fromkeys((topic, number) for number in every for topic in OF_ONE)
         self._seen = notes[-1].number
         if any(topic in {Topic.SAMPLES, Topic.SAMPLE} for topic, _ in changes):

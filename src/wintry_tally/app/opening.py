@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -34,6 +35,23 @@ def school_of(book: Book) -> School:
     """The decision rule this book is judged by."""
     kept = book.meta("school")
     return School(kept) if kept in School._value2member_map_ else School.STRICT
+
+
+def attended_of(book: Book) -> str:
+    """When somebody is at this bench, as typed."""
+    from wintry_tally.core.protocol.attended import USUAL
+
+    return book.meta("attended") or USUAL
+
+
+NEEDS = "needs"
+"""Key of the book's small fact: what its batteries are needed for."""
+
+
+def needs_of(book: Book) -> list[str]:
+    """What the batteries of a book are needed for, each in one line as it is typed."""
+    kept = book.meta(NEEDS)
+    return [str(text) for text in json.loads(kept)] if kept.startswith("[") else []
 
 
 def is_over(run: Run) -> bool:

@@ -158,8 +158,15 @@ class Quarantine:
 def quarantine_of(book: Book, sample_id: int) -> Quarantine | None:
     """The quarantine of a battery; None where there is none."""
     kept = book.meta(f"quarantine:{sample_id}")
-    if not kept:
-        return None
+    return _quarantine(kept) if kept else None
+
+
+def quarantines_of(book: Book) -> dict[int, Quarantine]:
+    """Every battery in quarantine, by the sample's number; read at once."""
+    return {number: _quarantine(kept) for number, kept in book.metas("quarantine").items()}
+
+
+def _quarantine(kept: str) -> Quarantine:
     from wintry_tally.book.records import plain_of, read_as
 
     with read_as("the quarantine kept of this battery"):

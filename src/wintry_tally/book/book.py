@@ -219,6 +219,16 @@ class Book:
             value = connection.execute(select(tables.meta.c.value).where(tables.meta.c.key == key)).scalar()
         return default if value is None else str(value)
 
+    def metas(self, name: str) -> dict[int, str]:
+        """Small facts of that name of every sample ("quarantine:3"), by the sample's number; those that are empty left out."""
+        prefix = f"{name}:"
+        query = select(tables.meta.c.key, tables.meta.c.value).where(
+            tables.meta.c.key.startswith(prefix, autoescape=True)
+        )
+        with self.transaction() as connection:
+            rows = connection.execute(query).all()
+        return {int(key[len(prefix) :]): str(value) for key, value in rows if value and key[len(prefix) :].isdigit()}
+
     def set_meta(self, key: str, value: str) -> None:
         """Keep a small fact about the book."""
         with self.transaction() as connection:

@@ -37,9 +37,17 @@ class Topic(StrEnum):
     """The bench and who is at it when."""
     RULE = "rule"
     """The decision rule."""
+    PLAN = "plan"
+    """What is wished for the campaign (days away, pins, tests left out), and what batteries are needed for."""
 
 
-OF_META = {"bench": Topic.BENCH, "attended": Topic.BENCH, "school": Topic.RULE}
+OF_META = {
+    "bench": Topic.BENCH,
+    "attended": Topic.BENCH,
+    "school": Topic.RULE,
+    "campaign": Topic.PLAN,
+    "needs": Topic.PLAN,
+}
 OF_SAMPLE = {"entered": Topic.ENTERED, "quarantine": Topic.RUNS, "quarantine-log": Topic.RUNS}
 """The topic of small facts kept by key, alone and of a sample ("entered:3")."""
 

@@ -42,6 +42,28 @@ def _dossier(book_path: Path, code: str, school: str | None) -> Dossier:
         return dossier_of(book, sample_of(book, code, book_path), School(school) if school else school_of(book))
 
 
+def compare_book(book_path: Path, codes: Sequence[str], need: Path | None) -> tuple[dict[str, Any], str]:
+    """See `wintry-tally compare --book`: the object and the text that are printed.
+
+    Raises:
+        InputError: a sample that is not there or named twice, or a need that cannot be.
+    """
+    from wintry_tally.app.comparison import compare_dossiers, comparison_dict, comparison_text, judge_needs
+    from wintry_tally.app.dossiers import dossier_of
+    from wintry_tally.exchange.need_file import read_needs
+
+    needs = read_needs(need) if need is not None else []
+    if len(set(codes)) < len(codes):
+        raise InputError("a sample is named twice", mend="give each code once")
+    if len(codes) < 2 and not needs:
+        raise InputError("one sample has nothing to be compared with", mend="give two codes or more, or a --need")
+    with _opened(book_path) as book:
+        school = school_of(book)
+        dossiers = [dossier_of(book, sample_of(book, code, book_path), school) for code in codes]
+    found, judged = compare_dossiers(dossiers, needs), judge_needs(dossiers, needs)
+    return comparison_dict(found, judged), comparison_text(found, judged)
+
+
 def write_report(book_path: Path, code: str, out: Path, school: str | None) -> None:
     """See `wintry-tally report`."""
     from wintry_tally.report.page import write_page

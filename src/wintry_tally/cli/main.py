@@ -11,6 +11,7 @@ from typing import Any
 import click
 
 from wintry_tally import __version__
+from wintry_tally.cli.plan_commands import PLANNING
 from wintry_tally.core.errors import LogError, WintryError
 
 ERROR_SCHEMA = "wintry-tally.error/1"
@@ -135,15 +136,27 @@ def rate(logs: tuple[Path, ...], at_A: tuple[float, ...], as_json: bool, **given
 
 
 @cli.command()
-@click.argument("logs", nargs=-1, required=True, type=click.Path(path_type=Path), metavar="LOG...")
+@click.argument("logs", nargs=-1, required=True, metavar="LOG...|CODE...")
 @_log_options
+@click.option("--book", type=click.Path(path_type=Path), help="Compare samples of this book, by their codes.")
+@click.option(
+    "--need", type=click.Path(path_type=Path), help="With --book: hold them against the needs of this file too."
+)
 @click.option("--json", "as_json", is_flag=True, help="Print JSON.")
-def compare(logs: tuple[Path, ...], as_json: bool, **given: Any) -> None:
-    """Hold discharges of several units or runs against each other; what one meter gets wrong cancels."""
+def compare(logs: tuple[str, ...], book: Path | None, need: Path | None, as_json: bool, **given: Any) -> None:
+    """Hold discharges of several units or runs against each other, or samples of a book; what one meter gets wrong cancels."""
+    if book is not None:
+        from wintry_tally.cli.books import compare_book
+
+        found, text = compare_book(book, logs, need)
+        click.echo(json.dumps(found, ensure_ascii=False, allow_nan=False) if as_json else text)
+        return
+    if need is not None:
+        raise click.UsageError("a need is held against samples of a book: give --book")
     from wintry_tally.cli.logs import parse_given
     from wintry_tally.cli.relations import comparison_of, comparison_text
 
-    result = comparison_of(logs, parse_given(given))
+    result = comparison_of(tuple(Path(log) for log in logs), parse_given(given))
     click.echo(json.dumps(result, ensure_ascii=False, allow_nan=False) if as_json else comparison_text(result))
 
 
@@ -407,6 +420,10 @@ def run_command(
     from wintry_tally.cli.running import leave, run_test
 
     leave(run_test(book, code, recipe, channel, given, every, heed, as_json, resume, full, ambient, override))
+
+
+for _command in PLANNING:
+    cli.add_command(_command)
 
 
 def main(arguments: list[str] | None = None) -> None:

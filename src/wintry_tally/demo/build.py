@@ -59,7 +59,8 @@ BATTERIES = (
     ),
     Battery(
         "M2", "Firnwerk", "Spur 40", "lfp",
-        (("40 Ah", "label"), ("512 Wh", "label"), ("cuts at 10 V", "manual"), ("4.4 kg", "web page")),
+        (("40 Ah", "label"), ("512 Wh", "label"), ("cuts at 10 V", "manual"), ("4.4 kg", "web page"),
+         ("self-discharge < 3 %/month", "manual")),
         Arrival(13.09, True, 4.37, 0.01, "bought", "2026-01-12", True, True, "Second unit, for comparison."),
     ),
     Battery(
@@ -77,12 +78,12 @@ BATTERIES = (
     Battery(
         "M5", "Vesterli", "Grubekraft 95", "flooded",
         (("95 Ah at C/20", "label"), ("24 kg", "label"), ("2 years warranty", "packaging")),
-        Arrival(12.52, True, 23.6, 0.05, "lent", "2026-02-02", True, True, "From the old mast shed, two winters used."),
+        Arrival(12.52, True, 23.6, 0.05, "lent", "2026-02-16", True, True, "From the old mast shed, two winters used."),
     ),
     Battery(
         "M6", "Klarvann", "Lett 30", "nmc",
         (("30 Ah", "label"), ("384 Wh", "label"), ("charge voltage 14.6 V", "web page"), ("2.2 kg", "web page")),
-        Arrival(11.42, True, 2.31, 0.01, "bought", "2026-02-03", True, True,
+        Arrival(11.42, True, 2.31, 0.01, "bought", "2026-02-15", True, True,
                 "Sold as a drop-in for a 12 V lead-acid battery."),
     ),
 )  # fmt: skip
@@ -125,10 +126,11 @@ TESTS = (
     Test("M1", 7.0, "Mast logger", "capacity-device", _SPUR, 74, 60.0),
     Test("M1", 9.0, "Cold capacity", "cold-capacity", replace(_SPUR, ambient_C=-18.0, start_C=-18.0), 75, 10.0),
     Test("M1", 10.0, "Charge block", "charge-block", replace(_SPUR, state_of_charge=0.2, ambient_C=18.0, start_C=-16.0), 76),
+    Test("M2", 6.1, "Shelf test, start", "shelf-start", replace(_SPUR, health=0.9965, state_of_charge=0.02), 79, 10.0),
     Test("M3", 11.0, "Heater", "heater",
          SimulatedBattery(_LFP, 60.0, health=0.94, state_of_charge=0.2, ambient_C=-12.0, start_C=-19.0,
                           heater={"power_W": 66.0, "on_below_C": 2.0, "off_above_C": 6.0}), 77, 2.0),
-    Test("M4", 12.0, "Reserve", "reserve",
+    Test("M4", 36.1, "Reserve", "reserve",
          SimulatedBattery(family_named("agm"), 75.0, health=1.02, ambient_C=24.0), 78, 5.0),
 )  # fmt: skip
 
@@ -178,12 +180,12 @@ def build(path: Path) -> None:
         _simulated(book, ids["M2"], "Capacity 1", begun + timedelta(days=4), 40.0, 8.0, 10.0, 0.9965, 21, USUAL_METER)
         _simulated(book, ids["M3"], "Capacity 1", begun + timedelta(days=8), 60.0, 12.0, 10.5, 0.94, 31, GOOD_METER)
         _simulated(
-            book, ids["M4"], "Capacity 1", begun + timedelta(days=10), 75.0, 3.75, 10.5, 1.02, 41, USUAL_METER, 20.0
+            book, ids["M4"], "Capacity 1", begun + timedelta(days=34), 75.0, 3.75, 10.5, 1.02, 41, USUAL_METER, 20.0
         )
         for test in TESTS:
             _tested(book, ids[test.code], test, begun + timedelta(days=test.day))
-        _imported_with_a_slip(book, ids["M6"], begun + timedelta(days=21))
-        _running(book, ids["M5"], begun + timedelta(days=24))
+        _imported_with_a_slip(book, ids["M6"], begun + timedelta(days=33))
+        _running(book, ids["M5"], begun + timedelta(days=37))
     connection = sqlite3.connect(path)
     connection.execute("PRAGMA journal_mode=DELETE")
     connection.execute("VACUUM")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import shutil
 import tempfile
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, date, datetime, timedelta
 from importlib import resources
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -23,11 +23,26 @@ def scratch_copy(folder: Path | None = None) -> Path:
 
 
 def begin_now(book: Book) -> None:
-    """Let the run in progress have begun just so long ago as it has been going, so that the window shows it live."""
+    """Let the run in progress have begun just so long ago as it has been going, and all before it as long before it.
+
+    The window shows it live then, and the campaign stands in its middle, whenever the demo is opened.
+    """
     from wintry_tally.book import RunStatus
     from wintry_tally.book.records import utc_text
 
-    for run in book.runs.all():
-        if run.status is RunStatus.RUNNING and run.method == "simulated":
-            elapsed = book.runs.last_elapsed_s(run.id) or 0.0
-            book.runs.change(run.id, started_utc=utc_text(datetime.now(UTC) - timedelta(seconds=elapsed)))
+    runs, now = book.runs.all(), datetime.now(UTC)
+    going = next((run for run in runs if run.status is RunStatus.RUNNING and run.method == "simulated"), None)
+    if going is None:
+        return
+    begun = now - timedelta(seconds=book.runs.last_elapsed_s(going.id) or 0.0)
+    # whole days, so that what was begun in the morning was begun in the morning
+    days = timedelta(days=round((begun - going.started) / timedelta(days=1)))
+    for run in runs:
+        if run is going:
+            book.runs.change(run.id, started_utc=utc_text(begun))
+        elif days and run.ended is not None:
+            book.runs.change(run.id, started_utc=utc_text(run.started + days), ended_utc=utc_text(run.ended + days))
+    for sample in book.samples.all():
+        if days and sample.arrival.received:
+            received = date.fromisoformat(sample.arrival.received) + days
+            book.samples.change(sample.id, received=received.isoformat())

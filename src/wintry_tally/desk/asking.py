@@ -1,4 +1,4 @@
-"""Where a book is, asked of a person: a new one, one to open, a copy."""
+"""Where a file is, asked of a person: a new book, one to open, a copy, a calendar."""
 
 from __future__ import annotations
 
@@ -23,3 +23,11 @@ def book_to_open(parent: QWidget) -> Path | None:
     """Which book."""
     name, _ = QFileDialog.getOpenFileName(parent, "Open book", str(Path.home()), f"{KIND};;All files (*)")
     return Path(name) if name else None
+
+
+def calendar_place(parent: QWidget) -> Path | None:
+    """Where a calendar is to be saved; its ending is added where it was not typed."""
+    name, _ = QFileDialog.getSaveFileName(
+        parent, "Save a calendar", str(Path.home() / "bench.ics"), "Calendars (*.ics)"
+    )
+    return Path(name if name.endswith(".ics") else f"{name}.ics") if name else None

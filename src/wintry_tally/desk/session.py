@@ -17,9 +17,11 @@ from wintry_tally.desk.changes import Change
 from wintry_tally.desk.safe_session import SafeSession
 
 if TYPE_CHECKING:
+    from wintry_tally.app.campaign import Drawn, Wishes
     from wintry_tally.app.edits import Edit
     from wintry_tally.app.live import LiveRuns
     from wintry_tally.app.open_book import OpenBook
+    from wintry_tally.app.planner import Planner
     from wintry_tally.bench.equipment import Equipment
     from wintry_tally.bench.stand_ins.servers import StandIns
     from wintry_tally.book import Book, Run
@@ -67,6 +69,7 @@ class Session(SafeSession):
     prose_changed = Signal(int)
     leaving_book = Signal()
     bench_changed = Signal()
+    plan_changed = Signal()
     ticked = Signal()
     failed = Signal(str)
     said = Signal(str)
@@ -77,7 +80,8 @@ class Session(SafeSession):
         super().__init__()
         self._open: OpenBook | None = None
         self._stand_ins: StandIns | None = None
-        self.workshop = Workshop()
+        self.workshop, self._planning = Workshop(), Workshop()
+        self._planner: Planner | None = None
         self.undo_stack = QUndoStack(self)
         self._timer = QTimer(self)
         self._timer.setInterval(120)
@@ -132,10 +136,12 @@ class Session(SafeSession):
 
     def _take(self, book: Book) -> None:
         from wintry_tally.app.open_book import OpenBook
+        from wintry_tally.app.planner import Planner
 
         self.close_book()
         book.hurry_here()
         self._open = OpenBook(book, self.workshop, Shown(self), self._hear, self._worked_out, self._in_background)
+        self._planner = Planner(self._open, self._planning, self.plan_changed.emit, self.failed.emit)
         self.undo_stack.clear()
         self._timer.start()
         self.book_changed.emit()
@@ -150,6 +156,7 @@ class Session(SafeSession):
             self._put_right(self._open.book)
         for sample in self._open.samples:
             self.dossier(sample.id)
+        self.plan_changed.emit()
 
     def _put_right(self, book: Book) -> None:
         """What a kill left behind, beside everything else: sealing a long run takes its time."""
@@ -174,6 +181,8 @@ class Session(SafeSession):
             return
         self.leaving_book.emit()
         self._timer.stop()
+        if self._planner is not None:
+            self._planner.close()
         for words in self._open.close():
             self.failed.emit(f"{words} The guard goes on switching it off.")
         self._open = None
@@ -182,6 +191,7 @@ class Session(SafeSession):
         """At the very end."""
         self.workshop.close()
         self.close_book()
+        self._planning.close()
         if self._stand_ins is not None:
             self._stand_ins.stop()
             self._stand_ins = None
@@ -195,6 +205,8 @@ class Session(SafeSession):
         with self.guard():
             if self._open is not None and self._open.follow():
                 self.ticked.emit()
+            if self._planner is not None:
+                self._planner.go_on()
 
     def save_copy(self, target: Path) -> None:
         """Copy the open book as it stands, beside everything else."""
@@ -212,6 +224,10 @@ class Session(SafeSession):
         """A change of the book's feed, as signals."""
         from wintry_tally.book.feed import Topic
 
+        if self._planner is not None:
+            self._planner.changed(topic)
+        if topic is Topic.PLAN:
+            self.plan_changed.emit()
         if topic is Topic.SAMPLES:
             self.samples_changed.emit()
         elif topic is Topic.BENCH:
@@ -280,9 +296,9 @@ class Session(SafeSession):
     @property
     def attended_text(self) -> str:
         """When somebody is at this bench, as typed."""
-        from wintry_tally.core.protocol.attended import USUAL
+        from wintry_tally.app.opening import attended_of
 
-        return self.book.meta("attended") or USUAL
+        return attended_of(self.book)
 
     @property
     def attended(self) -> AttendedHours:
@@ -306,6 +322,50 @@ class Session(SafeSession):
         found = stand_in_equipment(self._stand_ins, self.equipment)
         self.set_equipment("start stand-ins", found)
         self.said.emit("Stand-ins answer on this computer until it is closed; channel “stand-in” uses them.")
+
+    # --- the plan ---
+
+    def drawn(self) -> Drawn | None:
+        """The newest plan of the book; None while there is none yet, `plan_changed` follows."""
+        return None if self._planner is None or self._open is None else self._planner.ask()
+
+    @property
+    def planning(self) -> bool:
+        """Whether a plan is being drawn up."""
+        return self._planner is not None and self._planner.at_work
+
+    def plan_anew(self) -> None:
+        """Draw it up again from where things stand."""
+        if self._planner is not None:
+            self._planner.outdated()
+            self._planner.ask()
+
+    def what_if(self, more: str, told: Callable[[str], None]) -> None:
+        """What one more load, charger or place in the freezer would change of the plan."""
+        if self._planner is not None:
+            self._planner.what_if(more, told)
+
+    @property
+    def wishes(self) -> Wishes:
+        """What is wished for the campaign: days away, pins, tests left out."""
+        from wintry_tally.app.campaign import wishes_of
+
+        return wishes_of(self.book)
+
+    def set_wishes(self, words: str, made: Wishes) -> bool:
+        """Change them, undoably; whether the book took it."""
+        return self.change(self.open.edits.set_wishes(words, made))
+
+    @property
+    def needs(self) -> list[str]:
+        """What batteries of this book are needed for, each in one line."""
+        from wintry_tally.app.opening import needs_of
+
+        return needs_of(self.book)
+
+    def set_needs(self, words: str, made: list[str]) -> bool:
+        """Change them, undoably; whether the book took it."""
+        return self.change(self.open.edits.set_needs(words, made))
 
     # --- samples and claims ---
 

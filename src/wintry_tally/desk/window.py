@@ -2,34 +2,35 @@
 
 from __future__ import annotations
 
-from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QSettings, Qt
-from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QResizeEvent
-from PySide6.QtWidgets import QApplication, QFileDialog, QFrame, QLabel, QMainWindow, QSplitter, QStackedWidget, QWidget
+from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QResizeEvent
+from PySide6.QtWidgets import QApplication, QFileDialog, QFrame, QMainWindow, QSplitter, QStackedWidget, QWidget
 
 from wintry_tally.core.working import Working
 from wintry_tally.desk.asking import book_to_open, new_place
 from wintry_tally.desk.closing_page import ClosingPage
-from wintry_tally.desk.commands import COMMANDS, CommandSpec
+from wintry_tally.desk.menus import Menus
 from wintry_tally.desk.notify import notify
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.states import station_states
 from wintry_tally.desk.theme import DAY, NIGHT
 from wintry_tally.desk.theme import current as current_tokens
 from wintry_tally.desk.theme.style import apply
+from wintry_tally.desk.views import make_page
 from wintry_tally.desk.views.rack import Rack
 from wintry_tally.desk.views.welcome import welcome
-from wintry_tally.desk.widgets.parts import button, card, column, empty, label, row
+from wintry_tally.desk.widgets.parts import button, column, empty, label, row
+from wintry_tally.desk.widgets.problem_band import ProblemBand
 from wintry_tally.desk.widgets.quarantine_card import QuarantineCard
 from wintry_tally.desk.widgets.trail import Trail
 from wintry_tally.desk.widgets.working_pane import WorkingPane
 from wintry_tally.desk.worst_minute import WorstMinute
 
 if TYPE_CHECKING:
-    from wintry_tally.desk.views.bench import BenchView
+    from wintry_tally.desk.views.page import MainPage
     from wintry_tally.desk.views.station import StationView
 
 RACK = 292
@@ -51,10 +52,11 @@ class Window(QMainWindow):
         self.setMinimumSize(1024, 620)
         self.setAcceptDrops(True)
         self.views: dict[str, StationView] = {}
-        self._bench: BenchView | None = None
+        self._pages: dict[str, MainPage] = {}
+        self.page_shown = ""
         self._closed = False
         self._build()
-        self._menus()
+        self.menus = Menus(self, session)
         session.book_changed.connect(self._book_changed)
         session.samples_changed.connect(self._samples_changed)
         session.sample_changed.connect(self._sample_changed)
@@ -74,17 +76,12 @@ class Window(QMainWindow):
         self.rack = Rack(self.session)
         self.rack.chosen.connect(self.show_sample)
         self.rack.hang.connect(self.hang_tag)
-        self.rack.bench.connect(self.show_bench)
+        self.rack.page.connect(self.show_page)
         self.trail = Trail()
         self.trail.opened.connect(self.show_station)
         self.stack = QStackedWidget()
         self.head = label("", "title")
         self.sub = label("", "quiet")
-        self._problem_text = QLabel()
-        self._problem_text.setWordWrap(True)
-        told = row(self._problem_text, button("Dismiss", self._hide_problem, "link"))
-        told.setStretch(0, 1)
-        self._problem = card(told, role="banner")
         middle = QWidget()
         self._top = QWidget()
         self.quarantine = QuarantineCard(self.session)
@@ -112,11 +109,9 @@ class Window(QMainWindow):
         self.pages = QStackedWidget()
         self.pages.addWidget(welcome(self.ask_new_book, self.ask_open_book, self.open_demo))
         self.pages.addWidget(self.splitter)
-        whole, banner = QWidget(), QWidget()
-        banner.setLayout(column(self._problem, margin=2))
-        self._problem_band = banner
-        banner.hide()
-        whole.setLayout(column(banner, self.pages, gap=0))
+        whole = QWidget()
+        self._band = ProblemBand()
+        whole.setLayout(column(self._band, self.pages, gap=0))
         self.setCentralWidget(whole)
         self._nothing = empty(
             "No battery on the rack yet",
@@ -131,38 +126,6 @@ class Window(QMainWindow):
         self.closing = ClosingPage(self.session)
         self.closing.done.connect(self._close_for_good)
         self.pages.addWidget(self.closing)
-
-    def _menus(self) -> None:
-        menus = {}
-        self._actions: list[tuple[CommandSpec, QAction]] = []
-        for spec in COMMANDS:
-            if spec.menu not in menus:
-                menus[spec.menu] = self.menuBar().addMenu(spec.menu)
-                if spec.menu == "&Sample":
-                    edit = self.menuBar().addMenu("&Edit")
-                    self._undo_actions(edit)
-            menu = menus[spec.menu]
-            if not spec.text:
-                menu.addSeparator()
-                continue
-            action = QAction(spec.text, self)
-            if spec.shortcut:
-                action.setShortcut(QKeySequence(spec.shortcut))
-            action.triggered.connect(partial(self._command, spec))
-            action.setEnabled(not spec.needs_book)
-            self._actions.append((spec, action))
-            menu.addAction(action)
-
-    def _command(self, spec: CommandSpec, _checked: bool = False) -> None:
-        getattr(self, spec.method)(*([spec.argument] if spec.argument else []))
-
-    def _undo_actions(self, menu: object) -> None:
-        undo = self.session.undo_stack.createUndoAction(self, "Undo")
-        undo.setShortcut(QKeySequence.StandardKey.Undo)
-        redo = self.session.undo_stack.createRedoAction(self, "Redo")
-        redo.setShortcuts([QKeySequence("Ctrl+Shift+Z"), QKeySequence("Ctrl+Y")])
-        for action in (undo, redo):
-            menu.addAction(action)  # type: ignore[attr-defined]
 
     def view(self, key: str) -> StationView:
         """The view of a station, made when first shown."""
@@ -179,18 +142,20 @@ class Window(QMainWindow):
     # --- what is shown ---
 
     def _book_changed(self) -> None:
-        for made in self.views.values():
+        for made in (*self.views.values(), *self._pages.values()):
             self.stack.removeWidget(made)
             made.deleteLater()
-        self.views = {}
+        self.views, self._pages = {}, {}
         self.sample_id = None
-        self._set_enabled()
+        self.menus.set_enabled(self.session.has_book)
         self.pages.setCurrentIndex(1)
         book = self.session.book
         demo = " · demonstration data, invented" if book.meta("demo") == "yes" else ""
         self.setWindowTitle(f"{book.meta('name', book.path.stem)}{demo} – Wintry Tally")
         self.hide_working()
         self._samples_changed()
+        if self.sample_id is not None:
+            self.show_page("today")
 
     def _samples_changed(self) -> None:
         self.rack.fill()
@@ -216,26 +181,55 @@ class Window(QMainWindow):
         """Show a station of the sample."""
         if self.sample_id is None:
             return
-        self.station = key
+        self.station, self.page_shown = key, ""
         self._top.show()
+        self.rack.mark_page("")
+        self.rack.mark(self.sample_id)
         self.trail.show_station(key)
         view = self.view(key)
-        self.stack.setCurrentWidget(view)
+        self._turn_to(view, self.trail.button(key))
         self.heading()
         view.show_sample(self.sample_id)
 
-    def show_bench(self) -> None:
-        """Show the bench: instruments and channels, whatever sample is chosen."""
+    def _turn_to(self, made: QWidget, holder: QWidget) -> None:
+        """Show a part of the stack; the keyboard waits at `holder` where it was in what is hidden, and opens nothing."""
+        shown, focused = self.stack.currentWidget(), QApplication.focusWidget()
+        if shown is not made and focused is not None and shown is not None and shown.isAncestorOf(focused):
+            holder.setFocus()
+        self.stack.setCurrentWidget(made)
+
+    def page(self, key: str) -> MainPage:
+        """A page of the whole book, made when first shown."""
+        if key not in self._pages:
+            made = make_page(key, self.session)
+            made.leads.connect(self.lead)
+            made.opened.connect(self.show_working)
+            self._pages[key] = made
+            self.stack.addWidget(made)
+        return self._pages[key]
+
+    def show_page(self, key: str) -> None:
+        """Show a page of the whole book, whatever sample is chosen: today, plan, bench."""
         if not self.session.has_book:
             return
-        if self._bench is None:
-            from wintry_tally.desk.views.bench import BenchView
-
-            self._bench = BenchView(self.session)
-            self.stack.addWidget(self._bench)
+        made = self.page(key)
+        self.page_shown = key
+        self.rack.pages[key].setFocus()
         self._top.hide()
-        self.stack.setCurrentWidget(self._bench)
-        self._bench.refresh()
+        self._turn_to(made, self.rack.pages[key])
+        self.rack.mark_page(key)
+        made.refresh()
+        made.setFocus()
+
+    def lead(self, sample_id: int, station: str, recipe: str) -> None:
+        """Go to a station of a sample, and set a recipe up there."""
+        from wintry_tally.exchange.recipe_file import shipped
+
+        self.station = station or self.station
+        self.show_sample(sample_id)
+        view = self.view(self.station)
+        if recipe in shipped() and hasattr(view, "plan_recipe"):
+            view.plan_recipe(shipped()[recipe])
 
     def heading(self) -> None:
         """Code, battery, quarantine and the trail's marks of the sample shown."""
@@ -318,16 +312,12 @@ class Window(QMainWindow):
 
     def show_problem(self, text: str) -> None:
         """A line across the top of the view; it stays until dismissed."""
-        self._problem_text.setText(text)
-        self._problem_band.show()
-
-    def _hide_problem(self) -> None:
-        self._problem_band.hide()
+        self._band.tell(text)
 
     @property
     def problem(self) -> str:
         """The problem shown, or nothing."""
-        return self._problem_text.text() if self._problem_band.isVisibleTo(self) else ""
+        return self._band.told if self._band.isVisibleTo(self) else ""
 
     # --- commands ---
 
@@ -361,13 +351,8 @@ class Window(QMainWindow):
                 self._remember(path)
         finally:
             if not self.session.has_book:
-                self._set_enabled()
+                self.menus.set_enabled(self.session.has_book)
                 self.pages.setCurrentIndex(0)
-
-    def _set_enabled(self) -> None:
-        """Commands that need a book wait for one."""
-        for spec, action in self._actions:
-            action.setEnabled(self.session.has_book or not spec.needs_book)
 
     def show_log(self) -> None:
         """What went wrong inside the program, to read and send."""
@@ -379,6 +364,8 @@ class Window(QMainWindow):
         """Whatever is typed and not yet kept is kept."""
         for made in self.views.values():
             made.leave()
+        for page in self._pages.values():
+            page.leave()
 
     def open_demo(self) -> None:
         """Open a scratch copy of the demo."""
@@ -452,6 +439,8 @@ class Window(QMainWindow):
         QSettings().setValue("theme", name)
         for made in self.views.values():
             made.theme_changed()
+        for page in self._pages.values():
+            page.theme_changed()
 
     # --- the window's own events ---
 

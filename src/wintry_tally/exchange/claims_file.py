@@ -76,7 +76,8 @@ class ClaimsFile(_Strict):
     school: Literal["strict", "plain", "lenient"] | None = None
 
 
-def _near(word: str, known: list[str] | tuple[str, ...]) -> str:
+def near(word: str, known: list[str] | tuple[str, ...]) -> str:
+    """The mend for a word that is none of the known."""
     close = difflib.get_close_matches(word, known, 1)
     return f'perhaps "{close[0]}"' if close else f"use one of {', '.join(known)}"
 
@@ -94,25 +95,23 @@ def read_claims(path: Path) -> ClaimsFile:
     except ValidationError as error:
         problems = error.errors()
         first = problems[0]
-        place = _place(first["loc"])
+        place = place_of(first["loc"])
         more = f" (and {len(problems) - 1} more)" if len(problems) > 1 else ""
         raise InputError(f"{place}: {first['msg'].lower()}{more}", name, "see docs/formats.md") from None
     if parsed.battery.family not in FAMILIES:
         raise InputError(
-            f'battery.family: "{parsed.battery.family}" is not known',
-            name,
-            _near(parsed.battery.family, list(FAMILIES)),
+            f'battery.family: "{parsed.battery.family}" is not known', name, near(parsed.battery.family, list(FAMILIES))
         )
     for index, part in enumerate(parsed.evidence, 1):
         if part.method not in METHODS:
             raise InputError(
-                f'evidence[{index}].method: "{part.method}" is not known', name, _near(part.method, METHODS)
+                f'evidence[{index}].method: "{part.method}" is not known', name, near(part.method, METHODS)
             )
         if part.method == "measured" and part.claim not in CLAIM_KINDS:
             raise InputError(
                 f'evidence[{index}].claim: "{part.claim}" is not a kind of claim',
                 name,
-                _near(part.claim, list(CLAIM_KINDS)),
+                near(part.claim, list(CLAIM_KINDS)),
             )
         if part.method == "measured" and part.measured is None:
             raise InputError(f"evidence[{index}].measured is missing", name, "give measured = {value = …, unit = …}")
@@ -121,7 +120,8 @@ def read_claims(path: Path) -> ClaimsFile:
     return parsed
 
 
-def _place(loc: tuple[int | str, ...]) -> str:
+def place_of(loc: tuple[int | str, ...]) -> str:
+    """Where in a file something stands: claim[2].unit."""
     text = ""
     for part in loc:
         text += f"[{part + 1}]" if isinstance(part, int) else (f".{part}" if text else str(part))
@@ -156,10 +156,10 @@ def claim_of(part: ClaimPart, index: int, name: str) -> Claim:
     place = f"claim[{index}]"
     kind = CLAIM_KINDS.get(part.kind)
     if kind is None:
-        raise InputError(f'{place}.kind: "{part.kind}" is not known', name, _near(part.kind, list(CLAIM_KINDS)))
+        raise InputError(f'{place}.kind: "{part.kind}" is not known', name, near(part.kind, list(CLAIM_KINDS)))
     directions = [direction.value for direction in Direction]
     if part.direction is not None and part.direction not in directions:
-        raise InputError(f'{place}.direction: "{part.direction}" is not known', name, _near(part.direction, directions))
+        raise InputError(f'{place}.direction: "{part.direction}" is not known', name, near(part.direction, directions))
     direction = Direction(part.direction) if part.direction else kind.direction
     if not kind.dimension or isinstance(part.value, bool) or part.value is None:
         if kind.dimension and not isinstance(part.value, bool):

@@ -1,4 +1,4 @@
-"""Forecasts: the engine run on the battery model with large steps."""
+"""Forecasts (the engine run on the battery model with large steps), programmes of tests, and their plan over the days."""
 
 from wintry_tally.core.plan.forecast import Forecast, LiveForecast, forecast, live_forecast
 from wintry_tally.core.plan.onward import Onward, onward

@@ -148,6 +148,11 @@ class Ensemble:
             return self.ohm
         return self.ohm + self.usual.charge_ohm * np.exp(OHM * self.raw[:, PLACE["met"]])
 
+    def slow_ohm_at(self, after_s: float) -> Members:
+        """What the slow part of each one's resistance has grown to so long after a step."""
+        grown: Members = self.slow_ohm * (1.0 - np.exp(-after_s / self.slow_s))
+        return grown
+
     def drawn_at(self, mode: str, setting: float) -> Members:
         """The current that a load draws of each: at constant "current", "power" or "resistance"."""
         if mode == "current":

@@ -8,6 +8,7 @@ to the end; the band holds 95 % of the weight. Source: adaptive importance sampl
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -98,18 +99,35 @@ class Outlook:
 def outlook(so_far: SoFar, family: Family, rated_Ah: float, seed: int = 1) -> Outlook:
     """How a stage under way ends. The same seed gives the same band."""
     random = np.random.default_rng(seed)
+    raw, counting = _drawn_to_fit((so_far,), family, rated_Ah, random)
+    begun = _members(raw, so_far, family, rated_Ah)
+    members = _members(raw, so_far, family, rated_Ah)
+    _fit(members, so_far, _grid(so_far), family, rated_Ah)  # follows them through the readings
+    return replace(_onward(members, so_far, counting), full=_band(begun.state))
+
+
+def fitted(stages: Sequence[SoFar], family: Family, rated_Ah: float, seed: int = 1) -> Members:
+    """What batteries that fit all these stages differ in: standard normal numbers, a row a member; see `Ensemble.of`."""
+    return _drawn_to_fit(tuple(stages), family, rated_Ah, np.random.default_rng(seed))[0]
+
+
+def _drawn_to_fit(
+    stages: tuple[SoFar, ...], family: Family, rated_Ah: float, random: np.random.Generator
+) -> tuple[Members, float]:
+    """Members drawn where the weight lies, each as often as it weighs; and how many of them count."""
     size = len(NAMES)
-    grid = _grid(so_far)
+    grids = [_grid(stage) for stage in stages]
     weights: Members = np.full(SIZE, 1.0 / SIZE)
     centre: Members = np.zeros(size)
     root: Members = np.diag([FIRST_WIDER.get(name, 1.0) for name in NAMES])
+    raw: Members = np.zeros((SIZE, size))
     for turn in range(ROUNDS):
         shocks: Members = random.standard_normal((SIZE, size))
         scale = np.sqrt(STUDENT / random.chisquare(STUDENT, SIZE))[:, None] if turn else 1.0
-        raw: Members = centre + (shocks * scale) @ root.T
-        members = _members(raw, so_far, family, rated_Ah)
-        height = _fit(members, so_far, grid, family, rated_Ah)
-        height = height + _normal(raw) - (_student(raw, centre, root) if turn else _normal(shocks))
+        raw = centre + (shocks * scale) @ root.T
+        height = _normal(raw) - (_student(raw, centre, root) if turn else _normal(shocks))
+        for stage, grid in zip(stages, grids, strict=True):
+            height = height + _fit(_members(raw, stage, family, rated_Ah), stage, grid, family, rated_Ah)
         last = turn == ROUNDS - 1
         weights = _weights(height if last else _tempered(height) * height)
         if not last:
@@ -120,8 +138,7 @@ def outlook(so_far: SoFar, family: Family, rated_Ah: float, seed: int = 1) -> Ou
     if counting < LEAST_WEIGHT:
         weights = _weights(_tempered(np.log(weights + 1e-300)) * np.log(weights + 1e-300))
     kept = random.choice(len(weights), SIZE, p=weights)
-    begun = _members(raw[kept], so_far, family, rated_Ah).state
-    return replace(_onward(members.picked(kept), so_far, counting), full=_band(begun))
+    return raw[kept], counting
 
 
 def _middle(weights: Members, raw: Members) -> Members:

@@ -30,11 +30,15 @@ class AttendedHours:
         minute = moment.hour * 60 + moment.minute + moment.second / 60.0
         return any(begin <= minute < end for begin, end in self.week[moment.weekday()])
 
-    def stretches(self, start: datetime) -> list[tuple[datetime, datetime]]:
-        """The stretches from a local moment on, two weeks ahead; touching ones are one."""
+    def stretches(
+        self, start: datetime, days: int = LOOK_DAYS, away: frozenset[date] = frozenset()
+    ) -> list[tuple[datetime, datetime]]:
+        """The stretches from a local moment on, so many days ahead; touching ones are one; none on days away."""
         found: list[tuple[datetime, datetime]] = []
-        for ahead in range(LOOK_DAYS):
+        for ahead in range(days):
             day = start.date() + timedelta(days=ahead)
+            if day in away:
+                continue
             for begin, end in self.week[day.weekday()]:
                 opens, closes = _at(day, begin, start), _at(day, end, start)
                 if closes <= start:

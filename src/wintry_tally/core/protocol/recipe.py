@@ -33,6 +33,12 @@ class EndCause(StrEnum):
     PROGRAM = "program-fault"
 
 
+OWN_ENDS = frozenset(EndCause) - {
+    EndCause.OPERATOR, EndCause.STOP_LIMIT, EndCause.INSTRUMENT, EndCause.INTERRUPTED, EndCause.DISTURBED,
+    EndCause.NOT_PROVEN, EndCause.MADE_SAFE, EndCause.PROGRAM,
+}  # fmt: skip
+"""Causes by which a run ended as its recipe means it to."""
+
 CAUSE_WORDS = {
     EndCause.PROTECTION: "the battery's own protection opened",
     EndCause.SET_CUTOFF: "the set cut-off was reached",

@@ -9,6 +9,7 @@ from typing import Any
 from wintry_tally.core.battery import CLAIM_KINDS, FAMILIES, Family
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.protocol.cautions import CAUTIONS, cautions_for
+from wintry_tally.core.protocol.in_programme import InProgramme
 from wintry_tally.core.protocol.kinds import STATIONS
 from wintry_tally.core.protocol.recipe import EndCause, EndRule, Recipe, Step, StopLimits
 from wintry_tally.core.protocol.setpoints import Facts, resolve
@@ -44,6 +45,7 @@ class Template:
         withheld: shown with its reason and not startable while no protection data is claimed.
         first: the usual one of its station, shown before the others.
         no_proof: why no pulse of current may prove the connection before it; empty where one may.
+        programme: where it stands in a sample's programme; None for what is run only when asked for.
     """
 
     name: str
@@ -62,6 +64,7 @@ class Template:
     withheld: bool = False
     first: bool = False
     no_proof: str = ""
+    programme: InProgramme | None = None
 
     def fits(self, family: Family) -> bool:
         """Whether it is offered for a family."""
@@ -203,6 +206,8 @@ def template_from(data: dict[str, Any], name: str) -> Template:
     for key, value in stops.items():
         check_value(value, f"stops.{key}", name)
     values: Any = fields
+    if "programme" in values:
+        values["programme"] = InProgramme.read(values["programme"], name)
     return Template(steps=made, **values)
 
 
@@ -279,7 +284,9 @@ def template_data(template: Template) -> dict[str, Any]:
     head: dict[str, Any] = {}
     for key in Template.__dataclass_fields__:
         value = getattr(template, key)
-        if key != "steps" and value not in ("", (), {}, False):
+        if isinstance(value, InProgramme):
+            head[key] = value.data()
+        elif key != "steps" and value not in ("", (), {}, False, None):
             head[key] = list(value) if isinstance(value, tuple) else value
     return {**head, "step": steps}
 

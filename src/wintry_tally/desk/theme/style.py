@@ -117,6 +117,7 @@ def _sheet(t: Tokens, points: float) -> str:
     QLabel[role="small"] {{ color: {t.quiet}; font-size: {small}pt; }}
     QLabel[role="title"] {{ font-size: {points * 1.45}pt; font-weight: bold; }}
     QLabel[role="heading"] {{ font-weight: bold; }}
+    QLabel[role="late"] {{ color: {t.missed}; }}
     QLabel[role="problem"] {{ color: {t.missed}; font-size: {small}pt; }}
     QLabel[role="read"] {{ color: {t.met}; font-size: {small}pt; }}
     QLabel[role="warning"] {{ color: {t.close}; }}

@@ -1,4 +1,4 @@
-"""The views, one a station; each is made when first shown."""
+"""The views, one a station, and the pages of the whole book; each is made when first shown."""
 
 from __future__ import annotations
 
@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from wintry_tally.desk.session import Session
+    from wintry_tally.desk.views.page import MainPage
     from wintry_tally.desk.views.station import StationView
 
 
@@ -28,3 +29,18 @@ VIEWS: dict[str, tuple[str, ...]] = {
     "report": ("report", "ReportView"),
 }
 """Station to the module, the class and the further arguments of its view."""
+
+PAGES: dict[str, tuple[str, str, str]] = {
+    "today": ("Today", "today", "TodayPage"),
+    "plan": ("Plan", "campaign", "CampaignPage"),
+    "compare": ("Compare", "compare", "ComparePage"),
+    "bench": ("Bench", "bench", "BenchView"),
+}
+"""Pages that need no sample: key to title, module and class. A new one is a new file, a line here and one in COMMANDS."""
+
+
+def make_page(key: str, session: Session) -> MainPage:
+    """A page of the whole book."""
+    _, module, name = PAGES[key]
+    made: MainPage = getattr(import_module(f"wintry_tally.desk.views.{module}"), name)(session)
+    return made

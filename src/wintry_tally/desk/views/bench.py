@@ -15,6 +15,7 @@ from wintry_tally.core.protocol.attended import USUAL, parse_attended
 from wintry_tally.core.trace.beside import cell_number
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.theme.style import font
+from wintry_tally.desk.views.page import MainPage
 from wintry_tally.desk.widgets.bench_forms import ChannelForm, InstrumentForm
 from wintry_tally.desk.widgets.findings import Mark
 from wintry_tally.desk.widgets.parts import button, card, clear, column, label, row, scrolling
@@ -34,12 +35,11 @@ def _beside_unit(name: str) -> str:
     return "" if number is None else f"V (cell {number})"
 
 
-class BenchView(QWidget):
+class BenchView(MainPage):
     """Instruments and channels; kept in the book, undone with Ctrl+Z."""
 
     def __init__(self, session: Session) -> None:
-        super().__init__()
-        self.session = session
+        super().__init__(session)
         self._instruments, self._channels = QVBoxLayout(), QVBoxLayout()
         for part in (self._instruments, self._channels):
             part.setSpacing(6)

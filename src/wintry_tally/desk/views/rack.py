@@ -6,11 +6,12 @@ from datetime import datetime
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QTimer, Signal
-from PySide6.QtWidgets import QVBoxLayout, QWidget
+from PySide6.QtWidgets import QPushButton, QVBoxLayout, QWidget
 
 from wintry_tally.core.engine import LIVE, Phase
 from wintry_tally.core.quantity.moments import clock_words
 from wintry_tally.desk.session import Session
+from wintry_tally.desk.views import PAGES
 from wintry_tally.desk.widgets.parts import button, clear, column, label, row, scrolling
 from wintry_tally.desk.widgets.tag import Tag
 
@@ -19,11 +20,11 @@ if TYPE_CHECKING:
 
 
 class Rack(QWidget):
-    """The tags in the order they came. `chosen` carries a sample's number; `hang` asks for a new tag."""
+    """The tags in the order they came. `chosen` carries a sample's number; `hang` asks for a new tag; `page` for a page of the book."""
 
     chosen = Signal(int)
     hang = Signal()
-    bench = Signal()
+    page = Signal(str)
 
     def __init__(self, session: Session) -> None:
         super().__init__()
@@ -37,10 +38,25 @@ class Rack(QWidget):
         self._column.setSpacing(4)
         self.add = button("Hang a tag", self.hang.emit)
         self._area = scrolling(inner)
-        self.to_bench = button("Bench", self.bench.emit, "", "Bench: instruments and channels")
-        self.setLayout(
-            column(row(label("Rack", "heading"), None, self.add), self._area, row(self.to_bench, None), margin=3)
-        )
+        self.pages = {key: self._to(key, title) for key, (title, _, _) in PAGES.items()}
+        made = list(self.pages.values())
+        ways = column(*(row(*made[n : n + 2], None, gap=1) for n in range(0, len(made), 2)), gap=1)
+        self.setLayout(column(row(label("Rack", "heading"), None, self.add), self._area, ways, margin=3))
+
+    def _to(self, key: str, title: str) -> QPushButton:
+        made = button(title, lambda: self.page.emit(key), "choice")
+        made.setCheckable(True)
+        return made
+
+    def mark_page(self, key: str) -> None:
+        """Mark the page shown, or none while a sample is."""
+        for name, made in self.pages.items():
+            made.setChecked(name == key)
+        if key:
+            for tag in self._tags.values():
+                tag.setAutoExclusive(False)
+                tag.setChecked(False)
+                tag.setAutoExclusive(True)
 
     def fill(self) -> None:
         """All tags anew."""

@@ -76,14 +76,16 @@ class StationOverview(StationView):
         )
         if not capacity:
             ways.setStretch(0, 1)
-            self.hand_button.setVisible(any(kind.station == key for kind in TEST_KINDS.values()))
+            if not any(kind.station == key for kind in TEST_KINDS.values()):
+                self.hand_button.hide()
         note = label(
             "The simulated bench draws on a battery model in fast time: for practice and for planning. "
             "A log can also be dropped anywhere on the window.",
             "small",
             wrap=True,
         )
-        note.setVisible(capacity)
+        if not capacity:
+            note.hide()
         self._recipes = QGridLayout()
         self._recipes.setHorizontalSpacing(14)
         self._recipes.setVerticalSpacing(6)

@@ -86,7 +86,7 @@ class Curve(QWidget):
         self._ahead: Series | None = None
         self._lines: list[tuple[str, float, str]] = []
         self._items: list[Any] = []
-        self._drawn: tuple[int, ...] = ()
+        self._drawn: tuple[object, ...] = ()
         self._coarse: list[_Detail] = []
         self._bands: list[Stretch] = []
         self._marks: list[tuple[float, str]] = []
@@ -235,7 +235,7 @@ class Curve(QWidget):
         import pyqtgraph as pg
 
         item = self._plot.getPlotItem()
-        shape = (len(self._series), int(self._ahead is not None), len(self._lines))
+        shape = (*(name for name, _, _ in self._series), int(self._ahead is not None), len(self._lines))
         if shape == self._drawn and self._items:
             # the live page redraws often: only the data changes
             for drawn, (_, x, y) in zip(

@@ -1,0 +1,327 @@
+"""The campaign of a book: where every sample stands, what is wished (days away, pins, tests left out), and its plan."""
+
+from __future__ import annotations
+
+import json
+import math
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field, replace
+from datetime import UTC, date, datetime, timedelta
+from typing import TYPE_CHECKING, Any
+
+from wintry_tally.book import RunStatus
+from wintry_tally.book.records import plain_of, read_as
+from wintry_tally.core.battery import CLAIM_KINDS
+from wintry_tally.core.errors import InputError
+from wintry_tally.core.plan.calendar import SLOT_S, Calendar
+from wintry_tally.core.plan.campaign import Campaign, Plan, Task
+from wintry_tally.core.plan.programme import Programme, recipe_hours
+from wintry_tally.core.plan.standing import Running, Standing, programme_of, tasks_to_come
+from wintry_tally.core.protocol.attended import parse_attended
+from wintry_tally.core.protocol.in_programme import Charged
+from wintry_tally.core.protocol.recipe import OWN_ENDS, EndCause
+from wintry_tally.core.protocol.setpoints import Facts
+from wintry_tally.core.quantity import format_duration
+from wintry_tally.core.quantity.moments import clock_words
+from wintry_tally.core.verdict.outcome import Outcome
+from wintry_tally.exchange.plan_file import days_of, own_zone
+from wintry_tally.exchange.recipe_file import shipped
+
+if TYPE_CHECKING:
+    from wintry_tally.bench.equipment import Equipment
+    from wintry_tally.book import Book, Run
+    from wintry_tally.core.battery import Sample
+    from wintry_tally.report.dossier import Dossier
+
+WISHES, KEPT = "campaign", "plan"
+"""Keys of the book's small facts: what is wished, and the newest plan."""
+UNDER_WAY = "run "
+"""How the names of tasks begin that are under way."""
+LATE_SHARE = 0.12
+"""How much longer than foretold the rest of a running test may take, as a share of it."""
+OLD = timedelta(days=7)
+LEAVES = {"charge": Charged.FULL, "capacity": Charged.EMPTY, "reserve": Charged.EMPTY, "runtime": Charged.EMPTY, "cold-loss": Charged.EMPTY}  # fmt: skip
+"""How a test of a method leaves a battery, where no recipe says it."""
+SETTLED = {Outcome.MET, Outcome.MISSED, Outcome.TOO_CLOSE}
+
+
+@dataclass(frozen=True)
+class Wishes:
+    """What a person has set for the campaign.
+
+    Parts:
+        away: days when nobody is there, as typed ("2027-01-18", "2027-01-25/2027-01-27").
+        freezers, shelves: how many batteries each holds.
+        pins: tasks that stand at a moment; left_out: by sample, recipes that are not wanted, each with its reason.
+    """
+
+    away: tuple[str, ...] = ()
+    freezers: int = 1
+    shelves: int = 6
+    pins: Mapping[str, str] = field(default_factory=dict)
+    left_out: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
+
+    def data(self) -> dict[str, Any]:
+        """As plain data."""
+        return {
+            "away": list(self.away), "freezers": self.freezers, "shelves": self.shelves, "pins": dict(self.pins),
+            "left_out": {code: dict(recipes) for code, recipes in self.left_out.items()},
+        }  # fmt: skip
+
+    def days(self) -> frozenset[date]:
+        """The days away."""
+        return frozenset(day for span in self.away for day in days_of(span, "days away", ""))
+
+    def pinned(self, task: str, moment: datetime | None) -> Wishes:
+        """With a task at a moment, or at none."""
+        pins = {name: at for name, at in self.pins.items() if name != task}
+        if moment is not None:
+            pins[task] = moment.astimezone(UTC).isoformat(timespec="minutes")
+        return replace(self, pins=pins)
+
+    def without(self, code: str, recipe: str, reason: str | None) -> Wishes:
+        """With a test of a sample left out for a reason; None takes it in again."""
+        own = {name: words for name, words in self.left_out.get(code, {}).items() if name != recipe}
+        if reason is not None:
+            own[recipe] = reason
+        others = {name: words for name, words in self.left_out.items() if name != code}
+        return replace(self, left_out={**others, code: own} if own else others)
+
+
+def wishes_of(book: Book) -> Wishes:
+    """What the book keeps of them."""
+    kept = book.meta(WISHES)
+    if not kept:
+        return Wishes()
+    with read_as("the wishes for the campaign kept in the book"):
+        data = plain_of(kept)
+        return Wishes(
+            tuple(str(span) for span in data.get("away", [])), int(data.get("freezers", 1)), int(data.get("shelves", 6)),
+            {str(name): str(at) for name, at in data.get("pins", {}).items()},
+            {str(code): {str(n): str(w) for n, w in own.items()} for code, own in data.get("left_out", {}).items()},
+        )  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Drawn:
+    """A campaign as it was drawn up: the plan, and what it was made from.
+
+    Parts:
+        made: when; hours: forecasts by task; by_sample: task names by the sample's number; standings: by code.
+        unread: codes of samples whose verdicts were not known then.
+        moved: tasks that stood elsewhere before, each with the moment it stood at.
+    """
+
+    plan: Plan
+    made: datetime
+    programmes: Mapping[int, Programme]
+    standings: Mapping[int, Standing]
+    hours: Mapping[str, tuple[float, float, float]]
+    wishes: Wishes
+    thorough: bool
+    moved: Mapping[str, datetime] = field(default_factory=dict)
+
+    def moment(self, slot: float) -> datetime:
+        """A slot as a local moment."""
+        return self.plan.campaign.calendar.moment(slot)
+
+    def task(self, name: str) -> Task | None:
+        """A task by its name; None where there is none any more."""
+        return next((task for task in self.plan.campaign.tasks if task.id == name), None)
+
+    def sample_of(self, task: Task) -> int | None:
+        """The number of the sample that a task belongs to."""
+        return next((number for number, one in self.standings.items() if one.code == task.sample), None)
+
+    def next_task(self, sample_id: int) -> Task | None:
+        """The first task of a sample that is not under way."""
+        code = self.standings[sample_id].code if sample_id in self.standings else ""
+        own = [t for t in self.plan.campaign.tasks if t.sample == code and t.id in self.plan.starts and t.fixed is None]
+        return min(own, key=lambda task: self.plan.starts[task.id], default=None)
+
+
+def foretold_end(run: Run, sample: Sample) -> datetime | None:
+    """When a run would end by its recipe alone, as nobody here follows it; None where that cannot be foretold."""
+    template = shipped().get(str(run.recipe.get("name", "")))
+    if template is None or sample.rated_Ah is None:
+        return None
+    full = float(run.settings.extra.get("state_of_charge", 1.0))
+    try:
+        _, usual, _ = recipe_hours(template, Facts(sample.family, sample.rated_Ah, sample.claims), full, 0.0)
+    except InputError:
+        return None
+    return run.started + timedelta(hours=usual)
+
+
+def running_of(run: Run, now: datetime, ends: datetime | None) -> Running:
+    """A test under way as the plan sees it; without a forecast of its end, an hour from now."""
+    recipe = str(run.recipe.get("name", ""))
+    template = shipped().get(recipe)
+    ends = ends if ends is not None and ends > now else now + timedelta(hours=1 if ends is None else 0.1)
+    uses = tuple(
+        use for kind, use in (("discharge", "load"), ("charge", "charger"))
+        if any(isinstance(step, dict) and step.get("kind") == kind for step in run.recipe.get("steps", []))
+    )  # fmt: skip
+    method = str(run.recipe.get("method", "") or "capacity")
+    settles = (
+        template.settles
+        if template is not None
+        else tuple(k for k, kind in CLAIM_KINDS.items() if kind.evidence == method)
+    )
+    return Running(
+        f"{UNDER_WAY}{run.id}", run.title, run.started, ends, ends + LATE_SHARE * (ends - now), uses or ("load",),
+        left_by(run), recipe, settles,
+    )  # fmt: skip
+
+
+def left_by(run: Run) -> Charged:
+    """How a run leaves its battery: as its recipe says, or else its last step; stopped early, nobody knows."""
+    if run.cause == EndCause.NOT_PROVEN:
+        return Charged.SAME  # nothing flowed
+    if run.cause and run.cause not in OWN_ENDS:
+        return Charged.ANY
+    template = shipped().get(str(run.recipe.get("name", "")))
+    if template is not None and template.programme is not None:
+        return template.programme.leaves
+    steps = [step for step in run.recipe.get("steps", []) if isinstance(step, dict)]
+    if not steps:
+        return LEAVES.get(str(run.recipe.get("method", "") or "capacity"), Charged.ANY)
+    live = [step for step in steps if step.get("kind") in {"discharge", "charge"}]
+    if not live:
+        return Charged.SAME
+    ends = {str(rule.get("kind")) for rule in live[-1].get("ends", []) if isinstance(rule, dict)}
+    if live[-1]["kind"] == "charge":
+        return Charged.FULL if ends & {"taper", "refused"} else Charged.ANY
+    return Charged.EMPTY if "voltage" in ends or "protection" in ends else Charged.ANY
+
+
+def last_left(runs: list[Run]) -> tuple[Charged, Run | None]:
+    """How the tests that are over leave a battery, and the one that did."""
+    over = [run for run in runs if run.status is not RunStatus.RUNNING and not run.left_out]
+    for run in sorted(over, key=lambda run: run.ended or run.started, reverse=True):
+        left = Charged.ANY if run.status is RunStatus.INTERRUPTED else left_by(run)
+        if left is not Charged.SAME:
+            return left, run
+    return Charged.ANY, None
+
+
+def standing_of(
+    sample: Sample, runs: list[Run], dossier: Dossier | None, running: Running | None, wishes: Wishes
+) -> Standing | None:
+    """Where a sample stands; None while its rating is not known, for then nothing can be foretold of it."""
+    rated = sample.rated_Ah
+    if rated is None:
+        return None
+    left, last = last_left(runs)
+    since = (last.ended or last.started) if last is not None else None
+    shelved = since if last is not None and last.recipe.get("name") == "shelf-start" and left is Charged.FULL else None
+    verdicts = dossier.verdicts if dossier is not None else ()
+    by_kind: dict[str, list[bool]] = {}
+    for verdict in verdicts:
+        by_kind.setdefault(verdict.claim.kind, []).append(verdict.outcome in SETTLED)
+    known = any(
+        run.recipe.get("method", "capacity") == "capacity" and run.status is RunStatus.FINISHED and not run.left_out
+        for run in runs
+    )
+    return Standing(
+        sample.code, Facts(sample.family, rated, sample.claims), tuple(kind for kind, done in by_kind.items() if all(done)),
+        left, since, shelved, running, known, wishes.left_out.get(sample.code),
+    )  # fmt: skip
+
+
+def places_of(equipment: Equipment, wishes: Wishes) -> dict[str, int]:
+    """How many places there are: loads and chargers of the channels, or one of each worked by hand."""
+    loads = len({channel.load for channel in equipment.channels if channel.load})
+    chargers = len({channel.charger for channel in equipment.channels if channel.charger})
+    return {"load": loads or 1, "charger": chargers or 1, "freezer": wishes.freezers, "shelf": wishes.shelves}
+
+
+def draw_up(
+    standings: Mapping[int, Standing], equipment: Equipment, attended: str, wishes: Wishes, before: Mapping[str, datetime],
+    now: datetime, seconds: float, thorough: bool = True, cancelled: Callable[[], bool] = lambda: False, more: str = "",
+) -> Drawn:  # fmt: skip
+    """The plan of all samples from where they stand now; with `more`, as if there were one more of that."""
+    from wintry_tally.app.solver_apart import solve_apart
+    from wintry_tally.core.plan.planning import plan
+
+    zone = own_zone()
+    late = now.astimezone(UTC)
+    begins = datetime.fromtimestamp(math.ceil(late.timestamp() / SLOT_S) * SLOT_S, UTC).astimezone(zone)
+    calendar = Calendar(begins, parse_attended(attended), wishes.days())
+    places = places_of(equipment, wishes)
+    if more:
+        places[more] = places.get(more, 0) + 1
+    hours: dict[str, tuple[float, float, float]] = {}
+    tasks: list[Task] = []
+    programmes = {}
+    for number, standing in standings.items():
+        try:
+            programmes[number] = programme_of(standing, shipped(), now)
+        except InputError:
+            continue  # a set-point nothing is known for: its recipe page says so
+        tasks += tasks_to_come(standing, programmes[number], calendar, places, hours)
+    tasks = [_pinned(task, wishes, calendar) for task in tasks]
+    for task in tasks:
+        if task.fixed is not None:
+            for use in task.uses:  # what is running is running, whatever the bench says
+                places[use] = max(
+                    places.get(use, 0), sum(use in t.uses for t in tasks if t.fixed is not None and t.fixed <= 0)
+                )
+    stood = {name: slot for name, at in before.items() if (slot := round(calendar.slot(at))) >= 0}
+    found = plan(
+        Campaign(tuple(tasks), places, calendar), seconds, stood, cancelled, thorough=thorough, solver=solve_apart
+    )
+    moved = {name: before[name] for name in found.moved}
+    return Drawn(found, now, programmes, standings, hours, wishes, thorough, moved)
+
+
+def what_if_words(drawn: Drawn, other: Drawn, more: str, now: datetime) -> str:
+    """Two plans against each other, the second with one more of something, in words."""
+
+    def late(one: Drawn) -> float:
+        placed = [task for task in one.plan.campaign.tasks if task.id in one.plan.starts]
+        return sum(one.plan.late_h(task) for task in placed)
+
+    ends, sooner = (clock_words(one.moment(one.plan.end), now) for one in (drawn, other))
+    words = f"With one more {more}: all done {sooner} instead of {ends}"
+    if other.plan.end >= drawn.plan.end:
+        words = f"With one more {more}: nothing ends sooner, all done {sooner}"
+    if late(drawn) > 0.01:
+        words += f"; {format_duration(3600 * late(other))} late in all instead of {format_duration(3600 * late(drawn))}"
+    if len(other.plan.unplaced) < len(drawn.plan.unplaced):
+        words += f"; {len(drawn.plan.unplaced) - len(other.plan.unplaced)} more find a place"
+    return f"{words}."
+
+
+def _pinned(task: Task, wishes: Wishes, calendar: Calendar) -> Task:
+    at = wishes.pins.get(task.id)
+    if at is None or task.fixed is not None:
+        return task
+    try:
+        slot = round(calendar.slot(datetime.fromisoformat(at)))
+    except ValueError:
+        return task
+    return replace(task, fixed=slot) if slot >= 0 else task
+
+
+def kept_plan(book: Book, now: datetime) -> dict[str, datetime]:
+    """When the tasks of the newest plan begin; nothing where that is long ago."""
+    kept = book.meta(KEPT)
+    if not kept:
+        return {}
+    with read_as("the plan kept in the book"):
+        data = plain_of(kept)
+        if now - datetime.fromisoformat(str(data["made"])) > OLD:
+            return {}
+        return {str(name): datetime.fromisoformat(str(at)) for name, at in data["starts"].items()}
+
+
+def keep_plan(book: Book, drawn: Drawn) -> None:
+    """Keep a plan, so that the next one moves little of it."""
+    starts = {
+        task.id: drawn.moment(drawn.plan.starts[task.id]).astimezone(UTC).isoformat(timespec="minutes")
+        for task in drawn.plan.campaign.tasks
+        if task.id in drawn.plan.starts and task.fixed is None
+    }
+    made = drawn.made.astimezone(UTC).isoformat(timespec="seconds")
+    book.set_meta(KEPT, json.dumps({"made": made, "starts": starts}))

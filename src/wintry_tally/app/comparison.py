@@ -1,0 +1,146 @@
+"""Samples of a book side by side, and held against needs: one way for window, report and shell."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from typing import TYPE_CHECKING, Any
+
+from wintry_tally.core.compare import Comparison, Need, NeedResult, Tested, compare_samples, figures_of, judge_need
+from wintry_tally.core.quantity import Quantity, format_quantity
+
+if TYPE_CHECKING:
+    from wintry_tally.report.dossier import Dossier
+
+SCHEMA = "wintry-tally.comparison/2"
+COLD_C = 10.0
+
+
+def tested(dossier: Dossier) -> list[Tested]:
+    """The runs of a sample that count."""
+    return [
+        Tested(f"{run.facts.title}", run.facts.test, run.facts.started, run.analysis, run.evidence)
+        for run in dossier.runs
+        if run.analysis is not None and not run.facts.left_out and run.facts.test not in {"overload", "surge"}
+    ]
+
+
+def dropouts_of(dossiers: Iterable[Dossier], needs: Sequence[Need] = ()) -> list[float]:
+    """Drop-outs that claims and needs speak of."""
+    found = {
+        float(claim.conditions["dropout_V"])
+        for dossier in dossiers
+        for claim in dossier.sample.claims
+        if "dropout_V" in claim.conditions
+    }
+    found |= {device.least_V for need in needs for device in need.devices if device.least_V}
+    return sorted(found)
+
+
+def compare_dossiers(dossiers: Sequence[Dossier], needs: Sequence[Need] = ()) -> Comparison:
+    """Samples against the first of them."""
+    marks = dropouts_of(dossiers, needs)
+    codes = [dossier.sample.code for dossier in dossiers]
+    figures = {
+        dossier.sample.code: figures_of(dossier.sample, tested(dossier), dossier.verdicts, marks)
+        for dossier in dossiers
+    }
+    return compare_samples(codes, {d.sample.code: d.sample.family for d in dossiers}, figures)
+
+
+def judge_needs(dossiers: Sequence[Dossier], needs: Sequence[Need]) -> list[NeedResult]:
+    """Every need on every sample."""
+    return [
+        judge_need(need, dossier.sample, tested(dossier), _cold_loss(dossier)) for need in needs for dossier in dossiers
+    ]
+
+
+def _cold_loss(dossier: Dossier) -> tuple[float, float] | None:
+    """Its measured loss in the cold, as a share, and at which °C."""
+    lost = next(
+        (
+            v.measured
+            for v in dossier.verdicts
+            if v.claim.kind == "cold-loss" and v.measured is not None and not v.bound
+        ),
+        None,
+    )
+    cold = [
+        run.evidence.temperature_C
+        for run in dossier.runs
+        if run.evidence is not None and run.evidence.temperature_C is not None and run.evidence.temperature_C < COLD_C
+    ]
+    return (lost.value / 100.0, cold[-1]) if lost is not None and cold else None
+
+
+def comparison_dict(found: Comparison, needs: Sequence[NeedResult] = ()) -> dict[str, Any]:
+    """The object that is printed.
+
+    Beyond the contract: of a row `label`, `dropout_V`, `runs`, `like` (the differences brought to the first's conditions),
+    `models` (P of the models), `missing` (which test would give it), `working`; of what is unlike, `effects`.
+    """
+
+    def each(values: Mapping[str, Quantity | None]) -> dict[str, Any]:
+        return {code: None if value is None else value.as_dict() for code, value in values.items()}
+
+    return {
+        "schema": SCHEMA,
+        "codes": list(found.codes),
+        "rows": [
+            {
+                "quantity": row.quantity.split()[0], "label": row.label,
+                "dropout_V": float(row.quantity.split()[1]) if " " in row.quantity else None,
+                "values": each(row.values), "differences": each(row.differences), "better": dict(row.better),
+                "unlike": [
+                    {"condition": one.condition, "values": dict(one.values), "effects": each(one.effects)} for one in row.unlike
+                ],
+                "like": each(row.like), "models": dict(row.models), "runs": dict(row.runs), "missing": dict(row.missing),
+                "working": [step.as_dict() for _, step in row.working.walk()],
+            }
+            for row in found.rows
+        ],
+        "needs": [_need_dict(one) for one in needs],
+    }  # fmt: skip
+
+
+def _need_dict(one: NeedResult) -> dict[str, Any]:
+    hours = None if one.hours is None else {**one.hours.as_dict(), "bound": one.bound}
+    return {
+        "need": one.need, "code": one.code, "outcome": one.outcome.value, "probability": one.probability, "hours": hours,
+        "left_Ah": None if one.left_Ah is None else one.left_Ah.as_dict(), "limited_by": one.limited_by or None,
+        "in_parallel": one.in_parallel, "mass_kg": one.mass_kg,
+        "cost": None if one.cost is None else {"value": one.cost, "currency": one.currency},
+        "advice": one.advice or None, "working": list(one.steps),
+    }  # fmt: skip
+
+
+def comparison_text(found: Comparison, needs: Sequence[NeedResult] = ()) -> str:
+    """The same for people."""
+    from wintry_tally.core.verdict.outcome import OUTCOME_WORDS
+
+    first = found.codes[0]
+    lines = []
+    for row in found.rows:
+        lines.append(row.label)
+        for code in found.codes:
+            value = row.values[code]
+            words = format_quantity(value) if value is not None else f"no evidence: {row.missing.get(code, '')}"
+            if code in row.differences:
+                sure = row.better.get(code)
+                words += f"; less {first}: {format_quantity(row.differences[code])}"
+                words += "" if sure is None else f"; better than {first} with P = {sure:.3f} (these two units)"
+            lines.append(f"  {code}  {words}")
+        for one in row.unlike:
+            told = ", ".join(f"{code} {value}" for code, value in one.values.items())
+            effects = ", ".join(f"{code}: about {format_quantity(effect)} to be like {first}" for code, effect in one.effects.items() if effect is not None)  # fmt: skip
+            lines.append(f"    unlike {one.condition}: {told}" + (f" ({effects})" if effects else ""))
+    for need in needs:
+        if need.probability is None or need.hours is None:
+            lines.append(f"{need.need}: {need.code}  {OUTCOME_WORDS[need.outcome].lower()}: {need.advice}")
+            continue
+        least = "at least " if need.bound else ""
+        enough = f"{need.in_parallel} would do" if need.in_parallel else "no number tried would do"
+        lines.append(
+            f"{need.need}: {need.code}  {OUTCOME_WORDS[need.outcome].lower()} (P = {need.probability:.3f}): {least}"
+            f"{format_quantity(need.hours)}, limited by {need.limited_by}; {enough}"
+        )
+    return "\n".join(lines)

@@ -1,0 +1,164 @@
+"""The plan of an open book, drawn up beside everything else and again whenever something it stands on has changed."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from datetime import datetime, timedelta
+from typing import TYPE_CHECKING
+
+from wintry_tally.app.opening import attended_of
+from wintry_tally.app.safety import quarantines_of
+from wintry_tally.app.shelf import Jobs
+from wintry_tally.book import RunStatus
+from wintry_tally.book.feed import Topic
+
+# what draws up a plan needs NumPy: it is loaded once something stands on the screen
+if TYPE_CHECKING:
+    from wintry_tally.app.campaign import Drawn
+    from wintry_tally.app.open_book import OpenBook
+    from wintry_tally.core.plan.standing import Standing
+
+SECONDS = 4.0
+QUIET_S = 2.0
+"""The solver is asked once nothing was changed for so long: a plan is sound without it."""
+STALE = timedelta(minutes=15)
+"""After so long a plan is drawn up anew even where nothing was told: a running test may have slipped."""
+STANDS_ON = {Topic.SAMPLES, Topic.SAMPLE, Topic.ENTERED, Topic.RUNS, Topic.BENCH, Topic.RULE, Topic.PLAN}
+
+
+class Planner:
+    """The newest plan of one open book. All of it is used on one thread; only the drawing up is not."""
+
+    def __init__(self, opened: OpenBook, jobs: Jobs, ready: Callable[[], None], failed: Callable[[str], None]) -> None:
+        self._open, self._jobs, self._ready, self._failed = opened, jobs, ready, failed
+        self.drawn: Drawn | None = None
+        self._stale, self._busy, self._closed = True, False, False
+        self._changed_at = 0.0
+        self._next: tuple[dict[int, Standing], datetime] | None = None
+
+    @property
+    def at_work(self) -> bool:
+        """Whether one is being drawn up."""
+        return self._busy
+
+    def changed(self, topic: Topic) -> None:
+        """Something was told of the book."""
+        if topic in STANDS_ON:
+            self.outdated()
+
+    def outdated(self) -> None:
+        """Whatever is known no longer holds."""
+        self._stale, self._next = True, None
+        self._changed_at = time.monotonic()
+
+    def ask(self) -> Drawn | None:
+        """The newest plan; where it no longer holds, another is drawn up and `ready` follows."""
+        if not self._open.shelf.at_work:
+            return None
+        now = datetime.now().astimezone()
+        old = self.drawn is not None and now - self.drawn.made > STALE
+        if (self._stale or old) and not self._busy and not self._closed:
+            standings = self._standings(now)
+            if standings is not None:
+                self._stale = False
+                self._draw(standings, now, thorough=False)
+        return self.drawn
+
+    def go_on(self) -> None:
+        """Call now and then: the solver is asked for a better one while somebody looks on and nothing changes."""
+        if self._next is None or self._busy or self._closed or time.monotonic() - self._changed_at < QUIET_S:
+            return
+        (standings, now), self._next = self._next, None
+        self._draw(standings, now, thorough=True)
+
+    def what_if(self, more: str, told: Callable[[str], None]) -> None:
+        """Draw it up once as if there were one more of something; `told` is called with what that would change."""
+        from wintry_tally.app.campaign import draw_up, what_if_words
+
+        drawn, now = self.drawn, datetime.now().astimezone()
+        if drawn is None or self._closed:
+            told("There is no plan yet.")
+            return
+        equipment, attended = self._open.equipment, attended_of(self._open.book)
+
+        def work(_job: object) -> str:
+            other = draw_up(
+                drawn.standings, equipment, attended, drawn.wishes, {}, now, SECONDS, True, lambda: self._closed, more
+            )
+            return what_if_words(drawn, other, more, now)
+
+        self._jobs.start(work, told, self._failed)
+
+    def close(self) -> None:
+        """Nothing more is wanted."""
+        self._closed = True
+
+    def _standings(self, now: datetime) -> dict[int, Standing] | None:
+        """Where every sample stands; None while verdicts are still being worked out."""
+        from wintry_tally.app.campaign import foretold_end, running_of, standing_of, wishes_of
+
+        found = {}
+        wishes = wishes_of(self._open.book)
+        dossiers = {sample.id: self._open.dossier(sample.id) for sample in self._open.samples}
+        if any(dossiers[sample.id] is None and sample.claims for sample in self._open.samples):
+            return None
+        every, held = self._open.runs_by_sample(), quarantines_of(self._open.book)
+        for sample in self._open.samples:
+            if sample.id in held:
+                continue  # nobody plans for what may not be used
+            runs = every[sample.id]
+            going = next((run for run in runs if run.status is RunStatus.RUNNING), None)
+            live = self._open.live.of_sample(sample.id)
+            ends = live.ends_at() if live is not None else foretold_end(going, sample) if going is not None else None
+            running = running_of(going, now, ends) if going is not None else None
+            standing = standing_of(sample, runs, dossiers[sample.id], running, wishes)
+            if standing is not None:
+                found[sample.id] = standing
+        return found
+
+    def _draw(self, standings: dict[int, Standing], now: datetime, thorough: bool) -> None:
+        from wintry_tally.app.campaign import draw_up, keep_plan, kept_plan, wishes_of
+
+        book, equipment = self._open.book, self._open.equipment
+        attended, wishes = attended_of(book), wishes_of(book)
+        before = kept_plan(book, now)
+        self._busy = True
+
+        def drawn(made: Drawn) -> None:
+            self._busy = False
+            if self._closed:
+                return
+            if not thorough:
+                self.drawn = made
+                self._next = None if self._stale else (standings, now)
+                self._ready()
+                return
+            if self._stale:
+                return
+            self.drawn = made
+            keep_plan(book, made)
+            self._ready()
+
+        def failed(words: str) -> None:
+            self._busy = False
+            # what was broken off because something changed is drawn up again, and nobody has to know
+            if not self._closed and not self._stale:
+                self._failed(words)
+
+        seconds = SECONDS if thorough else 0.0
+        self._jobs.start(
+            lambda _job: draw_up(
+                standings,
+                equipment,
+                attended,
+                wishes,
+                before,
+                now,
+                seconds,
+                thorough,
+                lambda: self._closed or self._stale,
+            ),
+            drawn,
+            failed,
+        )

@@ -1,0 +1,99 @@
+"""The solver in a process of its own: it takes both cores for seconds, and the window goes on meanwhile.
+
+Its library ends its process where it finds itself at fault; then the best plan that it told until then stands.
+"""
+
+from __future__ import annotations
+
+import io
+import pickle
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable, Mapping
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+from wintry_tally.core.errors import WintryError
+from wintry_tally.core.plan.calendar import PLAIN
+from wintry_tally.core.plan.campaign import Campaign, Task
+from wintry_tally.core.plan.placing import Allowed
+from wintry_tally.core.plan.solver import Keep, Solved
+
+if TYPE_CHECKING:
+    from subprocess import Popen
+
+GRACE_S = 8.0
+"""So long it may take to load its library beyond the time it is given to think."""
+LOOK_S = 0.05
+
+
+def solve_apart(
+    campaign: Campaign, tasks: list[Task], allowed: Allowed, known: Mapping[str, int], seconds: float,
+    clock: Callable[[], float], cancelled: Callable[[], bool] = lambda: False, keep: Keep | None = None,
+) -> Solved:  # fmt: skip
+    """As `core.plan.solver.solve`, elsewhere; where that process fails, the plan that is known stands.
+
+    Raises:
+        WintryError: it was cancelled.
+    """
+    asked = pickle.dumps((replace(campaign, calendar=PLAIN), tasks, dict(allowed), dict(known), seconds, keep))
+    try:
+        # by a file: a pipe takes only so much before somebody reads it
+        with tempfile.TemporaryFile() as given:
+            given.write(asked)
+            given.seek(0)
+            process = subprocess.Popen(
+                [sys.executable, "-m", "wintry_tally.app.solver_apart"], stdin=given, stdout=subprocess.PIPE,
+                stderr=subprocess.DEVNULL,
+            )  # fmt: skip
+    except OSError:
+        return Solved(dict(known), 0, False, False)
+    try:
+        _wait(process, seconds + GRACE_S, cancelled)
+    finally:
+        process.kill()
+        out, _ = process.communicate()
+    if cancelled():
+        raise WintryError("the plan was no longer wanted")
+    return _last(out) or Solved(dict(known), 0, False, False)
+
+
+def _wait(process: Popen[bytes], seconds: float, cancelled: Callable[[], bool]) -> None:
+    """Until it is done, or no longer wanted."""
+    until = time.monotonic() + seconds
+    while time.monotonic() < until and not cancelled():
+        try:
+            process.communicate(timeout=LOOK_S)
+            return
+        except subprocess.TimeoutExpired:
+            continue
+
+
+def _last(out: bytes) -> Solved | None:
+    """The last whole answer of those that follow each other."""
+    stream, found = io.BytesIO(out), None
+    while True:
+        try:
+            one = pickle.load(stream)
+        except (pickle.PickleError, EOFError, AttributeError, IndexError, ValueError):
+            return found
+        found = one if isinstance(one, Solved) else found
+
+
+def main() -> None:
+    """Read what is asked, answer, be gone."""
+    from wintry_tally.core.plan.solver import solve
+
+    campaign, tasks, allowed, known, seconds, keep = pickle.loads(sys.stdin.buffer.read())
+
+    def tell(found: Solved) -> None:
+        sys.stdout.buffer.write(pickle.dumps(found))
+        sys.stdout.buffer.flush()
+
+    tell(solve(campaign, tasks, allowed, known, seconds, time.monotonic, keep=keep, told=tell))
+
+
+if __name__ == "__main__":
+    main()

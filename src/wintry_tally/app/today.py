@@ -1,0 +1,198 @@
+"""What needs hands now, what comes next, what runs, what is late, what is due: worked out as data, for window and shell."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from typing import TYPE_CHECKING
+
+from wintry_tally.app.campaign import UNDER_WAY, Drawn, last_left
+from wintry_tally.book import RunStatus
+from wintry_tally.core.plan.hands import all_hands
+from wintry_tally.core.plan.programme import RECHARGE_MOST_H
+from wintry_tally.core.protocol.in_programme import Charged
+from wintry_tally.core.quantity import format_duration
+from wintry_tally.core.quantity.moments import clock_words
+from wintry_tally.exchange.recipe_file import shipped
+
+if TYPE_CHECKING:
+    from wintry_tally.book import Run
+    from wintry_tally.core.battery import Sample
+    from wintry_tally.core.plan.campaign import Task
+
+SOON = timedelta(minutes=15)
+NEXT = timedelta(hours=48)
+WEEK = timedelta(days=7)
+GROUPS = ("now", "running", "late", "next", "due")
+
+
+@dataclass(frozen=True)
+class Item:
+    """One line of the day.
+
+    Parts:
+        group: a key of GROUPS; code, sample_id: whose; words: what is to be done, or is going on.
+        at: when; clock: the same in words; beside: what is to be known of it.
+        station, recipe: where its one key leads, and what is set up there; key: the key's words, empty for none.
+        run_id: of what runs.
+    """
+
+    group: str
+    code: str
+    sample_id: int
+    words: str
+    at: datetime | None = None
+    clock: str = ""
+    beside: str = ""
+    station: str = ""
+    recipe: str = ""
+    key: str = ""
+    run_id: int = 0
+
+
+@dataclass(frozen=True)
+class Seen:
+    """What is seen of a live run: whether it wants somebody and why, what it does, when it ends."""
+
+    run_id: int
+    wants: str
+    doing: str
+    ends: datetime | None
+
+
+def today(
+    samples: Sequence[Sample], runs: dict[int, list[Run]], live: Iterable[Seen], drawn: Drawn | None, held: dict[int, str],
+    now: datetime,
+) -> list[Item]:  # fmt: skip
+    """The lines of the day, in the order of GROUPS and of time; `held`: samples in quarantine, each with its reason."""
+    seen = {one.run_id: one for one in live}
+    found: list[Item] = []
+    for sample in samples:
+        own = runs.get(sample.id, [])
+        if sample.id in held:
+            found.append(Item("now", sample.code, sample.id, "Held in quarantine", beside=held[sample.id], station="arrival", key="Look"))  # fmt: skip
+        found += _going_on(sample, own, seen, now)
+        found += _state(sample, own, drawn, now)
+    if drawn is not None:
+        found += _planned(drawn, now)
+    order = {group: place for place, group in enumerate(GROUPS)}
+    return sorted(found, key=lambda item: (order[item.group], item.at or now, item.code))
+
+
+def _going_on(sample: Sample, runs: list[Run], seen: dict[int, Seen], now: datetime) -> list[Item]:
+    found = []
+    for run in runs:
+        if run.status is not RunStatus.RUNNING:
+            continue
+        live, station = seen.get(run.id), run.station
+        if live is None:
+            by_hand = run.method == "hand"
+            words = f"{run.title}: {'hand readings under way' if by_hand else 'interrupted'}"
+            beside = "type the readings as they come" if by_hand else "take it up again, or end it"
+            found.append(Item("now", sample.code, sample.id, words, beside=beside, station=station, key="Open"))
+        elif live.wants:
+            found.append(Item("now", sample.code, sample.id, f"{run.title}: {live.wants}", beside=live.doing, station=station, key="Open"))  # fmt: skip
+        else:
+            clock = f"ends about {clock_words(live.ends, now)}" if live.ends is not None else ""
+            found.append(Item("running", sample.code, sample.id, run.title, live.ends, clock, live.doing, station, key="Look", run_id=run.id))  # fmt: skip
+    return found
+
+
+def _state(sample: Sample, runs: list[Run], drawn: Drawn | None, now: datetime) -> list[Item]:
+    if not sample.claims and not runs:
+        words = "Type in its claims as printed"
+        return [
+            Item(
+                "now",
+                sample.code,
+                sample.id,
+                words,
+                beside="nothing can be judged before",
+                station="arrival",
+                key="Open",
+            )
+        ]
+    found = []
+    if sample.arrival.rested_V is None and not runs:
+        words = "Read its voltage as received, before anything is done to it"
+        found.append(Item("now", sample.code, sample.id, words, station="arrival", key="Open"))
+    left, last = last_left(runs)
+    if last is None or last.ended is None or any(run.status is RunStatus.RUNNING for run in runs):
+        return found
+    most = RECHARGE_MOST_H["lithium" if sample.family.lithium else "lead"]
+    gone = now - last.ended
+    if left is Charged.EMPTY and gone > timedelta(hours=most):
+        task = drawn.next_task(sample.id) if drawn is not None else None
+        plan = ""
+        if task is not None and drawn is not None and "charger" in task.uses:
+            at = drawn.moment(drawn.plan.starts[task.id])
+            if at <= now + SOON:
+                return found  # it stands among what is to be done now
+            plan = f"; planned {clock_words(at, now)}"
+        words = f"Left empty for {format_duration(gone.total_seconds())}: charge it"
+        beside = f"{'lithium' if sample.family.lithium else 'lead-acid'} within {most:g} h of its discharge{plan}"
+        recipe = _usual_charge(sample)
+        found.append(Item("late", sample.code, sample.id, words, None, "", beside, "charge", recipe, "Charge"))
+    return found
+
+
+def _usual_charge(sample: Sample) -> str:
+    able = [
+        t for t in shipped().values() if t.station == "charge" and t.programme is not None and t.fits(sample.family)
+    ]
+    return min(able, key=lambda t: t.programme.order if t.programme else 0).name if able else ""
+
+
+def _planned(drawn: Drawn, now: datetime) -> list[Item]:
+    found = []
+    for one in all_hands(drawn.plan):
+        at = drawn.moment(one.slot)
+        number = drawn.sample_of(one.task)
+        if number is None or one.task.id.startswith(UNDER_WAY) or one.slot < 0:
+            continue
+        group = "now" if at <= now + SOON else "next" if at <= now + NEXT else "due"
+        if group == "due" and not (at <= now + WEEK or "shelf" in one.task.recipe):
+            continue
+        begins = one.slot == drawn.plan.starts[one.task.id]
+        template = shipped().get(one.task.recipe)
+        moved = drawn.moved.get(one.task.id)
+        beside = f"moved from {clock_words(moved.astimezone(at.tzinfo), now)}" if moved is not None and begins else ""
+        if one.task.settles and begins:
+            speaks = f"speaks to {', '.join(kind.replace('-', ' ') for kind in one.task.settles)}"
+            beside = "; ".join(part for part in (speaks, beside) if part)
+        found.append(
+            Item(
+                group, one.task.sample, number, one.what, at, clock_words(at, now), beside,
+                template.station if template is not None else "cold" if "freezer" in one.task.uses else "shelf",
+                one.task.recipe, "Set up" if begins and group != "due" and one.task.recipe else "",
+            )
+        )  # fmt: skip
+    found += [item for task in drawn.plan.campaign.tasks if (item := _stands_empty(drawn, task, now)) is not None]
+    for lost in drawn.plan.unplaced:
+        lost_task = drawn.task(lost.id)
+        number = drawn.sample_of(lost_task) if lost_task is not None else None
+        if lost_task is not None and number is not None and not lost.reason.startswith("it comes after"):
+            found.append(
+                Item(
+                    "late", lost_task.sample, number, f"{lost_task.words} has no place in the plan", beside=lost.reason
+                )
+            )
+    return found
+
+
+def _stands_empty(drawn: Drawn, task: Task, now: datetime) -> Item | None:
+    """A battery that the plan cannot charge again within hours of the discharge under way."""
+    number = drawn.sample_of(task)
+    standing = drawn.standings.get(number) if number is not None else None
+    if number is None or standing is None or standing.running is None or task.id not in drawn.plan.starts:
+        return None
+    if task.due is None or drawn.plan.late_h(task) <= 0:
+        return None
+    begins = drawn.moment(drawn.plan.starts[task.id])
+    most = RECHARGE_MOST_H["lithium" if standing.facts.family.lithium else "lead"]
+    gone = (begins - standing.running.latest).total_seconds()
+    return Item(
+        "late", task.sample, number, f"It would stand empty for {format_duration(gone)} after {standing.running.words}",
+        begins, clock_words(begins, now), f"within {most:g} h is the custom; nothing sooner suits who is there and what is free",
+    )  # fmt: skip

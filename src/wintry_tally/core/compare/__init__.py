@@ -1,0 +1,10 @@
+"""Batteries side by side: figures at like conditions, differences and how surely one is better; and needs."""
+
+from wintry_tally.core.compare.comparing import Comparison, Row, Unlike, compare_samples
+from wintry_tally.core.compare.figures import QUANTITIES, Conditions, Figure, Tested, figures_of
+from wintry_tally.core.compare.need import Device, Need, NeedResult, judge_need
+
+__all__ = [
+    "QUANTITIES", "Comparison", "Conditions", "Device", "Figure", "Need", "NeedResult", "Row", "Tested", "Unlike",
+    "compare_samples", "figures_of", "judge_need",
+]  # fmt: skip

@@ -1,0 +1,332 @@
+"""What a battery is for: a list of things that draw, judged by running it on batteries that fit this one's own evidence.
+
+Members of the family that fit its logged discharges (`plan.so_far.fitted`) are emptied by the need at its coldest; the share
+of them that holds is the probability. Source: common practice, no published source.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+
+from wintry_tally.core.battery import Sample
+from wintry_tally.core.battery.economy import replacements
+from wintry_tally.core.battery.sample import first_value
+from wintry_tally.core.cell import parameters_for
+from wintry_tally.core.compare.figures import WHOLE, Tested, first_step
+from wintry_tally.core.plan.ensemble import Ensemble, Members
+from wintry_tally.core.plan.so_far import SoFar, fitted
+from wintry_tally.core.quantity import Quantity
+from wintry_tally.core.verdict.outcome import Outcome
+
+STEPS = 300
+MOST_PARALLEL = 12
+SURE = 0.95
+MOST_STAGES, MOST_POINTS = 2, 900
+FULL_DOUBT = 0.01
+COLD_FACTOR = 0.35
+"""How far the loss in the cold of this battery may be from its family's, as a share of it, one standard deviation."""
+STEP_SHARE, LEAST_MEMBERS = 0.1, 15.0
+"""How well a model's resistance is told by a measured step, as a share; and how many members must be left by it."""
+REPEAT_SHARE = 0.006
+"""One battery's capacity from run to run, as a share; common practice."""
+REACH = 2.0
+"""It is followed for so many times the hours asked for; what holds longer is told as at least that."""
+CHARGED_BACK = {True: 0.99, False: 0.85}
+TAIL_H = {True: 0.5, False: 4.0}
+CHARGE_DOUBT = 0.12
+"""Charge efficiency and the hours of the tail, lithium or lead-acid, and the doubt of the hours; common practice."""
+ROOM_C = 23.0
+
+
+@dataclass(frozen=True)
+class Device:
+    """One thing that draws: amperes or watts, the share of time it is on, the least voltage it works at, its start."""
+
+    name: str
+    A: float = 0.0
+    W: float = 0.0
+    duty: float = 1.0
+    least_V: float = 0.0
+    surge_A: float = 0.0
+    surge_s: float = 0.0
+    inverter: float = 0.0
+
+    def drawn_at(self, volts: Members) -> Members:
+        """What it draws from the battery while it is on, A."""
+        share = self.inverter or 1.0
+        if self.W:
+            amps: Members = self.W / (share * np.maximum(1.0, volts))
+            return amps
+        return np.full(len(volts), self.A / share)
+
+
+@dataclass(frozen=True)
+class Need:
+    """What is asked of a battery; None is not asked."""
+
+    name: str
+    hours: float
+    devices: tuple[Device, ...]
+    coldest_C: float | None = None
+    charger_A: float | None = None
+    full_again_h: float | None = None
+    charger_price: float | None = None
+    cycles_a_year: float | None = None
+    years: float | None = None
+
+
+@dataclass(frozen=True)
+class NeedResult:
+    """How a battery stands to a need.
+
+    Parts:
+        hours: how long it holds; bound "at-least" where it was not followed to the end; left_Ah: after the hours asked.
+        limited_by: what ends it; in_parallel: so many would do, None where none of the numbers tried does.
+        mass_kg, cost, currency: of so many (of one where none does), over the years asked for.
+    """
+
+    need: str
+    code: str
+    outcome: Outcome
+    probability: float | None = None
+    hours: Quantity | None = None
+    bound: str | None = None
+    left_Ah: Quantity | None = None
+    limited_by: str = ""
+    in_parallel: int | None = None
+    mass_kg: float | None = None
+    cost: float | None = None
+    currency: str = ""
+    advice: str = ""
+    steps: tuple[str, ...] = field(default=())
+
+
+def judge_need(
+    need: Need, sample: Sample, runs: Sequence[Tested], cold_loss: tuple[float, float] | None = None
+) -> NeedResult:
+    """Hold a battery against a need.
+
+    Args:
+        cold_loss: its measured loss, as a share, and at which °C, where there is one.
+    """
+    rated = sample.rated_Ah
+    stages = [stage for run in runs if (stage := _stage(sample, run)) is not None][-MOST_STAGES:]
+    if not rated or not stages:
+        return NeedResult(
+            need.name, sample.code, Outcome.NOT_TESTED, advice="run a capacity test: nothing is known of what it holds"
+        )
+    raw = _by_its_steps(fitted(stages, sample.family, rated), sample, runs, rated)
+    one = _run(need, sample, raw, rated, cold_loss, 1)
+    probability = _probability(need, sample, one)
+    number: int | None = 1 if probability >= SURE else None
+    if number is None:
+        for count in range(2, MOST_PARALLEL + 1):
+            if _probability(need, sample, _run(need, sample, raw, rated, cold_loss, count)) >= SURE:
+                number = count
+                break
+    outcome = Outcome.MET if probability >= SURE else Outcome.MISSED if probability <= 1.0 - SURE else Outcome.TOO_CLOSE
+    reach = REACH * need.hours
+    bound = "at-least" if float(np.median(one.hours)) >= reach * 0.999 else None
+    price = next((claim for claim in sample.claims if claim.kind == "price" and claim.value), None)
+    mass = sample.arrival.mass_kg or first_value(sample.claims, "mass")
+    units = number or 1
+    return NeedResult(
+        need.name, sample.code, outcome, probability, _quantity(one.hours, "h"), bound, _quantity(one.left_Ah, "Ah"),
+        _limit(need, sample, one), number, None if mass is None else units * mass,
+        None if price is None or price.value is None else _cost(need, sample, price.value, units),
+        price.unit if price is not None and price.unit != "money" else "", _advice(need, one, probability),
+        (f"{len(stages)} logged discharges fitted", f"{len(raw)} batteries that fit them, followed at {_celsius(need):g} °C"),
+    )  # fmt: skip
+
+
+@dataclass(frozen=True)
+class _Ran:
+    hours: Members
+    left_Ah: Members
+    drawn_Ah: Members
+    by: tuple[str, ...]
+    what: Members
+
+
+def _celsius(need: Need) -> float:
+    return ROOM_C if need.coldest_C is None else need.coldest_C
+
+
+def _stage(sample: Sample, run: Tested) -> SoFar | None:
+    """A whole discharge of its own as readings to be fitted."""
+    test = run.analysis.capacity
+    if test is None or test.ended_by not in WHOLE or run.method not in {"", "capacity", "cold-loss", "runtime"}:
+        return None
+    analysis = run.analysis
+    begins, ends = analysis.stages[test.first].start_s, analysis.stages[test.last].end_s
+    trace = analysis.trace
+    inside = np.flatnonzero((trace.time_s >= begins) & (trace.time_s <= ends) & (np.abs(trace.current) > 0.0))
+    if len(inside) < 20:
+        return None
+    rows = inside[:: max(1, len(inside) // MOST_POINTS)]
+    before = trace.voltage_V[trace.time_s < begins][-3:]
+    celsius = run.evidence.temperature_C if run.evidence is not None else None
+    amps = np.abs(trace.current[rows])
+    return SoFar(
+        trace.time_s[rows] - trace.time_s[rows[0]], trace.voltage_V[rows], amps, "discharge", "current",
+        float(np.median(amps)), float(np.median(amps)), end_V=test.voltage_end, full=1.0,
+        celsius=ROOM_C if celsius is None else celsius,
+        rested_V=float(np.median(before)) if len(before) else math.nan, full_doubt=FULL_DOUBT,
+    )  # fmt: skip
+
+
+def _by_its_steps(raw: Members, sample: Sample, runs: Sequence[Tested], rated: float) -> Members:
+    """Members drawn again by how well their resistance fits what a step of the current showed."""
+    weights = np.ones(len(raw))
+    for run in runs:
+        test = run.analysis.capacity
+        step = first_step(sample, run, test) if test is not None else None
+        if step is None or step.ohm.value <= 0:
+            continue
+        known = run.evidence.temperature_C if run.evidence is not None else None
+        usual = parameters_for(sample.family, rated)
+        members = Ensemble.of(
+            raw, sample.family, rated, usual, (1.0, 0.0), (0.0, 0.0), ROOM_C if known is None else known
+        )
+        shown = members.ohm + members.slow_ohm_at(step.after_s)
+        doubt = math.hypot(step.ohm.standard or 0.0, STEP_SHARE * step.ohm.value)
+        weights = weights * np.exp(-0.5 * ((shown - step.ohm.value) / doubt) ** 2)
+    total = float(np.sum(weights))
+    if not total > 1e-12 or float(np.sum((weights / total) ** 2)) > 1.0 / LEAST_MEMBERS:
+        return raw  # none of them comes near: the fit of the whole discharge stands
+    kept: Members = raw[np.random.default_rng(3).choice(len(raw), len(raw), p=weights / total)]
+    return kept
+
+
+def _run(
+    need: Need, sample: Sample, raw: Members, rated: float, cold_loss: tuple[float, float] | None, units: int
+) -> _Ran:
+    """The need on every member, shared by so many units in parallel."""
+    family, celsius = sample.family, _celsius(need)
+    usual = parameters_for(family, rated)
+    chance = np.random.default_rng(7)
+    size = len(raw)
+    # colder than it was tested: the family's loss, or its own where it was measured
+    centre, doubt = 1.0, COLD_FACTOR
+    if cold_loss is not None and cold_loss[1] < 20.0 and usual.capacity_per_K > 0:
+        centre = max(0.1, cold_loss[0] / (usual.capacity_per_K * (25.0 - cold_loss[1])))
+        doubt = 0.12
+    factor = np.clip(centre * (1.0 + doubt * chance.standard_normal(size)), 0.05, 5.0)
+    warm = Ensemble.of(raw, family, rated, usual, (1.0, 0.0), (family.charge_V[1], 0.0), 25.0)
+    cold = Ensemble.of(raw, family, rated, usual, (1.0, 0.0), (family.charge_V[1], 0.0), celsius)
+    lost = np.clip((warm.capacity_Ah - cold.capacity_Ah) * factor, 0.0, 0.9 * warm.capacity_Ah)
+    capacity = (warm.capacity_Ah - lost) * (1.0 + REPEAT_SHARE * chance.standard_normal(size))
+    full = 1.0 - np.abs(FULL_DOUBT * chance.standard_normal(size))
+    members = replace(
+        cold, capacity_Ah=capacity, free=capacity * full * cold.wells, bound=capacity * full * (1.0 - cold.wells)
+    )
+    return _emptied(need, sample, members, units)
+
+
+def _emptied(need: Need, sample: Sample, members: Ensemble, units: int) -> _Ran:
+    size = len(members.ohm)
+    cut = _cut_V(sample)
+    volts = np.full(size, sample.family.nominal_V)
+    hours, left = np.full(size, REACH * need.hours), np.full(size, np.nan)
+    by = tuple(
+        [f"{device.name}, which drops out at {device.least_V:g} V" for device in need.devices]
+        + [_cut_words(sample, cut)]
+    )
+    what = np.full(size, len(by) - 1)
+    live, drawn = np.ones(size, dtype=bool), np.zeros(size)
+    stride = REACH * need.hours / STEPS
+    for step in range(STEPS + 1):
+        now = step * stride
+        on = [device.drawn_at(volts) / units for device in need.devices]
+        peak = np.sum(on, axis=0)
+        inner = members.inner_V(False)
+        shown = inner - peak * members.ohm
+        for number, device in enumerate(need.devices):
+            start = np.where(device.surge_A > 0, np.maximum(0.0, device.surge_A / units - on[number]), 0.0)
+            fails = (
+                live & (inner - (peak + start) * members.ohm <= device.least_V)
+                if device.least_V
+                else np.zeros(size, bool)
+            )
+            hours[fails], what[fails] = now, number
+            live &= ~fails
+        opens = live & (shown <= cut)
+        hours[opens] = now
+        live &= ~opens
+        if now >= need.hours and np.isnan(left).all():
+            left = np.maximum(0.0, members.free + members.bound) * units
+        if not live.any():
+            break
+        average = np.sum([device.duty * amps for device, amps in zip(need.devices, on, strict=True)], axis=0)
+        members.go(average, 3600.0 * stride)
+        drawn = drawn + np.where(live, average, 0.0) * stride * units
+        volts = np.maximum(0.5 * cut, shown)
+    left = np.where(hours < need.hours, np.maximum(0.0, members.free + members.bound) * units, np.nan_to_num(left))
+    return _Ran(hours, left, np.minimum(drawn, drawn * need.hours / np.maximum(hours, 1e-9)), by, what)
+
+
+def _cut_V(sample: Sample) -> float:
+    return sample.cutoff_V if sample.family.own_protection else sample.family.cutoff_floor_V
+
+
+def _cut_words(sample: Sample, cut: float) -> str:
+    if sample.family.own_protection:
+        return f"its own protection, which opens at {cut:g} V"
+    return f"being empty ({cut:g} V)"
+
+
+def _probability(need: Need, sample: Sample, ran: _Ran) -> float:
+    holds = ran.hours >= need.hours * (1.0 - 1e-9)
+    shares = np.where(holds, 1.0, 0.0)
+    if need.charger_A and need.full_again_h:
+        shares = shares * _full_again(need, sample, ran)
+    size = len(shares)
+    return float((np.sum(shares) + 0.5) / (size + 1.0))
+
+
+def _full_again(need: Need, sample: Sample, ran: _Ran) -> Members:
+    """Of each, how likely it is full again in time."""
+    assert need.charger_A and need.full_again_h
+    lithium = sample.family.lithium
+    takes = ran.drawn_Ah / CHARGED_BACK[lithium] / need.charger_A + TAIL_H[lithium]
+    from scipy.special import ndtr
+
+    found: Members = ndtr((need.full_again_h - takes) / (CHARGE_DOUBT * np.maximum(takes, 0.1)))
+    return found
+
+
+def _limit(need: Need, sample: Sample, ran: _Ran) -> str:
+    if need.charger_A and need.full_again_h and float(np.median(_full_again(need, sample, ran))) < 0.5:
+        return "the charger: it is not full again in time"
+    if float(np.median(ran.hours)) >= REACH * need.hours * 0.999:
+        return "nothing within twice the hours asked"
+    which = int(np.bincount(ran.what[ran.hours < REACH * need.hours * 0.999]).argmax())
+    return ran.by[which]
+
+
+def _advice(need: Need, ran: _Ran, probability: float) -> str:
+    if probability >= SURE:
+        return ""
+    device = ran.by[int(np.bincount(ran.what).argmax())]
+    if "drops out" in device:
+        return "a device that works at a lower voltage would leave less of it unused; more of them in parallel sag less"
+    if need.coldest_C is not None and need.coldest_C < 10.0:
+        return "insulation, or more of them in parallel: the cold takes part of it"
+    return "more of them in parallel, or less to draw"
+
+
+def _cost(need: Need, sample: Sample, price: float, units: int) -> float:
+    total = units * price
+    cycles = first_value(sample.claims, "cycles")
+    if need.years and need.cycles_a_year and cycles:
+        total *= 1 + replacements(need.years, cycles / need.cycles_a_year)
+    return total + (need.charger_price or 0.0)
+
+
+def _quantity(values: Members, unit: str) -> Quantity:
+    low, middle, high = (float(x) for x in np.quantile(values, [0.025, 0.5, 0.975]))
+    return Quantity(middle, max(1e-9, (high - low) / 4.0), unit)

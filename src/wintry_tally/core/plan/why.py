@@ -1,0 +1,106 @@
+"""Why a task stands where it does: the rule that keeps it from beginning sooner; and why it cannot stand elsewhere."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+from datetime import datetime
+
+from wintry_tally.core.plan.calendar import SLOT_S
+from wintry_tally.core.plan.campaign import Plan, Task
+from wintry_tally.core.plan.windows import windows
+from wintry_tally.core.protocol.in_programme import Presence
+from wintry_tally.core.quantity import format_duration
+
+THERE = {
+    Presence.START: "at its start",
+    Presence.ENDS: "at its start and its end",
+    Presence.THROUGHOUT: "for all of it",
+}
+
+
+def why(plan: Plan, task: Task) -> str:
+    """What keeps a placed task from beginning sooner, in words."""
+    begins = plan.starts[task.id]
+    if task.fixed is not None:
+        return "it is under way" if begins <= 0 else "it is pinned there"
+    free, after = _released(plan, task)
+    first = windows(task, plan.campaign.calendar).at_or_after(free)
+    if first is None or begins < first:
+        return "it was placed by an older plan"
+    if begins == first:
+        if begins > free:
+            return f"it is the first moment {after} when somebody is there {THERE[task.presence]}"
+        return f"it begins {after}"
+    blocker = _blocker(plan, task, first, begins)
+    if blocker is not None:
+        other, thing = blocker
+        return f"until then {other.words or other.id} ({other.sample}) has the {thing}"
+    return "sooner for this one would make the whole later, or something else late"
+
+
+def _released(plan: Plan, task: Task) -> tuple[int, str]:
+    by_id = plan.campaign.by_id()
+    free, words = max(0, task.not_before), "at once" if not task.not_before else "when it may at the soonest"
+    for wait in task.after:
+        before = by_id.get(wait.task)
+        if before is None or before.id not in plan.starts:
+            continue
+        at = plan.starts[before.id] + before.slots + wait.least
+        if at >= free:
+            rest = f", {format_duration(SLOT_S * wait.least)} of rest between" if wait.least else ""
+            free, words = at, f"after {before.words or before.id}{rest}"
+    return free, words
+
+
+def _blocker(plan: Plan, task: Task, first: int, begins: int) -> tuple[Task, str] | None:
+    found = []
+    for other in plan.campaign.tasks:
+        if other.id == task.id or other.id not in plan.starts:
+            continue
+        start, end = plan.starts[other.id], plan.ends(other)
+        if not (start < first + task.slots and end > first and start < begins):
+            continue
+        if other.sample == task.sample:
+            found.append((end, other, "battery"))
+        shared = [use for use in task.uses if use in other.uses]
+        if shared:
+            found.append((end, other, shared[0]))
+    if not found:
+        return None
+    _, other, thing = max(found, key=lambda one: one[0])
+    return other, thing
+
+
+def cannot_stand(plan: Plan, task: Task, moment: datetime) -> str:
+    """Why a task cannot be pinned at a moment, in words; empty where it can."""
+    calendar = plan.campaign.calendar
+    slot = round(calendar.slot(moment))
+    if task.fixed is not None and plan.starts.get(task.id, 0) <= 0:
+        return "it is under way"
+    if slot < 0:
+        return "that is past"
+    spans = windows(replace(task, fixed=None), calendar)
+    if spans.at_or_after(slot) != slot:
+        return f"nobody is there {THERE.get(task.presence, 'then')} then"
+    by_id = plan.campaign.by_id()
+    for wait in task.after:
+        before = by_id.get(wait.task)
+        if before is not None and slot < _soonest_end(by_id, before) + wait.least:
+            return f"{before.words or before.id} comes before it, and cannot be over by then"
+    for other in plan.campaign.tasks:
+        if other.id == task.id or other.fixed is None or other.id not in plan.starts:
+            continue
+        start, end = plan.starts[other.id], plan.ends(other)
+        shared = [use for use in task.uses if use in other.uses and plan.campaign.places.get(use, 1) == 1]
+        if start < slot + task.slots and end > slot and (other.sample == task.sample or shared):
+            return f"{other.words or other.id} ({other.sample}) stands there, and cannot be moved"
+    return ""
+
+
+def _soonest_end(by_id: Mapping[str, Task], task: Task) -> int:
+    """When a task could be over at the soonest, were it alone on the bench with what comes before it."""
+    if task.fixed is not None:
+        return task.fixed + task.slots
+    before = [_soonest_end(by_id, by_id[wait.task]) + wait.least for wait in task.after if wait.task in by_id]
+    return max([0, task.not_before, *before]) + task.slots

@@ -1,0 +1,340 @@
+"""Compare: samples side by side, their curves on one axis, each figure with its difference, and what they are needed for."""
+
+from __future__ import annotations
+
+from functools import partial
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QGridLayout, QLineEdit, QPushButton, QWidget
+
+from wintry_tally.core.errors import WintryError
+from wintry_tally.core.quantity import format_quantity
+from wintry_tally.desk.session import Session
+from wintry_tally.desk.theme import SPACE
+from wintry_tally.desk.views.page import MainPage
+from wintry_tally.desk.widgets.curve import Curve
+from wintry_tally.desk.widgets.figure import Figure
+from wintry_tally.desk.widgets.parts import button, card, clear, column, label, row, scrolling
+
+if TYPE_CHECKING:
+    from wintry_tally.core.compare import Comparison, NeedResult, Row
+    from wintry_tally.report.dossier import Dossier, RunReport
+
+MOST = 6
+AXES = {"charge": "Charge", "time": "Time", "energy": "Energy", "share": "% of rating", "mass": "Charge by mass"}
+AXIS_TITLES = {
+    "charge": "charge / Ah", "time": "time / h", "energy": "energy / Wh", "share": "share of the rating / %",
+    "mass": "charge by mass / Ah/kg",
+}  # fmt: skip
+OUTCOMES = {"met": "holds", "missed": "does not hold", "too-close": "too close to call", "not-tested": "not tested"}
+HINT = "mast: logger 0.85 A down to 11.4 V; radio 12 W 5 %; 120 h at -10 °C"
+
+
+class ComparePage(MainPage):
+    """The samples picked, the first of them the one that the others are held against."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self.picked: list[int] = []
+        self._known: tuple[object, ...] = ()
+        self._waits = False
+        self._runs: dict[str, str] = {}
+        self._chips = row(gap=1)
+        self.told = label("", "quiet", wrap=True)
+        self.curve = Curve("Discharges compared", AXIS_TITLES["charge"], "voltage / V")
+        self.curve.setFixedHeight(250)
+        self.axes: dict[str, QPushButton] = {}
+        for key, words in AXES.items():
+            made = button(words, partial(self._against, key), "choice", f"Against {words.lower()}")
+            made.setCheckable(True)
+            made.setAutoExclusive(True)
+            self.axes[key] = made
+        self.axes["charge"].setChecked(True)
+        self._table = QGridLayout()
+        self._table.setHorizontalSpacing(16)
+        self._table.setVerticalSpacing(6)
+        self._needs = column(gap=1)
+        self.need = QLineEdit()
+        self.need.setPlaceholderText(HINT)
+        self.need.setAccessibleName("A need: what is to be run, for how long, how cold")
+        self.need.returnPressed.connect(self.add_need)
+        self.problem = label("", "problem", wrap=True)
+        self.problem.hide()
+        self._curve_card = card(row(label("Against", "quiet"), *self.axes.values(), None, gap=1), self.curve)
+        self._table_card = card(self._table)
+        self._need_card = card(
+            label("What it is for", "heading"),
+            label("A need, held against each of them by batteries that fit its own discharges.", "small", wrap=True),
+            row(self.need, button("Hold against it", self.add_need), gap=2), self.problem, self._needs,
+        )  # fmt: skip
+        inner = QWidget()
+        inner.setLayout(
+            column(
+                label("Compare", "title"), self._chips, self.told, self._curve_card, self._table_card, self._need_card, None,
+                gap=3,
+            )
+        )  # fmt: skip
+        inner.layout().setContentsMargins(0, 0, 2 * SPACE, 0)
+        self.setLayout(column(scrolling(inner)))
+        session.dossier_changed.connect(self.changed)
+        session.samples_changed.connect(self.changed)
+        session.plan_changed.connect(self.changed)
+
+    # --- drawing ---
+
+    def refresh(self) -> None:
+        """The samples that can be compared, and those that are."""
+        if not self.session.has_book or not self.session.open.shelf.at_work:
+            return
+        with self.session.guard():
+            known = {sample.id: self.session.dossier(sample.id) for sample in self.session.samples()}
+            able = [number for number, dossier in known.items() if dossier is not None and _can(dossier)]
+            self.picked = [number for number in self.picked if number in able] or self._usual(able, known)
+            self._fill_chips(able)
+            picked = [known[number] for number in self.picked]
+            dossiers = [dossier for dossier in picked if dossier is not None]
+            self._compare(dossiers, any(dossier is None for dossier in known.values()))
+
+    def _usual(self, able: list[int], known: dict[int, Dossier | None]) -> list[int]:
+        """Two units of one model where there are some, else the first two."""
+        for place, one in enumerate(able):
+            for other in able[place + 1 :]:
+                a, b = known[one], known[other]
+                if a is not None and b is not None and a.sample.title == b.sample.title:
+                    return [one, other]
+        return able[:2]
+
+    def _fill_chips(self, able: list[int]) -> None:
+        clear(self._chips)
+        for number in able:
+            sample = self.session.sample(number)
+            made = button(sample.code, partial(self.pick, number), "choice", f"Compare {sample.code}, {sample.title}")
+            made.setCheckable(True)
+            made.setChecked(number in self.picked)
+            made.setToolTip(sample.title)
+            self._chips.addWidget(made)
+        self._chips.addStretch(1)
+
+    def pick(self, number: int) -> None:
+        """Take a sample in, or out again; the first picked is the one that the others are held against."""
+        if number in self.picked:
+            self.picked.remove(number)
+        elif len(self.picked) < MOST:
+            self.picked.append(number)
+        self.refresh()
+
+    def _compare(self, dossiers: list[Dossier], reading: bool) -> None:
+        few = len(dossiers) < 2
+        for part in (self._curve_card, self._table_card):
+            part.setVisible(bool(dossiers))
+        self._need_card.setVisible(bool(dossiers))
+        if reading and few:
+            self.told.setText("The samples are being read…")
+        elif few:
+            self.told.setText("Pick two samples or more that were discharged to their end. The first is the one the others are held against.")  # fmt: skip
+        else:
+            first, *others = (dossier.sample.code for dossier in dossiers)
+            self.told.setText(
+                f"{', '.join(others)} against {first}. Errors that one meter brings to both cancel in a difference."
+            )
+        self._draw(dossiers)
+        needs = self.session.needs
+        wanted = (tuple((d.sample.id, id(d)) for d in dossiers), tuple(needs))
+        if wanted == self._known or self._waits or not dossiers:
+            return
+        self._waits = True
+
+        def work(_job: object) -> tuple[Comparison, list[NeedResult]]:
+            from wintry_tally.app.comparison import compare_dossiers, judge_needs
+            from wintry_tally.core.compare.typed_need import parse_need
+
+            asked = [parse_need(text) for text in needs]
+            return compare_dossiers(dossiers, asked), judge_needs(dossiers, asked)
+
+        def done(found: tuple[Comparison, list[NeedResult]]) -> None:
+            self._known, self._waits = wanted, False
+            self._fill(found[0])
+            self._fill_needs(found[1])
+            self.changed()
+
+        def failed(words: str) -> None:
+            self._waits = False
+            self.session.failed.emit(words)
+
+        self.session.workshop.start(work, done, failed)
+
+    def _against(self, key: str) -> None:
+        self.axes[key].setChecked(True)
+        self.refresh()
+
+    @property
+    def axis(self) -> str:
+        """What the curves stand against."""
+        return next(key for key, made in self.axes.items() if made.isChecked())
+
+    def _draw(self, dossiers: list[Dossier]) -> None:
+        """The runs that the table compares; until it is there, each one's latest whole discharge."""
+        from wintry_tally.report.views_of_trace import drawn
+
+        axis, series = self.axis, []
+        for dossier in dossiers:
+            sample = dossier.sample
+            whole = [run for run in dossier.runs if _whole(run)]
+            run = next(
+                (one for one in whole if one.facts.title == self._runs.get(sample.code)), whole[-1] if whole else None
+            )
+            if run is None or run.analysis is None:
+                continue
+            shape = drawn(run.analysis, axis if axis in {"time", "energy"} else "charge")  # type: ignore[arg-type]
+            each = {"share": (sample.rated_Ah or 1.0) / 100.0, "mass": sample.arrival.mass_kg or 1.0}.get(axis, 1.0)
+            if len(shape.x):
+                series.append((f"{sample.code}: {run.facts.title}", shape.x / each, shape.voltage))
+        self.curve.set_titles(AXIS_TITLES[axis], "voltage / V")
+        self.curve.show_curves(series)
+
+    def _fill(self, found: Comparison) -> None:
+        clear(self._table)
+        self._runs = next((dict(one.runs) for one in found.rows if one.quantity == "charge"), {})
+        first, *others = found.codes
+        told: tuple[object, ...] = ()
+        for place, code in enumerate(found.codes):
+            self._table.addWidget(label(code, "heading"), 0, 1 + place)
+        if others:
+            self._table.addWidget(
+                label(f"less {first}" if len(others) == 1 else f"each less {first}", "heading"), 0, 1 + len(found.codes)
+            )
+        for line, one in enumerate(found.rows, 1):
+            self._fill_row(line, one, found.codes, one.unlike == () or _apart(one) != told)
+            told = _apart(one) or told
+        self._table.setColumnStretch(1 + len(found.codes), 1)
+
+    def _fill_row(self, line: int, one: Row, codes: tuple[str, ...], anew: bool) -> None:
+        top = Qt.AlignmentFlag.AlignTop
+        name = label(one.label, "quiet", wrap=True)
+        name.setFixedWidth(150)
+        self._table.addWidget(name, line, 0, top)
+        for place, code in enumerate(codes):
+            value = one.values[code]
+            if value is None:
+                missing = label("–", "quiet")
+                missing.setToolTip(f"No evidence: {one.missing.get(code, '')}")
+                missing.setAccessibleName(f"{one.label} of {code}: no evidence; {one.missing.get(code, '')}")
+                self._table.addWidget(missing, line, 1 + place, top)
+                continue
+            figure = Figure(f"{one.label} of {code}", "body")
+            figure.set_quantity(value.scaled(1.0 / 3600.0, "h") if value.unit == "s" else value, one.working)
+            figure.opened.connect(self.opened)
+            self._table.addWidget(figure, line, 1 + place, top)
+        said = label(_difference_words(one, codes, anew), "small", wrap=True)
+        self._table.addWidget(said, line, 1 + len(codes), top)
+
+    def _fill_needs(self, results: list[NeedResult]) -> None:
+        clear(self._needs)
+        for text in self.session.needs:
+            name = text.partition(":")[0].strip()
+            back = button("Take it off", partial(self.remove_need, text), "link", f"Take off the need: {name}")
+            line = row(label(text, "", wrap=True), back)
+            line.setStretch(0, 1)
+            self._needs.addLayout(line)
+            for one in results:
+                if one.need == name or (":" not in text and one.need == "need"):
+                    self._needs.addWidget(label(_need_words(one), "small", wrap=True))
+
+    # --- doing ---
+
+    def add_need(self) -> None:
+        """Keep the need that is typed, and hold the samples against it."""
+        from wintry_tally.core.compare.typed_need import need_words, parse_need
+
+        text = self.need.text().strip()
+        if not text:
+            return
+        try:
+            made = need_words(parse_need(text))
+        except WintryError as error:
+            self.problem.setText(str(error))
+            self.problem.show()
+            return
+        self.problem.hide()
+        if made not in self.session.needs and self.session.set_needs(
+            f"add the need “{made}”", [*self.session.needs, made]
+        ):
+            self.need.clear()
+        self.refresh()
+
+    def remove_need(self, text: str) -> None:
+        """Take a need off; Ctrl+Z brings it back."""
+        self.session.set_needs(f"take off the need “{text}”", [one for one in self.session.needs if one != text])
+        self.refresh()
+
+    def theme_changed(self) -> None:
+        """The plot is painted."""
+        self.curve.theme_changed()
+
+
+def _whole(run: RunReport) -> bool:
+    from wintry_tally.core.compare.figures import METHODS, WHOLE
+
+    if run.analysis is None or run.analysis.capacity is None or run.facts.left_out:
+        return False
+    return run.analysis.capacity.ended_by in WHOLE and run.facts.test in METHODS
+
+
+def _can(dossier: Dossier) -> bool:
+    return any(_whole(run) for run in dossier.runs)
+
+
+def _share(probability: float | None) -> str:
+    if probability is None:
+        return "unknown"
+    return "< 0.01" if probability < 0.005 else "> 0.99" if probability > 0.995 else f"= {probability:.2f}"
+
+
+def _apart(one: Row) -> tuple[object, ...]:
+    return tuple((apart.condition, tuple(apart.values.items())) for apart in one.unlike)
+
+
+def _difference_words(one: Row, codes: tuple[str, ...], anew: bool) -> str:
+    parts = []
+    for code in codes[1:]:
+        if code not in one.differences:
+            if one.values[code] is None and one.missing.get(code):
+                parts.append(f"{code}: {one.missing[code]}")
+            continue
+        difference = one.differences[code]
+        shown = difference.scaled(1.0 / 3600.0, "h") if difference.unit == "s" else difference
+        words = f"{code}: {format_quantity(shown)}"
+        sure = one.better.get(code)
+        if sure is not None:
+            words += f"; better with P {_share(sure)}, of the models {_share(one.models[code])}"
+        alike = one.like[code]
+        if (
+            alike.standard is not None
+            and difference.standard is not None
+            and alike.standard > 1.2 * difference.standard
+        ):
+            brought = alike.scaled(1.0 / 3600.0, "h") if alike.unit == "s" else alike
+            words += f"; at like conditions {format_quantity(brought)}"
+        parts.append(words)
+    if not anew:
+        return "\n".join([*parts, "unlike as above"])
+    for apart in one.unlike:
+        parts.append(
+            f"unlike {apart.condition}: " + ", ".join(f"{code} {value}" for code, value in apart.values.items())
+        )
+    return "\n".join(parts)
+
+
+def _need_words(one: NeedResult) -> str:
+    if one.probability is None or one.hours is None:
+        return f"{one.code}: not tested; {one.advice}"
+    least = "at least " if one.bound else ""
+    enough = f"{one.in_parallel} would do" if one.in_parallel else "no number tried would do"
+    mass = f", {one.mass_kg:.3g} kg" if one.mass_kg else ""
+    cost = f", for {one.cost:g} {one.currency}".rstrip() if one.cost else ""
+    advice = f". {one.advice[:1].upper()}{one.advice[1:]}" if one.advice else ""
+    return (
+        f"{one.code}: {OUTCOMES[one.outcome.value]} (P = {one.probability:.3f}); {least}{format_quantity(one.hours)}, limited by "
+        f"{one.limited_by}; {enough}{mass}{cost}{advice}"
+    )

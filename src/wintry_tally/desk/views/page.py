@@ -1,0 +1,47 @@
+"""What every main page beside the samples offers to the window: Today, Plan, Bench."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtWidgets import QWidget
+
+from wintry_tally.desk.session import Session
+
+SOON_MS = 60
+
+
+class MainPage(QWidget):
+    """A page of the whole book.
+
+    `leads` carries a sample's number, a station and a recipe's name (either may be empty), `opened` a figure's Working.
+    """
+
+    leads = Signal(int, str, str)
+    opened = Signal(object)
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self._soon = QTimer(self, singleShot=True, interval=SOON_MS)
+        self._soon.timeout.connect(self._refresh_shown)
+        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)  # so that the keyboard has a place when it is shown
+
+    def refresh(self) -> None:
+        """Draw what the book says now; called whenever it is shown."""
+
+    def changed(self, _of: int = 0) -> None:
+        """Something was told of the book: drawn anew a moment later, once for all that is told together."""
+        self._soon.start()
+
+    def _refresh_shown(self) -> None:
+        if self.isVisible():
+            self.refresh()
+
+    def tick(self) -> None:
+        """A running test moved on."""
+
+    def leave(self) -> None:
+        """Keep what is half typed."""
+
+    def theme_changed(self) -> None:
+        """Colours changed; for parts that do not follow the style sheet."""

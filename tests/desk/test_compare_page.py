@@ -1,0 +1,85 @@
+"""Compare as it is used: samples picked, the curves that the table compares, needs typed in a line and taken back."""
+
+from __future__ import annotations
+
+import pytest
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QPushButton
+
+from tests.desk.doing import texts
+from wintry_tally.core.compare import Device, Need
+from wintry_tally.core.compare.typed_need import need_words, parse_need
+from wintry_tally.core.errors import InputError
+from wintry_tally.desk.views.compare import ComparePage
+from wintry_tally.desk.widgets.figure import Figure
+from wintry_tally.desk.window import Window
+
+
+@pytest.fixture
+def page(demo: Window, qtbot) -> ComparePage:
+    demo.show_page("compare")
+    made = demo.page("compare")
+    assert isinstance(made, ComparePage)
+    qtbot.waitUntil(lambda: bool(made._known), timeout=20000)
+    qtbot.wait(100)
+    return made
+
+
+def _code(page: ComparePage, number: int) -> str:
+    return page.session.sample(number).code
+
+
+def test_two_units_of_one_model_come_first_and_others_are_picked(page: ComparePage, demo: Window, qtbot) -> None:
+    assert [_code(page, number) for number in page.picked] == ["M1", "M2"]
+    chips = {
+        made.text(): made
+        for made in page.findChildren(QPushButton)
+        if made.text() in {"M1", "M2", "M3", "M4", "M5", "M6"}
+    }
+    assert "M5" not in chips  # nothing of it is over yet
+    said = "\n".join(texts(page._table_card))
+    assert "better with P < 0.01" in said and "M2: log a charge from empty" in said
+    # the curves are the runs of the table, and are called so
+    assert [name for name, _, _ in page.curve._series] == [f"M1: {page._runs['M1']}", f"M2: {page._runs['M2']}"]
+    labels = [item.toPlainText() for item in page.curve._plot.getPlotItem().items if hasattr(item, "toPlainText")]
+    assert labels == [name for name, _, _ in page.curve._series]
+    qtbot.mouseClick(chips["M4"], Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: "M4" in page._runs, timeout=20000)
+    said = "\n".join(texts(page._table_card))
+    assert "unlike rate: M1 0.2 C, M4" in said and "at like conditions" in said and "unlike as above" in said
+    figure = next(one for one in page.findChildren(Figure) if one.accessibleName().startswith("Charge of M4"))
+    qtbot.keyClick(figure, Qt.Key.Key_Return)
+    assert demo.pane.isVisible() and "less M1" in "\n".join(texts(demo.pane))
+    page.axes["share"].click()
+    assert page.axis == "share" and max(page.curve._series[0][1]) == pytest.approx(103.5, abs=1.0)
+    page.pick(page.picked[0])
+    qtbot.waitUntil(lambda: "M1" not in page._runs, timeout=20000)
+    assert "M4 against M2" in page.told.text()
+
+
+def test_a_need_is_typed_held_and_taken_back(page: ComparePage, qtbot) -> None:
+    page.need.setText("mast: logger 0.85 A down to 11.4 V; 30 h")
+    qtbot.keyClick(page.need, Qt.Key.Key_Return)
+    assert page.session.needs == ["mast: logger 0.85 A down to 11.4 V; 30 h"] and page.need.text() == ""
+    qtbot.waitUntil(lambda: any("M1: holds" in text for text in texts(page._need_card)), timeout=30000)
+    page.need.setText("mast: logger 0.85 A")
+    qtbot.keyClick(page.need, Qt.Key.Key_Return)
+    assert page.problem.isVisible() and "how long" in page.problem.text() and page.need.text() == "mast: logger 0.85 A"
+    page.session.undo_stack.undo()
+    assert page.session.needs == []
+    qtbot.waitUntil(lambda: not any("holds" in text for text in texts(page._need_card)), timeout=10000)
+
+
+def test_needs_as_people_write_them() -> None:
+    need = parse_need("mast: logger 0,85 A down to 11.4 V; radio 12 W 5 %; 5 days at −10 °C")
+    assert need == Need(
+        "mast", 120.0, (Device("logger", A=0.85, least_V=11.4), Device("radio", W=12.0, duty=0.05)), -10.0
+    )
+    assert parse_need(need_words(need)) == need
+    assert parse_need("fridge 45 W 40 % for 24 h").devices == (Device("fridge", W=45.0, duty=0.4),)
+    for wrong, words in {
+        "": "what draws", "lamp 1 A": "how long", "10 h": "what draws", "lamp; 10 h": "neither", "lamp 0 A; 5 h": "drawn",
+        "lamp 1 A 120 %; 5 h": "drawn", "lamp 1 A; 5 h at -90 °C": "-90",
+    }.items():  # fmt: skip
+        with pytest.raises(InputError, match=words):
+            parse_need(wrong)

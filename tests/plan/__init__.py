@@ -1,0 +1,1 @@
+"""Campaigns, programmes and plans."""
