@@ -44,6 +44,7 @@ from wintry_tally.core.battery import family_named, parse_claim
 from wintry_tally.core.errors import InputError, WintryError
 from wintry_tally.core.plan.campaign import Task
 from wintry_tally.core.plan.planning import plan
+from wintry_tally.core.plan.programme import Asked
 from wintry_tally.core.plan.solver import solve
 from wintry_tally.core.plan.standing import Standing
 from wintry_tally.core.plan.why import cannot_stand, why
@@ -87,7 +88,7 @@ def _run(
 
 
 def _standing(book: Book, sample: int, running: object = None) -> Standing:
-    made = standing_of(book.samples.get(sample), book.runs.all(sample), None, running, wishes_of(book))  # type: ignore[arg-type]
+    made = standing_of(book.samples.get(sample), book.runs.all(sample), None, running, wishes_of(book), Equipment())  # type: ignore[arg-type]
     assert made is not None
     return made
 
@@ -214,7 +215,7 @@ def test_pins_days_away_and_left_out_shape_the_plan(book: Book) -> None:
         pins={"B1-capacity-reference": at_.isoformat()},
         left_out={"B2": {"capacity-reference": "lent"}},
     )
-    found = draw_up({1: _standing(book, 1), 2: replace(_standing(book, 2), left_out={"capacity-reference": "lent"})},
+    found = draw_up({1: _standing(book, 1), 2: replace(_standing(book, 2), asked=Asked({"capacity-reference": "lent"}))},
                     Equipment(), HOURS, wishes, {}, NOW, 0.0, thorough=False)  # fmt: skip
     task = found.task("B1-capacity-reference")
     assert task is not None and found.moment(found.plan.starts[task.id]) == at_
@@ -379,7 +380,12 @@ def test_a_fortnight_by_plan(tmp_path: Path, own_places: Path) -> None:
                 running = busy.get(sample.id)
                 seen = running_of(*running) if running is not None else None
                 made = standing_of(
-                    sample, [r for r in book.runs.all(sample.id) if r.ended and r.ended <= now], dossier, seen, Wishes()
+                    sample,
+                    [r for r in book.runs.all(sample.id) if r.ended and r.ended <= now],
+                    dossier,
+                    seen,
+                    Wishes(),
+                    Equipment(),
                 )
                 assert made is not None
                 standings[sample.id] = made

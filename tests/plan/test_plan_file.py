@@ -15,7 +15,7 @@ from wintry_tally.cli.main import cli, invoke
 from wintry_tally.core.battery import Claim, Direction, family_named, parse_claim
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.plan.planning import plan
-from wintry_tally.core.plan.programme import Programme, Stand, programme
+from wintry_tally.core.plan.programme import Asked, Programme, Stand, programme
 from wintry_tally.core.protocol.in_programme import Charged, InProgramme, Presence
 from wintry_tally.core.protocol.setpoints import Facts
 from wintry_tally.exchange.calendar_file import calendar_bytes
@@ -218,7 +218,7 @@ def test_programmes_are_small_and_sound() -> None:
     assert pair.steps[5].wait.least_h == 8.0  # it has to thaw before it is charged
     # settled ones ask for nothing; what is left out is told with what it would have settled
     assert _recipes(_made("lfp", 40, "40 Ah", "512 Wh", settled={"capacity", "energy"})) == []
-    left = _made("lfp", 40, "continuous discharge 40 A", left_out={"hold"})
+    left = _made("lfp", 40, "continuous discharge 40 A", asked=Asked(left_out={"hold": "no heater"}))
     assert _recipes(left) == [] and left.untestable[0].claim.kind == "continuous-discharge"
     months = _made("lfp", 40, "self discharge 3 %/month")
     assert _recipes(months) == ["shelf-start", "shelf", "shelf-end"]

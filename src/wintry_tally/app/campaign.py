@@ -4,18 +4,20 @@ from __future__ import annotations
 
 import json
 import math
-from collections.abc import Callable, Mapping
+from collections import Counter
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import UTC, date, datetime, timedelta
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeVar
 
+from wintry_tally.app.able import able_facts
 from wintry_tally.book import RunStatus
 from wintry_tally.book.records import plain_of, read_as
 from wintry_tally.core.battery import CLAIM_KINDS
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.plan.calendar import SLOT_S, Calendar
 from wintry_tally.core.plan.campaign import Campaign, Plan, Task
-from wintry_tally.core.plan.programme import Programme, recipe_hours
+from wintry_tally.core.plan.programme import Asked, Programme, recipe_hours
 from wintry_tally.core.plan.standing import Running, Standing, programme_of, tasks_to_come
 from wintry_tally.core.protocol.attended import parse_attended
 from wintry_tally.core.protocol.in_programme import Charged
@@ -42,6 +44,7 @@ LATE_SHARE = 0.12
 OLD = timedelta(days=7)
 LEAVES = {"charge": Charged.FULL, "capacity": Charged.EMPTY, "reserve": Charged.EMPTY, "runtime": Charged.EMPTY, "cold-loss": Charged.EMPTY}  # fmt: skip
 """How a test of a method leaves a battery, where no recipe says it."""
+TAKEN = {RunStatus.FINISHED, RunStatus.RUNNING}
 SETTLED = {Outcome.MET, Outcome.MISSED, Outcome.TOO_CLOSE}
 
 
@@ -53,6 +56,8 @@ class Wishes:
         away: days when nobody is there, as typed ("2027-01-18", "2027-01-25/2027-01-27").
         freezers, shelves: how many batteries each holds.
         pins: tasks that stand at a moment; left_out: by sample, recipes that are not wanted, each with its reason.
+        runs: by sample and recipe, how many runs of it are wanted in all; first: by sample, recipes brought forward.
+        by_hand: by sample, recipes done by hand, as nothing on the bench can.
     """
 
     away: tuple[str, ...] = ()
@@ -60,12 +65,18 @@ class Wishes:
     shelves: int = 6
     pins: Mapping[str, str] = field(default_factory=dict)
     left_out: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
+    runs: Mapping[str, Mapping[str, int]] = field(default_factory=dict)
+    first: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    by_hand: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
 
     def data(self) -> dict[str, Any]:
         """As plain data."""
         return {
             "away": list(self.away), "freezers": self.freezers, "shelves": self.shelves, "pins": dict(self.pins),
             "left_out": {code: dict(recipes) for code, recipes in self.left_out.items()},
+            "runs": {code: dict(recipes) for code, recipes in self.runs.items()},
+            "first": {code: list(recipes) for code, recipes in self.first.items()},
+            "by_hand": {code: list(recipes) for code, recipes in self.by_hand.items()},
         }  # fmt: skip
 
     def days(self) -> frozenset[date]:
@@ -84,8 +95,38 @@ class Wishes:
         own = {name: words for name, words in self.left_out.get(code, {}).items() if name != recipe}
         if reason is not None:
             own[recipe] = reason
-        others = {name: words for name, words in self.left_out.items() if name != code}
-        return replace(self, left_out={**others, code: own} if own else others)
+        return replace(self, left_out=_with(self.left_out, code, own))
+
+    def repeated(self, code: str, recipe: str, runs: int) -> Wishes:
+        """With so many runs of a test of a sample wanted in all; 0 for as many as the claims ask for."""
+        own = {name: number for name, number in self.runs.get(code, {}).items() if name != recipe}
+        if runs > 0:
+            own[recipe] = runs
+        return replace(self, runs=_with(self.runs, code, own))
+
+    def forward(self, code: str, recipe: str, on: bool) -> Wishes:
+        """With a test of a sample brought forward, or in its usual place again."""
+        own = tuple(name for name in self.first.get(code, ()) if name != recipe)
+        return replace(self, first=_with(self.first, code, (*own, recipe) if on else own))
+
+    def handed(self, code: str, recipe: str, on: bool) -> Wishes:
+        """With a test of a sample done by hand, or on the bench again."""
+        own = tuple(name for name in self.by_hand.get(code, ()) if name != recipe)
+        return replace(self, by_hand=_with(self.by_hand, code, (*own, recipe) if on else own))
+
+    def of(self, code: str, runs: list[Run]) -> Asked:
+        """What is wanted of one sample that has these runs."""
+        done = Counter(str(run.recipe.get("name", "")) for run in runs if run.status in TAKEN and not run.left_out)
+        still = {name: number - done[name] for name, number in self.runs.get(code, {}).items()}
+        return Asked(self.left_out.get(code, {}), still, self.first.get(code, ()), self.by_hand.get(code, ()))
+
+
+Own = TypeVar("Own")
+
+
+def _with(kept: Mapping[str, Own], code: str, own: Own) -> dict[str, Own]:
+    others = {name: one for name, one in kept.items() if name != code}
+    return {**others, code: own} if own else others
 
 
 def wishes_of(book: Book) -> Wishes:
@@ -99,6 +140,9 @@ def wishes_of(book: Book) -> Wishes:
             tuple(str(span) for span in data.get("away", [])), int(data.get("freezers", 1)), int(data.get("shelves", 6)),
             {str(name): str(at) for name, at in data.get("pins", {}).items()},
             {str(code): {str(n): str(w) for n, w in own.items()} for code, own in data.get("left_out", {}).items()},
+            {str(code): {str(n): int(k) for n, k in own.items()} for code, own in data.get("runs", {}).items()},
+            {str(code): tuple(map(str, own)) for code, own in data.get("first", {}).items()},
+            {str(code): tuple(map(str, own)) for code, own in data.get("by_hand", {}).items()},
         )  # fmt: skip
 
 
@@ -206,8 +250,8 @@ def last_left(runs: list[Run]) -> tuple[Charged, Run | None]:
 
 
 def standing_of(
-    sample: Sample, runs: list[Run], dossier: Dossier | None, running: Running | None, wishes: Wishes
-) -> Standing | None:
+    sample: Sample, runs: list[Run], dossier: Dossier | None, running: Running | None, wishes: Wishes, equipment: Equipment
+) -> Standing | None:  # fmt: skip
     """Where a sample stands; None while its rating is not known, for then nothing can be foretold of it."""
     rated = sample.rated_Ah
     if rated is None:
@@ -223,10 +267,27 @@ def standing_of(
         run.recipe.get("method", "capacity") == "capacity" and run.status is RunStatus.FINISHED and not run.left_out
         for run in runs
     )
+    facts, barred = able_facts(equipment, Facts(sample.family, rated, sample.claims))
     return Standing(
-        sample.code, Facts(sample.family, rated, sample.claims), tuple(kind for kind, done in by_kind.items() if all(done)),
-        left, since, shelved, running, known, wishes.left_out.get(sample.code),
+        sample.code, facts, tuple(kind for kind, done in by_kind.items() if all(done)),
+        left, since, shelved, running, known, wishes.of(sample.code, runs), barred,
     )  # fmt: skip
+
+
+def standings_of(
+    samples: Iterable[Sample], runs: Mapping[int, list[Run]], dossier: Callable[[Sample], Dossier | None],
+    ends_of: Callable[[Run, Sample], datetime | None], wishes: Wishes, equipment: Equipment, now: datetime,
+) -> dict[int, Standing]:  # fmt: skip
+    """Where every sample stands that has a rating, by its number; `ends_of` foretells the end of a test under way."""
+    found = {}
+    for sample in samples:
+        own = runs[sample.id]
+        going = next((run for run in own if run.status is RunStatus.RUNNING), None)
+        running = running_of(going, now, ends_of(going, sample)) if going is not None else None
+        standing = standing_of(sample, own, dossier(sample), running, wishes, equipment)
+        if standing is not None:
+            found[sample.id] = standing
+    return found
 
 
 def places_of(equipment: Equipment, wishes: Wishes) -> dict[str, int]:

@@ -6,7 +6,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING
 
 from wintry_tally.app.bench_book import equipment_of
-from wintry_tally.app.campaign import Drawn, draw_up, foretold_end, kept_plan, running_of, standing_of, wishes_of
+from wintry_tally.app.campaign import Drawn, draw_up, foretold_end, kept_plan, standings_of, wishes_of
 from wintry_tally.app.dossiers import dossier_of
 from wintry_tally.app.opening import attended_of, school_of
 from wintry_tally.app.safety import quarantines_of
@@ -21,12 +21,13 @@ if TYPE_CHECKING:
 SECONDS = 3.0
 
 
-def standing_in(book: Book, sample: Sample, now: datetime) -> Standing | None:
-    """Where a sample of a book stands; None without a rating."""
-    runs = book.runs.all(sample.id)
-    going = next((run for run in runs if run.status is RunStatus.RUNNING), None)
-    running = running_of(going, now, foretold_end(going, sample)) if going is not None else None
-    return standing_of(sample, runs, dossier_of(book, sample, school_of(book)), running, wishes_of(book))
+def standings_in(book: Book, samples: list[Sample], now: datetime) -> dict[int, Standing]:
+    """Where these samples of a book stand, by their numbers; none without a rating."""
+    runs = {sample.id: book.runs.all(sample.id) for sample in samples}
+    school = school_of(book)
+    return standings_of(
+        samples, runs, lambda sample: dossier_of(book, sample, school), foretold_end, wishes_of(book), equipment_of(book), now
+    )  # fmt: skip
 
 
 def day_of(book: Book, now: datetime, seconds: float = SECONDS) -> tuple[Drawn, list[Item]]:
@@ -37,8 +38,7 @@ def day_of(book: Book, now: datetime, seconds: float = SECONDS) -> tuple[Drawn, 
     """
     samples = book.samples.all()
     held = {number: kept.why for number, kept in quarantines_of(book).items()}
-    found = {sample.id: standing_in(book, sample, now) for sample in samples if sample.id not in held}
-    standings = {number: one for number, one in found.items() if one is not None}
+    standings = standings_in(book, [sample for sample in samples if sample.id not in held], now)
     drawn = draw_up(
         standings, equipment_of(book), attended_of(book), wishes_of(book), kept_plan(book, now), now, seconds
     )
@@ -57,5 +57,5 @@ def programme_in(book: Book, sample: Sample, now: datetime) -> Programme | None:
     from wintry_tally.core.plan.standing import programme_of
     from wintry_tally.exchange.recipe_file import shipped
 
-    standing = standing_in(book, sample, now)
+    standing = standings_in(book, [sample], now).get(sample.id)
     return None if standing is None else programme_of(standing, shipped(), now)

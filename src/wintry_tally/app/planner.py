@@ -10,13 +10,14 @@ from typing import TYPE_CHECKING
 from wintry_tally.app.opening import attended_of
 from wintry_tally.app.safety import quarantines_of
 from wintry_tally.app.shelf import Jobs
-from wintry_tally.book import RunStatus
 from wintry_tally.book.feed import Topic
 
 # what draws up a plan needs NumPy: it is loaded once something stands on the screen
 if TYPE_CHECKING:
     from wintry_tally.app.campaign import Drawn
     from wintry_tally.app.open_book import OpenBook
+    from wintry_tally.book import Run
+    from wintry_tally.core.battery import Sample
     from wintry_tally.core.plan.standing import Standing
 
 SECONDS = 4.0
@@ -96,26 +97,22 @@ class Planner:
 
     def _standings(self, now: datetime) -> dict[int, Standing] | None:
         """Where every sample stands; None while verdicts are still being worked out."""
-        from wintry_tally.app.campaign import foretold_end, running_of, standing_of, wishes_of
+        from wintry_tally.app.campaign import foretold_end, standings_of, wishes_of
 
-        found = {}
-        wishes = wishes_of(self._open.book)
-        dossiers = {sample.id: self._open.dossier(sample.id) for sample in self._open.samples}
-        if any(dossiers[sample.id] is None and sample.claims for sample in self._open.samples):
+        opened = self._open
+        dossiers = {sample.id: opened.dossier(sample.id) for sample in opened.samples}
+        if any(dossiers[sample.id] is None and sample.claims for sample in opened.samples):
             return None
-        every, held = self._open.runs_by_sample(), quarantines_of(self._open.book)
-        for sample in self._open.samples:
-            if sample.id in held:
-                continue  # nobody plans for what may not be used
-            runs = every[sample.id]
-            going = next((run for run in runs if run.status is RunStatus.RUNNING), None)
-            live = self._open.live.of_sample(sample.id)
-            ends = live.ends_at() if live is not None else foretold_end(going, sample) if going is not None else None
-            running = running_of(going, now, ends) if going is not None else None
-            standing = standing_of(sample, runs, dossiers[sample.id], running, wishes)
-            if standing is not None:
-                found[sample.id] = standing
-        return found
+
+        def ends_of(run: Run, sample: Sample) -> datetime | None:
+            live = opened.live.of_sample(sample.id)
+            return live.ends_at() if live is not None else foretold_end(run, sample)
+
+        held = quarantines_of(opened.book)  # nobody plans for what may not be used
+        return standings_of(
+            [sample for sample in opened.samples if sample.id not in held], opened.runs_by_sample(),
+            lambda sample: dossiers[sample.id], ends_of, wishes_of(opened.book), opened.equipment, now,
+        )  # fmt: skip
 
     def _draw(self, standings: dict[int, Standing], now: datetime, thorough: bool) -> None:
         from wintry_tally.app.campaign import draw_up, keep_plan, kept_plan, wishes_of

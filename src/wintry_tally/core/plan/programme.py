@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field, replace
+from types import MappingProxyType
 
 from wintry_tally.core.battery import CLAIM_KINDS, Claim
 from wintry_tally.core.cell import parameters_for
@@ -33,6 +34,8 @@ MONTH_H = 30.44 * 24.0
 """Handbook practice: recharge within hours, lead-acid above all; runs rest alike; months of 30.44 days. A loss of less than
 `SURE_SHARE` percent a month takes `SHELF_MONTHS` to be seen beside what a taper repeats to."""
 ROOM_C = 23.0
+DEPLETING = "capacity-reference"
+"""The recipe that empties a battery for a test that needs it empty."""
 
 
 @dataclass(frozen=True)
@@ -70,10 +73,11 @@ class ProgrammeStep:
 
 @dataclass(frozen=True)
 class Untestable:
-    """A claim that this bench cannot settle, and why."""
+    """A claim that this bench cannot settle, and why; `recipe`: the test that would, where there is one."""
 
     claim: Claim
     reason: str
+    recipe: str = ""
 
 
 @dataclass(frozen=True)
@@ -94,39 +98,71 @@ class Stand:
     shelved: bool = False
 
 
+@dataclass(frozen=True)
+class Asked:
+    """What a person wants otherwise of a sample's tests, each by the name of its recipe.
+
+    Parts:
+        left_out: not wanted, each with its reason; runs: how many are asked for, whatever the claims ask.
+        first: brought forward; by_hand: done by hand, as nothing on the bench can.
+    """
+
+    left_out: Mapping[str, str] = field(default_factory=dict)
+    runs: Mapping[str, int] = field(default_factory=dict)
+    first: Collection[str] = ()
+    by_hand: Collection[str] = ()
+
+
 def programme(
     facts: Facts,
     recipes: Mapping[str, Template],
     settled: Collection[str] = (),
     stand: Stand = Stand(),
     known: bool = False,
-    left_out: Collection[str] = (),
+    asked: Asked = Asked(),
+    barred: Mapping[str, str] = MappingProxyType({}),
 ) -> Programme:
     """The smallest sound set of tests that settles what can be settled.
 
     Args:
         recipes: by name; settled: claim kinds that are; stand: how it stands now.
-        known: a run of this battery says what it holds; left_out: recipes that are not wanted.
+        known: a run of this battery says what it holds; asked: what a person wants otherwise.
+        barred: recipes that the bench cannot run, each with what stands in the way.
     """
     fitting = {
         name: template
         for name, template in recipes.items()
-        if template.programme is not None and template.fits(facts.family) and name not in left_out
+        if template.programme is not None and template.fits(facts.family)
     }
-    wanted, untestable = _wanted(facts, fitting, settled)
-    maker = _Maker(facts, fitting, wanted, stand, known)
+    barred = {name: reason for name, reason in barred.items() if name not in asked.by_hand}
+    closed = {**barred, **{name: _left_out(reason) for name, reason in asked.left_out.items()}}
+    able = {name: template for name, template in fitting.items() if name not in closed}
+    ways = {name: t for name, t in able.items() if not _plan(t).instead_of or _plan(t).instead_of in barred}
+    if not any(t.station == "charge" for t in ways.values()):
+        # whatever charges it, it has to be charged: by hand, and more slowly
+        ways |= {name: t for name, t in fitting.items() if t.station == "charge" and name not in asked.left_out}
+    wanted, untestable = _wanted(facts, fitting, ways, closed, settled)
+    for name, number in asked.runs.items():
+        if number > 0 and name in ways:
+            wanted.setdefault(name, set())
+    maker = _Maker(facts, ways, wanted, stand, known, asked, barred)
     return Programme(maker.made(), tuple(untestable), tuple(sorted(set(settled) & {c.kind for c in facts.claims})))
 
 
+def _left_out(reason: str) -> str:
+    return f"its test is left out: {reason}" if reason else "its test is left out"
+
+
 def _wanted(
-    facts: Facts, fitting: Mapping[str, Template], settled: Collection[str]
-) -> tuple[dict[str, set[str]], list[Untestable]]:
-    """Recipes wanted with the kinds each settles, and what none does."""
+    facts: Facts, fitting: Mapping[str, Template], ways: Mapping[str, Template], closed: Mapping[str, str],
+    settled: Collection[str],
+) -> tuple[dict[str, set[str]], list[Untestable]]:  # fmt: skip
+    """Recipes wanted with the kinds each settles, and what none does; `closed`: what may not be run, and why."""
     chosen: dict[str, set[str]] = {}
     untestable = []
     open_claims = [claim for claim in facts.claims if claim.kind not in settled]
     by_kind: dict[str, list[Template]] = {}
-    for template in fitting.values():
+    for template in ways.values():
         for kind in template.settles:
             by_kind.setdefault(kind, []).append(template)
     # what only one test settles comes first: others may ride along with it
@@ -140,16 +176,20 @@ def _wanted(
                 Untestable(claim, "it needs no test: enter what was paid or seen beside it in the ledger")
             )
         elif not able:
-            untestable.append(Untestable(claim, f"no recipe settles it for a {facts.family.words} battery"))
+            shut = [t for t in fitting.values() if claim.kind in t.settles and t.name in closed]
+            usual = min(shut, key=lambda one: (not _plan(one).usual, _plan(one).order), default=None)
+            none = f"no recipe settles it for a {facts.family.words} battery"
+            untestable.append(
+                Untestable(
+                    claim, none if usual is None else closed[usual.name], usual.name if usual is not None else ""
+                )
+            )
         else:
             template = min(able, key=lambda one: (one.name not in chosen, not _plan(one).usual, _plan(one).order))
             chosen.setdefault(template.name, set()).add(claim.kind)
     for name in list(chosen):
-        if name not in fitting:
-            del chosen[name]
-            continue
-        for brought in _plan(fitting[name]).brings:
-            if brought in fitting:
+        for brought in _plan(ways[name]).brings:
+            if brought in ways:
                 chosen.setdefault(brought, set())
     order = {claim.kind: place for place, claim in enumerate(facts.claims)}
     return chosen, sorted(untestable, key=lambda one: order[one.claim.kind])
@@ -165,8 +205,9 @@ class _Maker:
 
     def __init__(
         self, facts: Facts, fitting: Mapping[str, Template], wanted: dict[str, set[str]], stand: Stand, known: bool,
+        asked: Asked, barred: Mapping[str, str],
     ) -> None:  # fmt: skip
-        self.facts, self.fitting, self.wanted = facts, fitting, wanted
+        self.facts, self.fitting, self.wanted, self.asked, self.barred = facts, fitting, wanted, asked, barred
         self.state, self.share = stand.left, RECEIVED_SHARE if stand.charged is None else stand.charged
         self.shelved = stand.shelved
         self.spread = KNOWN_SHARE if known else Z_95 * SPREADS[facts.family.key]["capacity"]
@@ -193,11 +234,15 @@ class _Maker:
             self._add(end, tuple(sorted(self.wanted.pop("shelf-end"))))
         tests = sorted(
             (self.fitting[name] for name in self.wanted if self.fitting[name].station != "charge"),
-            key=lambda one: (_plan(one).order, one.name),
+            key=lambda one: (one.name not in self.asked.first, _plan(one).order, one.name),
         )
         for template in tests:
-            self._before(template)
-            self._add(template, tuple(sorted(self.wanted[template.name])))
+            for time in range(max(1, self.asked.runs.get(template.name, 0))):
+                self._before(template, f"-{time + 1}" if time else "")
+                self._add(
+                    template, tuple(sorted(self.wanted[template.name])) if not time else (), self._instead(template),
+                    f"again-{time + 1}" if time else "",
+                )  # fmt: skip
             if template.name == "shelf-start":
                 self._shelf("shelf-end")
         if self.charge_kinds:
@@ -207,14 +252,22 @@ class _Maker:
             self._charge("nothing is left empty", "at-the-end")
         return tuple(self.steps)
 
-    def _before(self, template: Template) -> None:
+    def _instead(self, template: Template) -> str:
+        """Why a test stands in another's place, and what that costs."""
+        here = _plan(template)
+        if not here.instead_of or here.instead_of not in self.barred:
+            return ""
+        cost = f"; {here.cost}" if here.cost else ""
+        return f"instead of another, as the bench has it: {self.barred[here.instead_of]}{cost}"
+
+    def _before(self, template: Template, again: str = "") -> None:
         here = _plan(template)
         if here.before is not Charged.ANY:
-            self._ensure(here.before, f"before “{template.title}”", template.name)
+            self._ensure(here.before, f"before “{template.title}”", f"{template.name}{again}")
         if here.soak_h:
             self._append(
                 ProgrammeStep(
-                    f"soak-before-{template.name}", f"Soak before: {template.title}", "", here.soak_h, here.soak_h, here.soak_h,
+                    f"soak-before-{template.name}{again}", f"Soak before: {template.title}", "", here.soak_h, here.soak_h, here.soak_h,
                     Presence.START, ("freezer",), Wait(0.0, self.wait.most_h), why=f"before “{template.title}”",
                     stretch_h=SOAK_STRETCH_H,
                 )
@@ -226,7 +279,7 @@ class _Maker:
         if state in enough and self.state not in enough[state]:
             self._charge(why, f"before-{of}")
         elif state is Charged.EMPTY and self.state is not Charged.EMPTY:
-            deplete = self.fitting.get("capacity-reference")
+            deplete = next((t for t in self.fitting.values() if DEPLETING in {t.name, _plan(t).instead_of}), None)
             if deplete is not None:
                 self._ensure(Charged.FULL, why, f"emptying-for-{of}")
                 self._add(deplete, (), f"{why}: it has to be empty", f"before-{of}")
@@ -242,14 +295,18 @@ class _Maker:
     def _add(self, template: Template, kinds: tuple[str, ...], why: str = "", mark: str = "") -> None:
         here = _plan(template)
         early, usual, late = self._hours(template)
+        by_hand = template.name in self.asked.by_hand
         uses = [place for place in here.places if place != "shelf"]
         for kind, name in (("discharge", "load"), ("charge", "charger")):
             steps = (s for s in template.steps if s.kind == kind and (not s.only or self.facts.family.key in s.only))
-            if next(steps, None) is not None:
+            if not by_hand and next(steps, None) is not None:
                 uses.append(name)
+        presence, title = here.presence, template.title
+        if by_hand:
+            presence, title = Presence.THROUGHOUT, f"{title}, by hand"
         self._append(
             ProgrammeStep(
-                f"{template.name}-{mark}" if mark else template.name, template.title, template.name, early, usual, late, here.presence,
+                f"{template.name}-{mark}" if mark else template.name, title, template.name, early, usual, late, presence,
                 tuple(uses), self.wait, kinds, why,
             )
         )  # fmt: skip

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 
 from wintry_tally.core.plan.calendar import PER_HOUR, Calendar, slots_up
@@ -12,6 +12,7 @@ from wintry_tally.core.plan.programme import (
     EMPTY_SHARE,
     RECHARGE_MOST_H,
     SHORT_SHARE,
+    Asked,
     Programme,
     Stand,
     programme,
@@ -47,7 +48,7 @@ class Standing:
     Parts:
         settled: claim kinds with a verdict; left, since: how its last test left it, and when that ended.
         shelved: since when it lies on the shelf for its self-discharge; known: a run of its own says what it holds.
-        left_out: recipes that are not wanted, each with its reason.
+        asked: what a person wants otherwise; barred: recipes that the bench cannot run, each with what stands in the way.
     """
 
     code: str
@@ -58,7 +59,8 @@ class Standing:
     shelved: datetime | None = None
     running: Running | None = None
     known: bool = False
-    left_out: Mapping[str, str] | None = None
+    asked: Asked = field(default_factory=Asked)
+    barred: Mapping[str, str] = field(default_factory=dict)
 
 
 def programme_of(standing: Standing, recipes: Mapping[str, Template], now: datetime) -> Programme:
@@ -70,7 +72,7 @@ def programme_of(standing: Standing, recipes: Mapping[str, Template], now: datet
         left = Charged.ANY
     share = {Charged.FULL: 1.0, Charged.EMPTY: EMPTY_SHARE, Charged.CHARGED: SHORT_SHARE}.get(left)
     stand = Stand(left, share, standing.shelved is not None)
-    return programme(standing.facts, recipes, settled, stand, standing.known, tuple(standing.left_out or ()))
+    return programme(standing.facts, recipes, settled, stand, standing.known, standing.asked, standing.barred)
 
 
 def tasks_to_come(

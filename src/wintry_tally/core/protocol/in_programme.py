@@ -42,6 +42,7 @@ class InProgramme:
         hands_min: minutes of a person's work that its forecast does not hold.
         takes_h: hours it takes, the soonest and the latest, where no forecast can know (a pack that has to warm up).
         usual: chosen before others that settle the same.
+        instead_of: a recipe whose place it takes where that cannot be run on a bench; cost: what that costs, in words.
     """
 
     order: int
@@ -54,6 +55,8 @@ class InProgramme:
     hands_min: float = 0.0
     takes_h: tuple[float, ...] = ()
     usual: bool = False
+    instead_of: str = ""
+    cost: str = ""
 
     @classmethod
     def read(cls, data: Any, name: str) -> InProgramme:
@@ -93,6 +96,9 @@ class InProgramme:
             ):
                 raise InputError("programme.takes_h is no pair of hours", name, "write takes_h = [2, 6]")
             made["takes_h"] = tuple(hours)
+        for key in ("instead_of", "cost"):
+            if not isinstance(made.get(key, ""), str):
+                raise InputError(f"programme.{key} is no text", name)
         if not isinstance(made.get("usual", False), bool):
             raise InputError("programme.usual is true or false", name)
         return cls(**made)

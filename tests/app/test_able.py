@@ -1,0 +1,118 @@
+"""What a bench can run, and what a person asks for otherwise: the way from claims to tests bends, and says so.
+
+The ways out (a lower rate, loads on an inverter) are the handbook's: common practice, no published source.
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from datetime import UTC, datetime, timedelta
+
+import pytest
+
+from wintry_tally.app.able import able_facts
+from wintry_tally.app.campaign import Wishes
+from wintry_tally.bench.equipment import ChannelSpec, Equipment, Instrument
+from wintry_tally.book import Run, RunSettings, RunStatus
+from wintry_tally.core.battery import family_named, parse_claim
+from wintry_tally.core.plan.programme import Asked, Programme, programme
+from wintry_tally.core.protocol.in_programme import Presence
+from wintry_tally.core.protocol.setpoints import Facts
+from wintry_tally.exchange.recipe_file import shipped
+
+
+def _bench(watts: float, amps: float, charger: float = 0.0) -> Equipment:
+    parts = [Instrument("load", "load", power_W=watts, current_A=amps)]
+    if charger:
+        parts.append(Instrument("supply", "charger", current_A=charger, voltage_V=16.0))
+    return Equipment(tuple(parts), (ChannelSpec("one", load="load", charger="supply" if charger else ""),))
+
+
+def _made(
+    bench: Equipment, asked: Asked = Asked(), *claims: str, rated: float = 100.0, family: str = "lfp"
+) -> Programme:
+    facts = Facts(family_named(family), rated, tuple(parse_claim(text) for text in claims))
+    facts, barred = able_facts(bench, facts)
+    return programme(facts, shipped(), asked=asked, barred=barred)
+
+
+def _recipes(made: Programme) -> list[str]:
+    return [step.recipe for step in made.steps]
+
+
+def test_a_weak_load_draws_less_and_what_it_cannot_is_said_with_the_way_out() -> None:
+    """20 A × 13.6 V are above 180 W: at its ceiling (97 % of it) 100 Ah take about 100 / 12.8 h."""
+    claims = ("100 Ah", "surge 250 A 5 s", "continuous discharge 100 A")
+    made = _made(_bench(180.0, 20.0), Asked(), *claims)
+    assert _recipes(made) == ["charge-lithium-usual", "capacity-load-limited", "charge-lithium-usual"]
+    slow, ceiling = made.steps[1], 0.97 * 180.0 / family_named("lfp").charge_state[0][0]
+    rests = family_named("lfp").rest_s / 3600.0 + 5.0 / 60.0
+    assert slow.usual_h == pytest.approx(100.0 / ceiling + rests, abs=0.25)
+    assert "above the load's" in slow.why and "favours the battery" in slow.why and slow.settles == ("capacity",)
+    told = {one.claim.kind: one for one in made.untestable}
+    assert set(told) == {"surge", "continuous-discharge"} and told["surge"].recipe == "surge"
+    assert "250.0 A" in told["surge"].reason and "inverter" in told["surge"].reason
+    strong = _made(_bench(4000.0, 300.0), Asked(), *claims)
+    assert "capacity-reference" in _recipes(strong) and {"hold", "surge"} <= set(_recipes(strong))
+    assert not strong.untestable and not any("instead" in step.why for step in strong.steps)
+    # just able, and just not: the reference rate's own watts
+    start = family_named("lfp").charge_state[0][0]
+    assert "capacity-reference" in _recipes(_made(_bench(20.0 * start + 0.1, 20.0), Asked(), "100 Ah"))
+    assert "capacity-load-limited" in _recipes(_made(_bench(20.0 * start - 0.1, 20.0), Asked(), "100 Ah"))
+    assert "capacity-load-limited" in _recipes(_made(_bench(4000.0, 19.9), Asked(), "100 Ah"))
+
+
+def test_by_hand_is_a_way_out_that_takes_a_person_and_no_load() -> None:
+    made = _made(_bench(180.0, 20.0), Asked(by_hand=("surge",)), "surge 250 A 5 s")
+    surge = next(step for step in made.steps if step.recipe == "surge")
+    assert surge.uses == () and surge.presence is Presence.THROUGHOUT and "by hand" in surge.title
+    assert not made.untestable
+    # nothing on the bench at all: everything is by hand, and no ceiling is known
+    bare = _made(Equipment(), Asked(), "surge 250 A 5 s")
+    assert "surge" in _recipes(bare) and not bare.untestable
+    # a channel without a charger charges by hand too; one that is too weak still charges, more slowly
+    assert "charge-lithium-usual" in _recipes(_made(_bench(900.0, 60.0), Asked(), "100 Ah"))
+    weak = _made(_bench(900.0, 60.0, charger=0.5), Asked(), "100 Ah")
+    assert any(step.recipe.startswith("charge") for step in weak.steps)
+
+
+def test_a_draw_so_small_that_it_never_ends_is_no_way_out() -> None:
+    made = _made(_bench(20.0, 20.0), Asked(), "100 Ah")
+    assert not any("capacity" in recipe for recipe in _recipes(made))
+    assert "above the load's" in made.untestable[0].reason and made.untestable[0].claim.kind == "capacity"
+
+
+def test_repeated_brought_forward_and_left_out() -> None:
+    bench = _bench(4000.0, 300.0)
+    twice = _made(bench, Asked(runs={"capacity-reference": 2}), "100 Ah")
+    assert _recipes(twice).count("capacity-reference") == 2 and _recipes(twice).count("charge-lithium-usual") == 3
+    assert len({step.name for step in twice.steps}) == len(twice.steps)
+    settled = programme(
+        Facts(family_named("lfp"), 100.0, (parse_claim("100 Ah"),)), shipped(), {"capacity"},
+        asked=Asked(runs={"capacity-reference": 1}),
+    )  # fmt: skip
+    assert "capacity-reference" in _recipes(settled)
+    early = _made(bench, Asked(first=("surge",)), "100 Ah", "surge 250 A 5 s")
+    assert _recipes(early).index("surge") < _recipes(early).index("capacity-reference")
+    usual = _made(bench, Asked(), "100 Ah", "surge 250 A 5 s")
+    assert _recipes(usual).index("surge") > _recipes(usual).index("capacity-reference")
+    out = _made(bench, Asked(left_out={"surge": "no helper"}), "surge 250 A 5 s").untestable[0]
+    assert out.reason == "its test is left out: no helper" and out.recipe == "surge"
+
+
+def test_wishes_are_kept_and_count_what_is_done() -> None:
+    wishes = Wishes().repeated("M1", "hold", 3).forward("M1", "hold", True).handed("M1", "surge", True)
+    assert wishes.forward("M1", "hold", False).first == {} and wishes.repeated("M1", "hold", 0).runs == {}
+    begun = datetime(2027, 1, 11, 8, tzinfo=UTC)
+    run = Run(
+        1, 1, "load", "Hold", "bench", RunStatus.FINISHED, begun, begun + timedelta(hours=1), RunSettings(),
+        {"name": "hold"}, {}, {}, "", "", "", False, "safe", "",
+    )  # fmt: skip
+    others = [
+        replace(run, status=RunStatus.INTERRUPTED),
+        replace(run, left_out=True),
+        replace(run, recipe={"name": "surge"}),
+    ]
+    asked = wishes.of("M1", [run, *others])
+    assert asked.runs == {"hold": 2} and asked.first == ("hold",) and asked.by_hand == ("surge",)
+    assert wishes.of("M2", []) == Asked()
