@@ -80,6 +80,11 @@ def main() -> None:
     def arrival() -> None:
         show("M3", "arrival")
 
+    def programme() -> None:
+        show("M1", "programme")
+        wait(lambda: session.drawn() is not None)
+        settle()
+
     def capacity() -> None:
         show("M1", "capacity")
         report = next(item for item in session.dossier(sample("M1")).runs if item.facts.title.startswith("Capacity"))
@@ -245,6 +250,7 @@ def main() -> None:
         "today": today,
         "days": days,
         "arrival": arrival,
+        "programme": programme,
         "capacity": capacity,
         "plan": plan,
         "run": run,

@@ -12,7 +12,7 @@ import click
 
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.plan.planning import plan
-from wintry_tally.core.quantity import format_duration
+from wintry_tally.core.quantity import format_hours
 from wintry_tally.exchange.plan_file import read_plan
 from wintry_tally.exchange.plan_json import plan_dict
 
@@ -101,10 +101,10 @@ def programme_text(found: dict[str, Any]) -> str:
     lines = []
     for number, step in enumerate(found["steps"], 1):
         speaks = ", ".join(kind.replace("-", " ") for kind in step["settles"]) or step["why"] or ""
-        took = format_duration(3600.0 * step["hours"]["likely"])
+        took = format_hours(step["hours"]["likely"])
         lines.append(f"{number:2}  {step['title']}: about {took}; {speaks}".rstrip("; "))
     total = sum(step["hours"]["likely"] for step in found["steps"])
-    lines.append(f"All together about {format_duration(3600.0 * total)}" if found["steps"] else "Nothing is to be done")
+    lines.append(f"All together about {format_hours(total)}" if found["steps"] else "Nothing is to be done")
     if found["settled"]:
         lines.append(f"settled: {', '.join(kind.replace('-', ' ') for kind in found['settled'])}")
     lines += [f"cannot be tested: {one['claim']}: {one['reason']}" for one in found["untestable"]]

@@ -40,6 +40,7 @@ COMMANDS = (
     CommandSpec("&Go", "C&urves", "Ctrl+3", "show_station", "curves"),
     CommandSpec("&Go", "&Ledger", "Ctrl+4", "show_station", "ledger"),
     CommandSpec("&Go", "&Report", "Ctrl+5", "show_station", "report"),
+    CommandSpec("&Go", "Pro&gramme", "Ctrl+R", "show_station", "programme"),
     CommandSpec("&Go", "", "", ""),
     CommandSpec("&Go", "&Today", "Ctrl+T", "show_page", "today"),
     CommandSpec("&Go", "&Plan", "Ctrl+P", "show_page", "plan"),

@@ -13,8 +13,8 @@ if TYPE_CHECKING:
     from wintry_tally.core.battery import Sample
 
 
-def station_states(sample: Sample, runs: Sequence[Run]) -> dict[str, StationState]:
-    """The mark of every station."""
+def station_states(sample: Sample, runs: Sequence[Run], coming: str | None = None) -> dict[str, StationState]:
+    """The mark of every station; `coming`: where the next test of its programme stands, None where nobody knows yet."""
     arrived = bool(sample.claims) and sample.arrival.rested_V is not None
     by_station = {key: [run for run in runs if run.station == key] for key in BENCH_STATIONS}
     states = {
@@ -27,11 +27,13 @@ def station_states(sample: Sample, runs: Sequence[Run]) -> dict[str, StationStat
     }
     running = any(run.status == "running" for run in runs)
     finished = any(run.status == "finished" for run in runs)
-    if arrived and states["capacity"] is StationState.OPEN:
-        states["capacity"] = StationState.NEXT
+    if coming is None and arrived and states["capacity"] is StationState.OPEN:
+        coming = "capacity"
+    if coming in states and states[coming] is not StationState.RUNNING:
+        states[coming] = StationState.NEXT
     return {
         **states,
-        "arrival": StationState.DONE if arrived else StationState.NEXT,
+        "arrival": StationState.DONE if arrived and coming != "arrival" else StationState.NEXT,
         "curves": StationState.DONE if finished else StationState.OPEN,
         "ledger": StationState.DONE if finished and not running else StationState.OPEN,
         "report": StationState.NEXT if finished and not running else StationState.OPEN,

@@ -15,17 +15,15 @@ from wintry_tally.desk.closing_page import ClosingPage
 from wintry_tally.desk.menus import Menus
 from wintry_tally.desk.notify import notify
 from wintry_tally.desk.session import Session
-from wintry_tally.desk.states import station_states
 from wintry_tally.desk.theme import DAY, NIGHT
 from wintry_tally.desk.theme import current as current_tokens
 from wintry_tally.desk.theme.style import apply
 from wintry_tally.desk.views import make_page
 from wintry_tally.desk.views.rack import Rack
+from wintry_tally.desk.views.sample_head import SampleHead
 from wintry_tally.desk.views.welcome import welcome
-from wintry_tally.desk.widgets.parts import button, column, empty, label, row
+from wintry_tally.desk.widgets.parts import button, column, empty
 from wintry_tally.desk.widgets.problem_band import ProblemBand
-from wintry_tally.desk.widgets.quarantine_card import QuarantineCard
-from wintry_tally.desk.widgets.trail import Trail
 from wintry_tally.desk.widgets.working_pane import WorkingPane
 from wintry_tally.desk.worst_minute import WorstMinute
 
@@ -77,17 +75,11 @@ class Window(QMainWindow):
         self.rack.chosen.connect(self.show_sample)
         self.rack.hang.connect(self.hang_tag)
         self.rack.page.connect(self.show_page)
-        self.trail = Trail()
-        self.trail.opened.connect(self.show_station)
         self.stack = QStackedWidget()
-        self.head = label("", "title")
-        self.sub = label("", "quiet")
         middle = QWidget()
-        self._top = QWidget()
-        self.quarantine = QuarantineCard(self.session)
-        self.quarantine.hide()
-        self.quarantine.lifted.connect(self.heading)
-        self._top.setLayout(column(row(self.head, self.sub, None, gap=3), self.trail, self.quarantine, gap=1))
+        self._top = SampleHead(self.session)
+        self._top.opened.connect(self.show_station)
+        self.trail, self.quarantine = self._top.trail, self._top.quarantine
         middle.setLayout(column(self._top, self.stack, gap=2, margin=4))
         self.pane = WorkingPane()
         self.pane.closed.connect(self.hide_working)
@@ -135,6 +127,8 @@ class Window(QMainWindow):
             made = make_view(key, self.session)
             made.opened.connect(self.show_working)
             made.go.connect(self.show_station)
+            if hasattr(made, "leads"):
+                made.leads.connect(lambda station, recipe: self.lead(self.sample_id or 0, station, recipe))
             self.views[key] = made
             self.stack.addWidget(made)
         return self.views[key]
@@ -185,9 +179,8 @@ class Window(QMainWindow):
         self._top.show()
         self.rack.mark_page("")
         self.rack.mark(self.sample_id)
-        self.trail.show_station(key)
+        self._turn_to(self.view(key), self._top.mark(key))
         view = self.view(key)
-        self._turn_to(view, self.trail.button(key))
         self.heading()
         view.show_sample(self.sample_id)
 
@@ -233,17 +226,7 @@ class Window(QMainWindow):
 
     def heading(self) -> None:
         """Code, battery, quarantine and the trail's marks of the sample shown."""
-        if self.sample_id is None:
-            return
-        sample = self.session.sample(self.sample_id)
-        held = self.session.quarantine(sample.id)
-        self.quarantine.setVisible(held is not None)
-        if held is not None:
-            self.quarantine.show_quarantine(sample.id, held)
-        self.head.setText(sample.code)
-        rated = f" · {sample.rated_Ah:g} Ah" if sample.rated_Ah else ""
-        self.sub.setText(f"{sample.title} · {sample.family.words}{rated}")
-        self.trail.set_states(station_states(sample, self.session.runs(sample.id)))
+        self._top.show_sample(self.sample_id)
 
     def _sample_changed(self, sample_id: int) -> None:
         self.rack.refresh(sample_id)

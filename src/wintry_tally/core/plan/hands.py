@@ -36,6 +36,15 @@ def hands(plan: Plan, task: Task) -> tuple[Hands, ...]:
     return (start, Hands(plan.ends(task), min(END_MIN, whole), f"End: {words}; off, read, disconnect", task))
 
 
+def people_min(presence: Presence, hours: float) -> float:
+    """Minutes of a person's time that a test of so many hours takes."""
+    whole = 60.0 * hours
+    if presence is Presence.THROUGHOUT:
+        return whole
+    asked = {Presence.NONE: 0, Presence.START: START_MIN, Presence.ENDS: START_MIN + END_MIN}[presence]
+    return min(float(asked), whole)
+
+
 def all_hands(plan: Plan) -> list[Hands]:
     """Everything that needs a person, in order of time."""
     found = [one for task in plan.campaign.tasks if task.id in plan.starts for one in hands(plan, task)]

@@ -1,7 +1,13 @@
 """Uncertain numbers, units and their display, instrument accuracy, and reading what people type."""
 
 from wintry_tally.core.quantity.accuracy import Accuracy, parse_accuracy
-from wintry_tally.core.quantity.display import format_duration, format_number, format_plain, format_quantity
+from wintry_tally.core.quantity.display import (
+    format_duration,
+    format_hours,
+    format_number,
+    format_plain,
+    format_quantity,
+)
 from wintry_tally.core.quantity.typed import Typed, parse_duration, parse_typed
 from wintry_tally.core.quantity.uncertain import COVERAGE, Quantity, Term, combine_linear, ratio
 
@@ -13,6 +19,7 @@ __all__ = [
     "Typed",
     "combine_linear",
     "format_duration",
+    "format_hours",
     "format_number",
     "format_plain",
     "format_quantity",

@@ -56,6 +56,12 @@ def format_plain(value: float, unit: str = "") -> str:
     return f"{text} {unit}".strip()
 
 
+def format_hours(hours: float) -> str:
+    """A length of time that is foretold, to the minute: "32 min", "5 h 02 min", "30 d 11 h"."""
+    minutes = round(60.0 * hours) if math.isfinite(hours) else 0
+    return f"{minutes} min" if 0 < minutes < 60 else format_duration(60.0 * minutes if minutes else 3600.0 * hours)
+
+
 def format_duration(seconds: float) -> str:
     """ "5 h 02 min", "12 min 30 s", "42 s"; days from 48 h on."""
     if not math.isfinite(seconds):

@@ -24,6 +24,7 @@ BENCH_STATIONS = ("charge", "rest", "capacity", "load", "cold", "shelf", "reviva
 VIEWS: dict[str, tuple[str, ...]] = {
     "arrival": ("arrival", "ArrivalView"),
     **{key: ("bench_station", "BenchStation", key) for key in BENCH_STATIONS},
+    "programme": ("programme", "ProgrammeView"),
     "curves": ("curves", "CurvesView"),
     "ledger": ("ledger", "LedgerView"),
     "report": ("report", "ReportView"),

@@ -11,7 +11,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QButtonGroup, QLineEdit, QPushButton, QScrollArea, QSpinBox, QWidget
 
 from wintry_tally.core.errors import WintryError
-from wintry_tally.core.quantity import format_duration
+from wintry_tally.core.quantity import format_hours
 from wintry_tally.core.quantity.moments import clock_words
 from wintry_tally.desk.asking import calendar_place
 from wintry_tally.desk.session import Session
@@ -186,7 +186,7 @@ class CampaignPage(MainPage):
         self._task_box.addWidget(label(f"{task.sample} · {task.words or task.id}", "heading"))
         lines = [f"{clock_words(begins, now)} to {clock_words(ends, begins)}"]
         if task.id in drawn.hours:
-            low, usual, high = (format_duration(3600.0 * hours) for hours in drawn.hours[task.id])
+            low, usual, high = (format_hours(hours) for hours in drawn.hours[task.id])
             lines[0] += f" at the latest: it takes about {usual} ({low} to {high})"
         lines.append(f"Takes: {', '.join(task.uses)}" if task.uses else "Takes no instrument")
         if task.settles:

@@ -145,8 +145,11 @@ class Trail(QWidget):
             self._buttons[key].set_state(state)
 
     def show_station(self, key: str) -> None:
-        """Mark the one shown."""
-        self._buttons[key].setChecked(True)
+        """Mark the one shown; a view that is no station marks none."""
+        for made in self._buttons.values():
+            made.setAutoExclusive(False)
+            made.setChecked(made.station.key == key)
+            made.setAutoExclusive(True)
 
     def button(self, key: str) -> StationButton:
         """The button of a station."""

@@ -1,0 +1,117 @@
+"""The programme of a sample as it is used: the next test set up by one key, left out, repeated, by hand, and taken back."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import pytest
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QLineEdit, QPushButton
+
+from tests.desk.doing import texts
+from wintry_tally.bench.equipment import ChannelSpec, Instrument
+from wintry_tally.core.battery import parse_claim
+from wintry_tally.desk.views.programme import ProgrammeView
+from wintry_tally.desk.widgets.trail import StationState
+from wintry_tally.desk.window import Window
+
+
+def _view(window: Window, code: str, qtbot) -> ProgrammeView:
+    qtbot.waitUntil(lambda: window.session.drawn() is not None, timeout=20000)
+    window.show_sample(next(sample.id for sample in window.session.samples() if sample.code == code))
+    qtbot.keyClick(window, Qt.Key.Key_R, Qt.KeyboardModifier.ControlModifier)
+    made = window.view("programme")
+    assert isinstance(made, ProgrammeView) and made.isVisible() and window._top.programme.isChecked()
+    return made
+
+
+def _said(view: ProgrammeView) -> str:
+    return "\n".join(texts(view))
+
+
+def _key(view: ProgrammeView, name: str) -> QPushButton:
+    return next(made for made in view.findChildren(QPushButton) if name in {made.text(), made.accessibleName()})
+
+
+def _settled(view: ProgrammeView, qtbot) -> None:
+    """Wait for the plan that follows a wish."""
+    session = view.session
+    qtbot.waitUntil(lambda: session.drawn() is not None and not session.planning, timeout=20000)
+    qtbot.wait(50)
+
+
+def test_the_next_test_is_set_up_by_one_key(demo: Window, qtbot) -> None:
+    view = _view(demo, "M1", qtbot)
+    assert view.told.text().startswith("2 tests to go: about 30 d")
+    said = _said(view)
+    assert "Shelf test, end" in said and "settles self-discharge" in said and "Cycle life: thousands" in said
+    assert "Capacity: met" in said
+    assert demo.trail.button("arrival").state is StationState.NEXT
+    qtbot.mouseClick(_key(view, "Set up: Shelf test, start"), Qt.MouseButton.LeftButton)
+    assert demo.station == "shelf" and demo.view("shelf").page("recipe").isVisible()
+    assert not demo._top.programme.isChecked() and demo.trail.button("shelf").isChecked()
+
+
+def test_left_out_with_a_reason_repeated_and_taken_back(demo: Window, qtbot) -> None:
+    view, session = _view(demo, "M1", qtbot), demo.session
+    qtbot.mouseClick(_key(view, "Leave out: Shelf test, end"), Qt.MouseButton.LeftButton)
+    field = view.why_out
+    assert field.hasFocus() or field.isVisible()
+    qtbot.keyClicks(field, "no shelf free")
+    view.refresh()  # a plan that comes meanwhile takes nothing of it
+    assert view.findChildren(QLineEdit)[-1].text() == "no shelf free"
+    qtbot.keyClick(view.why_out, Qt.Key.Key_Return)
+    assert session.wishes.left_out == {"M1": {"shelf-end": "no shelf free"}}
+    _settled(view, qtbot)
+    assert "its test is left out: no shelf free" in _said(view) and "On the shelf" not in _said(view)
+    qtbot.mouseClick(_key(view, "Take it in again: Self-discharge"), Qt.MouseButton.LeftButton)
+    _settled(view, qtbot)
+    assert session.wishes.left_out == {} and "On the shelf" in _said(view)
+    qtbot.mouseClick(_key(view, "Once more: Arrival check"), Qt.MouseButton.LeftButton)
+    _settled(view, qtbot)
+    assert _said(view).count("Arrival check") == 2
+    session.undo_stack.undo()
+    _settled(view, qtbot)
+    assert _said(view).count("Arrival check") == 1 and session.undo_stack.redoText().startswith(
+        "run “Arrival check” of M1"
+    )
+    qtbot.mouseClick(_key(view, "Bring forward"), Qt.MouseButton.LeftButton)
+    _settled(view, qtbot)
+    assert session.wishes.first == {"M1": ("shelf-end",)}
+
+
+def test_what_the_bench_cannot_is_done_by_hand(demo: Window, qtbot) -> None:
+    session = demo.session
+    load = Instrument("small load", "load", power_W=150.0, current_A=20.0)
+    bench = session.equipment.with_instrument(load).with_channel(ChannelSpec("one", load="small load"))
+    session.set_equipment("a small load", replace(bench, channels=(bench.channel("one"),)))
+    number = next(sample.id for sample in session.samples() if sample.code == "M3")
+    session.add_claim(number, parse_claim("surge 90 A 5 s"))
+    qtbot.waitUntil(lambda: session.dossier(number) is not None, timeout=20000)
+    session.plan_anew()
+    view = _view(demo, "M3", qtbot)
+    qtbot.waitUntil(lambda: "inverter" in _said(view), timeout=20000)
+    assert "90.0 A" in _said(view)
+    qtbot.mouseClick(_key(view, "Do it by hand: Surge"), Qt.MouseButton.LeftButton)
+    _settled(view, qtbot)
+    assert "Surge, by hand" in _said(view) and "throughout" in _said(view)
+    qtbot.mouseClick(_key(view, "Not by hand"), Qt.MouseButton.LeftButton)
+    _settled(view, qtbot)
+    assert session.wishes.by_hand == {} and "inverter" in _said(view)
+
+
+@pytest.mark.parametrize("claimed", [True, False])
+def test_without_claims_it_says_what_to_do(fresh: Window, qtbot, claimed: bool) -> None:
+    fresh.hang_tag()
+    if claimed:
+        fresh.session.add_claim(fresh.sample_id or 0, parse_claim("40 Ah"))
+    qtbot.wait(300)
+    view = _view(fresh, fresh.session.samples()[0].code, qtbot)
+    qtbot.waitUntil(lambda: view.told.text() != "" or view._none.isVisible(), timeout=10000)
+    _settled(view, qtbot)
+    if claimed:
+        assert view.told.text().startswith("1 test to go") and not view._none.isVisible()
+    else:
+        assert view._none.isVisible() and not view._tests.isVisible()
+        qtbot.mouseClick(_key(view, "Go to Arrival"), Qt.MouseButton.LeftButton)
+        assert fresh.station == "arrival"
