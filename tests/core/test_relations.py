@@ -16,7 +16,7 @@ from wintry_tally.core.analysis.consistency import compare, drift, repeatability
 from wintry_tally.core.analysis.efficiency import acceptance
 from wintry_tally.core.analysis.rate import RatePoint, effective_current, fit_two_wells, rate_law
 from wintry_tally.core.analysis.reserve import c20_from_reserve
-from wintry_tally.core.analysis.shelf import loss_by_capacity, loss_by_recharge
+from wintry_tally.core.analysis.shelf import charge_efficiency, loss_by_capacity, loss_by_recharge
 from wintry_tally.core.battery import FAMILIES, Arrival, Sample, parse_claim
 from wintry_tally.core.battery.economy import bank, derived_sums, price_per_kWh, replacements, years_of_cycles
 from wintry_tally.core.battery.two_wells import hours_to_empty, two_wells
@@ -128,8 +128,13 @@ def test_the_shelf_in_percent_a_month() -> None:
     week = loss_by_recharge(Quantity(0.05, 0.01, "Ah"), 100.0, 0.23, LFP)
     assert not week.shown and week.limit is not None and week.limit > 0.5, "a week cannot show so little"
     assert week.at_most is not None and week.at_most > week.rate.value
-    # lead-acid gives back 80 to 90 % of what is put in
-    assert loss_by_recharge(Quantity(10.0, 0.1, "Ah"), 100.0, 1.0, AGM).rate.value == pytest.approx(8.5)
+    # lead-acid gives back 80 to 90 % of a whole charge, and of its last tenth as little as half to two thirds
+    assert loss_by_recharge(Quantity(60.0, 0.1, "Ah"), 100.0, 1.0, AGM).rate.value == pytest.approx(51.0)
+    top = loss_by_recharge(Quantity(10.0, 0.1, "Ah"), 100.0, 1.0, AGM).rate
+    assert top.value == pytest.approx(7.7) and 5.7 < top.value - (top.expanded or 0.0) < 6.3 < 8.5 < top.value + (
+        top.expanded or 0.0
+    )
+    assert charge_efficiency(AGM, 0.25) == pytest.approx((0.80, 0.115))
     twice = loss_by_capacity(charge(100.0), charge(97.0), 2.0)
     assert twice.rate.value == pytest.approx(1.5)
     assert twice.rate.standard < 0.3, "the gain both runs share cancels"

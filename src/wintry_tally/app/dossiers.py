@@ -6,6 +6,7 @@ from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from wintry_tally.app.opening import is_over
+from wintry_tally.app.stood import stood_before
 from wintry_tally.book.facts import facts_values
 from wintry_tally.report.dossier import RunFacts, assemble, report_run
 
@@ -26,10 +27,11 @@ def dossier_of(book: Book, sample: Sample, school: School, known: Known | None =
     """
     known = {} if known is None else known
     reports = []
-    for run in book.runs.all(sample.id):
+    every = book.runs.all(sample.id)
+    for place, run in enumerate(every):
         if not is_over(run) or not book.runs.holds_readings(run.id):
             continue
-        facts = RunFacts(**facts_values(run))
+        facts = RunFacts(**facts_values(run), stood=stood_before(book, sample, run, every[:place]))
         key = (str(book.path), run.id, run.repair, run.ended)
         found = known.get(key)
         if found is None:

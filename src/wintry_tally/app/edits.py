@@ -14,7 +14,10 @@ from wintry_tally.app.opening import NEEDS, school_of
 from wintry_tally.core.verdict.outcome import RULE_NAMES
 
 if TYPE_CHECKING:
+    from datetime import datetime
+
     from wintry_tally.app.campaign import Wishes
+    from wintry_tally.app.places import PlaceSpec
     from wintry_tally.bench.equipment import Equipment
     from wintry_tally.book import Book, Run
     from wintry_tally.core.battery import Claim, Sample
@@ -153,6 +156,27 @@ class Edits:
     def set_needs(self, words: str, made: list[str]) -> Edit:
         """Change what batteries are needed for."""
         return self._set(words, NEEDS, json.dumps(made), self._book.meta(NEEDS))
+
+    def set_places(self, words: str, made: tuple[PlaceSpec, ...]) -> Edit | None:
+        """Change which places there are, and what reads them.
+
+        Raises:
+            InputError: a name twice or missing, or read more often than makes sense.
+        """
+        from wintry_tally.app.places import KEY, places_text
+
+        before, after = self._book.meta(KEY), places_text(made)
+        return None if before == after else self._set(words, KEY, after, before)
+
+    def read_place(self, place: str, at: datetime, temperature_C: float) -> Edit:
+        """Keep a reading of a place, made by hand."""
+        made: list[int] = []
+        places = self._book.places
+        return Edit(
+            f"read the {place}",
+            lambda: made.append(places.add(place, at, temperature_C)),
+            lambda: places.remove(made.pop()),
+        )
 
     def _set(self, words: str, key: str, after: str, before: str) -> Edit:
         put = self._book.set_meta

@@ -8,12 +8,14 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
+from datetime import datetime
 from typing import TYPE_CHECKING
 
 from wintry_tally.app.edits import Edit, Edits
 from wintry_tally.app.listening import Background, Listener
 from wintry_tally.app.live import LiveRuns
 from wintry_tally.app.opening import school_of
+from wintry_tally.app.places import PlaceWatch
 from wintry_tally.app.shelf import Jobs, Shelf
 from wintry_tally.book.feed import Topic
 from wintry_tally.book.runs import GUIDED
@@ -51,6 +53,9 @@ class OpenBook:
         self.edits = Edits(book)
         self.shelf = Shelf(book, jobs, worked_out, listener.failed)
         self.live = LiveRuns(book, lambda: self.equipment, listener, background)
+        self.places = (
+            None if background is None else PlaceWatch(book, lambda: self.equipment, background, listener.failed)
+        )
         self.school = school_of(book)
         self.samples: tuple[Sample, ...] = tuple(book.samples.all())
         self._seen = book.newest_change()
@@ -135,6 +140,8 @@ class OpenBook:
         if now >= self._next_look:
             self._next_look = now + LOOKED_S
             self.catch_up()
+            if self.places is not None and self.shelf.at_work:
+                self.places.follow(datetime.now().astimezone())
         return going_on
 
     # --- what changed ---
@@ -157,6 +164,8 @@ class OpenBook:
         if any(topic is Topic.RULE for topic, _ in changes):
             self.school = school_of(self.book)
             self.shelf.forget()
+        if self.places is not None and any(topic is Topic.BENCH for topic, _ in changes):
+            self.places.changed()
         for topic, sample_id in changes:
             if topic in OF_ONE and sample_id is not None:
                 self.shelf.forget(sample_id)

@@ -362,10 +362,7 @@ class BenchChannel(InstrumentChannel):
 
     def things(self) -> list[Thing]:
         """What a run on it takes."""
-        return [
-            Thing(address_of(self.equipment.instrument(name).address).key, f"instrument {name}")
-            for name in self.spec.used
-        ]
+        return [thing_of(self.equipment.instrument(name)) for name in self.spec.used]
 
     # --- what it does ---
 
@@ -476,6 +473,11 @@ class Tried:
     values: dict[str, float]
     exchange: list[str]
     problem: str = ""
+
+
+def thing_of(instrument: Instrument) -> Thing:
+    """An instrument as something that belongs to one run at a time."""
+    return Thing(address_of(instrument.address).key, f"instrument {instrument.name}")
 
 
 def tried(instrument: Instrument) -> Tried:

@@ -16,6 +16,7 @@ from sqlalchemy.exc import DBAPIError, SQLAlchemyError
 from wintry_tally.book import tables
 from wintry_tally.book.feed import Feed, Note
 from wintry_tally.book.place import APPLICATION_ID, Place, make_file
+from wintry_tally.book.places import Places
 from wintry_tally.book.records import FROM_BACKUP, Run, RunSettings, RunStatus
 from wintry_tally.book.runs import Runs
 from wintry_tally.book.samples import Samples
@@ -47,6 +48,7 @@ class Book:
         self.feed = Feed()
         self.samples = Samples(self.transaction, self.feed.note)
         self.runs = Runs(self.transaction, self.feed.note)
+        self.places = Places(self.transaction, self.feed.note)
 
     @classmethod
     def create(cls, path: Path, name: str = "") -> Book:

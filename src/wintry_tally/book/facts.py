@@ -27,5 +27,6 @@ def facts_values(run: Run) -> dict[str, Any]:
         "options": options,
         "original_name": run.original_name,
         "test": str(run.recipe.get("method", "")),
+        "recipe": str(run.recipe.get("name", "")),
         "cautions": tuple(str(text) for text in run.recipe.get("cautions", ())),
     }

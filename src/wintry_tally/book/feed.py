@@ -40,6 +40,9 @@ class Topic(StrEnum):
     PLAN = "plan"
     """What is wished for the campaign (days away, pins, tests left out), and what batteries are needed for."""
 
+    PLACES = "places"
+    """What a place was like."""
+
 
 OF_META = {
     "bench": Topic.BENCH,
@@ -47,6 +50,7 @@ OF_META = {
     "school": Topic.RULE,
     "campaign": Topic.PLAN,
     "needs": Topic.PLAN,
+    "places": Topic.BENCH,
 }
 OF_SAMPLE = {"entered": Topic.ENTERED, "quarantine": Topic.RUNS, "quarantine-log": Topic.RUNS}
 """The topic of small facts kept by key, alone and of a sample ("entered:3")."""

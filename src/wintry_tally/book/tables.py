@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from sqlalchemy import Boolean, Column, Float, ForeignKey, Integer, LargeBinary, MetaData, String, Table, Text
+from sqlalchemy import Boolean, Column, Float, ForeignKey, Index, Integer, LargeBinary, MetaData, String, Table, Text
 
-REVISIONS = ("0001", "0002", "0003", "0004")
+REVISIONS = ("0001", "0002", "0003", "0004", "0005")
 """Every state its tables have been in, oldest first."""
 HEAD = REVISIONS[-1]
 """The newest migration's revision; a test holds it against the migrations folder."""
@@ -116,6 +116,17 @@ reading = Table(
     Column("note", Text),
     Column("beside", Text),
     sqlite_with_rowid=False,
+)
+
+place_reading = Table(
+    "place_reading",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("place", String, nullable=False),
+    Column("at_utc", String, nullable=False),
+    Column("temperature_C", Float, nullable=False),
+    Column("source", String, nullable=False, default=""),
+    Index("ix_place_reading_place_at", "place", "at_utc"),
 )
 
 event = Table(

@@ -17,10 +17,13 @@ from wintry_tally.desk.changes import Change
 from wintry_tally.desk.safe_session import SafeSession
 
 if TYPE_CHECKING:
+    from datetime import datetime
+
     from wintry_tally.app.campaign import Drawn, Wishes
     from wintry_tally.app.edits import Edit
     from wintry_tally.app.live import LiveRuns
     from wintry_tally.app.open_book import OpenBook
+    from wintry_tally.app.places import PlaceSpec
     from wintry_tally.app.planner import Planner
     from wintry_tally.bench.equipment import Equipment
     from wintry_tally.bench.stand_ins.servers import StandIns
@@ -70,6 +73,7 @@ class Session(SafeSession):
     leaving_book = Signal()
     bench_changed = Signal()
     plan_changed = Signal()
+    places_changed = Signal()
     ticked = Signal()
     failed = Signal(str)
     said = Signal(str)
@@ -232,6 +236,8 @@ class Session(SafeSession):
             self.samples_changed.emit()
         elif topic is Topic.BENCH:
             self.bench_changed.emit()
+        elif topic is Topic.PLACES:
+            self.places_changed.emit()
         elif topic is Topic.RULE:
             for sample in self.samples():
                 self.dossier_changed.emit(sample.id)
@@ -366,6 +372,25 @@ class Session(SafeSession):
     def set_needs(self, words: str, made: list[str]) -> bool:
         """Change them, undoably; whether the book took it."""
         return self.change(self.open.edits.set_needs(words, made))
+
+    # --- places ---
+
+    @property
+    def places(self) -> tuple[PlaceSpec, ...]:
+        """The places of this bench: room, freezer, shelf."""
+        from wintry_tally.app.places import places_of
+
+        return places_of(self.book)
+
+    def set_places(self, words: str, made: tuple[PlaceSpec, ...]) -> bool:
+        """Change them, undoably; whether the book took it."""
+        with self.guard():
+            return self.change(self.open.edits.set_places(words, made))
+        return False
+
+    def read_place(self, place: str, at: datetime, temperature_C: float) -> bool:
+        """Keep a reading of a place made by hand, undoably; whether the book took it."""
+        return self.change(self.open.edits.read_place(place, at, temperature_C))
 
     # --- samples and claims ---
 

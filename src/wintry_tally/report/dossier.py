@@ -5,10 +5,13 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from itertools import pairwise
 from typing import Any
 
 from wintry_tally.core.analysis import Analysis, Options, analyse
 from wintry_tally.core.analysis.derivation import charge_working, energy_working, mean_voltage_working
+from wintry_tally.core.analysis.place import PlaceHistory
+from wintry_tally.core.analysis.stages import StageKind
 from wintry_tally.core.battery import Finding, Sample, arrival_findings
 from wintry_tally.core.errors import WintryError
 from wintry_tally.core.quantity import Quantity
@@ -33,6 +36,8 @@ class RunFacts:
     original_name: str = ""
     test: str = ""
     cautions: tuple[str, ...] = ()
+    recipe: str = ""
+    stood: PlaceHistory | None = None
 
 
 @dataclass(frozen=True)
@@ -101,11 +106,30 @@ def _method(item: RunReport) -> str:
     return "capacity" if item.facts.test == "cold-loss" else item.facts.test
 
 
+STARTS_SHELF, ENDS_SHELF = "shelf-start", "shelf-end"
+
+
+def _shelf_pair(counted: list[RunReport]) -> LogEvidence | None:
+    """The latest time on the shelf whose start and end were both tested, with nothing else between them."""
+    for start, end in reversed(list(pairwise(counted))):
+        if start.facts.recipe == STARTS_SHELF and end.facts.recipe == ENDS_SHELF and start.analysis and end.analysis:
+            names, analyses = (start.facts.title, end.facts.title), (start.analysis, end.analysis)
+            went = max((s.end_s for s in start.analysis.stages if s.stage.kind == StageKind.CHARGE), default=0.0)
+            came = min((s.start_s for s in end.analysis.stages if s.stage.kind == StageKind.CHARGE), default=0.0)
+            apart = (end.facts.started - start.facts.started).total_seconds() + came - went
+            return LogEvidence("self-discharge", names, analyses, apart, end.facts.stood)
+    return None
+
+
 def run_evidence(runs: Sequence[RunReport]) -> list[Evidence]:
     """The finished runs that count, as evidence; the latest cold run is paired with the latest warm one."""
     counted = [item for item in runs if item.analysis is not None and not item.facts.left_out]
     evidence: list[Evidence] = [item.evidence for item in counted if item.evidence is not None]
-    evidence += [LogEvidence(_method(item), (item.facts.title,), (item.analysis,)) for item in counted if item.analysis]
+    evidence += [
+        LogEvidence(_method(item), (item.facts.title,), (item.analysis,), stood=item.facts.stood)
+        for item in counted
+        if item.analysis
+    ]
     known = [
         (item, item.evidence.temperature_C)
         for item in counted
@@ -115,8 +139,10 @@ def run_evidence(runs: Sequence[RunReport]) -> list[Evidence]:
     warm = [item for item, temperature in known if temperature >= WARM_C]
     if cold and warm and cold[-1].analysis and warm[-1].analysis:
         names = (cold[-1].facts.title, warm[-1].facts.title)
-        evidence.append(LogEvidence("cold-loss", names, (cold[-1].analysis, warm[-1].analysis)))
-    return evidence
+        pair = (cold[-1].analysis, warm[-1].analysis)
+        evidence.append(LogEvidence("cold-loss", names, pair, stood=cold[-1].facts.stood))
+    shelf = _shelf_pair(counted)
+    return evidence if shelf is None else [*evidence, shelf]
 
 
 def entered_evidence(entries: Sequence[Mapping[str, Any]]) -> list[MeasuredEvidence]:

@@ -39,9 +39,21 @@ class ShelfLoss:
         return None if self.rate.expanded is None else max(0.0, self.rate.value) + self.rate.expanded
 
 
-def charge_efficiency(family: Family) -> tuple[float, float]:
-    """Share of what is put in that comes back, and its limit; common practice, no published source."""
-    return (0.995, 0.005) if family.lithium else (0.85, 0.05)
+WHOLE_CHARGE = 0.5
+LEAD_WHOLE, LEAD_TOP = (0.85, 0.05), (0.75, 0.18)
+
+
+def charge_efficiency(family: Family, share: float) -> tuple[float, float]:
+    """Share of what is put in that comes back, and its limit, for a charge of this share of the capacity to full.
+
+    Lead-acid gives back 80 to 90 % of a whole charge (common practice), and less of its last tenth, where gas takes a
+    part of it (Sandia's study of efficiency near the top of charge, 1996; from memory).
+    """
+    if family.lithium:
+        return 0.995, 0.005
+    part = min(1.0, max(0.0, share) / WHOLE_CHARGE)
+    middle, limit = (top + part * (whole - top) for top, whole in zip(LEAD_TOP, LEAD_WHOLE, strict=True))
+    return middle, limit
 
 
 def loss_by_recharge(put_in: Quantity, capacity_Ah: float, months: float, family: Family) -> ShelfLoss:
@@ -49,7 +61,7 @@ def loss_by_recharge(put_in: Quantity, capacity_Ah: float, months: float, family
 
     rate = 100 % × η Q_in / (C × months). Source: common practice (0.7 Ah into 100 Ah after 13 months: 0.054 %).
     """
-    efficiency, limit = charge_efficiency(family)
+    efficiency, limit = charge_efficiency(family, put_in.value / capacity_Ah)
     factor = 100.0 / (capacity_Ah * months)
     lost = put_in.scaled(efficiency * factor, "%/month")
     if lost.standard is None:
@@ -69,7 +81,7 @@ def loss_by_recharge(put_in: Quantity, capacity_Ah: float, months: float, family
         "rate = 100 % × η × Q_in / (C × months)",
         {
             "Q_in": format_quantity(put_in),
-            "η, charge efficiency": f"{efficiency:g} ± {limit:g}",
+            "η, charge efficiency": f"{efficiency:.3g} ± {limit:.2g}",
             "C": format_plain(capacity_Ah, "Ah"),
             "months of 30.44 days": format_plain(months),
             "how well full repeats": f"± {REPEAT_SHARE * capacity_Ah:.2g} Ah",

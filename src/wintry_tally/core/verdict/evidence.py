@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from wintry_tally.core.analysis import Analysis
 from wintry_tally.core.analysis.derivation import charge_working, energy_working
+from wintry_tally.core.analysis.place import PlaceHistory
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.trace.repair import gaps_of
 from wintry_tally.core.working import Working
@@ -61,11 +62,17 @@ class LogEvidence:
     """A log, or two that belong together, analysed; `method` is the test it was taken for, or empty for any.
 
     For "cold-loss": the cold one first. For "self-discharge": before and after the shelf, or the recharge alone.
+
+    Parts:
+        apart_s: how long the battery stood between the two, where that was recorded.
+        stood: what the place was like where it stood before the (first, cold) log; None where nobody asked.
     """
 
     method: str
     names: tuple[str, ...]
     analyses: tuple[Analysis, ...]
+    apart_s: float | None = None
+    stood: PlaceHistory | None = None
 
     @property
     def analysis(self) -> Analysis:

@@ -19,9 +19,10 @@ from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.deciding import as_bound, by_probability, decide, implied_tolerance, not_settled
 from wintry_tally.core.verdict.effects import PEUKERT
 from wintry_tally.core.verdict.evidence import LogEvidence
-from wintry_tally.core.verdict.outcome import Condition, Verdict
+from wintry_tally.core.verdict.outcome import Condition, Outcome, Verdict
 from wintry_tally.core.verdict.settle_capacity import CUTOFF_ABOVE_V, HIDDEN_SHARE
 from wintry_tally.core.verdict.settle_charge import most_taken
+from wintry_tally.core.verdict.stood import after_soak
 from wintry_tally.core.working import Working
 
 
@@ -61,7 +62,7 @@ def settle_block(case: Case) -> Verdict | None:
         refused = [a for a in known if a.refused]
         if not log.method and not flowed and not refused:
             continue
-        return _block(case, log, limit, tolerance, flowed, refused)
+        return after_soak(case, log, _block(case, log, limit, tolerance, flowed, refused))
     return None
 
 
@@ -205,7 +206,7 @@ def settle_heater_time(case: Case) -> Verdict | None:
     claimed = case.claim.conditions.get("temperature_C")
     if start is not None:
         conditions.append(Condition("temperature at the start", claimed, round(start, 1)))
-    verdict = decide(case, measured, [step], conditions, log.names, [], log.waiting)
+    verdict = after_soak(case, log, decide(case, measured, [step], conditions, log.names, [], log.waiting))
     if not heating.late_s:
         return verdict
     return as_bound(case, verdict, "at-least", _handed_over(heating), "a warming logged without a gap would settle it")
@@ -266,7 +267,9 @@ def settle_loss(case: Case) -> Verdict | None:
             )
         )
         conditions.append(Condition("end of the warm twin", warm.ended_by, cold.ended_by))
-        verdict = decide(case, measured, [step], conditions, log.names, [], log.waiting)
+        verdict = after_soak(case, log, decide(case, measured, [step], conditions, log.names, [], log.waiting))
+        if verdict.outcome is Outcome.NOT_TESTED:
+            return verdict
         why = {"at-most": _cut_short(cold, warm), "at-least": _cut_short(warm, cold)}
         if not any(why.values()):
             return verdict

@@ -21,6 +21,7 @@ from wintry_tally.core.verdict.deciding import as_bound, by_probability, decide,
 from wintry_tally.core.verdict.effects import PEUKERT, warmth_condition
 from wintry_tally.core.verdict.evidence import LogEvidence
 from wintry_tally.core.verdict.outcome import Condition, Verdict
+from wintry_tally.core.verdict.stood import on_the_shelf
 from wintry_tally.core.working import Working
 
 DAY_S = 86_400.0
@@ -230,7 +231,8 @@ def settle_self_discharge(case: Case) -> Verdict | None:
         lost = _shelf_loss(case, log)
         if isinstance(lost, str):
             return not_settled(case, lost, log.names)
-        verdict = decide(case, lost.rate, [lost.working], [], log.names, [], log.waiting)
+        conditions = on_the_shelf(case, log, lost.rate)
+        verdict = decide(case, lost.rate, [lost.working], conditions, log.names, [], log.waiting)
         if not lost.shown and lost.at_most is not None and verdict.advice is None:
             told = f"at most {lost.at_most:.2g} %/month: the loss does not stand out of what such a test can show"
             return Verdict(
@@ -244,6 +246,8 @@ def settle_self_discharge(case: Case) -> Verdict | None:
 def _shelf_loss(case: Case, log: LogEvidence) -> ShelfLoss | str:
     """The loss, or why there is none to be had."""
     conditions = case.claim.conditions
+    if log.apart_s is not None:
+        return _recorded(case, log, log.apart_s / MONTH_S)
     months = conditions.get("months")
     if months is None and "duration_s" in conditions:
         months = conditions["duration_s"] / MONTH_S
@@ -253,7 +257,7 @@ def _shelf_loss(case: Case, log: LogEvidence) -> ShelfLoss | str:
         months = rested_s / MONTH_S if months is None else months
         return _by_recharge(case, put_in.charge, months)
     if not months or months <= 0:
-        return "say how long it was stored: conditions = {months = …}"
+        return "nothing says how long it was stored: give the months it lay, or test its start and its end"
     if len(log.analyses) == 2:
         before, after = log.analyses
         if after.charge is None and before.capacity is not None and after.capacity is not None:
@@ -264,6 +268,18 @@ def _shelf_loss(case: Case, log: LogEvidence) -> ShelfLoss | str:
     if charge.time_to_full_s is None and charge.ended_by in {"log-end", "operator"}:
         return "the recharge did not reach the same full"
     return _by_recharge(case, charge.count.charge, months)
+
+
+def _recorded(case: Case, log: LogEvidence, months: float) -> ShelfLoss | str:
+    """The loss over a time on the shelf whose start and end were both tested here."""
+    before, after = log.analyses
+    if before.charge is None or before.charge.time_to_full_s is None:
+        return f"{log.names[0]} did not end full: what it went on the shelf with is not known"
+    if after.charge is None:
+        return "no recharge is in it"
+    if after.charge.time_to_full_s is None:
+        return "the recharge did not reach the same full"
+    return _by_recharge(case, after.charge.count.charge, months)
 
 
 def _by_recharge(case: Case, put_in: Quantity, months: float) -> ShelfLoss | str:

@@ -19,6 +19,7 @@ from wintry_tally.desk.views.page import MainPage
 from wintry_tally.desk.widgets.bench_forms import ChannelForm, InstrumentForm
 from wintry_tally.desk.widgets.findings import Mark
 from wintry_tally.desk.widgets.parts import button, card, clear, column, label, row, scrolling
+from wintry_tally.desk.widgets.places_card import PlacesCard
 from wintry_tally.desk.widgets.quantity_field import TypedField
 
 UNITS = {"voltage": "V", "current": "A", "temperature": "°C", "charge": "Ah", "energy": "Wh", "charge_state": "%"}
@@ -71,6 +72,7 @@ class BenchView(MainPage):
             "quiet",
             wrap=True,
         )
+        self.places = PlacesCard(session)
         inner = QWidget()
         inner.setLayout(
             column(
@@ -83,6 +85,7 @@ class BenchView(MainPage):
                 ),
                 self._exchange_card,
                 card(row(label("Channels", "heading"), None, self.add_channel), self._channels, self.channel_form),
+                self.places,
                 card(
                     label("People", "heading"),
                     label(
@@ -99,16 +102,23 @@ class BenchView(MainPage):
         )
         self.setLayout(column(scrolling(inner)))
         session.bench_changed.connect(self.refresh)
+        session.places_changed.connect(self._places_changed)
         session.ticked.connect(self.tick)
         self.instrument_form.hide()
         self.channel_form.hide()
         self._exchange_card.hide()
+
+    def _places_changed(self) -> None:
+        if self.isVisible():
+            with self.session.guard():
+                self.places.refresh()
 
     def refresh(self) -> None:
         """As the book has it."""
         if not self.session.has_book:
             return
         with self.session.guard():
+            self.places.refresh()
             equipment = self.session.equipment
             clear(self._instruments)
             clear(self._channels)
