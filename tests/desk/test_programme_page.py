@@ -6,11 +6,12 @@ from dataclasses import replace
 
 import pytest
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QLineEdit, QPushButton
+from PySide6.QtWidgets import QComboBox, QLineEdit, QPushButton
 
 from tests.desk.doing import texts
 from wintry_tally.bench.equipment import ChannelSpec, Instrument
 from wintry_tally.core.battery import parse_claim
+from wintry_tally.desk.views.bench import BenchView
 from wintry_tally.desk.views.programme import ProgrammeView
 from wintry_tally.desk.widgets.trail import StationState
 from wintry_tally.desk.window import Window
@@ -115,3 +116,34 @@ def test_without_claims_it_says_what_to_do(fresh: Window, qtbot, claimed: bool) 
         assert view._none.isVisible() and not view._tests.isVisible()
         qtbot.mouseClick(_key(view, "Go to Arrival"), Qt.MouseButton.LeftButton)
         assert fresh.station == "arrival"
+
+
+def test_the_places_of_a_bench_are_read_by_hand_and_by_a_thermometer(fresh: Window, qtbot) -> None:
+    session = fresh.session
+    session.start_stand_ins()
+    fresh.show_page("bench")
+    page = fresh.page("bench")
+    assert isinstance(page, BenchView)
+    card = page.places
+    assert list(card.fields) == ["room", "freezer", "shelf"] and texts(card).count("never read") == 3
+    field = card.fields["freezer"]
+    field.setFocus()
+    qtbot.keyClicks(field, "-18,5")
+    page.refresh()  # whatever is told meanwhile
+    assert card.fields["freezer"].text() == "-18,5"
+    qtbot.keyClick(card.fields["freezer"], Qt.Key.Key_Return)
+    assert "−18.5 °C, just now" in texts(card) and card.fields["freezer"].text() == ""
+    session.undo_stack.undo()
+    qtbot.waitUntil(lambda: texts(card).count("never read") == 3, timeout=5000)
+    qtbot.keyClicks(card.fields["room"], "warm")
+    qtbot.keyClick(card.fields["room"], Qt.Key.Key_Return)
+    assert card.problem.isVisible() and "number" in card.problem.text() and card.fields["room"].text() == "warm"
+    qtbot.keyClicks(card.name, "box outside")
+    qtbot.keyClick(card.name, Qt.Key.Key_Return)
+    qtbot.waitUntil(lambda: "box outside" in card.fields, timeout=5000)
+    chooser = next(one for one in card.findChildren(QComboBox) if one.accessibleName() == "What reads the shelf")
+    chooser.setCurrentIndex(chooser.findData("stand-in thermometer"))
+    chooser.activated.emit(chooser.currentIndex())
+    qtbot.waitUntil(lambda: "shelf" in session.book.places.latest(), timeout=15000)
+    assert 15.0 < session.book.places.latest()["shelf"].temperature_C < 30.0
+    assert session.book.places.latest()["shelf"].source == "stand-in thermometer"

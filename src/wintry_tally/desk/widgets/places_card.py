@@ -31,6 +31,7 @@ class PlacesCard(QWidget):
         self.name = QLineEdit()
         self.name.setPlaceholderText("another place: box outside, freezer 2…")
         self.name.setAccessibleName("Name of another place")
+        self.name.setMinimumWidth(280)
         self.name.returnPressed.connect(self.add)
         self.problem = label("", "problem", wrap=True)
         self.problem.hide()
@@ -103,18 +104,18 @@ class PlacesCard(QWidget):
         """Keep the reading typed for a place."""
         from wintry_tally.core.quantity import parse_typed
 
-        field = self.fields[name]
+        text = self.fields[name].text()
         try:
-            value = parse_typed(field.text(), "temperature").value
-            taken = self.session.read_place(name, datetime.now().astimezone(), value)
+            value = parse_typed(text, "temperature").value
         except WintryError as error:
             self._tell(f"{name}: {error}")
-            field.setFocus()
+            self.fields[name].setFocus()
             return
         self._tell("")
-        if taken:
-            field.clear()
-            self.refresh()
+        self.fields[name].clear()  # what is kept draws the line anew
+        if not self.session.read_place(name, datetime.now().astimezone(), value):
+            self.fields[name].setText(text)
+        self.refresh()
 
     def add(self) -> None:
         """Add a place of the name typed."""
