@@ -113,6 +113,6 @@ def test_wishes_are_kept_and_count_what_is_done() -> None:
         replace(run, left_out=True),
         replace(run, recipe={"name": "surge"}),
     ]
-    asked = wishes.of("M1", [run, *others])
+    asked = wishes.of("M1", [run, *others], begun)
     assert asked.runs == {"hold": 2} and asked.first == ("hold",) and asked.by_hand == ("surge",)
-    assert wishes.of("M2", []) == Asked()
+    assert wishes.of("M2", [], begun) == Asked()

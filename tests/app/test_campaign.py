@@ -88,7 +88,9 @@ def _run(
 
 
 def _standing(book: Book, sample: int, running: object = None) -> Standing:
-    made = standing_of(book.samples.get(sample), book.runs.all(sample), None, running, wishes_of(book), Equipment())  # type: ignore[arg-type]
+    made = standing_of(
+        book.samples.get(sample), book.runs.all(sample), None, running, wishes_of(book), Equipment(), NOW
+    )  # type: ignore[arg-type]
     assert made is not None
     return made
 
@@ -386,6 +388,7 @@ def test_a_fortnight_by_plan(tmp_path: Path, own_places: Path) -> None:
                     seen,
                     Wishes(),
                     Equipment(),
+                    now,
                 )
                 assert made is not None
                 standings[sample.id] = made

@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from datetime import date
 
 import pytest
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QComboBox, QLineEdit, QPushButton
+from PySide6.QtWidgets import QComboBox, QPushButton
 
 from tests.desk.doing import texts
 from wintry_tally.bench.equipment import ChannelSpec, Instrument
 from wintry_tally.core.battery import parse_claim
+from wintry_tally.core.errors import InputError
 from wintry_tally.desk.views.bench import BenchView
 from wintry_tally.desk.views.programme import ProgrammeView
+from wintry_tally.desk.widgets.following_card import day_of
 from wintry_tally.desk.widgets.trail import StationState
 from wintry_tally.desk.window import Window
 
@@ -60,7 +63,7 @@ def test_left_out_with_a_reason_repeated_and_taken_back(demo: Window, qtbot) -> 
     assert field.hasFocus() or field.isVisible()
     qtbot.keyClicks(field, "no shelf free")
     view.refresh()  # a plan that comes meanwhile takes nothing of it
-    assert view.findChildren(QLineEdit)[-1].text() == "no shelf free"
+    assert view.why_out.text() == "no shelf free"
     qtbot.keyClick(view.why_out, Qt.Key.Key_Return)
     assert session.wishes.left_out == {"M1": {"shelf-end": "no shelf free"}}
     _settled(view, qtbot)
@@ -147,3 +150,48 @@ def test_the_places_of_a_bench_are_read_by_hand_and_by_a_thermometer(fresh: Wind
     qtbot.waitUntil(lambda: "shelf" in session.book.places.latest(), timeout=15000)
     assert 15.0 < session.book.places.latest()["shelf"].temperature_C < 30.0
     assert session.book.places.latest()["shelf"].source == "stand-in thermometer"
+
+
+def test_cycles_are_noted_and_a_re_test_asked_for(demo: Window, qtbot) -> None:
+    view, session = _view(demo, "M2", qtbot), demo.session
+    card = view.following
+    assert "Two like tests" in "\n".join(texts(card))
+    card.cycles.setText("many")
+    qtbot.keyClick(card.cycles, Qt.Key.Key_Return)
+    assert card.problem.isVisible() and card.cycles.text() == "many"
+    card.cycles.setText("0")
+    qtbot.keyClick(card.cycles, Qt.Key.Key_Return)
+    card.cycles.setText("120")
+    qtbot.keyClick(card.cycles, Qt.Key.Key_Return)
+    assert card.cycles.text() == "" and not card.problem.isVisible()
+    qtbot.waitUntil(lambda: card.told.text().startswith("120 noted"), timeout=10000)
+    session.undo_stack.undo()
+    qtbot.waitUntil(lambda: card.told.text() == "", timeout=10000)
+    card.recipe.setCurrentIndex(card.recipe.findData("capacity-reference"))
+    for wrong, words in (("soon", "no day"), ("2020-01-01", "is over"), ("", "no day")):
+        card.on.setText(wrong)
+        qtbot.keyClick(card.on, Qt.Key.Key_Return)
+        assert words in card.problem.text()
+    card.on.setText("6 months")
+    qtbot.keyClick(card.on, Qt.Key.Key_Return)
+    on = day_of("6 months", date.today())
+    assert session.wishes.again == {"M2": {"capacity-reference": on.isoformat()}}
+    _settled(view, qtbot)
+    assert f"on {on.isoformat()}" in _said(view)
+    demo.show_page("today")
+    page = demo.page("today")
+    qtbot.waitUntil(lambda: any("Re-test: Capacity" in text for text in texts(page)), timeout=10000)
+    session.undo_stack.undo()
+    assert session.wishes.again == {}
+
+
+def test_days_as_people_write_them() -> None:
+    today = date(2027, 1, 31)
+    for text, wanted in (
+        ("2027-01-31", today), ("1 month", date(2027, 2, 28)), ("in 3 weeks", date(2027, 2, 21)), ("10 days", date(2027, 2, 10)),
+        ("2 years", date(2029, 1, 31)), ("11 months", date(2027, 12, 31)), ("12 months", date(2028, 1, 31)),
+    ):  # fmt: skip
+        assert day_of(text, today) == wanted, text
+    for text in ("2027-01-30", "0 days", "a month", "3 fortnights"):
+        with pytest.raises(InputError):
+            day_of(text, today)

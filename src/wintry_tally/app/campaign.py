@@ -42,6 +42,8 @@ UNDER_WAY = "run "
 LATE_SHARE = 0.12
 """How much longer than foretold the rest of a running test may take, as a share of it."""
 OLD = timedelta(days=7)
+EARLY = timedelta(days=7)
+"""A re-test is planned for from so long before its day on."""
 LEAVES = {"charge": Charged.FULL, "capacity": Charged.EMPTY, "reserve": Charged.EMPTY, "runtime": Charged.EMPTY, "cold-loss": Charged.EMPTY}  # fmt: skip
 """How a test of a method leaves a battery, where no recipe says it."""
 TAKEN = {RunStatus.FINISHED, RunStatus.RUNNING}
@@ -58,6 +60,7 @@ class Wishes:
         pins: tasks that stand at a moment; left_out: by sample, recipes that are not wanted, each with its reason.
         runs: by sample and recipe, how many runs of it are wanted in all; first: by sample, recipes brought forward.
         by_hand: by sample, recipes done by hand, as nothing on the bench can.
+        again: by sample and recipe, the day of a re-test ("2027-11-26").
     """
 
     away: tuple[str, ...] = ()
@@ -68,6 +71,7 @@ class Wishes:
     runs: Mapping[str, Mapping[str, int]] = field(default_factory=dict)
     first: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     by_hand: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    again: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
 
     def data(self) -> dict[str, Any]:
         """As plain data."""
@@ -77,6 +81,7 @@ class Wishes:
             "runs": {code: dict(recipes) for code, recipes in self.runs.items()},
             "first": {code: list(recipes) for code, recipes in self.first.items()},
             "by_hand": {code: list(recipes) for code, recipes in self.by_hand.items()},
+            "again": {code: dict(recipes) for code, recipes in self.again.items()},
         }  # fmt: skip
 
     def days(self) -> frozenset[date]:
@@ -114,10 +119,29 @@ class Wishes:
         own = tuple(name for name in self.by_hand.get(code, ()) if name != recipe)
         return replace(self, by_hand=_with(self.by_hand, code, (*own, recipe) if on else own))
 
-    def of(self, code: str, runs: list[Run]) -> Asked:
-        """What is wanted of one sample that has these runs."""
+    def retested(self, code: str, recipe: str, on: date | None) -> Wishes:
+        """With a re-test of a sample on a day, or with none."""
+        own = {name: day for name, day in self.again.get(code, {}).items() if name != recipe}
+        if on is not None:
+            own[recipe] = on.isoformat()
+        return replace(self, again=_with(self.again, code, own))
+
+    def retests(self, code: str, runs: list[Run]) -> dict[str, date]:
+        """The days of a sample's re-tests that were not yet made; one made a week too early counts."""
+        found = {}
+        for name, text in self.again.get(code, {}).items():
+            on = date.fromisoformat(text)
+            own = [run for run in runs if run.recipe.get("name") == name and run.status in TAKEN and not run.left_out]
+            if not any(run.started.astimezone().date() >= on - EARLY for run in own):
+                found[name] = on
+        return found
+
+    def of(self, code: str, runs: list[Run], now: datetime) -> Asked:
+        """What is wanted of one sample that has these runs: of a re-test, once its day is near."""
         done = Counter(str(run.recipe.get("name", "")) for run in runs if run.status in TAKEN and not run.left_out)
         still = {name: number - done[name] for name, number in self.runs.get(code, {}).items()}
+        near = now.astimezone().date() + EARLY
+        still |= {name: max(1, still.get(name, 0)) for name, on in self.retests(code, runs).items() if on <= near}
         return Asked(self.left_out.get(code, {}), still, self.first.get(code, ()), self.by_hand.get(code, ()))
 
 
@@ -143,6 +167,10 @@ def wishes_of(book: Book) -> Wishes:
             {str(code): {str(n): int(k) for n, k in own.items()} for code, own in data.get("runs", {}).items()},
             {str(code): tuple(map(str, own)) for code, own in data.get("first", {}).items()},
             {str(code): tuple(map(str, own)) for code, own in data.get("by_hand", {}).items()},
+            {
+                str(code): {str(n): date.fromisoformat(str(d)).isoformat() for n, d in own.items()}
+                for code, own in data.get("again", {}).items()
+            },
         )  # fmt: skip
 
 
@@ -250,7 +278,8 @@ def last_left(runs: list[Run]) -> tuple[Charged, Run | None]:
 
 
 def standing_of(
-    sample: Sample, runs: list[Run], dossier: Dossier | None, running: Running | None, wishes: Wishes, equipment: Equipment
+    sample: Sample, runs: list[Run], dossier: Dossier | None, running: Running | None, wishes: Wishes, equipment: Equipment,
+    now: datetime,
 ) -> Standing | None:  # fmt: skip
     """Where a sample stands; None while its rating is not known, for then nothing can be foretold of it."""
     rated = sample.rated_Ah
@@ -270,7 +299,7 @@ def standing_of(
     facts, barred = able_facts(equipment, Facts(sample.family, rated, sample.claims))
     return Standing(
         sample.code, facts, tuple(kind for kind, done in by_kind.items() if all(done)),
-        left, since, shelved, running, known, wishes.of(sample.code, runs), barred,
+        left, since, shelved, running, known, wishes.of(sample.code, runs, now), barred,
     )  # fmt: skip
 
 
@@ -284,7 +313,7 @@ def standings_of(
         own = runs[sample.id]
         going = next((run for run in own if run.status is RunStatus.RUNNING), None)
         running = running_of(going, now, ends_of(going, sample)) if going is not None else None
-        standing = standing_of(sample, own, dossier(sample), running, wishes, equipment)
+        standing = standing_of(sample, own, dossier(sample), running, wishes, equipment, now)
         if standing is not None:
             found[sample.id] = standing
     return found

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
+from wintry_tally.app.following import noted_of, trends_of
 from wintry_tally.app.opening import is_over
 from wintry_tally.app.stood import stood_before
 from wintry_tally.book.facts import facts_values
@@ -38,4 +39,5 @@ def dossier_of(book: Book, sample: Sample, school: School, known: Known | None =
             found = known[key] = report_run(facts, book.runs.trace(run.id))
         reports.append(replace(found, facts=facts))
     prose, entered = book.samples.prose(sample.id), book.samples.entered(sample.id)
-    return assemble(sample, reports, school, prose, book.meta("demo") == "yes", entered)
+    made = assemble(sample, reports, school, prose, book.meta("demo") == "yes", entered)
+    return replace(made, trends=trends_of(made, noted_of(book, sample.id)))

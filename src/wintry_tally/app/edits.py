@@ -178,6 +178,18 @@ class Edits:
             lambda: places.remove(made.pop()),
         )
 
+    def note_cycles(self, sample: Sample, at: datetime, cycles: float) -> Edit:
+        """Note cycles that a battery had elsewhere since they were noted last.
+
+        Raises:
+            InputError: a count that cannot be.
+        """
+        from wintry_tally.app.following import CYCLES, Noted, noted_of, noted_text
+
+        key = f"{CYCLES}:{sample.id}"
+        after = noted_text([*noted_of(self._book, sample.id), Noted(at, cycles)])
+        return self._set(f"note {cycles:g} cycles of {sample.code}", key, after, self._book.meta(key))
+
     def _set(self, words: str, key: str, after: str, before: str) -> Edit:
         put = self._book.set_meta
         return Edit(words, lambda: put(key, after), lambda: put(key, before))

@@ -13,7 +13,7 @@ from wintry_tally.core.plan.hands import all_hands
 from wintry_tally.core.plan.programme import RECHARGE_MOST_H
 from wintry_tally.core.protocol.in_programme import Charged
 from wintry_tally.core.quantity import format_duration
-from wintry_tally.core.quantity.moments import clock_words
+from wintry_tally.core.quantity.moments import MONTHS, clock_words
 from wintry_tally.exchange.recipe_file import shipped
 
 if TYPE_CHECKING:
@@ -76,6 +76,7 @@ def today(
         found += _state(sample, own, drawn, now)
     if drawn is not None:
         found += _planned(drawn, now)
+        found += _again(samples, runs, drawn, now)
     order = {group: place for place, group in enumerate(GROUPS)}
     return sorted(found, key=lambda item: (order[item.group], item.at or now, item.code))
 
@@ -176,6 +177,34 @@ def _planned(drawn: Drawn, now: datetime) -> list[Item]:
             found.append(
                 Item(
                     "late", lost_task.sample, number, f"{lost_task.words} has no place in the plan", beside=lost.reason
+                )
+            )
+    return found
+
+
+def _again(samples: Sequence[Sample], runs: dict[int, list[Run]], drawn: Drawn, now: datetime) -> list[Item]:
+    """Re-tests whose day is to come; once it is near they stand in the plan like any other test."""
+    found = []
+    for sample in samples:
+        for recipe, on in drawn.wishes.retests(sample.code, runs.get(sample.id, [])).items():
+            template = shipped().get(recipe)
+            if template is None or any(
+                t.sample == sample.code and t.recipe == recipe for t in drawn.plan.campaign.tasks
+            ):
+                continue
+            at = datetime(on.year, on.month, on.day, 9, tzinfo=now.tzinfo)
+            clock = f"{on.day} {MONTHS[on.month - 1]} {on.year}"
+            found.append(
+                Item(
+                    "due",
+                    sample.code,
+                    sample.id,
+                    f"Re-test: {template.title}",
+                    at,
+                    clock,
+                    "on the same meter",
+                    template.station,
+                    recipe,
                 )
             )
     return found

@@ -52,7 +52,7 @@ OF_META = {
     "needs": Topic.PLAN,
     "places": Topic.BENCH,
 }
-OF_SAMPLE = {"entered": Topic.ENTERED, "quarantine": Topic.RUNS, "quarantine-log": Topic.RUNS}
+OF_SAMPLE = {"entered": Topic.ENTERED, "quarantine": Topic.RUNS, "quarantine-log": Topic.RUNS, "cycles": Topic.ENTERED}
 """The topic of small facts kept by key, alone and of a sample ("entered:3")."""
 
 

@@ -73,7 +73,7 @@ def places_told(
             if all(one.name != name for one in places):
                 known = ", ".join(one.name for one in places)
                 raise InputError(f'there is no place "{name}"', mend=f'there are {known}; make one by --thermometer ""')
-            book.places.add(name, _moment(moment), _temperature(temperature))
+            book.places.add(name, moment_of(moment), _temperature(temperature))
         latest = book.places.latest()
     return {
         "schema": "wintry-tally.places/1",
@@ -108,7 +108,12 @@ def _temperature(text: str) -> float:
     return parse_typed(text, "temperature").value
 
 
-def _moment(text: str | None) -> datetime:
+def moment_of(text: str | None) -> datetime:
+    """A moment as typed, now where none is.
+
+    Raises:
+        InputError: no moment, or one that is still to come.
+    """
     now = datetime.now().astimezone()
     if text is None:
         return now

@@ -438,6 +438,12 @@ class Session(SafeSession):
         """Enter what was measured or seen of a claim, in its unit (1 or 0 for yes or no); None takes it back."""
         return self.change(self.open.edits.enter(sample_id, claim, value, limit))
 
+    def note_cycles(self, sample_id: int, at: datetime, cycles: float) -> bool:
+        """Note cycles that a battery had elsewhere, undoably; whether the book took it."""
+        with self.guard():
+            return self.change(self.open.edits.note_cycles(self.sample(sample_id), at, cycles))
+        return False
+
     # --- runs and verdicts ---
 
     def runs(self, sample_id: int) -> list[Run]:

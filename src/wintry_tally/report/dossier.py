@@ -13,6 +13,7 @@ from wintry_tally.core.analysis.derivation import charge_working, energy_working
 from wintry_tally.core.analysis.place import PlaceHistory
 from wintry_tally.core.analysis.stages import StageKind
 from wintry_tally.core.battery import Finding, Sample, arrival_findings
+from wintry_tally.core.compare.trend import Trend
 from wintry_tally.core.errors import WintryError
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.trace.trace import Trace
@@ -73,6 +74,7 @@ class Dossier:
     school: School
     prose: str
     demo: bool
+    trends: tuple[Trend, ...] = ()
 
 
 def report_run(facts: RunFacts, trace: Trace) -> RunReport:

@@ -14,9 +14,10 @@ from wintry_tally.core.protocol.cautions import discharge_cautions
 from wintry_tally.core.protocol.recipe import CAUSE_WORDS, EndCause
 from wintry_tally.core.quantity import format_duration, format_quantity
 from wintry_tally.core.verdict.outcome import BOUND_WORDS, OUTCOME_WORDS, RULE_NAMES, SCHOOL_WORDS, Outcome
+from wintry_tally.core.verdict.stood import SOAK
 from wintry_tally.report.curve import curve_svg, discharge_curve
 from wintry_tally.report.dossier import Dossier, RunReport
-from wintry_tally.report.words import chance_words, claim_words
+from wintry_tally.report.words import chance_words, claim_words, trend_words
 
 METHOD_WORDS = {
     "simulated": "on the simulated bench: a battery model, not a battery",
@@ -96,6 +97,11 @@ def _view(dossier: Dossier, made: datetime) -> dict[str, Any]:
                     f"{'+' if condition.effect.value >= 0 else ''}{format_quantity(verdict.claim.shown(condition.effect))} at the claim's own"
                     for condition in verdict.conditions
                     if condition.effect is not None
+                ]
+                + [
+                    f"{condition.name}: {condition.actual}"
+                    for condition in verdict.conditions
+                    if condition.name == SOAK
                 ],
                 "working": [] if verdict.working is None else list(verdict.working.walk()),
             }
@@ -108,6 +114,7 @@ def _view(dossier: Dossier, made: datetime) -> dict[str, Any]:
         "curve": curve_svg(curves, sample.rated_Ah, sample.cutoff_V),
         "curves": [f"{chr(ord('a') + index % 26)}: {title}" for index, (title, _, _) in enumerate(curves)],
         "cautions": _cautions(dossier),
+        "trends": [trend_words(one) for one in dossier.trends],
     }
 
 

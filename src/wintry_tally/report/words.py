@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from wintry_tally.core.battery import Claim, Direction
-from wintry_tally.core.quantity import format_plain
+from wintry_tally.core.compare.trend import Trend
+from wintry_tally.core.quantity import format_plain, format_quantity
 from wintry_tally.core.quantity.units import in_unit
 
 _SIGNS = {Direction.AT_LEAST: "at least ", Direction.AT_MOST: "at most ", Direction.WITHIN: "", Direction.IS: ""}
@@ -38,3 +39,18 @@ def chance_words(probability: float) -> str:
     if probability < 0.0005:
         return "< 0.001"
     return f"{probability:.3f}"
+
+
+def trend_words(one: Trend) -> str:
+    """A trend in a line."""
+    first, last = one.points[0], one.points[-1]
+    words = f"{one.label}: {format_quantity(first.value)} → {format_quantity(last.value)}, {len(one.points)} tests"
+    slopes = [format_quantity(slope) for slope in (one.per_year, one.per_hundred) if slope is not None]
+    words += f"; {', '.join(slopes)}" if slopes else "; too near together to say how it goes on"
+    if one.end is None:
+        return words
+    if one.end.low is None or one.end.high is None:
+        over = one.end.at is not None
+        return f"{words}; {'it is beyond its claimed end' if over else 'when it reaches its claimed end cannot be said yet'}"
+    low, high = (f"{round(count, -2 if count > 1000 else -1):.0f}" for count in (one.end.low, one.end.high))
+    return f"{words}; its claimed end ({one.end.value:.3g} Ah) after {low} to {high} cycles"

@@ -17,6 +17,8 @@ PER_TEN_K, PER_TEN_DOUBT = 2.0, 0.5
 """Self-discharge about doubles with 10 K; between 1.5 and 2.5 times. Common practice, no published source."""
 USUAL_SHELF_C = 20.0
 LIKE_K = 2.0
+SOAK = "soak"
+"""Name of the condition that says what a place's log knows of a soak."""
 WELL_COVERED = 0.8
 
 
@@ -35,14 +37,14 @@ def after_soak(case: Case, log: LogEvidence, verdict: Verdict) -> Verdict:
             if not stood.readings
             else f"the {stood.place} was logged too seldom"
         )
-        return _with(verdict, Condition("soak", wanted, told))
+        return _with(verdict, Condition(SOAK, wanted, told))
     if wanted is not None and stood.core_C > wanted + THAWED_K:
         why = (
             f"it was no longer that cold: by the log of the {stood.place} (up to {stood.high_C:.0f} °C) its core was near "
             f"{stood.core_C:.0f} °C, not {wanted:g} °C; soak it again and begin at once"
         )
         return not_settled(case, why, log.names, verdict.measured)
-    return _with(verdict, Condition("soak", wanted, f"core near {stood.core_C:.0f} °C by the log of the {stood.place}"))
+    return _with(verdict, Condition(SOAK, wanted, f"core near {stood.core_C:.0f} °C by the log of the {stood.place}"))
 
 
 def on_the_shelf(case: Case, log: LogEvidence, rate: Quantity) -> list[Condition]:
@@ -65,4 +67,6 @@ def on_the_shelf(case: Case, log: LogEvidence, rate: Quantity) -> list[Condition
 
 
 def _with(verdict: Verdict, condition: Condition) -> Verdict:
-    return replace(verdict, conditions=(*verdict.conditions, condition))
+    working = verdict.working
+    told = working if working is None else working.with_input(condition.name, str(condition.actual))
+    return replace(verdict, conditions=(*verdict.conditions, condition), working=told)

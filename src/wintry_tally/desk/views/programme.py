@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QGridLayout, QLineEdit, QPushButton, QWidget
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.theme import SPACE
 from wintry_tally.desk.views.station import StationView
+from wintry_tally.desk.widgets.following_card import FollowingCard
 from wintry_tally.desk.widgets.parts import button, card, clear, column, empty, label, row, scrolling, set_role
 
 if TYPE_CHECKING:
@@ -38,6 +39,7 @@ class ProgrammeView(StationView):
         self._rest = card(label("What would settle the rest", "heading"), self._rest_box)
         self._ways = card(label("Other ways", "heading"), self._ways_box)
         self._settled = card(label("Settled", "heading"), self._settled_box)
+        self.following = FollowingCard(session, self.opened.emit)
         self._none = empty(
             "No programme yet",
             "Type the claims as printed at Arrival, its capacity among them: the tests that settle them follow from there.",
@@ -46,7 +48,11 @@ class ProgrammeView(StationView):
         self.why_out = QLineEdit()
         self._leaving_out = ""
         inner = QWidget()
-        inner.setLayout(column(self.told, self._tests, self._rest, self._ways, self._settled, self._none, None, gap=3))
+        inner.setLayout(
+            column(
+                self.told, self._tests, self._rest, self._ways, self._settled, self.following, self._none, None, gap=3
+            )
+        )
         inner.layout().setContentsMargins(0, 0, 2 * SPACE, 0)
         self.setLayout(column(scrolling(inner)))
         session.plan_changed.connect(self._plan_changed)
@@ -72,6 +78,7 @@ class ProgrammeView(StationView):
         with self.session.guard():
             drawn, dossier = self.session.drawn(), self.session.dossier(self.sample_id)
             cards = (self._tests, self._rest, self._ways, self._settled)
+            self.following.show_sample(self.sample_id)
             if drawn is None:
                 for part in (*cards, self._none):
                     part.hide()
