@@ -11,10 +11,10 @@ from datetime import UTC, datetime, timedelta
 import pytest
 
 from wintry_tally.app.able import able_facts
-from wintry_tally.app.campaign import Wishes
+from wintry_tally.app.campaign import Drawn, Wishes, draw_up, standing_of
 from wintry_tally.bench.equipment import ChannelSpec, Equipment, Instrument
 from wintry_tally.book import Run, RunSettings, RunStatus
-from wintry_tally.core.battery import family_named, parse_claim
+from wintry_tally.core.battery import Sample, family_named, parse_claim
 from wintry_tally.core.plan.programme import Asked, Programme, programme
 from wintry_tally.core.protocol.in_programme import Presence
 from wintry_tally.core.protocol.setpoints import Facts
@@ -116,3 +116,31 @@ def test_wishes_are_kept_and_count_what_is_done() -> None:
     asked = wishes.of("M1", [run, *others], begun)
     assert asked.runs == {"hold": 2} and asked.first == ("hold",) and asked.by_hand == ("surge",)
     assert wishes.of("M2", [], begun) == Asked()
+
+
+def _drawn(attended: str, family: str = "lfp") -> Drawn:
+    sample = Sample(1, "B1", "", "", family, (parse_claim("40 Ah"),))
+    now = datetime(2027, 1, 11, 6, 0, tzinfo=UTC)
+    standing = standing_of(sample, [], None, None, Wishes(), Equipment(), now)
+    assert standing is not None
+    return draw_up({1: standing}, Equipment(), attended, Wishes(), {}, now, 0.0, False)
+
+
+def test_where_nobody_can_be_at_its_end_it_is_turned_down_for_the_night() -> None:
+    """40 Ah at 0.2 C and a rest of an hour end six hours on: nobody there from 17 to 20 h can do it in one go."""
+    evenings = _drawn("17:00-20:00")
+    recipes = [step.recipe for step in evenings.programmes[1].steps]
+    assert "capacity-slow-night" in recipes and "capacity-reference" not in recipes
+    step = next(one for one in evenings.programmes[1].steps if one.recipe == "capacity-slow-night")
+    assert "nobody could be there at its end" in step.why and "elapsed time means nothing" in step.why
+    assert 22.0 < step.early_h < step.late_h < 27.0
+    name = f"B1-{step.name}"
+    begins, ends = (
+        evenings.moment(slot) for slot in (evenings.plan.starts[name], evenings.plan.ends(evenings.task(name)))
+    )  # type: ignore[arg-type]
+    for moment in (begins, ends):
+        assert 17 <= moment.hour + moment.minute / 60 <= 20
+    assert not evenings.plan.unplaced
+    # by day there is no need for it, and where nobody ever is there is no night to turn it down for
+    assert "capacity-slow-night" not in [step.recipe for step in _drawn("8:00-19:00").programmes[1].steps]
+    assert _drawn("8:00-19:00").plan.campaign.calendar.night() == (11 * 3600.0, 13 * 3600.0)

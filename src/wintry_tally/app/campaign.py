@@ -17,6 +17,7 @@ from wintry_tally.core.battery import CLAIM_KINDS
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.plan.calendar import SLOT_S, Calendar
 from wintry_tally.core.plan.campaign import Campaign, Plan, Task
+from wintry_tally.core.plan.hands import ends_unattended
 from wintry_tally.core.plan.programme import Asked, Programme, recipe_hours
 from wintry_tally.core.plan.standing import Running, Standing, programme_of, tasks_to_come
 from wintry_tally.core.protocol.attended import parse_attended
@@ -341,28 +342,70 @@ def draw_up(
     places = places_of(equipment, wishes)
     if more:
         places[more] = places.get(more, 0) + 1
-    hours: dict[str, tuple[float, float, float]] = {}
-    tasks: list[Task] = []
-    programmes = {}
+    stood = {name: slot for name, at in before.items() if (slot := round(calendar.slot(at))) >= 0}
+
+    def drawn(standings: Mapping[int, Standing], seconds: float, thorough: bool) -> Drawn:
+        hours: dict[str, tuple[float, float, float]] = {}
+        programmes, tasks = _tasks(standings, wishes, calendar, places, hours, now)
+        campaign = Campaign(tuple(tasks), _enough(places, tasks), calendar)
+        found = plan(campaign, seconds, stood, cancelled, thorough=thorough, solver=solve_apart)
+        moved = {name: before[name] for name in found.moved}
+        return Drawn(found, now, programmes, standings, hours, wishes, thorough, moved)
+
+    quick = drawn(standings, 0.0, False)
+    turned = over_night(quick)
+    if turned == standings:
+        return drawn(standings, seconds, thorough) if thorough else quick
+    return drawn(turned, seconds, thorough)
+
+
+def over_night(found: Drawn) -> Mapping[int, Standing]:
+    """Where samples stand, those tests turned down for the night that have no place because nobody is there at their end."""
+    night = found.plan.campaign.calendar.night()
+    if night is None:
+        return found.standings
+    made = dict(found.standings)
+    for lost in found.plan.unplaced:
+        task = found.task(lost.id)
+        number = found.sample_of(task) if task is not None else None
+        if task is None or number is None or not _turns_down(task.recipe):
+            continue
+        if not ends_unattended(task, found.plan.campaign.calendar):
+            continue
+        standing = made[number]
+        rests = standing.facts.family.rest_s
+        given = {"until_night": max(900.0, night[0] - rests - 900.0), "night": night[1]}
+        asked = replace(
+            standing.asked, over_night={**standing.asked.over_night, task.recipe: "nobody could be there at its end"}
+        )
+        made[number] = replace(standing, asked=asked, facts=replace(standing.facts, given=given))
+    return made
+
+
+def _turns_down(recipe: str) -> bool:
+    plans = [template.programme for template in shipped().values() if template.programme is not None]
+    return any(one.over_night and one.instead_of == recipe for one in plans)
+
+
+def _tasks(
+    standings: Mapping[int, Standing], wishes: Wishes, calendar: Calendar, places: Mapping[str, int],
+    hours: dict[str, tuple[float, float, float]], now: datetime,
+) -> tuple[dict[int, Programme], list[Task]]:  # fmt: skip
+    """The programmes of samples and all their tasks, those pinned where they are pinned."""
+    programmes, tasks = {}, []
     for number, standing in standings.items():
         try:
             programmes[number] = programme_of(standing, shipped(), now)
         except InputError:
             continue  # a set-point nothing is known for: its recipe page says so
         tasks += tasks_to_come(standing, programmes[number], calendar, places, hours)
-    tasks = [_pinned(task, wishes, calendar) for task in tasks]
-    for task in tasks:
-        if task.fixed is not None:
-            for use in task.uses:  # what is running is running, whatever the bench says
-                places[use] = max(
-                    places.get(use, 0), sum(use in t.uses for t in tasks if t.fixed is not None and t.fixed <= 0)
-                )
-    stood = {name: slot for name, at in before.items() if (slot := round(calendar.slot(at))) >= 0}
-    found = plan(
-        Campaign(tuple(tasks), places, calendar), seconds, stood, cancelled, thorough=thorough, solver=solve_apart
-    )
-    moved = {name: before[name] for name in found.moved}
-    return Drawn(found, now, programmes, standings, hours, wishes, thorough, moved)
+    return programmes, [_pinned(task, wishes, calendar) for task in tasks]
+
+
+def _enough(places: Mapping[str, int], tasks: Iterable[Task]) -> dict[str, int]:
+    """The places, and at least those that what is running takes: it runs, whatever the bench says."""
+    taken = Counter(use for task in tasks if task.fixed is not None and task.fixed <= 0 for use in task.uses)
+    return {name: max(number, taken[name]) for name, number in places.items()}
 
 
 def what_if_words(drawn: Drawn, other: Drawn, more: str, now: datetime) -> str:

@@ -6,6 +6,7 @@ import math
 from dataclasses import dataclass, field
 from datetime import UTC, date, datetime, timedelta
 from functools import cached_property
+from itertools import pairwise
 
 from wintry_tally.core.protocol.attended import AttendedHours
 
@@ -62,6 +63,14 @@ class Calendar:
             if begin < end and begin <= self.end:
                 found.append((begin, end))
         return tuple(found)
+
+    def night(self) -> tuple[float, float] | None:
+        """The usual stretch of attendance and the time until the next, s: of the first week, where that is shortest."""
+        pairs = list(pairwise(self.stretches[1:9]))
+        if not pairs:
+            return None
+        here, after = min(pairs, key=lambda pair: pair[1][0] - pair[0][1])
+        return SLOT_S * float(here[1] - here[0]), SLOT_S * float(after[0] - here[1])
 
 
 PLAIN = Calendar(datetime(2000, 1, 1, tzinfo=UTC), AttendedHours(((),) * 7))

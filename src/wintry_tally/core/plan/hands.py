@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from wintry_tally.core.plan.calendar import SLOT_S
+from wintry_tally.core.plan.calendar import SLOT_S, Calendar
 from wintry_tally.core.plan.campaign import Plan, Task
+from wintry_tally.core.plan.windows import windows
 from wintry_tally.core.protocol.in_programme import Presence
 
 START_MIN, END_MIN = 15, 15
@@ -34,6 +35,11 @@ def hands(plan: Plan, task: Task) -> tuple[Hands, ...]:
     if task.presence is Presence.START:
         return (start,)
     return (start, Hands(plan.ends(task), min(END_MIN, whole), f"End: {words}; off, read, disconnect", task))
+
+
+def ends_unattended(task: Task, calendar: Calendar) -> bool:
+    """Whether a task whose end must be attended ends while nobody is there, whenever it is begun."""
+    return task.presence is Presence.ENDS and bool(calendar.stretches) and not windows(task, calendar).spans
 
 
 def people_min(presence: Presence, hours: float) -> float:

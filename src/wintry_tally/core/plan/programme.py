@@ -105,12 +105,14 @@ class Asked:
     Parts:
         left_out: not wanted, each with its reason; runs: how many are asked for, whatever the claims ask.
         first: brought forward; by_hand: done by hand, as nothing on the bench can.
+        over_night: to be turned down for the night, each with why: nobody could be there at its end.
     """
 
     left_out: Mapping[str, str] = field(default_factory=dict)
     runs: Mapping[str, int] = field(default_factory=dict)
     first: Collection[str] = ()
     by_hand: Collection[str] = ()
+    over_night: Mapping[str, str] = field(default_factory=dict)
 
 
 def programme(
@@ -135,9 +137,10 @@ def programme(
         if template.programme is not None and template.fits(facts.family)
     }
     barred = {name: reason for name, reason in barred.items() if name not in asked.by_hand}
+    barred |= asked.over_night
     closed = {**barred, **{name: _left_out(reason) for name, reason in asked.left_out.items()}}
     able = {name: template for name, template in fitting.items() if name not in closed}
-    ways = {name: t for name, t in able.items() if not _plan(t).instead_of or _plan(t).instead_of in barred}
+    ways = {name: t for name, t in able.items() if not _plan(t).instead_of or _takes_place(_plan(t), barred, asked)}
     if not any(t.station == "charge" for t in ways.values()):
         # whatever charges it, it has to be charged: by hand, and more slowly
         ways |= {name: t for name, t in fitting.items() if t.station == "charge" and name not in asked.left_out}
@@ -147,6 +150,11 @@ def programme(
             wanted.setdefault(name, set())
     maker = _Maker(facts, ways, wanted, stand, known, asked, barred)
     return Programme(maker.made(), tuple(untestable), tuple(sorted(set(settled) & {c.kind for c in facts.claims})))
+
+
+def _takes_place(here: InProgramme, barred: Mapping[str, str], asked: Asked) -> bool:
+    """Whether a way out is called for: by the bench, or by the night."""
+    return here.instead_of in barred and here.over_night == (here.instead_of in asked.over_night)
 
 
 def _left_out(reason: str) -> str:

@@ -43,6 +43,7 @@ class InProgramme:
         takes_h: hours it takes, the soonest and the latest, where no forecast can know (a pack that has to warm up).
         usual: chosen before others that settle the same.
         instead_of: a recipe whose place it takes where that cannot be run on a bench; cost: what that costs, in words.
+        over_night: it takes that place where nobody could be there at the other's end, and never else.
     """
 
     order: int
@@ -57,6 +58,7 @@ class InProgramme:
     usual: bool = False
     instead_of: str = ""
     cost: str = ""
+    over_night: bool = False
 
     @classmethod
     def read(cls, data: Any, name: str) -> InProgramme:
@@ -99,8 +101,9 @@ class InProgramme:
         for key in ("instead_of", "cost"):
             if not isinstance(made.get(key, ""), str):
                 raise InputError(f"programme.{key} is no text", name)
-        if not isinstance(made.get("usual", False), bool):
-            raise InputError("programme.usual is true or false", name)
+        for key in ("usual", "over_night"):
+            if not isinstance(made.get(key, False), bool):
+                raise InputError(f"programme.{key} is true or false", name)
         return cls(**made)
 
     def data(self) -> dict[str, Any]:
