@@ -206,10 +206,20 @@ class Drawn:
         """The number of the sample that a task belongs to."""
         return next((number for number, one in self.standings.items() if one.code == task.sample), None)
 
+    def next_of(self, sample_id: int, recipe: str) -> Task | None:
+        """The first task of a sample by this recipe that is still to come."""
+        own = [task for task in self._coming(sample_id) if task.recipe == recipe]
+        return min(own, key=lambda task: self.plan.starts[task.id], default=None)
+
+    def _coming(self, sample_id: int) -> list[Task]:
+        code = self.standings[sample_id].code if sample_id in self.standings else ""
+        return [
+            t for t in self.plan.campaign.tasks if t.sample == code and t.id in self.plan.starts and t.fixed is None
+        ]
+
     def next_task(self, sample_id: int) -> Task | None:
         """The first task of a sample that is not under way."""
-        code = self.standings[sample_id].code if sample_id in self.standings else ""
-        own = [t for t in self.plan.campaign.tasks if t.sample == code and t.id in self.plan.starts and t.fixed is None]
+        own = self._coming(sample_id)
         return min(own, key=lambda task: self.plan.starts[task.id], default=None)
 
 

@@ -50,5 +50,18 @@ def today_command(book: Path, notify: bool, ics: Path | None, as_json: bool) -> 
     click.echo(json.dumps(found, ensure_ascii=False, allow_nan=False) if as_json else today_text(found))
 
 
-PLANNING = (plan_command, programme, today_command)
+@click.command("sheet")
+@click.argument("book", type=click.Path(path_type=Path))
+@click.argument("code")
+@click.option("--recipe", required=True, help="A recipe's name, or a recipe file.")
+@click.option("--out", required=True, type=click.Path(path_type=Path), help="Where the page goes.")
+def sheet_command(book: Path, code: str, recipe: str, out: Path) -> None:
+    """Write the bench sheet of a test: leads, settings, limits, cautions, boxes for readings, a code that finds it."""
+    from wintry_tally.cli.planning import write_sheet_of
+
+    write_sheet_of(book, code, recipe, out)
+    click.echo(f"wrote {out}")
+
+
+PLANNING = (plan_command, programme, today_command, sheet_command)
 """All of them, for `wintry-tally`."""

@@ -111,6 +111,31 @@ def programme_text(found: dict[str, Any]) -> str:
     return "\n".join(lines)
 
 
+def write_sheet_of(path: Path, code: str, recipe: str, out: Path) -> None:
+    """See `wintry-tally sheet`.
+
+    Raises:
+        WintryError: no book, no such sample or recipe, a set-point that nothing is known for, or a file that cannot be written.
+    """
+    from wintry_tally.app.able import able_facts
+    from wintry_tally.app.bench_book import equipment_of
+    from wintry_tally.app.opening import opened
+    from wintry_tally.cli.books import sample_of
+    from wintry_tally.core.protocol.setpoints import Facts
+    from wintry_tally.core.protocol.template import fill
+    from wintry_tally.exchange.recipe_file import read_recipe, shipped_recipe
+    from wintry_tally.report.sheet import render_sheet, write_sheet
+
+    template = read_recipe(Path(recipe)) if Path(recipe).suffix in {".toml", ".json"} else shipped_recipe(recipe)
+    with opened(path, lambda words: click.echo(words, err=True)) as book:
+        sample = sample_of(book, code, path)
+        if sample.rated_Ah is None:
+            raise InputError(f"nothing says what {code} is rated", str(path), "claim its capacity")
+        facts, _ = able_facts(equipment_of(book), Facts(sample.family, sample.rated_Ah, sample.claims))
+        name, demo = book.meta("name", path.stem), book.meta("demo") == "yes"
+    write_sheet(render_sheet(sample, template, fill(template, facts), name, demo=demo), out)
+
+
 def today_of(path: Path, tell: bool, ics: Path | None) -> dict[str, Any]:
     """See `wintry-tally today`; the object it prints.
 

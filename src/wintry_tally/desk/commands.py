@@ -47,6 +47,7 @@ COMMANDS = (
     CommandSpec("&Go", "Co&mpare", "Ctrl+M", "show_page", "compare"),
     CommandSpec("&Go", "The &bench", "Ctrl+B", "show_page", "bench"),
     CommandSpec("&Go", "", "", ""),
+    CommandSpec("&Go", "&Find a tag", "Ctrl+F", "find_tag"),
     CommandSpec("&Go", "Ne&xt tag", "Ctrl+Down", "next_tag"),
     CommandSpec("&Go", "Pre&vious tag", "Ctrl+Up", "previous_tag"),
     CommandSpec("&Go", "All &off, at once", "", "make_safe", needs_book=False),

@@ -75,6 +75,7 @@ class Window(QMainWindow):
         self.rack.chosen.connect(self.show_sample)
         self.rack.hang.connect(self.hang_tag)
         self.rack.page.connect(self.show_page)
+        self.rack.lead.connect(self.lead)
         self.stack = QStackedWidget()
         middle = QWidget()
         self._top = SampleHead(self.session)
@@ -396,6 +397,12 @@ class Window(QMainWindow):
         if self.sample_id is not None:
             self.show_station("report")
             self.view("report").save()  # type: ignore[attr-defined]
+
+    def find_tag(self) -> None:
+        """Put the keyboard where a tag is looked for."""
+        self.rack.show()
+        self.rack.looking.setFocus()
+        self.rack.looking.selectAll()
 
     def next_tag(self) -> None:
         """Show the next sample."""

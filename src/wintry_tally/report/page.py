@@ -54,13 +54,17 @@ def write_page(dossier: Dossier, path: Path) -> None:
     Raises:
         InputError: the file cannot be written.
     """
-    text = render(dossier)
-    partial = path.with_name(path.name + ".part")
     try:
-        partial.write_text(text, encoding="utf-8")
-        partial.replace(path)
+        write_whole(render(dossier), path)
     except OSError as error:
         raise InputError(f"cannot be written ({error.strerror or error})", str(path), "choose another folder") from None
+
+
+def write_whole(text: str, path: Path) -> None:
+    """Write a text beside its place first, and put it there whole."""
+    partial = path.with_name(path.name + ".part")
+    partial.write_text(text, encoding="utf-8")
+    partial.replace(path)
 
 
 def _view(dossier: Dossier, made: datetime) -> dict[str, Any]:

@@ -6,7 +6,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QTimer, Signal
-from PySide6.QtWidgets import QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from wintry_tally.core.engine import LIVE, Phase
 from wintry_tally.core.quantity.moments import clock_words
@@ -20,9 +20,13 @@ if TYPE_CHECKING:
 
 
 class Rack(QWidget):
-    """The tags in the order they came. `chosen` carries a sample's number; `hang` asks for a new tag; `page` for a page of the book."""
+    """The tags in the order they came. `chosen` carries a sample's number; `hang` asks for a new tag; `page` for a page of the book.
+
+    `lead` carries what the code of a bench sheet, read into the line above the tags, leads to: sample, station, recipe.
+    """
 
     chosen = Signal(int)
+    lead = Signal(int, str, str)
     hang = Signal()
     page = Signal(str)
 
@@ -37,16 +41,60 @@ class Rack(QWidget):
         self._column.setContentsMargins(0, 0, 6, 0)
         self._column.setSpacing(4)
         self.add = button("Hang a tag", self.hang.emit)
+        self.looking = QLineEdit()
+        self.looking.setPlaceholderText("find: code, maker, a sheet's code")
+        self.looking.setAccessibleName("Find a tag, by its code, maker, model or a bench sheet's code")
+        self.looking.setClearButtonEnabled(True)
+        self.looking.textChanged.connect(self._filter)
+        self.looking.returnPressed.connect(self._take)
+        self._none = label("No tag is called so.", "small")
+        self._none.hide()
         self._area = scrolling(inner)
         self.pages = {key: self._to(key, title) for key, (title, _, _) in PAGES.items()}
         made = list(self.pages.values())
         ways = column(*(row(*made[n : n + 2], None, gap=1) for n in range(0, len(made), 2)), gap=1)
-        self.setLayout(column(row(label("Rack", "heading"), None, self.add), self._area, ways, margin=3))
+        self.setLayout(
+            column(row(label("Rack", "heading"), None, self.add), self.looking, self._none, self._area, ways, margin=3)
+        )
 
     def _to(self, key: str, title: str) -> QPushButton:
         made = button(title, lambda: self.page.emit(key), "choice")
         made.setCheckable(True)
         return made
+
+    def _filter(self, text: str) -> None:
+        """Only the tags that the words typed speak of."""
+        words = text.lower().split()
+        shown = 0
+        for sample in self._session.samples():
+            tag = self._tags.get(sample.id)
+            if tag is None:
+                continue
+            told = f"{sample.code} {sample.title} {sample.family.words}".lower()
+            fits = all(word in told for word in words)
+            tag.setVisible(fits)
+            shown += fits
+        self._none.setVisible(bool(words) and not shown)
+
+    def _take(self) -> None:
+        """Enter: what a sheet's code leads to, or the first tag left."""
+        from wintry_tally.exchange.recipe_file import shipped
+        from wintry_tally.report.sheet import code_read
+
+        read = code_read(self.looking.text())
+        if read is not None:
+            number = next((sample.id for sample in self._session.samples() if sample.code == read[1]), None)
+            template = shipped().get(read[2])
+            if number is None or template is None:
+                self._none.show()
+                return
+            self.looking.clear()
+            self.lead.emit(number, template.station, template.name)
+            return
+        first = next((number for number, tag in self._tags.items() if tag.isVisibleTo(self)), None)
+        if first is not None and self.looking.text().strip():
+            self.looking.clear()
+            self.chosen.emit(first)
 
     def mark_page(self, key: str) -> None:
         """Mark the page shown, or none while a sample is."""
@@ -69,6 +117,7 @@ class Rack(QWidget):
             self._column.addWidget(tag)
             self.refresh(sample.id)
         self._column.addStretch(1)
+        self._filter(self.looking.text())
 
     def tag(self, sample_id: int) -> Tag:
         """The tag of a sample."""

@@ -21,6 +21,7 @@ from wintry_tally.core.protocol.editing import begun_later, with_current
 from wintry_tally.core.protocol.preflight import Bench, Check, preflight_recipe
 from wintry_tally.core.protocol.setpoints import Facts
 from wintry_tally.core.quantity import format_duration, parse_accuracy
+from wintry_tally.desk.asking import sheet_place
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.plan_page import SPEEDS
 from wintry_tally.desk.views.station import StationView
@@ -53,6 +54,7 @@ class RecipePage(StationView):
         self.steps.changed.connect(self.review)
         self.edit = QCheckBox("Edit the steps")
         self.edit.clicked.connect(self._edit)
+        self.sheet = button("Bench sheet…", self.save_sheet, "link", "Save a bench sheet of this test, to print")
         self.save = button("Save as a file…", self._save, "link", "Save this recipe as a file")
         self.bench = QComboBox()
         self.bench.setAccessibleName("Bench")
@@ -111,7 +113,7 @@ class RecipePage(StationView):
         left = QWidget()
         left.setLayout(
             column(
-                card(self.title, self.words, self.steps, row(self.edit, None, self.save), gap=2),
+                card(self.title, self.words, self.steps, row(self.edit, None, self.sheet, self.save), gap=2),
                 card(label("Where", "heading"), grid),
                 None,
                 gap=3,
@@ -288,6 +290,34 @@ class RecipePage(StationView):
     def refresh(self) -> None:
         """Check again: a claim may have changed."""
         self.review()
+
+    def save_sheet(self) -> None:
+        """Ask where the bench sheet of what stands here goes, and write it."""
+        template, recipe = self.steps.template, self.steps.recipe
+        if template is None or recipe is None:
+            return
+        sample = self.session.sample(self.sample_id)
+        if path := sheet_place(self, f"{sample.code} {template.name}"):
+            from wintry_tally.report.sheet import render_sheet, write_sheet
+
+            with self.session.guard():
+                name = self.session.book.meta("name", self.session.book.path.stem)
+                planned = self._planned(template.name)
+                demo = self.session.book.meta("demo") == "yes"
+                write_sheet(render_sheet(sample, template, recipe, name, planned, demo), path)
+                self.session.said.emit(f"Saved {path}")
+
+    def _planned(self, recipe: str) -> str:
+        """When the plan has this test begin, in words; empty where it is not in it."""
+        from wintry_tally.core.quantity.moments import clock_words
+
+        drawn = self.session.drawn()
+        if drawn is None:
+            return ""
+        task = drawn.next_of(self.sample_id, recipe)
+        return (
+            "" if task is None else clock_words(drawn.moment(drawn.plan.starts[task.id]), datetime.now().astimezone())
+        )
 
     def _save(self) -> None:
         template = self.steps.template
