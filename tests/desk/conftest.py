@@ -10,7 +10,7 @@ import pytest
 from PySide6.QtCore import QCoreApplication, QEvent, QSettings
 from PySide6.QtWidgets import QPushButton, QWidget
 
-from wintry_tally.app import planner
+from wintry_tally.app import morning, planner
 from wintry_tally.book import Book
 from wintry_tally.demo import scratch_copy
 from wintry_tally.desk.app import make_application
@@ -33,6 +33,7 @@ def window(qtbot, tmp_path: Path, request, monkeypatch: pytest.MonkeyPatch) -> I
     monkeypatch.setenv("WINTRY_TALLY_TAKEN", str(tmp_path / "taken"))
     # the solver takes both cores for seconds: only where its plan is what is tested
     monkeypatch.setattr(planner, "QUIET_S", 1e12)
+    monkeypatch.setattr(morning, "ROLL_S", 1e12)
     make_application("day")
     made = Window(Session())
     made.show()

@@ -9,11 +9,13 @@ from __future__ import annotations
 import time
 from collections.abc import Callable
 from datetime import datetime
+from functools import partial
 from typing import TYPE_CHECKING
 
 from wintry_tally.app.edits import Edit, Edits
 from wintry_tally.app.listening import Background, Listener
 from wintry_tally.app.live import LiveRuns
+from wintry_tally.app.morning import RollCall
 from wintry_tally.app.opening import school_of
 from wintry_tally.app.places import PlaceWatch
 from wintry_tally.app.shelf import Jobs, Shelf
@@ -56,6 +58,9 @@ class OpenBook:
         self.places = (
             None if background is None else PlaceWatch(book, lambda: self.equipment, background, listener.failed)
         )
+        self._opened_at = time.monotonic()
+        told_plan = partial(told, Topic.PLAN, None)
+        self.roll = None if background is None else RollCall(lambda: self.equipment, background, told_plan)
         self.school = school_of(book)
         self.samples: tuple[Sample, ...] = tuple(book.samples.all())
         self._seen = book.newest_change()
@@ -63,6 +68,11 @@ class OpenBook:
         self._told_moved = ""
 
     # --- reading ---
+
+    @property
+    def silent(self) -> dict[str, str]:
+        """Instruments that did not answer when they were asked today, each with what went wrong."""
+        return {} if self.roll is None else self.roll.silent
 
     def sample(self, sample_id: int) -> Sample:
         """One sample."""
@@ -142,6 +152,8 @@ class OpenBook:
             self.catch_up()
             if self.places is not None and self.shelf.at_work:
                 self.places.follow(datetime.now().astimezone())
+            if self.roll is not None and self.shelf.at_work:
+                self.roll.follow(datetime.now().astimezone(), now - self._opened_at)
         return going_on
 
     # --- what changed ---
@@ -166,6 +178,8 @@ class OpenBook:
             self.shelf.forget()
         if self.places is not None and any(topic is Topic.BENCH for topic, _ in changes):
             self.places.changed()
+        if self.roll is not None and any(topic is Topic.BENCH for topic, _ in changes):
+            self.roll.again()
         for topic, sample_id in changes:
             if topic in OF_ONE and sample_id is not None:
                 self.shelf.forget(sample_id)

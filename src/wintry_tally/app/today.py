@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from types import MappingProxyType
 from typing import TYPE_CHECKING
 
 from wintry_tally.app.campaign import UNDER_WAY, Drawn, last_left
@@ -24,6 +25,8 @@ if TYPE_CHECKING:
 SOON = timedelta(minutes=15)
 NEXT = timedelta(hours=48)
 WEEK = timedelta(days=7)
+BENCH = "bench"
+"""Where the key of a line leads that is no sample's: a page of the book."""
 GROUPS = ("now", "running", "late", "next", "due")
 
 
@@ -63,11 +66,18 @@ class Seen:
 
 def today(
     samples: Sequence[Sample], runs: dict[int, list[Run]], live: Iterable[Seen], drawn: Drawn | None, held: dict[int, str],
-    now: datetime,
+    now: datetime, silent: Mapping[str, str] = MappingProxyType({}),
 ) -> list[Item]:  # fmt: skip
-    """The lines of the day, in the order of GROUPS and of time; `held`: samples in quarantine, each with its reason."""
+    """The lines of the day, in the order of GROUPS and of time.
+
+    Args:
+        held: samples in quarantine, each with its reason; silent: instruments that did not answer, each with what it said.
+    """
     seen = {one.run_id: one for one in live}
-    found: list[Item] = []
+    found = [
+        Item("now", name, 0, "It did not answer today", beside=why, station=BENCH, key="Bench")
+        for name, why in silent.items()
+    ]
     for sample in samples:
         own = runs.get(sample.id, [])
         if sample.id in held:

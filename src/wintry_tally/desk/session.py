@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import QTimer, Signal
 from PySide6.QtGui import QUndoStack
 
+from wintry_tally.app.morning import Ahead
 from wintry_tally.core.errors import BookError, WintryError
 from wintry_tally.core.verdict.outcome import School
 from wintry_tally.desk.background import Workshop
@@ -17,8 +20,6 @@ from wintry_tally.desk.changes import Change
 from wintry_tally.desk.safe_session import SafeSession
 
 if TYPE_CHECKING:
-    from datetime import datetime
-
     from wintry_tally.app.campaign import Drawn, Wishes
     from wintry_tally.app.edits import Edit
     from wintry_tally.app.live import LiveRuns
@@ -34,6 +35,7 @@ if TYPE_CHECKING:
     from wintry_tally.report.dossier import Dossier
 
 
+CALL_EVERY_S = 10.0
 AFTER_PAINT_MS = 250
 """Heavy libraries are loaded only so long after a book was put on the screen."""
 
@@ -86,6 +88,7 @@ class Session(SafeSession):
         self._stand_ins: StandIns | None = None
         self.workshop, self._planning = Workshop(), Workshop()
         self._planner: Planner | None = None
+        self._ahead, self._next_call = Ahead(), 0.0
         self.undo_stack = QUndoStack(self)
         self._timer = QTimer(self)
         self._timer.setInterval(120)
@@ -145,6 +148,7 @@ class Session(SafeSession):
         self.close_book()
         book.hurry_here()
         self._open = OpenBook(book, self.workshop, Shown(self), self._hear, self._worked_out, self._in_background)
+        self._ahead = Ahead()
         self._planner = Planner(self._open, self._planning, self.plan_changed.emit, self.failed.emit)
         self.undo_stack.clear()
         self._timer.start()
@@ -211,6 +215,14 @@ class Session(SafeSession):
                 self.ticked.emit()
             if self._planner is not None:
                 self._planner.go_on()
+                self._call_ahead(self._planner)
+
+    def _call_ahead(self, planner: Planner) -> None:
+        if time.monotonic() < self._next_call:
+            return
+        self._next_call = time.monotonic() + CALL_EVERY_S
+        for words in self._ahead.due(planner.drawn, datetime.now().astimezone()):
+            self.rang.emit("Wintry Tally: soon", words)
 
     def save_copy(self, target: Path) -> None:
         """Copy the open book as it stands, beside everything else."""

@@ -219,6 +219,9 @@ class Window(QMainWindow):
         """Go to a station of a sample, and set a recipe up there."""
         from wintry_tally.exchange.recipe_file import shipped
 
+        if not sample_id:
+            self.show_page(station)
+            return
         self.station = station or self.station
         self.show_sample(sample_id)
         view = self.view(self.station)

@@ -67,7 +67,7 @@ class TodayPage(MainPage):
             for own in runs.values() for run in own
             if run.status == "running" and session.running.elsewhere(run)
         ]  # fmt: skip
-        return today(samples, runs, [*self._live(), *elsewhere], session.drawn(), held, now)
+        return today(samples, runs, [*self._live(), *elsewhere], session.drawn(), held, now, session.open.silent)
 
     def _live(self) -> list[Seen]:
         from wintry_tally.app.today import Seen
