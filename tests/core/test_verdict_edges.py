@@ -59,8 +59,10 @@ def test_a_charge_after_a_rest_says_what_was_lost_in_it() -> None:
     claim = parse_claim("self-discharge < 3 %/month")
     month = judged(claim, shelf(30.44 * DAY), "self-discharge")
     assert month.measured is not None
-    # 6 Ah put back after a month, of 100 Ah; of a lead-acid charge about 85 % is stored (common practice)
-    assert month.measured.value == pytest.approx(0.85 * 6.0, rel=0.02) and month.outcome is Outcome.MISSED
+    # 6 Ah put back after a month, of 100 Ah; of so shallow a lead-acid charge about 76 % is stored, a whole one's 80 to
+    # 90 % (common practice) not ruled out
+    assert month.measured.value == pytest.approx(0.762 * 6.0, rel=0.02) and month.outcome is Outcome.MISSED
+    assert month.measured.value + (month.measured.expanded or 0.0) > 0.9 * 6.0
     half = judged(claim, shelf(15.22 * DAY), "self-discharge")
     assert half.measured is not None
     assert half.measured.value == pytest.approx(2.0 * month.measured.value, rel=0.02), "the rest in the log is the time"

@@ -42,7 +42,8 @@ class Rack(QWidget):
         self._column.setSpacing(4)
         self.add = button("Hang a tag", self.hang.emit)
         self.looking = QLineEdit()
-        self.looking.setPlaceholderText("find: code, maker, a sheet's code")
+        self.looking.setPlaceholderText("find")
+        self.looking.setToolTip("Part of a code, maker or model; or a bench sheet's code (Ctrl+F)")
         self.looking.setAccessibleName("Find a tag, by its code, maker, model or a bench sheet's code")
         self.looking.setClearButtonEnabled(True)
         self.looking.textChanged.connect(self._filter)
@@ -53,9 +54,8 @@ class Rack(QWidget):
         self.pages = {key: self._to(key, title) for key, (title, _, _) in PAGES.items()}
         made = list(self.pages.values())
         ways = column(*(row(*made[n : n + 2], None, gap=1) for n in range(0, len(made), 2)), gap=1)
-        self.setLayout(
-            column(row(label("Rack", "heading"), None, self.add), self.looking, self._none, self._area, ways, margin=3)
-        )
+        head = row(label("Rack", "heading"), self.looking, self.add, gap=2)
+        self.setLayout(column(head, self._none, self._area, ways, margin=3))
 
     def _to(self, key: str, title: str) -> QPushButton:
         made = button(title, lambda: self.page.emit(key), "choice")
