@@ -145,7 +145,10 @@ def _line(step: ProgrammeStep, standing: Standing, drawn: Drawn, now: datetime, 
         beside.append(f"{early} to {late}")
     template = shipped().get(step.recipe)
     minutes = people_min(step.presence, step.usual_h)
-    there = "throughout" if step.presence is Presence.THROUGHOUT else format_hours(minutes / 60.0) if minutes else "–"
+    there = (
+        "with you throughout" if step.presence is Presence.THROUGHOUT
+        else f"{format_hours(minutes / 60.0)} with you" if minutes else "without you"
+    )  # fmt: skip
     station = template.station if template is not None else "cold" if "freezer" in step.uses else "shelf"
     return Line(
         "next" if first else "later", step.title, when, f"about {usual}", there, tuple(beside), step.recipe, station,

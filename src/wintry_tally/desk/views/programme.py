@@ -98,7 +98,7 @@ class ProgrammeView(StationView):
     def _fill(self, page: Page) -> None:
         typed = self.why_out.text() if self._leaving_out else ""
         clear(self._grid)
-        for place, words in enumerate(("", "Test", "When", "Takes", "With you", "")):
+        for place, words in enumerate(("", "Test", "When", "Takes", "")):
             self._grid.addWidget(label(words, "small"), 0, place)
         for number, line in enumerate(page.lines, 1):
             self._fill_line(number, line, typed)
@@ -130,24 +130,20 @@ class ProgrammeView(StationView):
             words.addLayout(row(*keys, None, gap=2))
         if line.recipe and line.recipe == self._leaving_out:
             words.addWidget(self._reason(line, typed))
+        takes = QWidget()
+        takes.setLayout(column(label(line.takes, ""), label(line.hands, "small"), gap=0))
         box = QWidget()
         box.setLayout(words)
-        for place, part in (
-            (0, state),
-            (1, box),
-            (2, label(line.when, "")),
-            (3, label(line.takes, "")),
-            (4, label(line.hands, "")),
-        ):
+        for place, part in ((0, state), (1, box), (2, label(line.when, "")), (3, takes)):
             self._grid.addWidget(part, number, place, top)
         if line.state == "running":
             self._grid.addWidget(
-                button("Look", partial(self.go.emit, line.station), "", f"Look at {line.title}"), number, 5, top
+                button("Look", partial(self.go.emit, line.station), "", f"Look at {line.title}"), number, 4, top
             )
         elif line.recipe:
             act = partial(self.leads.emit, line.station, line.recipe)
             role = "main" if line.state == "next" else ""
-            self._grid.addWidget(button("Set up", act, role, f"Set up: {line.title}"), number, 5, top)
+            self._grid.addWidget(button("Set up", act, role, f"Set up: {line.title}"), number, 4, top)
 
     def _keys(self, line: Line) -> list[QPushButton]:
         if not line.asked:

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QWidget
 
 from wintry_tally.core.errors import InputError, WintryError
 from wintry_tally.desk.session import Session
-from wintry_tally.desk.widgets.parts import button, card, clear, column, label, narrow, row
+from wintry_tally.desk.widgets.parts import button, card, clear, column, label, row
 
 if TYPE_CHECKING:
     from wintry_tally.core.working import Working
@@ -35,7 +35,7 @@ class FollowingCard(QWidget):
         self.told = label("", "small")
         self.recipe = QComboBox()
         self.recipe.setAccessibleName("Which test is made again")
-        narrow(self.recipe)
+        self.recipe.setMinimumWidth(240)
         self.on = QLineEdit()
         self.on.setPlaceholderText("2027-11-26, or 6 months")
         self.on.setMinimumWidth(190)
