@@ -420,6 +420,7 @@ def test_the_shell_compares_a_book(tmp_path: Path, own_places: Path) -> None:
     assert {("charge", None), ("energy", None), ("mean-voltage", None), ("resistance", None), ("usable", 11.4)} <= set(
         rows
     )
+    assert found["model"] is None, "M5 is another model"
     charge = rows["charge", None]
     assert set(charge["values"]) == {"M1", "M2", "M5"} and charge["values"]["M5"] is None
     assert set(charge["differences"]) == set(charge["better"]) == {"M2"}

@@ -45,6 +45,10 @@ def test_mean_span_and_what_nobody_knows() -> None:
     assert alone.covered == pytest.approx(2 * 0.5 * GAP_S / (20 * HOUR), abs=0.01) and alone.mean_C == 5.0
     assert _of([], [], 0, 4) == PlaceHistory("freezer") and _of([9, 10], [1.0, 1.0], 0, 4) == PlaceHistory("freezer")
     assert _of([0, 1], [np.nan, 4.0], 0, 1).mean_C == 4.0
+    # read two hours after the span: so near that it is looked at, too far to speak of any of it
+    assert _of([6], [5.0], 0, 4) == PlaceHistory("freezer") == _of([-2], [5.0], 0, 4)
+    assert _of([5], [5.0], 0, 4).covered == pytest.approx(0.125, abs=0.01), "and of the last half hour it does speak"
+    assert _of([0, 1], [1.0, 1.0], 1, 1) == PlaceHistory("freezer") and PlaceHistory("freezer").readings == 0
 
 
 @given(
@@ -65,6 +69,8 @@ def test_no_core_where_the_last_hours_are_unknown() -> None:
     assert _of([0, 3, 6, 9], [-18.0] * 4, 0, 10, 1.0).core_C == pytest.approx(-18.0, abs=0.1)
     assert _of([0, 3, 6], [-18.0] * 3, 0, 10, 1.0).core_C is None, "of the last hours nothing is known"
     # a gap long ago does not matter, but in it the body is taken to have been warm
+    barely = _of([0, 6.9, 7.5, 9], [-18.0] * 4, 0, 9, 1.0)
+    assert barely.core_C is not None, "known from 5.4 h on: three time constants before 9 h are all that it needs"
     early = _of([0, 6, 8, 10, 12, 14], [-18.0] * 6, 0, 14, 1.0)
     assert early.core_C is not None and -18.0 < early.core_C < -17.9
 

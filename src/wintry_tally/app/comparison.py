@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 from wintry_tally.core.compare import Comparison, Need, NeedResult, Tested, compare_samples, figures_of, judge_need
+from wintry_tally.core.compare.model import ModelClaim, ModelRow, model_claims, model_rows
 from wintry_tally.core.quantity import Quantity, format_quantity
+from wintry_tally.core.verdict.outcome import OUTCOME_WORDS
 
 if TYPE_CHECKING:
     from wintry_tally.report.dossier import Dossier
@@ -44,7 +47,71 @@ def compare_dossiers(dossiers: Sequence[Dossier], needs: Sequence[Need] = ()) ->
         dossier.sample.code: figures_of(dossier.sample, tested(dossier), dossier.verdicts, marks)
         for dossier in dossiers
     }
-    return compare_samples(codes, {d.sample.code: d.sample.family for d in dossiers}, figures)
+    found = compare_samples(codes, {d.sample.code: d.sample.family for d in dossiers}, figures)
+    # a model is not held against itself
+    same = {dossier.sample.code for dossier in dossiers[1:] if _name(dossier) == _name(dossiers[0])}
+    rows = (replace(row, models={c: None if c in same else p for c, p in row.models.items()}) for row in found.rows)
+    return replace(found, rows=tuple(rows))
+
+
+def _name(dossier: Dossier) -> tuple[str, str, str]:
+    sample = dossier.sample
+    return sample.maker.strip().lower(), sample.model.strip().lower(), sample.family.key
+
+
+@dataclass(frozen=True)
+class Model:
+    """Units of one model: its name, their codes, what they say of it, and its claims held against it."""
+
+    title: str
+    codes: tuple[str, ...]
+    rows: tuple[ModelRow, ...]
+    claims: tuple[ModelClaim, ...]
+
+
+def model_of(dossiers: Sequence[Dossier], found: Comparison) -> Model | None:
+    """What is known of the model, where all of them are of one; None for anything else."""
+    samples = [dossier.sample for dossier in dossiers]
+    if len(samples) < 2 or len({_name(dossier) for dossier in dossiers}) > 1 or not samples[0].model.strip():
+        return None
+    verdicts = {dossier.sample.code: dossier.verdicts for dossier in dossiers}
+    family = samples[0].family
+    claims = model_claims(verdicts, family, dossiers[0].school)
+    return Model(samples[0].title, tuple(verdicts), model_rows(found, family), claims)
+
+
+def spread_words(row: ModelRow) -> str:
+    """How far units are apart, and how little is known of it."""
+    seen = f"{100 * row.seen:.2g} % apart as seen"
+    between = (
+        f"between {100 * row.low:.2g} and {100 * row.high:.2g} %"
+        if row.high is not None
+        else "of which two units say next to nothing"
+    )
+    return f"{seen} ({between}), {100 * row.reckoned:.2g} % reckoned with"
+
+
+def model_lines(model: Model) -> list[str]:
+    """A model in lines."""
+    lines = []
+    for row in model.rows:
+        words = f"{row.label}: {format_quantity(row.model)} of the model, {format_quantity(row.mean)} of these; {spread_words(row)}"
+        if row.weak and row.rarity is not None:
+            words += f"; {row.weak} is weak: {_rare(row.rarity)} of such a model would be so"
+        if row.apart:
+            words += "; further apart than two of one model usually are, and two cannot say which of them is unusual"
+        lines.append(words)
+    for one in model.claims:
+        chance = "" if one.probability is None else f" (P = {one.probability:.3f})"
+        lines.append(
+            f"{one.claim.definition.label}: {OUTCOME_WORDS[one.outcome].lower()} by the model{chance}, "
+            f"{format_quantity(one.claim.shown(one.model))} over {len(one.units)} units"
+        )
+    return lines
+
+
+def _rare(share: float) -> str:
+    return f"one in {round(1.0 / share, -1):.0f}" if share > 1e-5 else "fewer than one in 100000"
 
 
 def judge_needs(dossiers: Sequence[Dossier], needs: Sequence[Need]) -> list[NeedResult]:
@@ -72,7 +139,9 @@ def _cold_loss(dossier: Dossier) -> tuple[float, float] | None:
     return (lost.value / 100.0, cold[-1]) if lost is not None and cold else None
 
 
-def comparison_dict(found: Comparison, needs: Sequence[NeedResult] = ()) -> dict[str, Any]:
+def comparison_dict(
+    found: Comparison, needs: Sequence[NeedResult] = (), model: Model | None = None
+) -> dict[str, Any]:  # fmt: skip
     """The object that is printed.
 
     Beyond the contract: of a row `label`, `dropout_V`, `runs`, `like` (the differences brought to the first's conditions),
@@ -99,6 +168,29 @@ def comparison_dict(found: Comparison, needs: Sequence[NeedResult] = ()) -> dict
             for row in found.rows
         ],
         "needs": [_need_dict(one) for one in needs],
+        "model": None if model is None else _model_dict(model),
+    }  # fmt: skip
+
+
+def _model_dict(model: Model) -> dict[str, Any]:
+    return {
+        "title": model.title, "codes": list(model.codes),
+        "rows": [
+            {
+                "quantity": row.quantity, "values": {code: value.as_dict() for code, value in row.values.items()},
+                "mean": row.mean.as_dict(), "model": row.model.as_dict(),
+                "spread": {"seen": row.seen, "low": row.low, "high": row.high, "reckoned": row.reckoned},
+                "weak": row.weak or None, "rarity": row.rarity, "apart": row.apart,
+            }
+            for row in model.rows
+        ],
+        "claims": [
+            {
+                "kind": one.claim.kind, "outcome": one.outcome.value, "probability": one.probability,
+                "model": one.claim.shown(one.model).as_dict(), "units": list(one.units),
+            }
+            for one in model.claims
+        ],
     }  # fmt: skip
 
 
@@ -113,10 +205,8 @@ def _need_dict(one: NeedResult) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def comparison_text(found: Comparison, needs: Sequence[NeedResult] = ()) -> str:
+def comparison_text(found: Comparison, needs: Sequence[NeedResult] = (), model: Model | None = None) -> str:
     """The same for people."""
-    from wintry_tally.core.verdict.outcome import OUTCOME_WORDS
-
     first = found.codes[0]
     lines = []
     for row in found.rows:
@@ -133,6 +223,8 @@ def comparison_text(found: Comparison, needs: Sequence[NeedResult] = ()) -> str:
             told = ", ".join(f"{code} {value}" for code, value in one.values.items())
             effects = ", ".join(f"{code}: about {format_quantity(effect)} to be like {first}" for code, effect in one.effects.items() if effect is not None)  # fmt: skip
             lines.append(f"    unlike {one.condition}: {told}" + (f" ({effects})" if effects else ""))
+    if model is not None:
+        lines += [f"The model: {model.title}", *(f"  {line}" for line in model_lines(model))]
     for need in needs:
         if need.probability is None or need.hours is None:
             lines.append(f"{need.need}: {need.code}  {OUTCOME_WORDS[need.outcome].lower()}: {need.advice}")

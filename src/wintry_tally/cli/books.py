@@ -48,7 +48,7 @@ def compare_book(book_path: Path, codes: Sequence[str], need: Path | None) -> tu
     Raises:
         InputError: a sample that is not there or named twice, or a need that cannot be.
     """
-    from wintry_tally.app.comparison import compare_dossiers, comparison_dict, comparison_text, judge_needs
+    from wintry_tally.app.comparison import compare_dossiers, comparison_dict, comparison_text, judge_needs, model_of
     from wintry_tally.app.dossiers import dossier_of
     from wintry_tally.exchange.need_file import read_needs
 
@@ -61,7 +61,8 @@ def compare_book(book_path: Path, codes: Sequence[str], need: Path | None) -> tu
         school = school_of(book)
         dossiers = [dossier_of(book, sample_of(book, code, book_path), school) for code in codes]
     found, judged = compare_dossiers(dossiers, needs), judge_needs(dossiers, needs)
-    return comparison_dict(found, judged), comparison_text(found, judged)
+    model = model_of(dossiers, found)
+    return comparison_dict(found, judged, model), comparison_text(found, judged, model)
 
 
 def write_report(book_path: Path, code: str, out: Path, school: str | None) -> None:

@@ -18,6 +18,7 @@ from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.parts import button, card, clear, column, label, row, scrolling
 
 if TYPE_CHECKING:
+    from wintry_tally.app.comparison import Model
     from wintry_tally.core.compare import Comparison, NeedResult, Row
     from wintry_tally.report.dossier import Dossier, RunReport
 
@@ -63,6 +64,10 @@ class ComparePage(MainPage):
         self.problem.hide()
         self._curve_card = card(row(label("Against", "quiet"), *self.axes.values(), None, gap=1), self.curve)
         self._table_card = card(self._table)
+        self._model_box = column(gap=1)
+        self._model_title = label("", "heading")
+        self._model_card = card(self._model_title, self._model_box)
+        self._model_card.hide()
         self._need_card = card(
             label("What it is for", "heading"),
             label("A need, held against each of them by batteries that fit its own discharges.", "small", wrap=True),
@@ -71,7 +76,7 @@ class ComparePage(MainPage):
         inner = QWidget()
         inner.setLayout(
             column(
-                label("Compare", "title"), self._chips, self.told, self._curve_card, self._table_card, self._need_card, None,
+                label("Compare", "title"), self._chips, self.told, self._curve_card, self._table_card, self._model_card, self._need_card, None,
                 gap=3,
             )
         )  # fmt: skip
@@ -145,17 +150,19 @@ class ComparePage(MainPage):
             return
         self._waits = True
 
-        def work(_job: object) -> tuple[Comparison, list[NeedResult]]:
-            from wintry_tally.app.comparison import compare_dossiers, judge_needs
+        def work(_job: object) -> tuple[Comparison, list[NeedResult], Model | None]:
+            from wintry_tally.app.comparison import compare_dossiers, judge_needs, model_of
             from wintry_tally.core.compare.typed_need import parse_need
 
             asked = [parse_need(text) for text in needs]
-            return compare_dossiers(dossiers, asked), judge_needs(dossiers, asked)
+            found = compare_dossiers(dossiers, asked)
+            return found, judge_needs(dossiers, asked), model_of(dossiers, found)
 
-        def done(found: tuple[Comparison, list[NeedResult]]) -> None:
+        def done(found: tuple[Comparison, list[NeedResult], Model | None]) -> None:
             self._known, self._waits = wanted, False
             self._fill(found[0])
             self._fill_needs(found[1])
+            self._fill_model(found[2])
             self.changed()
 
         def failed(words: str) -> None:
@@ -228,6 +235,25 @@ class ComparePage(MainPage):
             self._table.addWidget(figure, line, 1 + place, top)
         said = label(_difference_words(one, codes, anew), "small", wrap=True)
         self._table.addWidget(said, line, 1 + len(codes), top)
+
+    def _fill_model(self, model: Model | None) -> None:
+        """What units of one model say of it, where all that are picked are of one."""
+        from wintry_tally.app.comparison import model_lines
+
+        clear(self._model_box)
+        self._model_card.setVisible(model is not None and bool(model.rows))
+        if model is None:
+            return
+        self._model_title.setText(f"The model at large: {model.title}, by {len(model.codes)} units")
+        workings = [row.working for row in model.rows]
+        for place, words in enumerate(model_lines(model)):
+            line = row(label(words, "small", wrap=True))
+            line.setStretch(0, 1)
+            if place < len(workings):
+                line.addWidget(
+                    button("Working", partial(self.opened.emit, workings[place]), "link", f"Working: {words}")
+                )
+            self._model_box.addLayout(line)
 
     def _fill_needs(self, results: list[NeedResult]) -> None:
         clear(self._needs)
@@ -307,7 +333,9 @@ def _difference_words(one: Row, codes: tuple[str, ...], anew: bool) -> str:
         words = f"{code}: {format_quantity(shown)}"
         sure = one.better.get(code)
         if sure is not None:
-            words += f"; better with P {_share(sure)}, of the models {_share(one.models[code])}"
+            words += f"; better with P {_share(sure)}"
+            if one.models[code] is not None:
+                words += f", of the models {_share(one.models[code])}"
         alike = one.like[code]
         if (
             alike.standard is not None
