@@ -120,6 +120,15 @@ def test_a_thaw_before_it_makes_a_cold_verdict_untested() -> None:
     assert _loss(_soaked(70.0, 2.0), measured=True).outcome is Outcome.MET
 
 
+def test_the_edge_of_a_thaw_is_three_kelvin_and_stands_in_the_working() -> None:
+    def at(core: float) -> Verdict:
+        return _loss(PlaceHistory("freezer", 99, 1.0, -18.0, -18.0, core, core))
+
+    assert at(-15.1).outcome is Outcome.MET and at(-14.9).outcome is Outcome.NOT_TESTED
+    working = at(-18.0).working
+    assert working is not None and working.inputs["soak"] == "core near -18 °C by the log of the freezer"
+
+
 def test_a_place_never_logged_is_told_and_settles_as_before() -> None:
     unknown = _loss(PlaceHistory("freezer"))
     assert unknown.outcome is Outcome.MET
@@ -163,6 +172,21 @@ def test_the_shelf_s_own_time_and_temperature_count() -> None:
     assert cool.outcome is Outcome.TOO_CLOSE, "met as it lay, missed as it is claimed"
     like = _shelf(4.0, 1.0, _of(list(range(0, 720, 2)), [19.0] * 360, 0.0, 718.0))
     assert like.outcome is Outcome.MET and next(c for c in like.conditions if c.name == "temperature").effect is None
+    warm = _shelf(4.0, 1.0, PlaceHistory("shelf", 99, 0.8, 30.0, 29.0, 31.0))
+    effect = next(c for c in warm.conditions if c.name == "temperature").effect
+    half = 0.5 * one.measured.value
+    assert effect is not None and effect.value == pytest.approx(half - one.measured.value)
+    # between 1.5 and 2.5 times for 10 K: a quarter of it either way, as limits
+    assert effect.standard == pytest.approx(0.25 * half / 3**0.5)
+    for mean, said in ((18.0, False), (17.9, True), (22.0, False), (22.1, True)):
+        told = _shelf(4.0, 1.0, PlaceHistory("shelf", 99, 0.9, mean, mean, mean)).conditions
+        assert (next(c for c in told if c.name == "temperature").effect is not None) is said
+    partly = next(
+        c
+        for c in _shelf(4.0, 1.0, PlaceHistory("shelf", 9, 0.79, 30.0, 29.0, 31.0)).conditions
+        if c.name == "temperature"
+    )
+    assert partly.effect is None and "logged for 79 % of the time" in str(partly.actual)
     never = next(c for c in _shelf(4.0, 1.0, PlaceHistory("shelf")).conditions if c.name == "temperature")
     assert never.actual == "the shelf was not logged" and never.effect is None
 

@@ -28,6 +28,8 @@ def history(book: Book, place: str, begin: datetime, end: datetime, tau_s: float
 
 def stood_before(book: Book, sample: Sample, run: Run, earlier: list[Run]) -> PlaceHistory | None:
     """What it was like where a battery stood before a run that a soak or a shelf comes before; None for any other."""
+    if run.method == "simulated":
+        return None  # it stood nowhere
     name = str(run.recipe.get("name", ""))
     template = shipped().get(name)
     if name == ENDS_SHELF:
