@@ -27,9 +27,15 @@ def history(book: Book, place: str, begin: datetime, end: datetime, tau_s: float
 
 
 def stood_before(book: Book, sample: Sample, run: Run, earlier: list[Run]) -> PlaceHistory | None:
-    """What it was like where a battery stood before a run that a soak or a shelf comes before; None for any other."""
-    if run.method == "simulated":
-        return None  # it stood nowhere
+    """What it was like where a battery stood before a run that a soak or a shelf comes before; None for any other.
+
+    What is simulated stood nowhere, unless somebody logged a place for it all the same.
+    """
+    found = _stood_before(book, sample, run, earlier)
+    return None if found is None or (run.method == "simulated" and not found.readings) else found
+
+
+def _stood_before(book: Book, sample: Sample, run: Run, earlier: list[Run]) -> PlaceHistory | None:
     name = str(run.recipe.get("name", ""))
     template = shipped().get(name)
     if name == ENDS_SHELF:

@@ -6,9 +6,9 @@ import math
 from collections.abc import Callable
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 
-from sqlalchemy import Connection, func, insert, select
+from sqlalchemy import Connection, func, insert, select, update
 from sqlalchemy import delete as delete_from
 
 from wintry_tally.book import tables
@@ -63,6 +63,16 @@ class Places:
         with self._transaction() as connection:
             connection.execute(delete_from(tables.place_reading).where(tables.place_reading.c.id == number))
             self._note(connection, Topic.PLACES, None)
+
+    def shift(self, by: timedelta) -> None:
+        """Move every reading in time; for data that is made up to be of today."""
+        with self._transaction() as connection:
+            rows = connection.execute(select(tables.place_reading.c.id, tables.place_reading.c.at_utc)).all()
+            for number, at in rows:
+                moved = utc_text(datetime.fromisoformat(at) + by)
+                connection.execute(
+                    update(tables.place_reading).where(tables.place_reading.c.id == number).values(at_utc=moved)
+                )
 
     def between(self, place: str, begin: datetime, end: datetime) -> list[PlaceReading]:
         """The readings of a place from one moment to another, oldest first."""

@@ -6,6 +6,7 @@ technician tries for them. Makers, models, numbers and people are made up; the r
 
 from __future__ import annotations
 
+import math
 import sqlite3
 import sys
 import tempfile
@@ -186,10 +187,22 @@ def build(path: Path) -> None:
             _tested(book, ids[test.code], test, begun + timedelta(days=test.day))
         _imported_with_a_slip(book, ids["M6"], begun + timedelta(days=33))
         _running(book, ids["M5"], begun + timedelta(days=37))
+        _places(book, begun + timedelta(days=6, hours=8), begun + timedelta(days=37, hours=5))
     connection = sqlite3.connect(path)
     connection.execute("PRAGMA journal_mode=DELETE")
     connection.execute("VACUUM")
     connection.close()
+
+
+def _places(book: Book, stored: datetime, last: datetime) -> None:
+    """The shelf since something lies on it, and the freezer and the room of late, as a person wrote them down."""
+    hours = int((last - stored) / timedelta(hours=1))
+    for hour in range(0, hours, 8):
+        book.places.add("shelf", stored + timedelta(hours=hour), round(17.5 + 1.5 * math.sin(hour / 31.0), 1))
+    for hour in range(24):
+        at = last - timedelta(hours=hour, minutes=20)
+        book.places.add("freezer", at, round(-18.5 + 0.6 * math.sin(hour / 1.7), 1))
+    book.places.add("room", last - timedelta(minutes=15), 21.4)
 
 
 def _settings(

@@ -42,6 +42,7 @@ def begin_now(book: Book) -> None:
             book.runs.change(run.id, started_utc=utc_text(begun))
         elif days and run.ended is not None:
             book.runs.change(run.id, started_utc=utc_text(run.started + days), ended_utc=utc_text(run.ended + days))
+    book.places.shift(begun - going.started)
     for sample in book.samples.all():
         if days and sample.arrival.received:
             received = date.fromisoformat(sample.arrival.received) + days

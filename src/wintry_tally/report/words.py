@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from wintry_tally.core.battery import Claim, Direction
-from wintry_tally.core.compare.trend import Trend
 from wintry_tally.core.quantity import format_plain, format_quantity
 from wintry_tally.core.quantity.units import in_unit
+
+if TYPE_CHECKING:
+    from wintry_tally.core.compare.trend import Trend
 
 _SIGNS = {Direction.AT_LEAST: "at least ", Direction.AT_MOST: "at most ", Direction.WITHIN: "", Direction.IS: ""}
 
