@@ -97,7 +97,7 @@ def test_places_are_kept_checked_and_taken_back(book: Book) -> None:
                          ((PlaceSpec("a", "p", 29.0),), "every 30 s")):  # fmt: skip
         with pytest.raises(InputError, match=words):
             places_text(wrong)
-    places_text((PlaceSpec("a", "p", 30.0),))
+    places_text((PlaceSpec("a", "p", 30.0), PlaceSpec("b", "p", 7 * 86_400.0)))
     read = edits.read_place("freezer", NOW, -18.5)
     read.do()
     assert book.places.latest()["freezer"].temperature_C == -18.5 and book.places.latest()["freezer"].source == ""
@@ -220,7 +220,8 @@ def test_typed_from_a_shell(tmp_path: Path, capsys) -> None:
     for arguments, words in (
         (["cellar", "5"], "no place"), (["room", "warm"], "begin with a number"), (["room", "5", "--at", "noon"], "no moment"),
         (["room", "5", "--at", "2099-01-01T00:00"], "still to come"), (["room", "--thermometer", "x"], "no instrument"),
-        (["room", "--every", "5"], "every 30 s"), (["room", "--warm"], "No such option"), (["room", "300"], "no temperature of a place"),
+        (["room", "--every", "5"], "every 30 s"),
+        (["room", "--every", "nan"], "every 30 s"), (["room", "--every", "1e400"], "every 30 s"), (["room", "--warm"], "No such option"), (["room", "300"], "no temperature of a place"),
     ):  # fmt: skip
         assert invoke(["place", str(path), *arguments]) == 2
         assert words in capsys.readouterr().err

@@ -54,7 +54,7 @@ def test_from_a_shell(tmp_path: Path, capsys) -> None:
     assert "Charging current" in out.read_text(encoding="utf-8")
     capsys.readouterr()
     for arguments in (["M9", "--recipe", "surge", "--out", str(out)], ["M1", "--recipe", "none", "--out", str(out)],
-                      ["M1", "--recipe", "surge", "--out", str(tmp_path / "no" / "sheet.html")]):  # fmt: skip
+                      ["M1", "--recipe", "surge", "--out", str(tmp_path / "no" / "sheet.html")], ["M1", "--recipe", "surge", "--out", "/"]):  # fmt: skip
         assert invoke(["sheet", str(book), *arguments]) == 2
         assert capsys.readouterr().err.count("\n") == 1
 

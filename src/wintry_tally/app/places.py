@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 KEY = "places"
 """Key of the book's small fact that says which places there are, and what reads them."""
 USUAL = ("room", "freezer", "shelf")
-LEAST_EVERY_S, USUAL_EVERY_S = 30.0, 600.0
+LEAST_EVERY_S, USUAL_EVERY_S, MOST_EVERY_S = 30.0, 600.0, 7 * 86_400.0
 
 
 @dataclass(frozen=True)
@@ -52,10 +52,11 @@ def places_text(places: tuple[PlaceSpec, ...]) -> str:
     names = [one.name.strip() for one in places]
     if not all(names) or len(set(names)) < len(names):
         raise InputError("every place has a name of its own", mend="call it freezer 2, box outside…")
-    often = next((one for one in places if one.every_s < LEAST_EVERY_S), None)
+    often = next((one for one in places if not LEAST_EVERY_S <= one.every_s <= MOST_EVERY_S), None)
     if often is not None:
         raise InputError(
-            f"{often.name}: a place is read every {LEAST_EVERY_S:g} s at the most", mend="every 10 min is enough"
+            f"{often.name}: a place is read every {LEAST_EVERY_S:g} s at the most, once a week at the least",
+            mend="every 10 min is enough",
         )
     return json.dumps({"places": [asdict(one) for one in places]}, ensure_ascii=False)
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import errno
+import os
 from datetime import UTC, datetime
 from importlib import resources
 from pathlib import Path
@@ -62,6 +64,8 @@ def write_page(dossier: Dossier, path: Path) -> None:
 
 def write_whole(text: str, path: Path) -> None:
     """Write a text beside its place first, and put it there whole."""
+    if not path.name:
+        raise IsADirectoryError(errno.EISDIR, os.strerror(errno.EISDIR), str(path))
     partial = path.with_name(path.name + ".part")
     partial.write_text(text, encoding="utf-8")
     partial.replace(path)
