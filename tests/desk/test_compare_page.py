@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QPushButton
@@ -11,6 +13,7 @@ from wintry_tally.core.compare import Device, Need
 from wintry_tally.core.compare.typed_need import need_words, parse_need
 from wintry_tally.core.errors import InputError
 from wintry_tally.desk.views.compare import ComparePage
+from wintry_tally.desk.views.report import ReportView
 from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.window import Window
 
@@ -72,6 +75,27 @@ def test_a_need_is_typed_held_and_taken_back(page: ComparePage, qtbot) -> None:
     page.session.undo_stack.undo()
     assert page.session.needs == []
     qtbot.waitUntil(lambda: not any("holds" in text for text in texts(page._need_card)), timeout=10000)
+
+
+def test_what_a_battery_is_good_for_stands_in_its_report(demo: Window, qtbot, tmp_path: Path) -> None:
+    number = next(sample.id for sample in demo.session.samples() if sample.code == "M1")
+    demo.show_sample(number)
+    demo.show_station("report")
+    view = demo.view("report")
+    assert isinstance(view, ReportView) and "guarded decision rule" in "\n".join(texts(view))
+    view.save_to(tmp_path / "plain.html")
+    assert "<h2>Good for" not in (tmp_path / "plain.html").read_text(encoding="utf-8")
+    demo.session.set_needs("add", ["mast: logger 0.85 A down to 11.4 V; 30 h", "oven: heater 300 W; 5 h"])
+    view.save_to(tmp_path / "needs.html")
+    qtbot.waitUntil(lambda: view.saved.text() == f"Saved {tmp_path / 'needs.html'}", timeout=60000)
+    page = (tmp_path / "needs.html").read_text(encoding="utf-8")
+    assert "<h2>Good for" in page and "oven: heater 300 W; 5 h" in page
+    said = page.partition("<h2>Good for")[2]
+    assert said.index("holds (P =") < said.index("oven") < said.index("does not hold (P =")
+    # what is next to nothing of a need is said in a line, and nothing is written
+    view.save_to(tmp_path / "no" / "needs.html")
+    qtbot.waitUntil(lambda: "cannot be written" in demo.problem, timeout=60000)
+    assert view.saved.text() == ""
 
 
 def test_needs_as_people_write_them() -> None:

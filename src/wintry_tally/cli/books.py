@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from wintry_tally.app.opening import opened, school_of
+from wintry_tally.app.opening import needs_of, opened, school_of
 from wintry_tally.book import Book
 from wintry_tally.book.keeping import keep_log
 from wintry_tally.cli.logs import analyse_joined
@@ -34,12 +34,13 @@ def _opened(path: Path) -> AbstractContextManager[Book]:
     return opened(path, lambda words: click.echo(words, err=True))
 
 
-def _dossier(book_path: Path, code: str, school: str | None) -> Dossier:
-    """All that is known of a sample, as the window has it, by the book's school where none is given."""
+def _dossier(book_path: Path, code: str, school: str | None) -> tuple[Dossier, list[str]]:
+    """All that is known of a sample, as the window has it, by the book's school where none is given; the book's needs."""
     from wintry_tally.app.dossiers import dossier_of
 
     with _opened(book_path) as book:
-        return dossier_of(book, sample_of(book, code, book_path), School(school) if school else school_of(book))
+        found = dossier_of(book, sample_of(book, code, book_path), School(school) if school else school_of(book))
+        return found, needs_of(book)
 
 
 def compare_book(book_path: Path, codes: Sequence[str], need: Path | None) -> tuple[dict[str, Any], str]:
@@ -67,16 +68,17 @@ def compare_book(book_path: Path, codes: Sequence[str], need: Path | None) -> tu
 
 def write_report(book_path: Path, code: str, out: Path, school: str | None) -> None:
     """See `wintry-tally report`."""
-    from wintry_tally.report.page import write_page
+    from wintry_tally.app import reporting
 
-    write_page(_dossier(book_path, code, school), out)
+    dossier, needs = _dossier(book_path, code, school)
+    reporting.write_report(dossier, needs, out)
 
 
 def judge_book(book_path: Path, code: str, school: str | None) -> dict[str, Any]:
     """See `wintry-tally judge BOOK CODE`; the verdicts as the window shows them."""
     from wintry_tally.core.battery import label_findings
 
-    dossier = _dossier(book_path, code, school)
+    dossier, _ = _dossier(book_path, code, school)
     sample = dossier.sample
     return {
         "schema": "wintry-tally.verdict/1",

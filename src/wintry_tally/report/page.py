@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import errno
 import os
+from collections.abc import Sequence
 from datetime import UTC, datetime
 from importlib import resources
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from wintry_tally import __version__
 from wintry_tally.core.analysis.ending import ENDING_WORDS
@@ -19,7 +20,10 @@ from wintry_tally.core.verdict.outcome import BOUND_WORDS, OUTCOME_WORDS, RULE_N
 from wintry_tally.core.verdict.stood import SOAK
 from wintry_tally.report.curve import curve_svg, discharge_curve
 from wintry_tally.report.dossier import Dossier, RunReport
-from wintry_tally.report.words import chance_words, claim_words, trend_words
+from wintry_tally.report.words import chance_words, claim_words, need_line, trend_words
+
+if TYPE_CHECKING:
+    from wintry_tally.core.compare import NeedResult
 
 METHOD_WORDS = {
     "simulated": "on the simulated bench: a battery model, not a battery",
@@ -41,23 +45,23 @@ def stroke_svg(outcome: Outcome) -> str:
     return f'<svg class="stroke {outcome.value}" viewBox="0 0 12 20" aria-hidden="true">{shapes[outcome]}</svg>'
 
 
-def render(dossier: Dossier, made: datetime | None = None) -> str:
-    """The page as text."""
+def render(dossier: Dossier, made: datetime | None = None, needs: Sequence[tuple[str, NeedResult]] = ()) -> str:
+    """The page as text; `needs`: what batteries of the book are needed for, in words, each with how this one stands to it."""
     from jinja2 import Environment
 
     source = resources.files("wintry_tally.report").joinpath("page.html.j2").read_text(encoding="utf-8")
     environment = Environment(autoescape=True, trim_blocks=True, lstrip_blocks=True)
-    return environment.from_string(source).render(_view(dossier, made or datetime.now(UTC)))
+    return environment.from_string(source).render(_view(dossier, made or datetime.now(UTC), needs))
 
 
-def write_page(dossier: Dossier, path: Path) -> None:
+def write_page(dossier: Dossier, path: Path, needs: Sequence[tuple[str, NeedResult]] = ()) -> None:
     """Write the page; a half-written one never replaces a whole one.
 
     Raises:
         InputError: the file cannot be written.
     """
     try:
-        write_whole(render(dossier), path)
+        write_whole(render(dossier, needs=needs), path)
     except OSError as error:
         raise InputError(f"cannot be written ({error.strerror or error})", str(path), "choose another folder") from None
 
@@ -71,7 +75,7 @@ def write_whole(text: str, path: Path) -> None:
     partial.replace(path)
 
 
-def _view(dossier: Dossier, made: datetime) -> dict[str, Any]:
+def _view(dossier: Dossier, made: datetime, needs: Sequence[tuple[str, NeedResult]]) -> dict[str, Any]:
     sample = dossier.sample
     analysed = [run for run in dossier.runs if run.analysis is not None]
     curves = []
@@ -122,6 +126,7 @@ def _view(dossier: Dossier, made: datetime) -> dict[str, Any]:
         "curve": curve_svg(curves, sample.rated_Ah, sample.cutoff_V),
         "curves": [f"{chr(ord('a') + index % 26)}: {title}" for index, (title, _, _) in enumerate(curves)],
         "cautions": _cautions(dossier),
+        "needs": [(words, need_line(one).partition(": ")[2]) for words, one in needs],
         "trends": [trend_words(one) for one in dossier.trends],
     }
 

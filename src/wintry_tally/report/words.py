@@ -9,6 +9,7 @@ from wintry_tally.core.quantity import format_plain, format_quantity
 from wintry_tally.core.quantity.units import in_unit
 
 if TYPE_CHECKING:
+    from wintry_tally.core.compare import NeedResult
     from wintry_tally.core.compare.trend import Trend
 
 _SIGNS = {Direction.AT_LEAST: "at least ", Direction.AT_MOST: "at most ", Direction.WITHIN: "", Direction.IS: ""}
@@ -58,3 +59,21 @@ def trend_words(one: Trend) -> str:
         return f"{words}; {'it is beyond its claimed end' if over else 'when it reaches its claimed end cannot be said yet'}"
     low, high = (f"{round(count, -2 if count > 1000 else -1):.0f}" for count in (one.end.low, one.end.high))
     return f"{words}; its claimed end ({one.end.value:.3g} Ah) after {low} to {high} cycles"
+
+
+NEED_WORDS = {"met": "holds", "missed": "does not hold", "too-close": "too close to call", "not-tested": "not tested"}
+
+
+def need_line(one: NeedResult) -> str:
+    """How a battery stands to a need, in a line that begins with its code."""
+    if one.probability is None or one.hours is None:
+        return f"{one.code}: not tested; {one.advice}"
+    least = "at least " if one.bound else ""
+    enough = f"{one.in_parallel} would do" if one.in_parallel else "no number tried would do"
+    mass = f", {one.mass_kg:.3g} kg" if one.mass_kg else ""
+    cost = f", for {one.cost:g} {one.currency}".rstrip() if one.cost else ""
+    advice = f". {one.advice[:1].upper()}{one.advice[1:]}" if one.advice else ""
+    return (
+        f"{one.code}: {NEED_WORDS[one.outcome.value]} (P = {one.probability:.3f}); {least}{format_quantity(one.hours)}, limited by "
+        f"{one.limited_by}; {enough}{mass}{cost}{advice}"
+    )

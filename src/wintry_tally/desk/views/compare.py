@@ -28,7 +28,6 @@ AXIS_TITLES = {
     "charge": "charge / Ah", "time": "time / h", "energy": "energy / Wh", "share": "share of the rating / %",
     "mass": "charge by mass / Ah/kg",
 }  # fmt: skip
-OUTCOMES = {"met": "holds", "missed": "does not hold", "too-close": "too close to call", "not-tested": "not tested"}
 HINT = "mast: logger 0.85 A down to 11.4 V; radio 12 W 5 %; 120 h at -10 °C"
 
 
@@ -256,6 +255,8 @@ class ComparePage(MainPage):
             self._model_box.addLayout(line)
 
     def _fill_needs(self, results: list[NeedResult]) -> None:
+        from wintry_tally.report.words import need_line
+
         clear(self._needs)
         for text in self.session.needs:
             name = text.partition(":")[0].strip()
@@ -265,7 +266,7 @@ class ComparePage(MainPage):
             self._needs.addLayout(line)
             for one in results:
                 if one.need == name or (":" not in text and one.need == "need"):
-                    self._needs.addWidget(label(_need_words(one), "small", wrap=True))
+                    self._needs.addWidget(label(need_line(one), "small", wrap=True))
 
     # --- doing ---
 
@@ -352,17 +353,3 @@ def _difference_words(one: Row, codes: tuple[str, ...], anew: bool) -> str:
             f"unlike {apart.condition}: " + ", ".join(f"{code} {value}" for code, value in apart.values.items())
         )
     return "\n".join(parts)
-
-
-def _need_words(one: NeedResult) -> str:
-    if one.probability is None or one.hours is None:
-        return f"{one.code}: not tested; {one.advice}"
-    least = "at least " if one.bound else ""
-    enough = f"{one.in_parallel} would do" if one.in_parallel else "no number tried would do"
-    mass = f", {one.mass_kg:.3g} kg" if one.mass_kg else ""
-    cost = f", for {one.cost:g} {one.currency}".rstrip() if one.cost else ""
-    advice = f". {one.advice[:1].upper()}{one.advice[1:]}" if one.advice else ""
-    return (
-        f"{one.code}: {OUTCOMES[one.outcome.value]} (P = {one.probability:.3f}); {least}{format_quantity(one.hours)}, limited by "
-        f"{one.limited_by}; {enough}{mass}{cost}{advice}"
-    )

@@ -8,6 +8,7 @@ from PySide6.QtCore import QUrl
 from PySide6.QtGui import QDesktopServices
 from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QWidget
 
+from wintry_tally.core.verdict.outcome import RULE_NAMES
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.station import StationView
 from wintry_tally.desk.widgets.curve import Curve
@@ -102,7 +103,7 @@ class ReportView(StationView):
         )
         self.contents.add("good", f"{len(dossier.verdicts)} claims with outcome, uncertainty and full working.")
         self.contents.add(
-            "good", f"Judged by the {dossier.school.value} school, named on the page; cautions at its end."
+            "good", f"Judged by the {RULE_NAMES[dossier.school]} decision rule, named on the page; cautions at its end."
         )
         if not self.prose.toPlainText().strip():
             self.contents.add("note", "Your own words are still empty.")
@@ -137,7 +138,7 @@ class ReportView(StationView):
         self.leave()
         from dataclasses import replace
 
-        from wintry_tally.report.page import write_page
+        from wintry_tally.app.reporting import write_report
 
         dossier = self.session.dossier(self.sample_id)
         if dossier is None:
@@ -151,11 +152,26 @@ class ReportView(StationView):
 
             self.session.dossier_changed.connect(again)
             return
+        told = replace(dossier, prose=self.prose.toPlainText().strip())
+        needs = self.session.needs
+        if needs:  # each is run on many batteries, which takes a moment
+            self.saved.setText("working out what it is good for…")
+            self.session.workshop.start(
+                lambda _job: write_report(told, needs, path), lambda _none: self._written(path), self._not_written
+            )
+            return
         with self.session.guard():
-            write_page(replace(dossier, prose=self.prose.toPlainText().strip()), path)
-            self._path = path
-            self.saved.setText(f"Saved {path}")
-            self.open_button.show()
+            write_report(told, needs, path)
+            self._written(path)
+
+    def _written(self, path: Path) -> None:
+        self._path = path
+        self.saved.setText(f"Saved {path}")
+        self.open_button.show()
+
+    def _not_written(self, words: str) -> None:
+        self.saved.setText("")
+        self.session.failed.emit(words)
 
     def _open(self) -> None:
         if self._path is not None:

@@ -1,0 +1,28 @@
+"""Writing the report of a sample, with what it is good for: one way for window and shell."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from wintry_tally.report.dossier import Dossier
+
+
+def write_report(dossier: Dossier, needs: Sequence[str], path: Path) -> None:
+    """Write the page; `needs`: what batteries of the book are needed for, each in its line.
+
+    Raises:
+        InputError: the file cannot be written.
+    """
+    from wintry_tally.report.page import write_page
+
+    if not needs:
+        write_page(dossier, path)
+        return
+    from wintry_tally.app.comparison import judge_needs
+    from wintry_tally.core.compare.typed_need import parse_need
+
+    judged = judge_needs([dossier], [parse_need(text) for text in needs])
+    write_page(dossier, path, list(zip(needs, judged, strict=True)))
