@@ -14,9 +14,10 @@ from wintry_tally.app.able import able_facts
 from wintry_tally.app.campaign import Drawn, Wishes, draw_up, standing_of
 from wintry_tally.bench.equipment import ChannelSpec, Equipment, Instrument
 from wintry_tally.book import Run, RunSettings, RunStatus
-from wintry_tally.core.battery import Sample, family_named, parse_claim
+from wintry_tally.core.battery import Sample, family_named, pack_of, parse_claim
 from wintry_tally.core.plan.programme import Asked, Programme, programme
 from wintry_tally.core.protocol.in_programme import Presence
+from wintry_tally.core.protocol.recipe import Step, most_amps
 from wintry_tally.core.protocol.setpoints import Facts
 from wintry_tally.exchange.recipe_file import shipped
 
@@ -144,3 +145,18 @@ def test_where_nobody_can_be_at_its_end_it_is_turned_down_for_the_night() -> Non
     # by day there is no need for it, and where nobody ever is there is no night to turn it down for
     assert "capacity-slow-night" not in [step.recipe for step in _drawn("8:00-19:00").programmes[1].steps]
     assert _drawn("8:00-19:00").plan.campaign.calendar.night() == (11 * 3600.0, 13 * 3600.0)
+
+
+def test_what_flows_at_the_most_follows_the_pack_s_own_volts() -> None:
+    """A constant power draws most at the cut-off, a resistor at full: by Ohm's law, whatever the cells in series."""
+    twelve, high = family_named("lfp"), pack_of(family_named("lfp"), 51.2)
+    power, ohms = Step("discharge", "", "power", 500.0), Step("discharge", "", "resistance", 2.0)
+    assert most_amps(power, twelve) == pytest.approx(500.0 / twelve.cutoff_V) and twelve.cutoff_V == 10.0
+    assert most_amps(power, high) == pytest.approx(12.5) and high.cutoff_V == 40.0
+    assert most_amps(ohms, high) == pytest.approx(4.0 * most_amps(ohms, twelve))
+    assert (
+        most_amps(Step("discharge", "", "current", 8.0), high)
+        == 8.0
+        == most_amps(Step("charge", "", "charge", 8.0), high)
+    )
+    assert most_amps(Step("rest", "", "hand", 5.0), high) == 0.0 and most_amps(replace(ohms, setting=0.0), high) == 0.0

@@ -62,7 +62,9 @@ def test_a_month_on_the_shelf_is_judged_by_its_own_time_and_temperature(book: Bo
     stored = _run(book, "shelf-start", NOW, 0.9)
     sample = book.samples.get(1)
     alone = dossier_of(book, sample, School.STRICT).verdicts[1]
-    assert alone.outcome is Outcome.NOT_TESTED
+    assert (
+        alone.outcome is Outcome.NOT_TESTED and alone.advice == "it lies on the shelf: the test at its end settles it"
+    )
     for day in range(31):
         for hour in range(0, 24, 2):
             book.places.add("shelf", stored + timedelta(days=day, hours=hour), 20.0 + 0.1 * (hour - 11), "thermometer")
@@ -81,6 +83,9 @@ def test_something_between_start_and_end_breaks_the_pair(book: Book) -> None:
     _run(book, "shelf-end", stored + timedelta(days=30), 0.985)
     found = dossier_of(book, book.samples.get(1), School.STRICT).verdicts[1]
     assert found.outcome is Outcome.NOT_TESTED and "how long it was stored" in (found.advice or "")
+    stored = _run(book, "shelf-start", stored + timedelta(days=40), 0.9)
+    again = dossier_of(book, book.samples.get(1), School.STRICT).verdicts[1]
+    assert again.advice == "it lies on the shelf: the test at its end settles it", "the latest is under way"
 
 
 def test_places_are_kept_checked_and_taken_back(book: Book) -> None:

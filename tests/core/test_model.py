@@ -60,12 +60,17 @@ def test_mean_spread_and_the_model_at_large() -> None:
 def test_a_weak_unit_is_found_and_of_two_none_is_accused() -> None:
     assert _row([40.0, 40.2, 39.9, 37.0]).weak == "U4"
     found = _row([40.0, 40.2, 39.9, 37.0])
-    assert found.rarity is not None and found.rarity < 0.01
+    others = [40.0, 40.2, 39.9]
+    middle, variance = sum(others) / 3.0, sum((v - sum(others) / 3.0) ** 2 for v in others) / 2.0 - 0.02**2
+    spread = math.sqrt((2.0 * variance + WORTH * (USUAL * middle) ** 2) / (2.0 + WORTH))
+    # the meter's gain is in both but for what the two differ by; a unit and the mean of three others each vary
+    doubt = math.hypot(0.02 * math.sqrt(4.0 / 3.0), 0.002 * (middle - 37.0), spread * math.sqrt(4.0 / 3.0))
+    assert found.rarity == pytest.approx(float(stats.t.cdf((37.0 - middle) / doubt, 2.0 + WORTH)), rel=1e-6)
     assert not _row([40.0, 40.2, 39.9, 43.0]).weak, "one that stands out to the better is not weak"
     assert _row([0.010, 0.0101, 0.0099, 0.0160], "resistance", own=1e-5).weak == "U4", "of a resistance more is worse"
     two = _row([40.0, 37.0])
     assert two.apart and not two.weak and two.rarity is None
-    assert not _row([40.0, 39.0]).apart
+    assert not _row([40.0, 39.0]).apart and not _row([40.0, 37.8]).apart and _row([40.0, 37.4]).apart
     assert not _row([4.3, 4.31], "mass", own=0.001).apart
 
 

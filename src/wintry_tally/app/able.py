@@ -7,7 +7,8 @@ from typing import TYPE_CHECKING
 
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.protocol.in_programme import Charged
-from wintry_tally.core.protocol.preflight import Bench, amps_of, ceilings
+from wintry_tally.core.protocol.preflight import Bench, ceilings
+from wintry_tally.core.protocol.recipe import most_amps
 from wintry_tally.core.protocol.template import fill
 from wintry_tally.core.quantity import format_duration
 from wintry_tally.exchange.recipe_file import shipped
@@ -70,7 +71,7 @@ def _endless(template: Template, recipe: Recipe, facts: Facts) -> str:
     if template.programme is None or template.programme.leaves is not Charged.EMPTY:
         return ""
     for step in recipe.steps:
-        amps = amps_of(step)
+        amps = most_amps(step, facts.family)
         if step.kind != "discharge" or amps <= 0 or not any(rule.kind == "voltage" for rule in step.ends):
             continue
         limits = [rule.value for rule in step.ends if rule.kind == "time"]

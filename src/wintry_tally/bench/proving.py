@@ -10,7 +10,8 @@ from wintry_tally.core.engine import OFF, Command, Observation
 from wintry_tally.core.engine.proof import Expected, Finding, Level, Proof, at_rest, level_of
 from wintry_tally.core.engine.pulse import judge_pulse
 from wintry_tally.core.protocol import Recipe
-from wintry_tally.core.protocol.preflight import Bench, amps_of
+from wintry_tally.core.protocol.preflight import Bench
+from wintry_tally.core.protocol.recipe import most_amps
 
 EVERY_S = 0.25
 LOOKS, PULSES = 4, 5
@@ -48,7 +49,9 @@ def plan_proof(recipe: Recipe, bench: Bench, rated_Ah: float, expected: Expected
     family, volts = expected.family, expected.volts[1]
     draws = any(step.kind == "discharge" and step.mode != "hand" for step in recipe.steps)
     charges = [step for step in recipe.steps if step.kind == "charge"]
-    own = [amps_of(step) for step in recipe.steps if step.kind in {"discharge", "charge"} and step.mode != "hand"]
+    own = [
+        most_amps(step, family) for step in recipe.steps if step.kind in {"discharge", "charge"} and step.mode != "hand"
+    ]
     most = max(own, default=0.0)  # leads and fuse are chosen for the run, not for the pulse
     draw = min(
         most,

@@ -128,7 +128,13 @@ def run_evidence(runs: Sequence[RunReport]) -> list[Evidence]:
     counted = [item for item in runs if item.analysis is not None and not item.facts.left_out]
     evidence: list[Evidence] = [item.evidence for item in counted if item.evidence is not None]
     evidence += [
-        LogEvidence(_method(item), (item.facts.title,), (item.analysis,), stood=item.facts.stood)
+        LogEvidence(
+            _method(item),
+            (item.facts.title,),
+            (item.analysis,),
+            0.0 if item.facts.recipe == STARTS_SHELF else None,
+            item.facts.stood,
+        )
         for item in counted
         if item.analysis
     ]

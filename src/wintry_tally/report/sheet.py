@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.protocol.leads import AWG_AMPACITY, awg_area_mm2
-from wintry_tally.core.protocol.preflight import amps_of
+from wintry_tally.core.protocol.recipe import most_amps
 from wintry_tally.core.protocol.template import in_words
 from wintry_tally.core.quantity import format_duration
 
@@ -88,7 +88,7 @@ def render_sheet(
     source = resources.files("wintry_tally.report").joinpath("sheet.html.j2").read_text(encoding="utf-8")
     environment = Environment(autoescape=True, trim_blocks=True, lstrip_blocks=True)
     text = code_text(book, sample.code, template.name)
-    most = max((amps_of(step) for step in recipe.steps), default=0.0)
+    most = max((most_amps(step, sample.family) for step in recipe.steps), default=0.0)
     view: dict[str, Any] = {
         "sample": sample, "title": template.title, "words": template.words, "planned": planned, "demo": demo, "code": text, "qr": _qr(text),
         "settles": ", ".join(kind.replace("-", " ") for kind in template.settles), "leads": leads_words(most),

@@ -10,6 +10,7 @@ from wintry_tally.core.battery.families import charge_state_band
 from wintry_tally.core.protocol.attended import Attendance, Offer, offers_for
 from wintry_tally.core.protocol.capacity import IN_HAND, CapacityPlan, LoadLimits
 from wintry_tally.core.protocol.leads import Leads, ampacity_A
+from wintry_tally.core.protocol.recipe import most_amps
 from wintry_tally.core.quantity import format_duration
 from wintry_tally.core.working import Working
 
@@ -250,7 +251,7 @@ def preflight_recipe(
     for number, step in enumerate(recipe.steps, 1):
         checks += _step_checks(number, step, family, bench)
     if recipe.live:
-        checks.append(_thin(recipe, bench))
+        checks.append(_thin(recipe, family, bench))
     if recipe.live and not bench.counted_apart:
         checks += _witness(recipe, facts, bench)
     if recipe.steps[0].kind != "charge" and template.method in TESTS_FROM_FULL:
@@ -305,10 +306,7 @@ def _witness(recipe: Recipe, facts: Facts, bench: Bench) -> list[Check]:
 
     if not facts.rated_Ah:
         return []
-    least = min(
-        (amps_of(step) for step in recipe.steps if step.kind in {"discharge", "charge"} and amps_of(step) > 0),
-        default=0.0,
-    )
+    least = min((amps for step in recipe.steps if (amps := most_amps(step, facts.family)) > 0), default=0.0)
     moves = least * parameters_for(facts.family, facts.rated_Ah).resistance_ohm
     if not least or moves >= WITNESS_DIGITS * bench.digit_V:
         return []
@@ -431,8 +429,8 @@ def _draw_checks(name: str, step: Step, family: Family, bench: Bench) -> list[Ch
     return []
 
 
-def _thin(recipe: Recipe, bench: Bench) -> Check:
-    most = max((amps_of(step) for step in recipe.steps if step.kind in {"discharge", "charge"}), default=0.0)
+def _thin(recipe: Recipe, family: Family, bench: Bench) -> Check:
+    most = max((most_amps(step, family) for step in recipe.steps), default=0.0)
     tight = "Clamps tight on clean terminals, red on plus, fuse fitted."
     if bench.leads is None:
         return Check("Leads", "heed", tight + " Their gauge is not entered: feel them after three minutes.")
@@ -452,7 +450,12 @@ def _thin(recipe: Recipe, bench: Bench) -> Check:
         "IEC 60228 class 5; NFPA 70 table 310.16 (from memory); local codes rule",
     )
     short = min(
-        (rule.value for step in recipe.steps for rule in step.ends if rule.kind == "time" and amps_of(step) == most),
+        (
+            rule.value
+            for step in recipe.steps
+            for rule in step.ends
+            if rule.kind == "time" and most_amps(step, family) == most
+        ),
         default=0.0,
     )
     if most > carries and short > 120.0:
@@ -467,14 +470,3 @@ def _thin(recipe: Recipe, bench: Bench) -> Check:
         lost = "" if leads.sensed else " Read the voltage at the battery itself."
         return Check("Leads", "heed", words + lost, working)
     return Check("Leads", "good", f"{words} {tight}", working)
-
-
-def amps_of(step: Step) -> float:
-    """About what a step makes flow at the most, A; 0 for one that drives nothing."""
-    if step.kind not in {"discharge", "charge"}:
-        return 0.0
-    if step.mode == "power":
-        return step.setting / 11.0
-    if step.mode == "resistance":
-        return 14.0 / step.setting if step.setting else 0.0
-    return step.setting

@@ -5,7 +5,10 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 from enum import StrEnum
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
+
+if TYPE_CHECKING:
+    from wintry_tally.core.battery import Family
 
 
 class EndCause(StrEnum):
@@ -188,3 +191,14 @@ class Recipe:
     def live(self) -> bool:
         """Whether it draws or charges at all."""
         return any(step.kind in {"discharge", "charge"} for step in self.steps)
+
+
+def most_amps(step: Step, family: Family) -> float:
+    """What a step makes flow at the most, A, for a pack of this family and voltage; 0 for one that drives nothing."""
+    if step.kind not in {"discharge", "charge"}:
+        return 0.0
+    if step.mode == "power":
+        return step.setting / family.cutoff_V
+    if step.mode == "resistance":
+        return family.plausible_V[1] / step.setting if step.setting else 0.0
+    return step.setting

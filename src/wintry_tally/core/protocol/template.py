@@ -11,7 +11,7 @@ from wintry_tally.core.errors import InputError
 from wintry_tally.core.protocol.cautions import CAUTIONS, cautions_for
 from wintry_tally.core.protocol.in_programme import InProgramme
 from wintry_tally.core.protocol.kinds import STATIONS
-from wintry_tally.core.protocol.recipe import EndCause, EndRule, Recipe, Step, StopLimits
+from wintry_tally.core.protocol.recipe import EndCause, EndRule, Recipe, Step, StopLimits, most_amps
 from wintry_tally.core.protocol.setpoints import Facts, resolve
 from wintry_tally.core.protocol.sound import MOST_STEPS, check_filled, check_template, check_value
 from wintry_tally.core.protocol.step_template import EndTemplate, StepTemplate, Value
@@ -124,7 +124,7 @@ def _step(template: Template, number: int, part: StepTemplate, facts: Facts) -> 
 def _stops(template: Template, steps: tuple[Step, ...], facts: Facts) -> StopLimits:
     """Limits that follow from the family and the steps, and what the template sets apart."""
     family = facts.family
-    drawn = [_most_amps(step, family) for step in steps if step.kind == "discharge"]
+    drawn = [most_amps(step, family) for step in steps if step.kind == "discharge"]
     charged = [step.setting for step in steps if step.kind == "charge"]
     most = 1.25 * max(drawn, default=0.0) + 0.5
     power = 1.1 * most * family.plausible_V[1]
@@ -155,14 +155,6 @@ def _stops(template: Template, steps: tuple[Step, ...], facts: Facts) -> StopLim
         if name not in known:
             raise InputError(f'{template.title}: "{name}" is no stop limit', mend=f"use one of {', '.join(known)}")
     return replace(stops, **special)
-
-
-def _most_amps(step: Step, family: Family) -> float:
-    if step.mode == "power":
-        return step.setting / family.cutoff_V
-    if step.mode == "resistance":
-        return family.plausible_V[1] / step.setting if step.setting else 0.0
-    return step.setting
 
 
 def template_from(data: dict[str, Any], name: str) -> Template:

@@ -272,6 +272,8 @@ def _shelf_loss(case: Case, log: LogEvidence) -> ShelfLoss | str:
 
 def _recorded(case: Case, log: LogEvidence, months: float) -> ShelfLoss | str:
     """The loss over a time on the shelf whose start and end were both tested here."""
+    if len(log.analyses) < 2:
+        return "it lies on the shelf: the test at its end settles it"
     before, after = log.analyses
     if before.charge is None or before.charge.time_to_full_s is None:
         return f"{log.names[0]} did not end full: what it went on the shelf with is not known"
