@@ -75,6 +75,23 @@ def test_by_hand_is_a_way_out_that_takes_a_person_and_no_load() -> None:
     assert "charge-lithium-usual" in _recipes(_made(_bench(900.0, 60.0), Asked(), "100 Ah"))
     weak = _made(_bench(900.0, 60.0, charger=0.5), Asked(), "100 Ah")
     assert any(step.recipe.startswith("charge") for step in weak.steps)
+    # and settles no claim of a current that it cannot give
+    slow = _made(_bench(900.0, 60.0, charger=5.0), Asked(), "100 Ah", "charge current 50 A")
+    assert [one.claim.kind for one in slow.untestable] == ["charge-current"] and "stronger charger" in slow.untestable[
+        0
+    ].reason
+    assert any(step.recipe.startswith("charge") for step in slow.steps) and not any(
+        "charge-current" in step.settles for step in slow.steps
+    )
+    able = _made(_bench(900.0, 60.0, charger=60.0), Asked(), "100 Ah", "charge current 50 A")
+    assert any("charge-current" in step.settles for step in able.steps) and not able.untestable
+
+
+def test_a_test_longer_than_its_own_limit_is_said() -> None:
+    long = _made(_bench(300.0, 30.0), Asked(), "100 Ah", "runs a 0.85 A device for 120 h")
+    assert "4 d 22 h" in long.untestable[0].reason and "give it longer" in long.untestable[0].reason
+    shorter = _made(_bench(300.0, 30.0), Asked(), "40 Ah", "runs a 0.85 A device for 40 h", rated=40.0)
+    assert "capacity-device" in _recipes(shorter)
 
 
 def test_a_draw_so_small_that_it_never_ends_is_no_way_out() -> None:

@@ -77,5 +77,5 @@ def _endless(template: Template, recipe: Recipe, facts: Facts) -> str:
         limits = [rule.value for rule in step.ends if rule.kind == "time"]
         wanted = 3600.0 * facts.rated_Ah / amps
         if limits and wanted > 1.1 * min(limits):
-            return f"at {amps:.3g} A it would take {format_duration(wanted)}, and it is ended after {format_duration(min(limits))}; {WAYS_OUT['discharge']}"
+            return f"at {amps:.3g} A it would take {format_duration(wanted)}, and it is ended after {format_duration(min(limits))}; give it longer in its steps"
     return ""

@@ -141,13 +141,13 @@ def programme(
     closed = {**barred, **{name: _left_out(reason) for name, reason in asked.left_out.items()}}
     able = {name: template for name, template in fitting.items() if name not in closed}
     ways = {name: t for name, t in able.items() if not _plan(t).instead_of or _takes_place(_plan(t), barred, asked)}
-    if not any(t.station == "charge" for t in ways.values()):
-        # whatever charges it, it has to be charged: by hand, and more slowly
-        ways |= {name: t for name, t in fitting.items() if t.station == "charge" and name not in asked.left_out}
     wanted, untestable = _wanted(facts, fitting, ways, closed, settled)
     for name, number in asked.runs.items():
         if number > 0 and name in ways:
             wanted.setdefault(name, set())
+    if not any(t.station == "charge" for t in ways.values()):
+        # whatever charges it, it has to be charged: by hand, and more slowly; no claim is settled so
+        ways |= {name: t for name, t in fitting.items() if t.station == "charge" and name not in asked.left_out}
     maker = _Maker(facts, ways, wanted, stand, known, asked, barred)
     return Programme(maker.made(), tuple(untestable), tuple(sorted(set(settled) & {c.kind for c in facts.claims})))
 
