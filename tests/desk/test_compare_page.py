@@ -6,12 +6,14 @@ from pathlib import Path
 
 import pytest
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QPushButton
+from PySide6.QtWidgets import QFileDialog, QPushButton
 
 from tests.desk.doing import texts
+from wintry_tally.cli.main import invoke
 from wintry_tally.core.compare import Device, Need
 from wintry_tally.core.compare.typed_need import need_words, parse_need
 from wintry_tally.core.errors import InputError
+from wintry_tally.demo import scratch_copy
 from wintry_tally.desk.views.compare import ComparePage
 from wintry_tally.desk.views.report import ReportView
 from wintry_tally.desk.widgets.figure import Figure
@@ -111,3 +113,38 @@ def test_needs_as_people_write_them() -> None:
     }.items():  # fmt: skip
         with pytest.raises(InputError, match=words):
             parse_need(wrong)
+
+
+def test_a_comparison_is_written_as_a_page(
+    page: ComparePage, demo: Window, qtbot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    demo.session.set_needs("add", ["mast: logger 0.85 A down to 11.4 V; 30 h"])
+    out = tmp_path / "two units"
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_a, **_k: (str(out), ""))
+    qtbot.mouseClick(page.save_page, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: (tmp_path / "two units.html").exists(), timeout=60000)
+    told = (tmp_path / "two units.html").read_text(encoding="utf-8")
+    for words in ("M1, M2 side by side", "41.379 ± 0.097 Ah", "M2: −1.48 ± 0.25 Ah; better with P &lt; 0.01", "<svg", "invented", "M2: log a charge from empty",
+                  "The model at large", "Capacity: too close to call by the model", "mast: logger 0.85 A down to 11.4 V; 30 h", "M1: holds (P ="):  # fmt: skip
+        assert words in told, words
+    out = tmp_path / "no" / "page"
+    qtbot.mouseClick(page.save_page, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: "cannot be written" in demo.problem, timeout=60000)
+
+
+def test_a_page_is_written_from_a_shell(tmp_path: Path, capsys) -> None:
+    book, out = scratch_copy(tmp_path), tmp_path / "page.html"
+    assert invoke(["compare", "--book", str(book), "M1", "M4", "--out", str(out)]) == 0
+    told = out.read_text(encoding="utf-8")
+    assert (
+        "M1, M4 side by side" in told
+        and "unlike rate" in told
+        and "The model at large" not in told
+        and "Good for" not in told
+    )
+    capsys.readouterr()
+    assert invoke(["compare", "a.csv", "b.csv", "--out", str(out)]) == 2 and "--book" in capsys.readouterr().err
+    assert (
+        invoke(["compare", "--book", str(book), "M1", "M4", "--out", "/"]) == 2
+        and "cannot be written" in capsys.readouterr().err
+    )

@@ -7,7 +7,23 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
+    from wintry_tally.core.compare import Need
     from wintry_tally.report.dossier import Dossier
+
+
+def comparison_page(dossiers: Sequence[Dossier], needs: Sequence[tuple[str, Need]], path: Path) -> None:
+    """Write the comparison of samples as a page; `needs`: each in words and as data.
+
+    Raises:
+        InputError: the file cannot be written.
+    """
+    from wintry_tally.app.comparison import compare_dossiers, judge_needs, model_lines, model_of
+    from wintry_tally.report.side_by_side import render_comparison, write_comparison
+
+    found = compare_dossiers(dossiers, [need for _, need in needs])
+    model = model_of(dossiers, found)
+    judged = [(words, judge_needs(dossiers, [need])) for words, need in needs]
+    write_comparison(render_comparison(dossiers, found, judged, model_lines(model) if model is not None else ()), path)
 
 
 def write_report(dossier: Dossier, needs: Sequence[str], path: Path) -> None:

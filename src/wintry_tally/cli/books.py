@@ -43,8 +43,10 @@ def _dossier(book_path: Path, code: str, school: str | None) -> tuple[Dossier, l
         return found, needs_of(book)
 
 
-def compare_book(book_path: Path, codes: Sequence[str], need: Path | None) -> tuple[dict[str, Any], str]:
-    """See `wintry-tally compare --book`: the object and the text that are printed.
+def compare_book(
+    book_path: Path, codes: Sequence[str], need: Path | None, out: Path | None = None
+) -> tuple[dict[str, Any], str]:  # fmt: skip
+    """See `wintry-tally compare --book`: the object and the text that are printed; with `out`, a page is written.
 
     Raises:
         InputError: a sample that is not there or named twice, or a need that cannot be.
@@ -61,6 +63,11 @@ def compare_book(book_path: Path, codes: Sequence[str], need: Path | None) -> tu
     with _opened(book_path) as book:
         school = school_of(book)
         dossiers = [dossier_of(book, sample_of(book, code, book_path), school) for code in codes]
+    if out is not None:
+        from wintry_tally.app.reporting import comparison_page
+        from wintry_tally.core.compare.typed_need import need_words
+
+        comparison_page(dossiers, [(need_words(one), one) for one in needs], out)
     found, judged = compare_dossiers(dossiers, needs), judge_needs(dossiers, needs)
     model = model_of(dossiers, found)
     return comparison_dict(found, judged, model), comparison_text(found, judged, model)

@@ -144,17 +144,22 @@ def rate(logs: tuple[Path, ...], at_A: tuple[float, ...], as_json: bool, **given
 @click.option(
     "--need", type=click.Path(path_type=Path), help="With --book: hold them against the needs of this file too."
 )
+@click.option("--out", type=click.Path(path_type=Path), help="With --book: write the comparison as a page, too.")
 @click.option("--json", "as_json", is_flag=True, help="Print JSON.")
-def compare(logs: tuple[str, ...], book: Path | None, need: Path | None, as_json: bool, **given: Any) -> None:
+def compare(
+    logs: tuple[str, ...], book: Path | None, need: Path | None, out: Path | None, as_json: bool, **given: Any
+) -> None:  # fmt: skip
     """Hold discharges of several units or runs against each other, or samples of a book; what one meter gets wrong cancels."""
     if book is not None:
         from wintry_tally.cli.books import compare_book
 
-        found, text = compare_book(book, logs, need)
+        found, text = compare_book(book, logs, need, out)
         click.echo(json.dumps(found, ensure_ascii=False, allow_nan=False) if as_json else text)
         return
     if need is not None:
         raise click.UsageError("a need is held against samples of a book: give --book")
+    if out is not None:
+        raise click.UsageError("a page is written of samples of a book: give --book")
     from wintry_tally.cli.logs import parse_given
     from wintry_tally.cli.relations import comparison_of, comparison_text
 

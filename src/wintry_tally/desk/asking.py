@@ -25,10 +25,10 @@ def book_to_open(parent: QWidget) -> Path | None:
     return Path(name) if name else None
 
 
-def sheet_place(parent: QWidget, name: str) -> Path | None:
-    """Where a bench sheet is to be saved; its ending is added where it was not typed."""
+def page_place(parent: QWidget, name: str) -> Path | None:
+    """Where a web page is to be saved; its ending is added where it was not typed."""
     chosen, _ = QFileDialog.getSaveFileName(
-        parent, "Save a bench sheet", str(Path.home() / f"{name}.html"), "Pages (*.html)"
+        parent, "Save as a page", str(Path.home() / f"{name}.html"), "Pages (*.html)"
     )
     return Path(chosen if chosen.endswith(".html") else f"{chosen}.html") if chosen else None
 

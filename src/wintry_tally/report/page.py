@@ -47,11 +47,17 @@ def stroke_svg(outcome: Outcome) -> str:
 
 def render(dossier: Dossier, made: datetime | None = None, needs: Sequence[tuple[str, NeedResult]] = ()) -> str:
     """The page as text; `needs`: what batteries of the book are needed for, in words, each with how this one stands to it."""
-    from jinja2 import Environment
+    return filled("page.html.j2", _view(dossier, made or datetime.now(UTC), needs))
 
-    source = resources.files("wintry_tally.report").joinpath("page.html.j2").read_text(encoding="utf-8")
-    environment = Environment(autoescape=True, trim_blocks=True, lstrip_blocks=True)
-    return environment.from_string(source).render(_view(dossier, made or datetime.now(UTC), needs))
+
+def filled(template: str, view: dict[str, Any]) -> str:
+    """A template of this package filled in, everything escaped."""
+    from jinja2 import Environment, FunctionLoader
+
+    folder = resources.files("wintry_tally.report")
+    loader = FunctionLoader(lambda name: folder.joinpath(name).read_text(encoding="utf-8"))
+    environment = Environment(autoescape=True, trim_blocks=True, lstrip_blocks=True, loader=loader)
+    return environment.get_template(template).render(view)
 
 
 def write_page(dossier: Dossier, path: Path, needs: Sequence[tuple[str, NeedResult]] = ()) -> None:

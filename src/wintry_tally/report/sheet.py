@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from datetime import UTC, datetime
-from importlib import resources
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -13,6 +12,7 @@ from wintry_tally.core.protocol.leads import AWG_AMPACITY, awg_area_mm2
 from wintry_tally.core.protocol.recipe import most_amps
 from wintry_tally.core.protocol.template import in_words
 from wintry_tally.core.quantity import format_duration
+from wintry_tally.report.page import filled, write_whole
 
 if TYPE_CHECKING:
     from wintry_tally.core.battery import Sample
@@ -83,10 +83,6 @@ def render_sheet(
     Args:
         planned: when it is to begin, in words; empty where nobody planned it. demo: its data is invented.
     """
-    from jinja2 import Environment
-
-    source = resources.files("wintry_tally.report").joinpath("sheet.html.j2").read_text(encoding="utf-8")
-    environment = Environment(autoescape=True, trim_blocks=True, lstrip_blocks=True)
     text = code_text(book, sample.code, template.name)
     most = max((most_amps(step, sample.family) for step in recipe.steps), default=0.0)
     view: dict[str, Any] = {
@@ -96,7 +92,7 @@ def render_sheet(
         "limits": limit_lines(recipe.stops, any(step.kind == "charge" for step in recipe.steps)), "cautions": recipe.cautions, "lines": range(LINES),
         "made": (made or datetime.now(UTC)).astimezone().strftime("%Y-%m-%d %H:%M"),
     }  # fmt: skip
-    return environment.from_string(source).render(view)
+    return filled("sheet.html.j2", view)
 
 
 def _qr(text: str) -> str:
@@ -111,8 +107,6 @@ def write_sheet(text: str, path: Path) -> None:
     Raises:
         InputError: the file cannot be written.
     """
-    from wintry_tally.report.page import write_whole
-
     try:
         write_whole(text, path)
     except OSError as error:

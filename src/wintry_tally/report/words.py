@@ -9,7 +9,7 @@ from wintry_tally.core.quantity import format_plain, format_quantity
 from wintry_tally.core.quantity.units import in_unit
 
 if TYPE_CHECKING:
-    from wintry_tally.core.compare import NeedResult
+    from wintry_tally.core.compare import NeedResult, Row
     from wintry_tally.core.compare.trend import Trend
 
 _SIGNS = {Direction.AT_LEAST: "at least ", Direction.AT_MOST: "at most ", Direction.WITHIN: "", Direction.IS: ""}
@@ -77,3 +77,48 @@ def need_line(one: NeedResult) -> str:
         f"{one.code}: {NEED_WORDS[one.outcome.value]} (P = {one.probability:.3f}); {least}{format_quantity(one.hours)}, limited by "
         f"{one.limited_by}; {enough}{mass}{cost}{advice}"
     )
+
+
+def _share(probability: float | None) -> str:
+    if probability is None:
+        return "unknown"
+    return "< 0.01" if probability < 0.005 else "> 0.99" if probability > 0.995 else f"= {probability:.2f}"
+
+
+def unlike_of(one: Row) -> tuple[object, ...]:
+    """What is unlike between the figures of a row, to tell rows apart by."""
+    return tuple((apart.condition, tuple(apart.values.items())) for apart in one.unlike)
+
+
+def difference_words(one: Row, codes: tuple[str, ...], anew: bool) -> str:
+    """Each difference of a row in words, and what is unlike; that in full only where it is told `anew`."""
+    parts = []
+    for code in codes[1:]:
+        if code not in one.differences:
+            if one.values[code] is None and one.missing.get(code):
+                parts.append(f"{code}: {one.missing[code]}")
+            continue
+        difference = one.differences[code]
+        shown = difference.scaled(1.0 / 3600.0, "h") if difference.unit == "s" else difference
+        words = f"{code}: {format_quantity(shown)}"
+        sure = one.better.get(code)
+        if sure is not None:
+            words += f"; better with P {_share(sure)}"
+            if one.models[code] is not None:
+                words += f", of the models {_share(one.models[code])}"
+        alike = one.like[code]
+        if (
+            alike.standard is not None
+            and difference.standard is not None
+            and alike.standard > 1.2 * difference.standard
+        ):
+            brought = alike.scaled(1.0 / 3600.0, "h") if alike.unit == "s" else alike
+            words += f"; at like conditions {format_quantity(brought)}"
+        parts.append(words)
+    if not anew:
+        return "\n".join([*parts, "unlike as above"])
+    for apart in one.unlike:
+        parts.append(
+            f"unlike {apart.condition}: " + ", ".join(f"{code} {value}" for code, value in apart.values.items())
+        )
+    return "\n".join(parts)

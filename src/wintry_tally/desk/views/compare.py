@@ -9,7 +9,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QGridLayout, QLineEdit, QPushButton, QWidget
 
 from wintry_tally.core.errors import WintryError
-from wintry_tally.core.quantity import format_quantity
+from wintry_tally.desk.asking import page_place
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.theme import SPACE
 from wintry_tally.desk.views.page import MainPage
@@ -72,10 +72,11 @@ class ComparePage(MainPage):
             label("A need, held against each of them by batteries that fit its own discharges.", "small", wrap=True),
             row(self.need, button("Hold against it", self.add_need), gap=2), self.problem, self._needs,
         )  # fmt: skip
+        self.save_page = button("Save as a page…", self.ask_page, "link", "Save the comparison as a web page")
         inner = QWidget()
         inner.setLayout(
             column(
-                label("Compare", "title"), self._chips, self.told, self._curve_card, self._table_card, self._model_card, self._need_card, None,
+                row(label("Compare", "title"), None, self.save_page), self._chips, self.told, self._curve_card, self._table_card, self._model_card, self._need_card, None,
                 gap=3,
             )
         )  # fmt: skip
@@ -200,6 +201,8 @@ class ComparePage(MainPage):
         self.curve.show_curves(series)
 
     def _fill(self, found: Comparison) -> None:
+        from wintry_tally.report.words import unlike_of
+
         clear(self._table)
         self._runs = next((dict(one.runs) for one in found.rows if one.quantity == "charge"), {})
         first, *others = found.codes
@@ -211,8 +214,8 @@ class ComparePage(MainPage):
                 label(f"less {first}" if len(others) == 1 else f"each less {first}", "heading"), 0, 1 + len(found.codes)
             )
         for line, one in enumerate(found.rows, 1):
-            self._fill_row(line, one, found.codes, one.unlike == () or _apart(one) != told)
-            told = _apart(one) or told
+            self._fill_row(line, one, found.codes, one.unlike == () or unlike_of(one) != told)
+            told = unlike_of(one) or told
         self._table.setColumnStretch(1 + len(found.codes), 1)
 
     def _fill_row(self, line: int, one: Row, codes: tuple[str, ...], anew: bool) -> None:
@@ -232,7 +235,9 @@ class ComparePage(MainPage):
             figure.set_quantity(value.scaled(1.0 / 3600.0, "h") if value.unit == "s" else value, one.working)
             figure.opened.connect(self.opened)
             self._table.addWidget(figure, line, 1 + place, top)
-        said = label(_difference_words(one, codes, anew), "small", wrap=True)
+        from wintry_tally.report.words import difference_words
+
+        said = label(difference_words(one, codes, anew), "small", wrap=True)
         self._table.addWidget(said, line, 1 + len(codes), top)
 
     def _fill_model(self, model: Model | None) -> None:
@@ -269,6 +274,23 @@ class ComparePage(MainPage):
                     self._needs.addWidget(label(need_line(one), "small", wrap=True))
 
     # --- doing ---
+
+    def ask_page(self) -> None:
+        """Ask where the comparison goes as a page, and write it."""
+        from wintry_tally.app.reporting import comparison_page
+        from wintry_tally.core.compare.typed_need import parse_need
+
+        known = [self.session.dossier(number) for number in self.picked]
+        dossiers = [dossier for dossier in known if dossier is not None]
+        path = page_place(self, " ".join(dossier.sample.code for dossier in dossiers)) if dossiers else None
+        if path is None:
+            return
+        needs = [(text, parse_need(text)) for text in self.session.needs]
+        self.session.workshop.start(
+            lambda _job: comparison_page(dossiers, needs, path),
+            lambda _none: self.session.said.emit(f"Saved {path}"),
+            self.session.failed.emit,
+        )
 
     def add_need(self) -> None:
         """Keep the need that is typed, and hold the samples against it."""
@@ -310,46 +332,3 @@ def _whole(run: RunReport) -> bool:
 
 def _can(dossier: Dossier) -> bool:
     return any(_whole(run) for run in dossier.runs)
-
-
-def _share(probability: float | None) -> str:
-    if probability is None:
-        return "unknown"
-    return "< 0.01" if probability < 0.005 else "> 0.99" if probability > 0.995 else f"= {probability:.2f}"
-
-
-def _apart(one: Row) -> tuple[object, ...]:
-    return tuple((apart.condition, tuple(apart.values.items())) for apart in one.unlike)
-
-
-def _difference_words(one: Row, codes: tuple[str, ...], anew: bool) -> str:
-    parts = []
-    for code in codes[1:]:
-        if code not in one.differences:
-            if one.values[code] is None and one.missing.get(code):
-                parts.append(f"{code}: {one.missing[code]}")
-            continue
-        difference = one.differences[code]
-        shown = difference.scaled(1.0 / 3600.0, "h") if difference.unit == "s" else difference
-        words = f"{code}: {format_quantity(shown)}"
-        sure = one.better.get(code)
-        if sure is not None:
-            words += f"; better with P {_share(sure)}"
-            if one.models[code] is not None:
-                words += f", of the models {_share(one.models[code])}"
-        alike = one.like[code]
-        if (
-            alike.standard is not None
-            and difference.standard is not None
-            and alike.standard > 1.2 * difference.standard
-        ):
-            brought = alike.scaled(1.0 / 3600.0, "h") if alike.unit == "s" else alike
-            words += f"; at like conditions {format_quantity(brought)}"
-        parts.append(words)
-    if not anew:
-        return "\n".join([*parts, "unlike as above"])
-    for apart in one.unlike:
-        parts.append(
-            f"unlike {apart.condition}: " + ", ".join(f"{code} {value}" for code, value in apart.values.items())
-        )
-    return "\n".join(parts)

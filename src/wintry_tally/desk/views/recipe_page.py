@@ -21,7 +21,7 @@ from wintry_tally.core.protocol.editing import begun_later, with_current
 from wintry_tally.core.protocol.preflight import Bench, Check, preflight_recipe
 from wintry_tally.core.protocol.setpoints import Facts
 from wintry_tally.core.quantity import format_duration, parse_accuracy
-from wintry_tally.desk.asking import sheet_place
+from wintry_tally.desk.asking import page_place
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.plan_page import SPEEDS
 from wintry_tally.desk.views.station import StationView
@@ -297,7 +297,7 @@ class RecipePage(StationView):
         if template is None or recipe is None:
             return
         sample = self.session.sample(self.sample_id)
-        if path := sheet_place(self, f"{sample.code} {template.name}"):
+        if path := page_place(self, f"{sample.code} {template.name}"):
             from wintry_tally.report.sheet import render_sheet, write_sheet
 
             with self.session.guard():
