@@ -13,7 +13,10 @@ from tests.desk.doing import texts
 from wintry_tally.bench.equipment import ChannelSpec, Instrument
 from wintry_tally.core.battery import parse_claim
 from wintry_tally.core.errors import InputError
+from wintry_tally.core.verdict.outcome import RULE_NAMES
+from wintry_tally.desk.commands import COMMANDS
 from wintry_tally.desk.views.bench import BenchView
+from wintry_tally.desk.views.help import glossary
 from wintry_tally.desk.views.programme import ProgrammeView
 from wintry_tally.desk.widgets.following_card import day_of
 from wintry_tally.desk.widgets.trail import StationState
@@ -195,3 +198,23 @@ def test_days_as_people_write_them() -> None:
     for text in ("2027-01-30", "0 days", "a month", "3 fortnights"):
         with pytest.raises(InputError):
             day_of(text, today)
+
+
+def test_help_tells_every_key_and_word(demo: Window, qtbot) -> None:
+    qtbot.keyClick(demo, Qt.Key.Key_F1)
+    page = demo.page("help")
+    assert (
+        page.isVisible()
+        and demo.page_shown == "help"
+        and not any(made.isChecked() for made in demo.rack.pages.values())
+    )
+    said = texts(page)
+    for spec in COMMANDS:
+        if spec.shortcut:
+            assert said[said.index(spec.shortcut) + 1] == spec.text.replace("&", "").rstrip("…")
+    words = dict(glossary())
+    assert len(words) >= 15 and all(name in said and says in said for name, says in words.items())
+    for name in RULE_NAMES.values():
+        assert name in words["Decision rule"].lower()
+    demo.show_page("today")
+    assert not page.isVisible()

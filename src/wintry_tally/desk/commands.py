@@ -53,5 +53,6 @@ COMMANDS = (
     CommandSpec("&Go", "All &off, at once", "", "make_safe", needs_book=False),
     CommandSpec("&View", "&Working", "F9", "toggle_working"),
     CommandSpec("&View", "&Night theme", "Ctrl+Shift+D", "toggle_theme", needs_book=False),
+    CommandSpec("&Help", "&Keys and words", "F1", "show_page", "help"),
     CommandSpec("&Help", "&What went wrong…", "", "show_log", needs_book=False),
 )

@@ -208,9 +208,10 @@ class Window(QMainWindow):
             return
         made = self.page(key)
         self.page_shown = key
-        self.rack.pages[key].setFocus()
+        holder = self.rack.pages.get(key, self.rack.looking)
+        holder.setFocus()
         self._top.hide()
-        self._turn_to(made, self.rack.pages[key])
+        self._turn_to(made, holder)
         self.rack.mark_page(key)
         made.refresh()
         made.setFocus()

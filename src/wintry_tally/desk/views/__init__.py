@@ -36,8 +36,11 @@ PAGES: dict[str, tuple[str, str, str]] = {
     "plan": ("Plan", "campaign", "CampaignPage"),
     "compare": ("Compare", "compare", "ComparePage"),
     "bench": ("Bench", "bench", "BenchView"),
+    "help": ("Help", "help", "HelpPage"),
 }
 """Pages that need no sample: key to title, module and class. A new one is a new file, a line here and one in COMMANDS."""
+OFF_RACK = ("help",)
+"""Those that a menu leads to, and no key of the rack."""
 
 
 def make_page(key: str, session: Session) -> MainPage:

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QLineEdit, QPushButton, QVBoxLayout, QWidget
 from wintry_tally.core.engine import LIVE, Phase
 from wintry_tally.core.quantity.moments import clock_words
 from wintry_tally.desk.session import Session
-from wintry_tally.desk.views import PAGES
+from wintry_tally.desk.views import OFF_RACK, PAGES
 from wintry_tally.desk.widgets.parts import button, clear, column, label, row, scrolling
 from wintry_tally.desk.widgets.tag import Tag
 
@@ -51,7 +51,7 @@ class Rack(QWidget):
         self._none = label("No tag is called so.", "small")
         self._none.hide()
         self._area = scrolling(inner)
-        self.pages = {key: self._to(key, title) for key, (title, _, _) in PAGES.items()}
+        self.pages = {key: self._to(key, title) for key, (title, _, _) in PAGES.items() if key not in OFF_RACK}
         made = list(self.pages.values())
         ways = column(*(row(*made[n : n + 2], None, gap=1) for n in range(0, len(made), 2)), gap=1)
         head = row(label("Rack", "heading"), self.looking, self.add, gap=2)
