@@ -13,12 +13,14 @@ import numpy as np
 import pytest
 from scipy import stats
 
-from tests.core.test_kinds import analysed, claim, discharge, verdict, warming, with_temperature
+from tests.core.test_kinds import LFP, analysed, claim, discharge, verdict, warming, with_temperature
 from tests.making import piecewise
+from wintry_tally.core.analysis import Analysis
 from wintry_tally.core.battery import Claim, Direction, family_named
 from wintry_tally.core.quantity import Quantity, Term
+from wintry_tally.core.verdict import School, judge
 from wintry_tally.core.verdict.effects import rate_condition, temperature_condition, warmth_condition
-from wintry_tally.core.verdict.evidence import CapacityEvidence, capacity_evidence, likely_method
+from wintry_tally.core.verdict.evidence import CapacityEvidence, LogEvidence, capacity_evidence, likely_method
 from wintry_tally.core.verdict.outcome import Outcome
 from wintry_tally.core.verdict.settle_capacity import scatter_beyond
 
@@ -142,3 +144,50 @@ def test_what_a_log_most_likely_is_of() -> None:
     assert likely_method(analysed(overload)) == "overload"
     charge = piecewise((60, 0.0, 12.9), (1800, -8.0, 13.6), (900, -2.0, 14.2), (600, -0.3, 14.2), (300, 0.0, 13.6))
     assert likely_method(analysed(charge, rated=10.0)) == "charge"
+
+
+def _device(amps: float, hours: float, opened: bool = True) -> Analysis:
+    return analysed(discharge(amps, hours, opened=opened), rated=10.0)
+
+
+def test_hours_with_a_device_from_a_run_at_another_draw() -> None:
+    """9 Ah drawn at 1.8 A last 10 h at 0.9 A; the rate law says how much more that likely was."""
+    wanted = claim("runtime", 8 * 3600.0, "s", "at-least", device_A=0.9)
+    found = verdict(wanted, "runtime", _device(1.8, 5.0), rated=10.0)
+    assert found.measured is not None and found.measured.value == pytest.approx(36_000.0, rel=1e-3)
+    draw = next(c for c in found.conditions if c.name == "draw")
+    assert (draw.claimed, draw.actual) == (0.9, pytest.approx(1.8, abs=2e-3)) and draw.effect is not None
+    assert draw.effect.value == pytest.approx(36_000.0 * (2.0**0.02 - 1.0), rel=1e-2)
+    assert draw.effect.standard == pytest.approx(36_000.0 * math.log(2.0) * 0.015, rel=1e-2)
+    for amps, told in ((0.98, False), (1.0, True)):
+        near = verdict(wanted, "runtime", _device(amps, 9.0 / amps), rated=10.0)
+        assert (next(c for c in near.conditions if c.name == "draw").effect is not None) is told
+
+
+def test_of_several_runs_with_a_device_the_one_that_says_most_counts() -> None:
+    def judged(hours: float, *runs: tuple[str, Analysis]) -> tuple[str, ...]:
+        wanted = claim("runtime", hours * 3600.0, "s", "at-least", device_A=0.9)
+        evidence = [LogEvidence("runtime", (name,), (log,)) for name, log in runs]
+        return judge(LFP, 10.0, [wanted], evidence, School.STRICT)[0].evidence
+
+    whole, stopped = ("whole", _device(1.8, 5.0)), ("stopped", _device(0.9, 7.0, opened=False))
+    # stopped short of what is claimed it is a bound that settles nothing; past it, its like conditions count for more
+    assert judged(8.0, whole, stopped) == judged(8.0, stopped, whole) == ("whole",)
+    assert judged(6.5, whole, stopped) == judged(6.5, stopped, whole) == ("stopped",)
+    like = ("like", _device(0.9, 9.0))
+    assert judged(8.0, like, whole) == judged(8.0, whole, like) == ("like",)
+    assert judged(8.0, ("first", _device(0.9, 9.0)), ("second", _device(0.9, 9.0))) == ("second",), (
+        "the later of two alike"
+    )
+
+
+def test_a_trip_that_a_gap_hides_is_a_bound() -> None:
+    """300 A claimed to trip within 250 to 350 A; nothing was read for the half minute in which it opened."""
+    trace = piecewise((30, 0.0, 13.2), (30, 100.0, 12.9), (20, 300.0, 12.4), (60, 0.0, 0.2), interval_s=0.5)
+    wanted = claim("over-current-trip", 300.0, "A", "within", 50.0)
+    seen = verdict(wanted, "overload", analysed(trace))
+    assert seen.outcome is Outcome.MET and seen.bound is None and seen.measured is not None
+    assert seen.measured.value == pytest.approx(300.0, rel=1e-3)
+    unread = trace.taking((trace.time_s < 78.0) | (trace.time_s > 110.0))
+    hidden = verdict(wanted, "overload", analysed(unread))
+    assert hidden.outcome is not Outcome.MISSED and (hidden.bound == "at-least" or "hides" in (hidden.advice or ""))
