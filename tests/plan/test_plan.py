@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 import random
+from dataclasses import replace
 from datetime import date, datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -16,6 +17,7 @@ from wintry_tally.core.plan.calendar import Calendar, slots_up
 from wintry_tally.core.plan.campaign import After, Campaign, Task, in_order, score
 from wintry_tally.core.plan.placing import Placing
 from wintry_tally.core.plan.planning import plan
+from wintry_tally.core.plan.why import why
 from wintry_tally.core.plan.windows import Windows, windows
 from wintry_tally.core.protocol.attended import parse_attended
 from wintry_tally.core.protocol.in_programme import Presence
@@ -294,3 +296,23 @@ def test_two_places_hold_two() -> None:
     starts = placing.placed({name: number for number, name in enumerate("ABCDE")})
     assert sorted(starts.values()) == [0, 0, 12, 12, 24]
     assert plan(campaign, 1.0).end == 36
+
+
+def test_why_names_who_stands_in_the_way_last() -> None:
+    """Three wait for one charger: the third begins when the second lets go of it, not the first."""
+    tasks = [
+        Task(name, name.upper(), 24, uses=("charger",), words=name, due=due)
+        for name, due in (("a", 24), ("b", 48), ("c", 400))
+    ]
+    placed = plan(_campaign(tasks, {"charger": 1}), 0.0, thorough=False)
+    told = {task.id: why(placed, task) for task in tasks}
+    assert told["a"] == "it begins at once"
+    assert told["b"] == "until then a (A) has the charger" and told["c"] == "until then b (B) has the charger"
+    day = _campaign(
+        [replace(tasks[0], presence=Presence.START), replace(tasks[2], presence=Presence.START, slots=150)],
+        {"charger": 1},
+        "8-9:55",
+    )
+    found = plan(day, 0.0, thorough=False)
+    assert found.starts == {"a": 0, "c": 288}, "the next morning"
+    assert why(found, day.tasks[1]) == "until then a (A) has the charger"

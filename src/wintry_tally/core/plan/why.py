@@ -32,7 +32,9 @@ def why(plan: Plan, task: Task) -> str:
         if begins > free:
             return f"it is the first moment {after} when somebody is there {THERE[task.presence]}"
         return f"it begins {after}"
-    blocker = _blocker(plan, task, first, begins)
+    # the last moment before at which it might have begun: who stands there stands in its way
+    last = windows(task, plan.campaign.calendar).until(begins - 1).spans[-1][1]
+    blocker = _blocker(plan, task, last, begins)
     if blocker is not None:
         other, thing = blocker
         return f"until then {other.words or other.id} ({other.sample}) has the {thing}"
@@ -53,13 +55,13 @@ def _released(plan: Plan, task: Task) -> tuple[int, str]:
     return free, words
 
 
-def _blocker(plan: Plan, task: Task, first: int, begins: int) -> tuple[Task, str] | None:
+def _blocker(plan: Plan, task: Task, at: int, begins: int) -> tuple[Task, str] | None:
     found = []
     for other in plan.campaign.tasks:
         if other.id == task.id or other.id not in plan.starts:
             continue
         start, end = plan.starts[other.id], plan.ends(other)
-        if not (start < first + task.slots and end > first and start < begins):
+        if not (start < at + task.slots and end > at and start < begins):
             continue
         if other.sample == task.sample:
             found.append((end, other, "battery"))
