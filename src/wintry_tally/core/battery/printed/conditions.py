@@ -32,6 +32,8 @@ def give_conditions(line: Line, waiting: list[Item], here: list[tuple[Item, Read
         for place in [*reversed(before), *behind, *(far if piece.dimension == "share" else ())]:
             item, read = here[place]
             added = _condition(line, piece, read.claim)
+            if added is not None and "cutoff_V" in added and _another_s(item, piece, here):
+                continue
             if added is not None and not set(added) & set(read.claim.conditions):
                 here[place] = (
                     item,
@@ -44,6 +46,15 @@ def give_conditions(line: Line, waiting: list[Item], here: list[tuple[Item, Read
                 left.append((phrase_of(line, piece), words))
         line.used.add(id(piece))
     return left
+
+
+def _another_s(item: Item, piece: Item, here: list[tuple[Item, Read]]) -> bool:
+    """Whether a claim in volts stands between a claim and a voltage: then that is no cut-off of the first."""
+    return any(
+        min(item.end, piece.end) <= other.begin < max(item.begin, piece.begin) and other is not item
+        and CLAIM_KINDS[read.claim.kind].dimension == "voltage"
+        for other, read in here
+    )  # fmt: skip
 
 
 def says_again(piece: Item, claim: Claim) -> bool:

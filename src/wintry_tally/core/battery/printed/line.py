@@ -21,6 +21,10 @@ BY_CELL = frozenset(
 )
 
 
+NEAR = 12
+"""A value so many signs behind a name is the name's own."""
+
+
 @dataclass
 class Name:
     kind: str
@@ -132,7 +136,8 @@ def own_names(line: Line) -> None:
         before = [piece for piece in line.pieces if piece.kind in {"quantity", "rate"} and piece.end <= name.begin]
         if (
             before
-            and name.begin - before[-1].end <= 1
+            and line.text[before[-1].end : name.begin].strip() in {"", "("}
+            and name.begin - before[-1].end <= 2
             and fits(name, before[-1])
             and name_before(line, before[-1]) is None
         ):
@@ -140,9 +145,29 @@ def own_names(line: Line) -> None:
 
 
 def name_behind(line: Line, piece: Item) -> Name | None:
+    """The nearest name behind a piece in its clause whose dimension fits and that is nobody else's, or none."""
     _, end = clause_of(line, piece)
-    found = [name for name in line.names if piece.end <= name.begin < end and fits(name, piece)]
+    found = [
+        name
+        for name in line.names
+        if piece.end <= name.begin < end and fits(name, piece) and not _of_another(line, name, piece, end)
+    ]
     return found[0] if found else None
+
+
+def _of_another(line: Line, name: Name, piece: Item, end: int) -> bool:
+    """Whether a name belongs to the value right behind it, other figures standing between it and this piece.
+
+    "12.8 V 100 Ah low voltage cut 10 V": the cut is of 10 V, and the pack of 12.8 V.
+    """
+    if name.owner is not None:
+        return name.owner is not piece
+    own = next((one for one in line.pieces if name.end <= one.begin < end and one.kind in {"quantity", "rate"}), None)
+    if own is None or not fits(name, own):
+        return False
+    apart = {"quantity", "rate", *(("word",) if piece.dimension == "voltage" else ())}
+    between = (one for one in line.pieces if piece.end <= one.begin and one.end <= name.begin)
+    return own.begin - name.end <= NEAR and any(one.kind in apart for one in between)
 
 
 CHARGING = {"voltage": "charge-voltage", "current": "charge-current", "duration": "charge-time"}
