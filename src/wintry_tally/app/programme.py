@@ -37,7 +37,7 @@ class Line:
     Parts:
         state: "running", "next" or "later"; when: its moment in the plan; takes: how long; hands: a person's time.
         beside: what it speaks to, why it is there, how long it waits.
-        recipe, station: what sets it up, and where; runs: how many of it are asked for in all.
+        recipe, station: what sets it up, and where.
         asked: a person may leave it out, repeat it or bring it forward; first, by_hand: whether that is so.
     """
 

@@ -18,12 +18,13 @@ def comparison_page(dossiers: Sequence[Dossier], needs: Sequence[tuple[str, Need
         InputError: the file cannot be written.
     """
     from wintry_tally.app.comparison import compare_dossiers, judge_needs, model_lines, model_of
-    from wintry_tally.report.side_by_side import render_comparison, write_comparison
+    from wintry_tally.report.page import write_whole
+    from wintry_tally.report.side_by_side import render_comparison
 
     found = compare_dossiers(dossiers, [need for _, need in needs])
     model = model_of(dossiers, found)
     judged = [(words, judge_needs(dossiers, [need])) for words, need in needs]
-    write_comparison(render_comparison(dossiers, found, judged, model_lines(model) if model is not None else ()), path)
+    write_whole(render_comparison(dossiers, found, judged, model_lines(model) if model is not None else ()), path)
 
 
 def write_report(dossier: Dossier, needs: Sequence[str], path: Path) -> None:

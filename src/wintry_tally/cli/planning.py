@@ -124,7 +124,8 @@ def write_sheet_of(path: Path, code: str, recipe: str, out: Path) -> None:
     from wintry_tally.core.protocol.setpoints import Facts
     from wintry_tally.core.protocol.template import fill
     from wintry_tally.exchange.recipe_file import read_recipe, shipped_recipe
-    from wintry_tally.report.sheet import render_sheet, write_sheet
+    from wintry_tally.report.page import write_whole
+    from wintry_tally.report.sheet import render_sheet
 
     template = read_recipe(Path(recipe)) if Path(recipe).suffix in {".toml", ".json"} else shipped_recipe(recipe)
     with opened(path, lambda words: click.echo(words, err=True)) as book:
@@ -133,7 +134,7 @@ def write_sheet_of(path: Path, code: str, recipe: str, out: Path) -> None:
             raise InputError(f"nothing says what {code} is rated", str(path), "claim its capacity")
         facts, _ = able_facts(equipment_of(book), Facts(sample.family, sample.rated_Ah, sample.claims))
         name, demo = book.meta("name", path.stem), book.meta("demo") == "yes"
-    write_sheet(render_sheet(sample, template, fill(template, facts), name, demo=demo), out)
+    write_whole(render_sheet(sample, template, fill(template, facts), name, demo=demo), out)
 
 
 def today_of(path: Path, tell: bool, ics: Path | None) -> dict[str, Any]:

@@ -61,24 +61,28 @@ def filled(template: str, view: dict[str, Any]) -> str:
 
 
 def write_page(dossier: Dossier, path: Path, needs: Sequence[tuple[str, NeedResult]] = ()) -> None:
-    """Write the page; a half-written one never replaces a whole one.
+    """Write the page.
+
+    Raises:
+        InputError: the file cannot be written.
+    """
+    write_whole(render(dossier, needs=needs), path)
+
+
+def write_whole(text: str, path: Path) -> None:
+    """Write a page beside its place first, and put it there whole: a half-written one never replaces a whole one.
 
     Raises:
         InputError: the file cannot be written.
     """
     try:
-        write_whole(render(dossier, needs=needs), path)
+        if not path.name:
+            raise IsADirectoryError(errno.EISDIR, os.strerror(errno.EISDIR), str(path))
+        partial = path.with_name(path.name + ".part")
+        partial.write_text(text, encoding="utf-8")
+        partial.replace(path)
     except OSError as error:
         raise InputError(f"cannot be written ({error.strerror or error})", str(path), "choose another folder") from None
-
-
-def write_whole(text: str, path: Path) -> None:
-    """Write a text beside its place first, and put it there whole."""
-    if not path.name:
-        raise IsADirectoryError(errno.EISDIR, os.strerror(errno.EISDIR), str(path))
-    partial = path.with_name(path.name + ".part")
-    partial.write_text(text, encoding="utf-8")
-    partial.replace(path)
 
 
 def _view(dossier: Dossier, made: datetime, needs: Sequence[tuple[str, NeedResult]]) -> dict[str, Any]:

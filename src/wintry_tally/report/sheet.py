@@ -4,15 +4,13 @@ from __future__ import annotations
 
 import math
 from datetime import UTC, datetime
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from wintry_tally.core.errors import InputError
 from wintry_tally.core.protocol.leads import AWG_AMPACITY, awg_area_mm2
 from wintry_tally.core.protocol.recipe import most_amps
 from wintry_tally.core.protocol.template import in_words
 from wintry_tally.core.quantity import format_duration
-from wintry_tally.report.page import filled, write_whole
+from wintry_tally.report.page import filled
 
 if TYPE_CHECKING:
     from wintry_tally.core.battery import Sample
@@ -99,15 +97,3 @@ def _qr(text: str) -> str:
     import segno
 
     return str(segno.make(text, error="m").svg_inline(scale=3, border=2, dark="#16222E", light="#fff"))
-
-
-def write_sheet(text: str, path: Path) -> None:
-    """Write a sheet; a half-written one never replaces a whole one.
-
-    Raises:
-        InputError: the file cannot be written.
-    """
-    try:
-        write_whole(text, path)
-    except OSError as error:
-        raise InputError(f"cannot be written ({error.strerror or error})", str(path), "choose another folder") from None

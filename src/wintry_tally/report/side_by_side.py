@@ -4,15 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import UTC, datetime
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from wintry_tally import __version__
-from wintry_tally.core.errors import InputError
 from wintry_tally.core.quantity import Quantity, format_quantity
 from wintry_tally.core.trace.trace import Column
 from wintry_tally.report.curve import curve_svg, discharge_curve
-from wintry_tally.report.page import filled, write_whole
+from wintry_tally.report.page import filled
 from wintry_tally.report.words import difference_words, need_line, unlike_of
 
 if TYPE_CHECKING:
@@ -60,15 +58,3 @@ def _curve(dossier: Dossier, title: str) -> list[tuple[str, Column, Column]]:
     run = next((one for one in dossier.runs if one.facts.title == title and one.analysis is not None), None)
     found = discharge_curve(run.analysis) if run is not None and run.analysis is not None else None
     return [] if found is None else [(f"{dossier.sample.code}, {title}", *found)]
-
-
-def write_comparison(text: str, path: Path) -> None:
-    """Write the page; a half-written one never replaces a whole one.
-
-    Raises:
-        InputError: the file cannot be written.
-    """
-    try:
-        write_whole(text, path)
-    except OSError as error:
-        raise InputError(f"cannot be written ({error.strerror or error})", str(path), "choose another folder") from None

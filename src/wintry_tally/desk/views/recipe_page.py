@@ -298,13 +298,14 @@ class RecipePage(StationView):
             return
         sample = self.session.sample(self.sample_id)
         if path := page_place(self, f"{sample.code} {template.name}"):
-            from wintry_tally.report.sheet import render_sheet, write_sheet
+            from wintry_tally.report.page import write_whole
+            from wintry_tally.report.sheet import render_sheet
 
             with self.session.guard():
                 name = self.session.book.meta("name", self.session.book.path.stem)
                 planned = self._planned(template.name)
                 demo = self.session.book.meta("demo") == "yes"
-                write_sheet(render_sheet(sample, template, recipe, name, planned, demo), path)
+                write_whole(render_sheet(sample, template, recipe, name, planned, demo), path)
                 self.session.said.emit(f"Saved {path}")
 
     def _planned(self, recipe: str) -> str:
