@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import time
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from threading import Timer
 
 import pytest
 
@@ -14,8 +16,9 @@ from wintry_tally.app.morning import AHEAD, Ahead, RollCall, asked
 from wintry_tally.app.today import today
 from wintry_tally.bench.connect import thing_of
 from wintry_tally.bench.equipment import Equipment, Instrument
-from wintry_tally.bench.taken import take
+from wintry_tally.bench.taken import Thing, take
 from wintry_tally.core.battery import Sample, parse_claim
+from wintry_tally.core.errors import InputError
 
 NOW = datetime(2027, 1, 11, 8, 0, tzinfo=UTC)
 
@@ -71,6 +74,21 @@ def test_the_roll_is_called_once_a_day_and_after_a_change(monkeypatch: pytest.Mo
     assert len(calls) == 6 and heard == [1, 1], "nothing new is not told"
     lines = today([], {}, [], None, {}, NOW, {"probe": "no answer on its line"})
     assert [(one.group, one.code, one.station, one.sample_id) for one in lines] == [("now", "probe", "bench", 0)]
+
+
+def test_a_run_waits_for_a_look_and_not_for_another_run(own_places: Path) -> None:
+    thing = Thing("socket:1", "instrument load")
+    look = take([thing], "the roll call", brief=True)
+    Timer(0.5, look.release).start()
+    begun = time.monotonic()
+    run = take([thing], "a run")
+    assert 0.4 < time.monotonic() - begun < 5.0
+    with pytest.raises(InputError, match="taken by a run"):
+        take([thing], "another run")
+    with pytest.raises(InputError, match="taken by a run"):
+        take([thing], "the roll call", patience_s=0.0, brief=True)
+    assert time.monotonic() - begun < 5.5, "refused at once"
+    run.release()
 
 
 def test_who_a_run_has_is_not_asked_and_who_is_gone_is_told(tmp_path: Path, own_places: Path) -> None:

@@ -13,7 +13,8 @@ from wintry_tally.core.errors import InputError
 from wintry_tally.core.protocol.leads import Leads
 
 if TYPE_CHECKING:
-    from wintry_tally.bench.equipment import Equipment
+    from wintry_tally.bench.connect import Tried
+    from wintry_tally.bench.equipment import Equipment, Instrument
 
 
 def equipment_of(book: Book) -> Equipment:
@@ -30,6 +31,22 @@ def keep_equipment(book: Book, equipment: Equipment) -> None:
     from wintry_tally.bench.equipment import equipment_data
 
     book.set_meta("bench", json.dumps(equipment_data(equipment)))
+
+
+def look_at(instrument: Instrument, by: str) -> Tried:
+    """Read an instrument once, alone with it; a run that wants it meanwhile waits for the second or two.
+
+    Raises:
+        InputError: a run has it.
+    """
+    from wintry_tally.bench.connect import thing_of, tried
+    from wintry_tally.bench.taken import take
+
+    held = take([thing_of(instrument)], by, patience_s=0.0, brief=True)
+    try:
+        return tried(instrument)
+    finally:
+        held.release()
 
 
 def read_bench(path: Path) -> Equipment:

@@ -87,14 +87,9 @@ class RollCall:
 
 def asked(instrument: Instrument) -> str:
     """Why an instrument does not answer; nothing where it does, or where a run has it."""
-    from wintry_tally.bench.connect import thing_of, tried
-    from wintry_tally.bench.taken import take
+    from wintry_tally.app.bench_book import look_at
 
     try:
-        held = take([thing_of(instrument)], "the roll call", patience_s=0.0)
+        return look_at(instrument, "the roll call").problem
     except InputError:
         return ""
-    try:
-        return tried(instrument).problem
-    finally:
-        held.release()

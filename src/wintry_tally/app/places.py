@@ -142,15 +142,9 @@ def reader(equipment: Callable[[], Equipment]) -> Callable[[str], float]:
     """
 
     def read(name: str) -> float:
-        from wintry_tally.bench.connect import thing_of, tried
-        from wintry_tally.bench.taken import take
+        from wintry_tally.app.bench_book import look_at
 
-        instrument = equipment().instrument(name)
-        held = take([thing_of(instrument)], "the log of a place", patience_s=0.0)
-        try:
-            answer = tried(instrument)
-        finally:
-            held.release()
+        answer = look_at(equipment().instrument(name), "the log of a place")
         if answer.problem:
             raise InputError(answer.problem)
         if "temperature" not in answer.values:

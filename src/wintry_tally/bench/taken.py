@@ -52,8 +52,8 @@ class Taken:
         self.descriptors = []
 
 
-def take(things: Iterable[Thing], by: str, patience_s: float = PATIENCE_S) -> Taken:
-    """Take all of them or none, in the name of a run.
+def take(things: Iterable[Thing], by: str, patience_s: float = PATIENCE_S, brief: bool = False) -> Taken:
+    """Take all of them or none, in the name of a run; `brief`: of a look of seconds, which a run waits for.
 
     Raises:
         InputError: one is taken; which, and by what.
@@ -62,14 +62,14 @@ def take(things: Iterable[Thing], by: str, patience_s: float = PATIENCE_S) -> Ta
     until = time.monotonic() + patience_s
     try:
         for thing in sorted(things, key=lambda item: item.key):
-            held.append(_take_one(thing, by, until))
+            held.append(_take_one(thing, by, until, brief))
     except BaseException:
         Taken(held).release()
         raise
     return Taken(held)
 
 
-def _take_one(thing: Thing, by: str, until: float) -> int:
+def _take_one(thing: Thing, by: str, until: float, brief: bool) -> int:
     path = folder() / f"{hashlib.sha256(thing.key.encode()).hexdigest()[:32]}.lock"
     number = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o666)
     while True:
@@ -77,8 +77,8 @@ def _take_one(thing: Thing, by: str, until: float) -> int:
             fcntl.flock(number, fcntl.LOCK_EX | fcntl.LOCK_NB)
             break
         except OSError:
-            holder, lives = _holder(path)
-            if lives or time.monotonic() >= until:
+            holder, lives, looks = _holder(path)
+            if (lives and not looks) or time.monotonic() >= until:
                 os.close(number)
                 doing = "" if lives else ", whose guard is still switching it off"
                 raise InputError(
@@ -87,19 +87,19 @@ def _take_one(thing: Thing, by: str, until: float) -> int:
                 ) from None
             time.sleep(TRY_S)
     os.ftruncate(number, 0)
-    os.pwrite(number, json.dumps({"by": by, "pid": os.getpid()}).encode(), 0)
+    os.pwrite(number, json.dumps({"by": by, "pid": os.getpid(), "brief": brief}).encode(), 0)
     return number
 
 
-def _holder(path: Path) -> tuple[str, bool]:
-    """Who holds a lock, and whether that program lives (its guard may hold on a while longer)."""
+def _holder(path: Path) -> tuple[str, bool, bool]:
+    """Who holds a lock, whether that program lives (its guard may hold on a while longer), and whether it only looks."""
     try:
         data = json.loads(path.read_text(encoding="utf-8"))
         number = int(data["pid"])
         state = Path(f"/proc/{number}/stat").read_text(encoding="ascii", errors="replace").rpartition(")")[2].split()[0]
-        return str(data["by"]), state not in {"Z", "X"}
+        return str(data["by"]), state not in {"Z", "X"}, data.get("brief") is True
     except (OSError, ValueError, KeyError, IndexError):
         try:
-            return str(json.loads(path.read_text(encoding="utf-8"))["by"]), False
+            return str(json.loads(path.read_text(encoding="utf-8"))["by"]), False, False
         except (OSError, ValueError, KeyError):
-            return "", False
+            return "", False, False
