@@ -134,6 +134,7 @@ def test_claims_are_held_against_the_model_by_the_rule() -> None:
     assert good.outcome is Outcome.MET and good.units == ("U0", "U1") and good.model.value == pytest.approx(41.75)
     expected = stats.norm.cdf((41.75 - 40.0) / (good.model.standard or 1.0))
     assert good.probability == pytest.approx(float(expected))
+    assert good.working.inputs["P"] == f"{float(expected):.3f}" and good.working.result == "met"
     (close,) = judged(_verdict(40.2), _verdict(40.3))
     assert close.outcome is Outcome.TOO_CLOSE, "two good units say little of the model"
     assert judged(_verdict(40.2), _verdict(40.3), school=School.PLAIN)[0].outcome is Outcome.MET

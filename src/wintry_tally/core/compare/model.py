@@ -62,6 +62,7 @@ class ModelClaim:
     probability: float | None
     model: Quantity
     units: tuple[str, ...]
+    working: Working
 
 
 def model_rows(found: Comparison, family: Family) -> tuple[ModelRow, ...]:
@@ -176,7 +177,13 @@ def model_claims(verdicts: Mapping[str, Sequence[Verdict]], family: Family, scho
         model, tolerance = _at_large(mean, spread, len(found)), implied_tolerance(wanted)
         chance = conformity(model.value, model.standard or 0.0, wanted.value, wanted.direction, tolerance)
         outcome = outcome_by(school, model.value, chance, wanted.value, wanted.direction, tolerance)
-        made.append(ModelClaim(wanted, outcome, chance, model, tuple(found)))
+        told = {code: format_quantity(wanted.shown(value)) for code, value in found.items()}
+        told |= {"of the model": format_quantity(wanted.shown(model)), "P": f"{chance:.3f}"}
+        step = Working(
+            f"{wanted.definition.label} of the model", "P that the model's mean conforms; u² = u_mean² + s² / n", told,
+            outcome.value.replace("-", " "), "JCGM 106:2012, clause 7 (from memory)",
+        )  # fmt: skip
+        made.append(ModelClaim(wanted, outcome, chance, model, tuple(found), step))
     return tuple(made)
 
 

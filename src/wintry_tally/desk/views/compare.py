@@ -249,14 +249,11 @@ class ComparePage(MainPage):
         if model is None:
             return
         self._model_title.setText(f"The model at large: {model.title}, by {len(model.codes)} units")
-        workings = [row.working for row in model.rows]
-        for place, words in enumerate(model_lines(model)):
+        workings = [*(one.working for one in model.rows), *(one.working for one in model.claims)]
+        for words, working in zip(model_lines(model), workings, strict=True):
             line = row(label(words, "small", wrap=True))
             line.setStretch(0, 1)
-            if place < len(workings):
-                line.addWidget(
-                    button("Working", partial(self.opened.emit, workings[place]), "link", f"Working: {words}")
-                )
+            line.addWidget(button("Working", partial(self.opened.emit, working), "link", f"Working: {words}"))
             self._model_box.addLayout(line)
 
     def _fill_needs(self, results: list[NeedResult]) -> None:
