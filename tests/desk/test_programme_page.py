@@ -62,9 +62,8 @@ def test_the_next_test_is_set_up_by_one_key(demo: Window, qtbot) -> None:
 def test_left_out_with_a_reason_repeated_and_taken_back(demo: Window, qtbot) -> None:
     view, session = _view(demo, "M1", qtbot), demo.session
     qtbot.mouseClick(_key(view, "Leave out: Shelf test, end"), Qt.MouseButton.LeftButton)
-    field = view.why_out
-    assert field.isVisible()
-    qtbot.keyClicks(field, "no shelf free")
+    qtbot.waitUntil(lambda: view.why_out.isVisible(), timeout=5000)
+    qtbot.keyClicks(view.why_out, "no shelf free")
     view.refresh()  # a plan that comes meanwhile takes nothing of it
     assert view.why_out.text() == "no shelf free"
     qtbot.keyClick(view.why_out, Qt.Key.Key_Return)
