@@ -10,11 +10,13 @@ from datetime import UTC, datetime, timedelta
 
 import pytest
 
-from wintry_tally.app.able import able_facts
-from wintry_tally.app.campaign import Drawn, Wishes, draw_up, standing_of
+from wintry_tally.app.able import able, better_words, channel_of, places_of
+from wintry_tally.app.campaign import Drawn, draw_up, standing_of
+from wintry_tally.app.wishes import Wishes
 from wintry_tally.bench.equipment import ChannelSpec, Equipment, Instrument
 from wintry_tally.book import Run, RunSettings, RunStatus
 from wintry_tally.core.battery import Sample, family_named, pack_of, parse_claim
+from wintry_tally.core.battery.sample import Had
 from wintry_tally.core.plan.programme import Asked, Programme, programme
 from wintry_tally.core.protocol.in_programme import Presence
 from wintry_tally.core.protocol.recipe import Step, most_amps
@@ -33,8 +35,8 @@ def _made(
     bench: Equipment, asked: Asked = Asked(), *claims: str, rated: float = 100.0, family: str = "lfp"
 ) -> Programme:
     facts = Facts(family_named(family), rated, tuple(parse_claim(text) for text in claims))
-    facts, barred = able_facts(bench, facts)
-    return programme(facts, shipped(), asked=asked, barred=barred)
+    can = able(bench, facts)
+    return programme(can.facts, shipped(), asked=asked, barred=can.barred)
 
 
 def _recipes(made: Programme) -> list[str]:
@@ -131,9 +133,9 @@ def test_wishes_are_kept_and_count_what_is_done() -> None:
         replace(run, left_out=True),
         replace(run, recipe={"name": "surge"}),
     ]
-    asked = wishes.of("M1", [run, *others], begun)
+    asked = wishes.of("M1", [run, *others], begun, Had())
     assert asked.runs == {"hold": 2} and asked.first == ("hold",) and asked.by_hand == ("surge",)
-    assert wishes.of("M2", [], begun) == Asked()
+    assert wishes.of("M2", [], begun, Had()) == Asked()
 
 
 def _drawn(attended: str, family: str = "lfp") -> Drawn:
@@ -177,3 +179,69 @@ def test_what_flows_at_the_most_follows_the_pack_s_own_volts() -> None:
         == most_amps(Step("charge", "", "charge", 8.0), high)
     )
     assert most_amps(Step("rest", "", "hand", 5.0), high) == 0.0 and most_amps(replace(ohms, setting=0.0), high) == 0.0
+
+
+def _two_channels() -> Equipment:
+    """A strong load with a fair meter, a weak one with a good one, a charger on the first alone, one thermometer for both."""
+    parts = (
+        Instrument("strong", "load", power_W=4000.0, current_A=300.0, current_accuracy="1%+0.1"),
+        Instrument("weak", "load", power_W=400.0, current_A=30.0, current_accuracy="0.1%+0.005"),
+        Instrument("supply", "charger", current_A=30.0, voltage_V=16.0, current_accuracy="1%"),
+        Instrument("probe", "thermometer"),
+    )
+    channels = (
+        ChannelSpec("A", load="strong", charger="supply", thermometer="probe"), ChannelSpec("B", load="weak", thermometer="probe"),
+    )  # fmt: skip
+    return Equipment(parts, channels)
+
+
+def test_each_test_takes_a_channel_that_can_carry_it_the_better_meter_first() -> None:
+    bench = _two_channels()
+    found = able(bench, Facts(family_named("lfp"), 100.0, (parse_claim("100 Ah"), parse_claim("surge 250 A 5 s"))))
+    assert places_of(bench, 2, 3) == {"channel A": 1, "channel B": 1, "probe": 1, "freezer": 2, "shelf": 3}
+    assert found.ways["capacity-reference"] == (("channel B", "probe"), ("channel A", "probe"))
+    assert found.ways["surge"] == (("channel A", "probe"),) and found.ways["charge-lithium-usual"] == (
+        ("channel A", "probe"),
+    )
+    assert channel_of("channel B") == "B" and channel_of("probe") == ""
+    # nothing on the bench charges: that is worked by hand, and holds no channel
+    only = Equipment(bench.instruments[:2], (ChannelSpec("A", load="strong"), ChannelSpec("B", load="weak")))
+    plain = able(only, found.facts)
+    assert "charge-lithium-usual" not in plain.ways and places_of(only, 1, 1)["charger"] == 1
+    assert plain.ways["capacity-reference"] == (("channel B",), ("channel A",))
+    assert places_of(Equipment(), 1, 6) == {"load": 1, "charger": 1, "freezer": 1, "shelf": 6}
+
+
+def test_a_plan_runs_on_the_channels_there_are_and_says_what_the_second_best_costs() -> None:
+    """Two batteries at once on two channels; what takes the one charger waits for its channel, and never shares it."""
+    parts, channels = _two_channels().instruments, (
+        ChannelSpec("A", load="strong", charger="supply"), ChannelSpec("B", load="weak"),
+    )  # fmt: skip
+    bench = Equipment(parts[:3], channels)
+    now = datetime(2027, 1, 11, 7, 0, tzinfo=UTC)
+    standings = {}
+    for number in (1, 2):
+        sample = Sample(number, f"M{number}", "", "", "lfp", (parse_claim("100 Ah"),))
+        standing = standing_of(sample, [], None, None, Wishes(), bench, now)
+        assert standing is not None
+        standings[number] = standing
+    drawn = draw_up(standings, bench, "always", Wishes(), {}, now, 2.0)
+    plan = drawn.plan
+    spans = [(plan.takes(t), plan.starts[t.id], plan.ends(t), t) for t in plan.campaign.tasks if t.id in plan.starts]
+    assert not plan.unplaced and {place for takes, *_ in spans for place in takes} <= {"channel A", "channel B"}
+    for at in range(plan.end):
+        here = [takes for takes, begins, ends, _ in spans if begins <= at < ends]
+        assert len({place for takes in here for place in takes}) == sum(map(len, here))
+    assert all(takes == ("channel A",) for takes, _, _, task in spans if "charge" in task.recipe)
+    draws = [(takes, task) for takes, _, _, task in spans if task.recipe == "capacity-reference"]
+    assert ("channel B",) in [takes for takes, _ in draws]
+    assert better_words(bench, draws[0][1], ("channel A",)) == (
+        "on channel A, as channel B is taken: its current is good to 1%+0.1 there, not to 0.1%+0.005"
+    )
+    assert better_words(bench, draws[0][1], ("channel B",)) == ""
+    wider = draw_up(standings, bench, "always", Wishes(), {}, now, 2.0, more="charger")
+    assert wider.plan.end < plan.end and "another charger" in {
+        p for t in wider.plan.campaign.tasks for p in wider.plan.takes(t)
+    }
+    more = draw_up(standings, bench, "always", Wishes(), {}, now, 0.0, False, more="freezer")
+    assert more.plan.campaign.places["freezer"] == 2

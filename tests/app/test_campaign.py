@@ -19,22 +19,13 @@ import pytest
 from tests.app.test_open_book import at
 from wintry_tally.app import planner as planner_module
 from wintry_tally.app import solver_apart
-from wintry_tally.app.campaign import (
-    Drawn,
-    Wishes,
-    draw_up,
-    keep_plan,
-    kept_plan,
-    last_left,
-    running_of,
-    standing_of,
-    wishes_of,
-)
+from wintry_tally.app.campaign import Drawn, draw_up, keep_plan, kept_plan, last_left, running_of, standing_of
 from wintry_tally.app.day_of import day_of
 from wintry_tally.app.days import chart
 from wintry_tally.app.dossiers import dossier_of
 from wintry_tally.app.planner import Planner
 from wintry_tally.app.today import Item, Seen, today
+from wintry_tally.app.wishes import Wishes, wishes_of
 from wintry_tally.bench.equipment import Equipment
 from wintry_tally.bench.simulation import SimulatedBattery, simulate
 from wintry_tally.book import Book, Run, RunSettings
@@ -143,7 +134,7 @@ def _today(
 
 def test_a_running_test_stands_and_what_follows_waits(book: Book) -> None:
     run = _run(book, 2, "capacity-reference", None, hours=3.0)
-    running = running_of(run, NOW, NOW + timedelta(hours=10))
+    running = running_of(run, NOW, NOW + timedelta(hours=10), Equipment())
     drawn = _drawn(book, s1=_standing(book, 1), s2=_standing(book, 2, running))
     own = drawn.task(f"run {run.id}")
     assert own is not None and drawn.plan.starts[own.id] == -36
@@ -380,7 +371,7 @@ def test_a_fortnight_by_plan(tmp_path: Path, own_places: Path) -> None:
             for sample in book.samples.all():
                 dossier = dossier_of(book, sample, School.STRICT)
                 running = busy.get(sample.id)
-                seen = running_of(*running) if running is not None else None
+                seen = running_of(*running, Equipment()) if running is not None else None
                 made = standing_of(
                     sample,
                     [r for r in book.runs.all(sample.id) if r.ended and r.ended <= now],

@@ -13,11 +13,12 @@ from pathlib import Path
 
 import pytest
 
-from wintry_tally.app.campaign import Wishes, draw_up, standing_of, wishes_of
+from wintry_tally.app.campaign import draw_up, standing_of
 from wintry_tally.app.dossiers import dossier_of
 from wintry_tally.app.edits import Edits
-from wintry_tally.app.following import cycles_before, noted_of
+from wintry_tally.app.following import cycles_had, noted_of
 from wintry_tally.app.today import today
+from wintry_tally.app.wishes import Retest, Wishes, wishes_of
 from wintry_tally.bench.equipment import Equipment
 from wintry_tally.bench.simulated import MeterSpec
 from wintry_tally.bench.simulation import SimulatedBattery, simulate
@@ -25,6 +26,7 @@ from wintry_tally.book import Book, RunSettings
 from wintry_tally.book.recipes import recipe_data
 from wintry_tally.cli.main import invoke
 from wintry_tally.core.battery import family_named, parse_claim
+from wintry_tally.core.battery.sample import Had
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.protocol.setpoints import Facts
 from wintry_tally.core.protocol.template import fill
@@ -70,7 +72,7 @@ def test_a_fade_is_seen_with_the_count_of_its_claimed_end(book: Book) -> None:
         _tested(book, begun, health)
     assert [one.cycles for one in noted_of(book, 1)] == [250.0, 250.0]
     dossier = dossier_of(book, book.samples.get(1), School.STRICT)
-    counts = cycles_before(dossier, noted_of(book, 1))
+    counts = cycles_had(dossier, noted_of(book, 1)).before
     assert counts["Capacity 1"] == 0.0 and counts["Capacity 2"] == pytest.approx(251.0, abs=0.1)
     assert counts["Capacity 3"] == pytest.approx(502.0, abs=0.2), "what is drawn here counts too"
     fade = next(one for one in dossier.trends if one.quantity == "charge")
@@ -118,7 +120,7 @@ def test_what_is_noted_is_checked_and_taken_back(book: Book) -> None:
 
 def test_a_re_test_stands_in_the_plan_once_its_day_is_near(book: Book) -> None:
     _tested(book, BEGUN, 1.0)
-    wishes = Wishes().retested("B1", "capacity-reference", date(2026, 8, 3))
+    wishes = Wishes().retested("B1", "capacity-reference", Retest(on=date(2026, 8, 3)))
     Edits(book).set_wishes("again", wishes).do()  # type: ignore[union-attr]
     assert wishes_of(book) == wishes
 
@@ -141,9 +143,42 @@ def test_a_re_test_stands_in_the_plan_once_its_day_is_near(book: Book) -> None:
     assert not any(one.words.startswith("Re-test") for one in lines)
     _tested(book, datetime(2026, 7, 28, 9, tzinfo=UTC), 1.0)
     runs = book.runs.all(1)
-    assert wishes.retests("B1", runs) == {} and wishes.retests("B1", [replace(runs[-1], left_out=True)]) != {}
+    assert (
+        wishes.retests("B1", runs, Had()) == {}
+        and wishes.retests("B1", [replace(runs[-1], left_out=True)], Had()) != {}
+    )
     done = drawn(datetime(2026, 8, 3, 8, tzinfo=UTC))
     assert not any(task.recipe == "capacity-reference" for task in done.plan.campaign.tasks)
+
+
+def test_a_re_test_after_so_many_cycles_waits_for_them(book: Book) -> None:
+    """One run here draws about one cycle; 98 more were noted: it is asked for at 100 in all, and once."""
+    _tested(book, BEGUN, 1.0)
+    edits = Edits(book)
+    edits.set_wishes("again", Wishes().retested("B1", "capacity-reference", Retest(cycles=100))).do()  # type: ignore[union-attr]
+    assert wishes_of(book).again == {"B1": {"capacity-reference": "100 cycles"}}
+    later = BEGUN + timedelta(days=30)
+
+    def asked(now: datetime) -> tuple[bool, list[str]]:
+        sample, runs = book.samples.get(1), book.runs.all(1)
+        standing = standing_of(
+            sample, runs, dossier_of(book, sample, School.STRICT), None, wishes_of(book), Equipment(), now
+        )
+        assert standing is not None
+        drawn = draw_up({1: standing}, Equipment(), "7:00-19:00", wishes_of(book), {}, now, 0.0, False)
+        lines = today([sample], {1: runs}, [], drawn, {}, now)
+        planned = any(task.recipe == "capacity-reference" for task in drawn.plan.campaign.tasks)
+        return planned, [one.clock for one in lines if one.words.startswith("Re-test")]
+
+    assert asked(later) == (False, ["at 100 cycles, of which it had 1"])
+    edits.note_cycles(book.samples.get(1), later, 97.0).do()
+    assert asked(later) == (False, ["at 100 cycles, of which it had 98"])
+    edits.note_cycles(book.samples.get(1), later + timedelta(hours=1), 1.7).do()
+    assert asked(later + timedelta(days=1)) == (True, [])
+    _tested(book, later + timedelta(days=2), 1.0)
+    assert asked(later + timedelta(days=3)) == (False, [])
+    with pytest.raises(ValueError):
+        Retest.read("100 turns")
 
 
 def test_followed_from_a_shell(book: Book, capsys) -> None:

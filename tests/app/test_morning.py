@@ -11,9 +11,10 @@ from threading import Timer
 import pytest
 
 from tests.bench.live import LiveBench
-from wintry_tally.app.campaign import Drawn, Wishes, draw_up, standing_of
+from wintry_tally.app.campaign import Drawn, draw_up, standing_of
 from wintry_tally.app.morning import AHEAD, Ahead, RollCall, asked
 from wintry_tally.app.today import today
+from wintry_tally.app.wishes import Wishes
 from wintry_tally.bench.connect import thing_of
 from wintry_tally.bench.equipment import Equipment, Instrument
 from wintry_tally.bench.taken import Thing, take

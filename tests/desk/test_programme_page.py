@@ -185,6 +185,14 @@ def test_cycles_are_noted_and_a_re_test_asked_for(demo: Window, qtbot) -> None:
     qtbot.waitUntil(lambda: any("Re-test: Capacity" in text for text in texts(page)), timeout=10000)
     session.undo_stack.undo()
     assert session.wishes.again == {}
+    for typed, words in (("0 cycles", "cannot be"), ("some cycles", "some")):
+        card.on.setText(typed)
+        qtbot.keyClick(card.on, Qt.Key.Key_Return)
+        assert words in card.problem.text()
+    card.on.setText("100 cycles")
+    qtbot.keyClick(card.on, Qt.Key.Key_Return)
+    had = session.dossier(card.sample_id).had.now
+    assert had > 0.5 and session.wishes.again == {"M2": {"capacity-reference": f"{had + 100:.0f} cycles"}}
 
 
 def test_days_as_people_write_them() -> None:

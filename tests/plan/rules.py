@@ -70,8 +70,17 @@ def broken(
         together = at[one][0] < at[other][1] and at[other][0] < at[one][1]
         if together and by_id[one]["sample"] == by_id[other]["sample"]:
             found.append(f"{one} and {other} run on one sample")
+    takes = {one["id"]: one["uses"] for one in printed["tasks"]}
+    for name, taken in takes.items():
+        wanted = by_id[name].get("uses", [])
+        sure = {use for use in wanted if isinstance(use, str)}
+        several = [use for use in wanted if not isinstance(use, str)]
+        if not sure <= set(taken) or any(not set(one) & set(taken) for one in several):
+            found.append(f"{name} takes {taken} of {wanted}")
+        if len(set(taken)) > len(sure) + len(several):
+            found.append(f"{name} takes more than it needs: {taken}")
     for place, count in places.items():
-        using = [span for name, span in at.items() if place in by_id[name].get("uses", [])]
+        using = [span for name, span in at.items() if place in takes[name]]
         for moment in {span[0] for span in using}:
             if sum(a <= moment < b for a, b in using) > count:
                 found.append(f"more than {count} at {place} at {moment}")

@@ -17,7 +17,8 @@ from wintry_tally.core.plan.calendar import Calendar, slots_up
 from wintry_tally.core.plan.campaign import After, Campaign, Task, in_order, score
 from wintry_tally.core.plan.placing import Placing
 from wintry_tally.core.plan.planning import plan
-from wintry_tally.core.plan.why import why
+from wintry_tally.core.plan.ways import chosen_ways
+from wintry_tally.core.plan.why import cannot_stand, why
 from wintry_tally.core.plan.windows import Windows, windows
 from wintry_tally.core.protocol.attended import parse_attended
 from wintry_tally.core.protocol.in_programme import Presence
@@ -33,12 +34,21 @@ WEEKS = {
 BEGINS = {"2027-01-11T08:00": "in winter", "2027-03-26T06:10": "over the night that is an hour short", "2026-10-23T13:00": "over the long one"}  # fmt: skip
 
 
+def _uses(chance: random.Random, places: dict[str, int]) -> list[Any]:
+    """Some places, and now and then one of a few."""
+    uses: list[Any] = chance.sample(sorted(places), chance.randint(0, 2))
+    left = sorted(set(places) - set(uses))
+    if chance.random() < 0.4 and len(left) > 1:
+        uses.append(chance.sample(left, chance.randint(1, len(left))))
+    return uses
+
+
 def made_up(seed: int) -> tuple[dict[str, Any], list[dict[str, Any]]]:
     """A campaign's head and its tasks, as in a file; everything in it by chance."""
     chance = random.Random(seed)
     begins = chance.choice(sorted(BEGINS))
     first = date.fromisoformat(begins[:10])
-    places = {"load": chance.choice([1, 1, 2]), "charger": 1, "freezer": chance.choice([0, 1, 2])}
+    places = {"load": chance.choice([1, 1, 2]), "big load": 1, "charger": 1, "freezer": chance.choice([0, 1, 2])}
     away = sorted(first + timedelta(days=chance.randint(0, 12)) for _ in range(chance.randint(0, 3)))
     head = {"begins": begins, "attended": chance.choice(sorted(WEEKS)), "places": places, "away": away}
     tasks: list[dict[str, Any]] = []
@@ -47,7 +57,7 @@ def made_up(seed: int) -> tuple[dict[str, Any], list[dict[str, Any]]]:
             task: dict[str, Any] = {
                 "id": f"s{sample}-{number}", "sample": f"S{sample}",
                 "hours": chance.choice([0.3, 1, 2, 4.26, 7, 12, 30]),
-                "uses": chance.sample(sorted(places), chance.randint(0, 2)),
+                "uses": _uses(chance, places),
                 "attended": chance.choice(["none", "start", "ends", "throughout"]),
             }  # fmt: skip
             if number and chance.random() < 0.7:
@@ -117,11 +127,16 @@ def _exhaustive(campaign: Campaign, latest: int) -> tuple[int, int, int] | None:
     for chosen in itertools.product(*allowed):
         starts = {task.id: slot for task, slot in zip(tasks, chosen, strict=True)}
         ends = {task.id: starts[task.id] + task.slots for task in tasks}
-        if any(
-            (a.sample == b.sample or set(a.uses) & set(b.uses))
-            and starts[a.id] < ends[b.id]
-            and starts[b.id] < ends[a.id]
-            for a, b in itertools.combinations(tasks, 2)
+        together = [
+            (a, b)
+            for a, b in itertools.combinations(range(len(tasks)), 2)
+            if starts[tasks[a].id] < ends[tasks[b].id] and starts[tasks[b].id] < ends[tasks[a].id]
+        ]
+        if any(tasks[a].sample == tasks[b].sample for a, b in together):
+            continue
+        if not any(
+            not any(set(ways[a]) & set(ways[b]) for a, b in together)
+            for ways in itertools.product(*(task.choices for task in tasks))
         ):
             continue
         if any(
@@ -150,9 +165,10 @@ def test_small_ones_are_the_best_of_all(seed: int) -> None:
             Task(
                 f"t{number}", f"S{chance.randrange(2)}", chance.randint(1, 5), uses=chance.choice([(), ("load",)]),
                 after=after, presence=chance.choice(list(Presence)), due=chance.choice([None, None, 4, 7]),
+                ways=chance.choice([(), (), (("big",),), (("small",), ("big",)), (("big", "meter"), ("small",))]),
             )
         )  # fmt: skip
-    campaign = _campaign(tasks, {"load": 1}, "8:00-8:35; 9:10-10:00")
+    campaign = _campaign(tasks, {"load": 1, "small": 1, "big": 1, "meter": 1}, "8:00-8:35; 9:10-10:00")
     best = _exhaustive(campaign, 26)
     if best is None:
         pytest.skip("nothing fits within the day")
@@ -316,3 +332,62 @@ def test_why_names_who_stands_in_the_way_last() -> None:
     found = plan(day, 0.0, thorough=False)
     assert found.starts == {"a": 0, "c": 288}, "the next morning"
     assert why(found, day.tasks[1]) == "until then a (A) has the charger"
+
+
+@pytest.mark.parametrize("seed", range(20))
+def test_ways_are_found_where_there_are_any_and_share_nothing(seed: int) -> None:
+    """Against trying every way of every task, looked at minute by minute."""
+    chance = random.Random(300 + seed)
+    names = ["a", "b", "c"]
+    tasks = [
+        Task(
+            f"t{number}", f"S{number}", chance.randint(1, 6), uses=tuple(chance.sample(["d"], chance.randint(0, 1))),
+            ways=tuple((name,) for name in chance.sample(names, chance.randint(0, 3))),
+        )
+        for number in range(6)
+    ]  # fmt: skip
+    campaign = _campaign(tasks, {"a": 1, "b": 1, "c": 2, "d": 2})
+    starts = {task.id: chance.randint(0, 8) for task in tasks}
+
+    def sound(ways: tuple[tuple[str, ...], ...]) -> bool:
+        for slot in range(15):
+            here = [
+                w for task, w in zip(tasks, ways, strict=True) if starts[task.id] <= slot < starts[task.id] + task.slots
+            ]
+            if any(sum(name in way for way in here) > count for name, count in campaign.places.items()):
+                return False
+        return True
+
+    found = chosen_ways(campaign, starts)
+    some = any(sound(ways) for ways in itertools.product(*(task.choices for task in tasks)))
+    assert (found is not None) == some
+    if found is not None:
+        assert sound(tuple(task.choices[found.get(task.id, 0)] for task in tasks))
+        assert set(found) == {task.id for task in tasks if len(task.choices) > 1}
+
+
+def test_a_choice_is_the_better_one_where_that_is_free_and_pins_look_at_every_way() -> None:
+    tasks = [
+        Task("A", "A", 12, ways=(("good",), ("poor",))), Task("B", "B", 12, ways=(("good",), ("poor",))),
+        Task("C", "C", 6, ways=(("none",), ("poor", "shared")), not_before=7), Task("D", "D", 6, ways=(("none",), ("neither",))),
+    ]  # fmt: skip
+    places = {"good": 1, "poor": 1, "shared": 1, "none": 0}
+    for thorough in (False, True):
+        found = plan(_campaign(tasks, places), 2.0, thorough=thorough)
+        assert found.takes(tasks[0]) == ("good",) and found.takes(tasks[1]) == ("poor",)
+        assert found.starts["A"] == found.starts["B"] == 0 and found.starts["C"] == 12
+        assert found.takes(tasks[2]) == ("poor", "shared")
+        assert [(one.id, one.reason) for one in found.unplaced] == [("D", "it needs a none, and there is none")]
+    assert why(found, tasks[2]) == "until then B (B) has the poor"
+    assert found.bound_end == found.end == 18
+    moment = found.campaign.calendar.moment(0)
+    fixed = [
+        replace(tasks[0], fixed=0),
+        replace(tasks[1], fixed=0),
+        tasks[2],
+        Task("E", "E", 2, ways=(("good",), ("shared",))),
+    ]
+    again = plan(_campaign(fixed, places), 1.0, thorough=False)
+    assert again.takes(fixed[0]) == ("good",) and again.takes(fixed[1]) == ("poor",)
+    assert cannot_stand(again, replace(tasks[2], not_before=0), moment) == "B (B) stands there, and cannot be moved"
+    assert cannot_stand(again, fixed[3], moment) == "" and again.starts["E"] == 0

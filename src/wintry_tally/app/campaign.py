@@ -7,18 +7,20 @@ import math
 from collections import Counter
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field, replace
-from datetime import UTC, date, datetime, timedelta
-from typing import TYPE_CHECKING, Any, TypeVar
+from datetime import UTC, datetime, timedelta
+from typing import TYPE_CHECKING
 
-from wintry_tally.app.able import able_facts
+from wintry_tally.app.able import able, channel_place, places_of, taken_by
+from wintry_tally.app.wishes import Wishes
 from wintry_tally.book import RunStatus
 from wintry_tally.book.records import plain_of, read_as
 from wintry_tally.core.battery import CLAIM_KINDS
+from wintry_tally.core.battery.sample import Had
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.plan.calendar import SLOT_S, Calendar
 from wintry_tally.core.plan.campaign import Campaign, Plan, Task
 from wintry_tally.core.plan.hands import ends_unattended
-from wintry_tally.core.plan.programme import Asked, Programme, recipe_hours
+from wintry_tally.core.plan.programme import DRIVEN, DRIVES, Programme, recipe_hours
 from wintry_tally.core.plan.standing import Running, Standing, programme_of, tasks_to_come
 from wintry_tally.core.protocol.attended import parse_attended
 from wintry_tally.core.protocol.in_programme import Charged
@@ -27,7 +29,7 @@ from wintry_tally.core.protocol.setpoints import Facts
 from wintry_tally.core.quantity import format_duration
 from wintry_tally.core.quantity.moments import clock_words
 from wintry_tally.core.verdict.outcome import Outcome
-from wintry_tally.exchange.plan_file import days_of, own_zone
+from wintry_tally.exchange.plan_file import own_zone
 from wintry_tally.exchange.recipe_file import shipped
 
 if TYPE_CHECKING:
@@ -36,143 +38,16 @@ if TYPE_CHECKING:
     from wintry_tally.core.battery import Sample
     from wintry_tally.report.dossier import Dossier
 
-WISHES, KEPT = "campaign", "plan"
-"""Keys of the book's small facts: what is wished, and the newest plan."""
+KEPT = "plan"
+"""Key of the book's small facts: the newest plan."""
 UNDER_WAY = "run "
 """How the names of tasks begin that are under way."""
 LATE_SHARE = 0.12
 """How much longer than foretold the rest of a running test may take, as a share of it."""
 OLD = timedelta(days=7)
-EARLY = timedelta(days=7)
-"""A re-test is planned for from so long before its day on."""
 LEAVES = {"charge": Charged.FULL, "capacity": Charged.EMPTY, "reserve": Charged.EMPTY, "runtime": Charged.EMPTY, "cold-loss": Charged.EMPTY}  # fmt: skip
 """How a test of a method leaves a battery, where no recipe says it."""
-TAKEN = {RunStatus.FINISHED, RunStatus.RUNNING}
 SETTLED = {Outcome.MET, Outcome.MISSED, Outcome.TOO_CLOSE}
-
-
-@dataclass(frozen=True)
-class Wishes:
-    """What a person has set for the campaign.
-
-    Parts:
-        away: days when nobody is there, as typed ("2027-01-18", "2027-01-25/2027-01-27").
-        freezers, shelves: how many batteries each holds.
-        pins: tasks that stand at a moment; left_out: by sample, recipes that are not wanted, each with its reason.
-        runs: by sample and recipe, how many runs of it are wanted in all; first: by sample, recipes brought forward.
-        by_hand: by sample, recipes done by hand, as nothing on the bench can.
-        again: by sample and recipe, the day of a re-test ("2027-11-26").
-    """
-
-    away: tuple[str, ...] = ()
-    freezers: int = 1
-    shelves: int = 6
-    pins: Mapping[str, str] = field(default_factory=dict)
-    left_out: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
-    runs: Mapping[str, Mapping[str, int]] = field(default_factory=dict)
-    first: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
-    by_hand: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
-    again: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
-
-    def data(self) -> dict[str, Any]:
-        """As plain data."""
-        return {
-            "away": list(self.away), "freezers": self.freezers, "shelves": self.shelves, "pins": dict(self.pins),
-            "left_out": {code: dict(recipes) for code, recipes in self.left_out.items()},
-            "runs": {code: dict(recipes) for code, recipes in self.runs.items()},
-            "first": {code: list(recipes) for code, recipes in self.first.items()},
-            "by_hand": {code: list(recipes) for code, recipes in self.by_hand.items()},
-            "again": {code: dict(recipes) for code, recipes in self.again.items()},
-        }  # fmt: skip
-
-    def days(self) -> frozenset[date]:
-        """The days away."""
-        return frozenset(day for span in self.away for day in days_of(span, "days away", ""))
-
-    def pinned(self, task: str, moment: datetime | None) -> Wishes:
-        """With a task at a moment, or at none."""
-        pins = {name: at for name, at in self.pins.items() if name != task}
-        if moment is not None:
-            pins[task] = moment.astimezone(UTC).isoformat(timespec="minutes")
-        return replace(self, pins=pins)
-
-    def without(self, code: str, recipe: str, reason: str | None) -> Wishes:
-        """With a test of a sample left out for a reason; None takes it in again."""
-        own = {name: words for name, words in self.left_out.get(code, {}).items() if name != recipe}
-        if reason is not None:
-            own[recipe] = reason
-        return replace(self, left_out=_with(self.left_out, code, own))
-
-    def repeated(self, code: str, recipe: str, runs: int) -> Wishes:
-        """With so many runs of a test of a sample wanted in all; 0 for as many as the claims ask for."""
-        own = {name: number for name, number in self.runs.get(code, {}).items() if name != recipe}
-        if runs > 0:
-            own[recipe] = runs
-        return replace(self, runs=_with(self.runs, code, own))
-
-    def forward(self, code: str, recipe: str, on: bool) -> Wishes:
-        """With a test of a sample brought forward, or in its usual place again."""
-        own = tuple(name for name in self.first.get(code, ()) if name != recipe)
-        return replace(self, first=_with(self.first, code, (*own, recipe) if on else own))
-
-    def handed(self, code: str, recipe: str, on: bool) -> Wishes:
-        """With a test of a sample done by hand, or on the bench again."""
-        own = tuple(name for name in self.by_hand.get(code, ()) if name != recipe)
-        return replace(self, by_hand=_with(self.by_hand, code, (*own, recipe) if on else own))
-
-    def retested(self, code: str, recipe: str, on: date | None) -> Wishes:
-        """With a re-test of a sample on a day, or with none."""
-        own = {name: day for name, day in self.again.get(code, {}).items() if name != recipe}
-        if on is not None:
-            own[recipe] = on.isoformat()
-        return replace(self, again=_with(self.again, code, own))
-
-    def retests(self, code: str, runs: list[Run]) -> dict[str, date]:
-        """The days of a sample's re-tests that were not yet made; one made a week too early counts."""
-        found = {}
-        for name, text in self.again.get(code, {}).items():
-            on = date.fromisoformat(text)
-            own = [run for run in runs if run.recipe.get("name") == name and run.status in TAKEN and not run.left_out]
-            if not any(run.started.astimezone().date() >= on - EARLY for run in own):
-                found[name] = on
-        return found
-
-    def of(self, code: str, runs: list[Run], now: datetime) -> Asked:
-        """What is wanted of one sample that has these runs: of a re-test, once its day is near."""
-        done = Counter(str(run.recipe.get("name", "")) for run in runs if run.status in TAKEN and not run.left_out)
-        still = {name: number - done[name] for name, number in self.runs.get(code, {}).items()}
-        near = now.astimezone().date() + EARLY
-        still |= {name: max(1, still.get(name, 0)) for name, on in self.retests(code, runs).items() if on <= near}
-        return Asked(self.left_out.get(code, {}), still, self.first.get(code, ()), self.by_hand.get(code, ()))
-
-
-Own = TypeVar("Own")
-
-
-def _with(kept: Mapping[str, Own], code: str, own: Own) -> dict[str, Own]:
-    others = {name: one for name, one in kept.items() if name != code}
-    return {**others, code: own} if own else others
-
-
-def wishes_of(book: Book) -> Wishes:
-    """What the book keeps of them."""
-    kept = book.meta(WISHES)
-    if not kept:
-        return Wishes()
-    with read_as("the wishes for the campaign kept in the book"):
-        data = plain_of(kept)
-        return Wishes(
-            tuple(str(span) for span in data.get("away", [])), int(data.get("freezers", 1)), int(data.get("shelves", 6)),
-            {str(name): str(at) for name, at in data.get("pins", {}).items()},
-            {str(code): {str(n): str(w) for n, w in own.items()} for code, own in data.get("left_out", {}).items()},
-            {str(code): {str(n): int(k) for n, k in own.items()} for code, own in data.get("runs", {}).items()},
-            {str(code): tuple(map(str, own)) for code, own in data.get("first", {}).items()},
-            {str(code): tuple(map(str, own)) for code, own in data.get("by_hand", {}).items()},
-            {
-                str(code): {str(n): date.fromisoformat(str(d)).isoformat() for n, d in own.items()}
-                for code, own in data.get("again", {}).items()
-            },
-        )  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -236,15 +111,17 @@ def foretold_end(run: Run, sample: Sample) -> datetime | None:
     return run.started + timedelta(hours=usual)
 
 
-def running_of(run: Run, now: datetime, ends: datetime | None) -> Running:
+def running_of(run: Run, now: datetime, ends: datetime | None, equipment: Equipment) -> Running:
     """A test under way as the plan sees it; without a forecast of its end, an hour from now."""
     recipe = str(run.recipe.get("name", ""))
     template = shipped().get(recipe)
     ends = ends if ends is not None and ends > now else now + timedelta(hours=1 if ends is None else 0.1)
-    uses = tuple(
-        use for kind, use in (("discharge", "load"), ("charge", "charger"))
-        if any(isinstance(step, dict) and step.get("kind") == kind for step in run.recipe.get("steps", []))
-    )  # fmt: skip
+    channel = next((one for one in equipment.channels if one.name == run.settings.extra.get("channel")), None)
+    if channel is not None:
+        uses = taken_by(channel, equipment)
+    else:  # by hand, or elsewhere
+        kinds = {step.get("kind") for step in run.recipe.get("steps", []) if isinstance(step, dict)}
+        uses = tuple(use for kind, use in DRIVES.items() if kind in kinds) or ("load",)
     method = str(run.recipe.get("method", "") or "capacity")
     settles = (
         template.settles
@@ -252,8 +129,8 @@ def running_of(run: Run, now: datetime, ends: datetime | None) -> Running:
         else tuple(k for k, kind in CLAIM_KINDS.items() if kind.evidence == method)
     )
     return Running(
-        f"{UNDER_WAY}{run.id}", run.title, run.started, ends, ends + LATE_SHARE * (ends - now), uses or ("load",),
-        left_by(run), recipe, settles,
+        f"{UNDER_WAY}{run.id}", run.title, run.started, ends, ends + LATE_SHARE * (ends - now), uses, left_by(run),
+        recipe, settles,
     )  # fmt: skip
 
 
@@ -307,10 +184,11 @@ def standing_of(
         run.recipe.get("method", "capacity") == "capacity" and run.status is RunStatus.FINISHED and not run.left_out
         for run in runs
     )
-    facts, barred = able_facts(equipment, Facts(sample.family, rated, sample.claims))
+    had = dossier.had if dossier is not None else Had()
+    can = able(equipment, Facts(sample.family, rated, sample.claims))
     return Standing(
-        sample.code, facts, tuple(kind for kind, done in by_kind.items() if all(done)),
-        left, since, shelved, running, known, wishes.of(sample.code, runs, now), barred,
+        sample.code, can.facts, tuple(kind for kind, done in by_kind.items() if all(done)),
+        left, since, shelved, running, known, wishes.of(sample.code, runs, now, had), can.barred, can.ways, had,
     )  # fmt: skip
 
 
@@ -323,18 +201,32 @@ def standings_of(
     for sample in samples:
         own = runs[sample.id]
         going = next((run for run in own if run.status is RunStatus.RUNNING), None)
-        running = running_of(going, now, ends_of(going, sample)) if going is not None else None
+        running = running_of(going, now, ends_of(going, sample), equipment) if going is not None else None
         standing = standing_of(sample, own, dossier(sample), running, wishes, equipment, now)
         if standing is not None:
             found[sample.id] = standing
     return found
 
 
-def places_of(equipment: Equipment, wishes: Wishes) -> dict[str, int]:
-    """How many places there are: loads and chargers of the channels, or one of each worked by hand."""
-    loads = len({channel.load for channel in equipment.channels if channel.load})
-    chargers = len({channel.charger for channel in equipment.channels if channel.charger})
-    return {"load": loads or 1, "charger": chargers or 1, "freezer": wishes.freezers, "shelf": wishes.shelves}
+def _one_more(
+    standings: Mapping[int, Standing], equipment: Equipment, places: dict[str, int], more: str
+) -> Mapping[int, Standing]:
+    """As if there were one more of something: of a load or a charger that a channel has, one as good as that."""
+    channels = {channel_place(channel.name) for channel in equipment.channels if getattr(channel, more, "")}
+    if not channels:
+        places[more] = places.get(more, 0) + 1
+        return standings
+    name = f"another {more}"
+    places[name] = 1
+
+    def wider(ways: tuple[tuple[str, ...], ...]) -> tuple[tuple[str, ...], ...]:
+        like = next((way for way in ways if channels & set(way)), None)
+        return ways if like is None else (*ways, (name, *(place for place in like if place in DRIVEN)))
+
+    return {
+        number: replace(one, ways={recipe: wider(ways) for recipe, ways in one.ways.items()})
+        for number, one in standings.items()
+    }
 
 
 def draw_up(
@@ -349,9 +241,9 @@ def draw_up(
     late = now.astimezone(UTC)
     begins = datetime.fromtimestamp(math.ceil(late.timestamp() / SLOT_S) * SLOT_S, UTC).astimezone(zone)
     calendar = Calendar(begins, parse_attended(attended), wishes.days())
-    places = places_of(equipment, wishes)
+    places = places_of(equipment, wishes.freezers, wishes.shelves)
     if more:
-        places[more] = places.get(more, 0) + 1
+        standings = _one_more(standings, equipment, places, more)
     stood = {name: slot for name, at in before.items() if (slot := round(calendar.slot(at))) >= 0}
 
     def drawn(standings: Mapping[int, Standing], seconds: float, thorough: bool) -> Drawn:

@@ -6,11 +6,12 @@ from datetime import datetime
 from typing import TYPE_CHECKING
 
 from wintry_tally.app.bench_book import equipment_of
-from wintry_tally.app.campaign import Drawn, draw_up, foretold_end, kept_plan, standings_of, wishes_of
+from wintry_tally.app.campaign import Drawn, draw_up, foretold_end, kept_plan, standings_of
 from wintry_tally.app.dossiers import dossier_of
 from wintry_tally.app.opening import attended_of, school_of
 from wintry_tally.app.safety import quarantines_of
 from wintry_tally.app.today import Item, Seen, today
+from wintry_tally.app.wishes import wishes_of
 from wintry_tally.book import Book, RunStatus
 
 if TYPE_CHECKING:

@@ -54,7 +54,7 @@ def chart(drawn: Drawn, codes: Sequence[str], now: datetime, by_instrument: bool
     for task in drawn.plan.campaign.tasks:
         if task.id not in drawn.plan.starts:
             continue
-        rows = task.uses if by_instrument else (task.sample,)
+        rows = drawn.plan.takes(task) if by_instrument else (task.sample,)
         placed += [_placed(drawn, task, row, now, by_instrument) for row in rows]
     rows = tuple(name for name in drawn.plan.campaign.places) if by_instrument else tuple(codes)
     last = max(

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
-from wintry_tally.app.following import noted_of, trends_of
+from wintry_tally.app.following import cycles_had, noted_of, trends_of
 from wintry_tally.app.opening import is_over
 from wintry_tally.app.stood import stood_before
 from wintry_tally.book.facts import facts_values
@@ -40,4 +40,5 @@ def dossier_of(book: Book, sample: Sample, school: School, known: Known | None =
         reports.append(replace(found, facts=facts))
     prose, entered = book.samples.prose(sample.id), book.samples.entered(sample.id)
     made = assemble(sample, reports, school, prose, book.meta("demo") == "yes", entered)
-    return replace(made, trends=trends_of(made, noted_of(book, sample.id)))
+    made = replace(made, had=cycles_had(made, noted_of(book, sample.id)))
+    return replace(made, trends=trends_of(made))

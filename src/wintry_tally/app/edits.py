@@ -16,8 +16,8 @@ from wintry_tally.core.verdict.outcome import RULE_NAMES
 if TYPE_CHECKING:
     from datetime import datetime
 
-    from wintry_tally.app.campaign import Wishes
     from wintry_tally.app.places import PlaceSpec
+    from wintry_tally.app.wishes import Wishes
     from wintry_tally.bench.equipment import Equipment
     from wintry_tally.book import Book, Run
     from wintry_tally.core.battery import Claim, Sample
@@ -148,7 +148,7 @@ class Edits:
 
     def set_wishes(self, words: str, made: Wishes) -> Edit | None:
         """Change what is wished for the campaign."""
-        from wintry_tally.app.campaign import WISHES
+        from wintry_tally.app.wishes import WISHES
 
         before, after = self._book.meta(WISHES), json.dumps(made.data())
         return None if before == after else self._set(words, WISHES, after, before)

@@ -8,8 +8,10 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
+from wintry_tally.app.wishes import MOST_CYCLES
 from wintry_tally.book.records import plain_of, read_as
 from wintry_tally.core.battery.economy import USUAL_END
+from wintry_tally.core.battery.sample import Had
 from wintry_tally.core.errors import InputError
 
 if TYPE_CHECKING:
@@ -20,7 +22,6 @@ if TYPE_CHECKING:
 
 CYCLES = "cycles"
 """Name of the book's small facts of a sample: cycles that it had elsewhere, as they were noted."""
-MOST_CYCLES = 100_000.0
 
 
 @dataclass(frozen=True)
@@ -56,15 +57,15 @@ def noted_text(noted: Iterable[Noted]) -> str:
     )
 
 
-def cycles_before(dossier: Dossier, noted: Sequence[Noted]) -> dict[str, float]:
-    """By run, how many whole cycles the battery had had before it: those noted, and what was drawn in runs here."""
+def cycles_had(dossier: Dossier, noted: Sequence[Noted]) -> Had:
+    """How many whole cycles a battery has had before each of its runs (by title), and by now."""
     rated, here = dossier.sample.rated_Ah, 0.0
     found = {}
     for run in sorted(dossier.runs, key=lambda one: one.facts.started):
         found[run.facts.title] = here + sum(one.cycles for one in noted if one.at <= run.facts.started)
         if rated and run.analysis is not None and run.analysis.capacity is not None:
             here += run.analysis.capacity.count.charge.value / rated
-    return found
+    return Had(found, here + sum(one.cycles for one in noted))
 
 
 def made_before(runs: Iterable[Run]) -> list[Template]:
@@ -84,7 +85,7 @@ def made_before(runs: Iterable[Run]) -> list[Template]:
     return list(found.values())
 
 
-def trends_of(dossier: Dossier, noted: Sequence[Noted]) -> tuple[Trend, ...]:
+def trends_of(dossier: Dossier) -> tuple[Trend, ...]:
     """What changed from test to test; nothing for a sample that was tested once."""
     if sum(run.analysis is not None and not run.facts.left_out for run in dossier.runs) < 2:
         return ()
@@ -92,7 +93,7 @@ def trends_of(dossier: Dossier, noted: Sequence[Noted]) -> tuple[Trend, ...]:
     from wintry_tally.core.compare import figures_of
     from wintry_tally.core.compare.trend import FOLLOWED, trend
 
-    sample, cycles = dossier.sample, cycles_before(dossier, noted)
+    sample, cycles = dossier.sample, dossier.had.before
     figures = figures_of(sample, tested(dossier), dossier.verdicts)
     claimed = next((claim.conditions for claim in sample.claims if claim.kind == "cycles"), None)
     end = claimed.get("end_share", USUAL_END) * sample.rated_Ah if claimed is not None and sample.rated_Ah else None

@@ -97,7 +97,8 @@ class Planner:
 
     def _standings(self, now: datetime) -> dict[int, Standing] | None:
         """Where every sample stands; None while verdicts are still being worked out."""
-        from wintry_tally.app.campaign import foretold_end, standings_of, wishes_of
+        from wintry_tally.app.campaign import foretold_end, standings_of
+        from wintry_tally.app.wishes import wishes_of
 
         opened = self._open
         dossiers = {sample.id: opened.dossier(sample.id) for sample in opened.samples}
@@ -115,7 +116,8 @@ class Planner:
         )  # fmt: skip
 
     def _draw(self, standings: dict[int, Standing], now: datetime, thorough: bool) -> None:
-        from wintry_tally.app.campaign import draw_up, keep_plan, kept_plan, wishes_of
+        from wintry_tally.app.campaign import draw_up, keep_plan, kept_plan
+        from wintry_tally.app.wishes import wishes_of
 
         book, equipment = self._open.book, self._open.equipment
         attended, wishes = attended_of(book), wishes_of(book)

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING
 
+from wintry_tally.app.able import channel_of
 from wintry_tally.app.campaign import UNDER_WAY, Drawn
 from wintry_tally.book import RunStatus
 from wintry_tally.core.battery import CLAIM_KINDS
@@ -144,6 +145,10 @@ def _line(step: ProgrammeStep, standing: Standing, drawn: Drawn, now: datetime, 
     if early != late:
         beside.append(f"{early} to {late}")
     template = shipped().get(step.recipe)
+    if step.may_damage:
+        beside.append(step.may_damage)
+    if task is not None and name in starts and len(standing.ways.get(step.recipe, ())) > 1:
+        beside += [f"on {place}" for place in drawn.plan.takes(task) if channel_of(place)]
     minutes = people_min(step.presence, step.usual_h)
     there = (
         "with you throughout" if step.presence is Presence.THROUGHOUT

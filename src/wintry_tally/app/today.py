@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 
 from wintry_tally.app.campaign import UNDER_WAY, Drawn, last_left
 from wintry_tally.book import RunStatus
+from wintry_tally.core.battery.sample import Had
 from wintry_tally.core.plan.hands import all_hands
 from wintry_tally.core.plan.programme import RECHARGE_MOST_H
 from wintry_tally.core.protocol.in_programme import Charged
@@ -136,7 +137,7 @@ def _state(sample: Sample, runs: list[Run], drawn: Drawn | None, now: datetime) 
     if left is Charged.EMPTY and gone > timedelta(hours=most):
         task = drawn.next_task(sample.id) if drawn is not None else None
         plan = ""
-        if task is not None and drawn is not None and "charger" in task.uses:
+        if task is not None and drawn is not None and _charges(task):
             at = drawn.moment(drawn.plan.starts[task.id])
             if at <= now + SOON:
                 return found  # it stands among what is to be done now
@@ -196,14 +197,17 @@ def _again(samples: Sequence[Sample], runs: dict[int, list[Run]], drawn: Drawn, 
     """Re-tests whose day is to come; once it is near they stand in the plan like any other test."""
     found = []
     for sample in samples:
-        for recipe, on in drawn.wishes.retests(sample.code, runs.get(sample.id, [])).items():
+        standing = drawn.standings.get(sample.id)
+        had = standing.had if standing is not None else Had()
+        for recipe, due in drawn.wishes.retests(sample.code, runs.get(sample.id, []), had).items():
             template = shipped().get(recipe)
             if template is None or any(
                 t.sample == sample.code and t.recipe == recipe for t in drawn.plan.campaign.tasks
             ):
                 continue
-            at = datetime(on.year, on.month, on.day, 9, tzinfo=now.tzinfo)
-            clock = f"{on.day} {MONTHS[on.month - 1]} {on.year}"
+            on = due.on
+            at = datetime(on.year, on.month, on.day, 9, tzinfo=now.tzinfo) if on is not None else None
+            clock = f"{on.day} {MONTHS[on.month - 1]} {on.year}" if on is not None else due.words(had)
             found.append(
                 Item(
                     "due",
@@ -218,6 +222,11 @@ def _again(samples: Sequence[Sample], runs: dict[int, list[Run]], drawn: Drawn, 
                 )
             )
     return found
+
+
+def _charges(task: Task) -> bool:
+    template = shipped().get(task.recipe)
+    return template is not None and template.station == "charge"
 
 
 def _stands_empty(drawn: Drawn, task: Task, now: datetime) -> Item | None:

@@ -87,7 +87,7 @@ def _programme(made: Programme, name: str) -> dict[str, Any]:
                 "name": step.name, "recipe": step.recipe or None, "title": step.title,
                 "hours": {"soonest": step.early_h, "likely": step.usual_h, "latest": step.late_h},
                 "rest_h": [step.wait.least_h, step.wait.most_h], "attended": str(step.presence), "uses": list(step.uses),
-                "settles": list(step.settles), "why": step.why or None,
+                "settles": list(step.settles), "why": step.why or None, "may_damage": step.may_damage or None,
             }
             for step in made.steps
         ],
@@ -117,7 +117,7 @@ def write_sheet_of(path: Path, code: str, recipe: str, out: Path) -> None:
     Raises:
         WintryError: no book, no such sample or recipe, a set-point that nothing is known for, or a file that cannot be written.
     """
-    from wintry_tally.app.able import able_facts
+    from wintry_tally.app.able import able
     from wintry_tally.app.bench_book import equipment_of
     from wintry_tally.app.opening import opened
     from wintry_tally.cli.books import sample_of
@@ -132,7 +132,7 @@ def write_sheet_of(path: Path, code: str, recipe: str, out: Path) -> None:
         sample = sample_of(book, code, path)
         if sample.rated_Ah is None:
             raise InputError(f"nothing says what {code} is rated", str(path), "claim its capacity")
-        facts, _ = able_facts(equipment_of(book), Facts(sample.family, sample.rated_Ah, sample.claims))
+        facts = able(equipment_of(book), Facts(sample.family, sample.rated_Ah, sample.claims)).facts
         name, demo = book.meta("name", path.stem), book.meta("demo") == "yes"
     write_whole(render_sheet(sample, template, fill(template, facts), name, demo=demo), out)
 

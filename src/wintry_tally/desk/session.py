@@ -20,12 +20,13 @@ from wintry_tally.desk.changes import Change
 from wintry_tally.desk.safe_session import SafeSession
 
 if TYPE_CHECKING:
-    from wintry_tally.app.campaign import Drawn, Wishes
+    from wintry_tally.app.campaign import Drawn
     from wintry_tally.app.edits import Edit
     from wintry_tally.app.live import LiveRuns
     from wintry_tally.app.open_book import OpenBook
     from wintry_tally.app.places import PlaceSpec
     from wintry_tally.app.planner import Planner
+    from wintry_tally.app.wishes import Wishes
     from wintry_tally.bench.equipment import Equipment
     from wintry_tally.bench.stand_ins.servers import StandIns
     from wintry_tally.book import Book, Run
@@ -366,7 +367,7 @@ class Session(SafeSession):
     @property
     def wishes(self) -> Wishes:
         """What is wished for the campaign: days away, pins, tests left out."""
-        from wintry_tally.app.campaign import wishes_of
+        from wintry_tally.app.wishes import wishes_of
 
         return wishes_of(self.book)
 

@@ -41,7 +41,8 @@ def calendar_bytes(plan: Plan, name: str, made: datetime | None = None) -> bytes
         event.add("dtstart", begins)
         event.add("dtend", begins + timedelta(minutes=max(5, one.minutes)))
         event.add("summary", f"{one.task.sample}: {one.what}")
-        uses = f"\nTakes: {', '.join(one.task.uses)}" if one.task.uses else ""
+        takes = plan.takes(one.task)
+        uses = f"\nTakes: {', '.join(takes)}" if takes else ""
         event.add("description", f"{one.task.words or one.task.id}{uses}")
         alarm = Alarm()
         alarm.add("action", "DISPLAY")

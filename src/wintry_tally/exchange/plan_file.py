@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -37,6 +38,7 @@ from wintry_tally.exchange.recipe_file import shipped
 from wintry_tally.files import table_of
 
 MOST_TASKS = 2000
+MOST_WAYS = 32
 MOST_HOURS = 5 * 366 * 24.0
 WHAT = "a plan: TOML or JSON"
 
@@ -75,7 +77,7 @@ class TaskPart(_Strict):
     sample: str = ""
     hours: float | None = Field(default=None, gt=0, le=MOST_HOURS)
     recipe: str = ""
-    uses: list[str] | None = None
+    uses: list[str | list[str]] | None = None
     after: list[AfterPart] = Field(default_factory=list)
     attended: Literal["none", "start", "ends", "throughout"] | None = None
     not_before: str | datetime | date | None = None
@@ -202,10 +204,11 @@ def _task(part: TaskPart, index: int, name: str, around: _Context) -> Task:
         needed = [] if template is None else _needs(template)
         uses = [use for use in needed if use in around.places]
         around.assumed.update(use for use in needed if use not in around.places)
-    for use in uses:
+    for use in (one for part_ in uses for one in ([part_] if isinstance(part_, str) else part_)):
         if use not in around.places:
             known = list(around.places) or ["[[resource]]"]
             raise InputError(f'{place}.uses: "{use}" is no resource of this plan', name, near(use, known))
+    sure, ways = _ways(uses, place, name)
     if (
         around.samples
         and part.sample
@@ -219,13 +222,25 @@ def _task(part: TaskPart, index: int, name: str, around: _Context) -> Task:
     attended = part.attended or (str(planned.presence) if planned is not None else "none")
     calendar = around.calendar
     return Task(
-        part.id, part.sample or part.id, slots, early, tuple(dict.fromkeys(uses)),
+        part.id, part.sample or part.id, slots, early, sure,
         tuple(_after(one, f"{place}.after[{number}]", name, around) for number, one in enumerate(part.after, 1)),
         Presence(attended), _slot(part.not_before, f"{place}.not_before", name, calendar, up=True) or 0,
         _slot(part.due, f"{place}.due", name, calendar, up=False, day_ends=True),
         _slot(part.pinned, f"{place}.pinned", name, calendar, up=True), part.recipe,
         _settles(template, around.samples.get(part.sample)), template.title if template is not None else part.id,
+        ways=ways,
     )  # fmt: skip
+
+
+def _ways(uses: list[str | list[str]], place: str, name: str) -> tuple[tuple[str, ...], tuple[tuple[str, ...], ...]]:
+    """What it takes for sure, and of each list within the list one."""
+    sure = tuple(dict.fromkeys(use for use in uses if isinstance(use, str)))
+    several = [list(dict.fromkeys(one)) for one in uses if isinstance(one, list)]
+    if any(not one for one in several):
+        raise InputError(f"{place}.uses: an empty list within the list", name, "name what would do, the best first")
+    if math.prod(len(one) for one in several) > MOST_WAYS:
+        raise InputError(f"{place}.uses: more than {MOST_WAYS} ways", name, "name fewer that would do")
+    return sure, tuple(dict.fromkeys(itertools.product(*several))) if several else ()
 
 
 def _settles(template: Template | None, sample: _Sample | None) -> tuple[str, ...]:

@@ -53,7 +53,7 @@ def _task(plan: Plan, task: Task, moment: Any, hours: Hours) -> dict[str, Any]:
     begins = plan.starts[task.id]
     made: dict[str, Any] = {
         "id": task.id, "sample": task.sample, "recipe": task.recipe or None, "begins": moment(begins),
-        "ends": moment(plan.ends(task)), "uses": list(task.uses),
+        "ends": moment(plan.ends(task)), "uses": list(plan.takes(task)),
         "hands": [{"at": moment(one.slot), "minutes": one.minutes, "what": one.what} for one in hands(plan, task)],
         "settles": list(task.settles), "late_h": round(plan.late_h(task), 4), "words": task.words or task.id,
     }  # fmt: skip

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 
 from wintry_tally.core.battery.claims import Claim
 from wintry_tally.core.battery.families import Family, family_named, pack_of
@@ -71,3 +72,11 @@ def first_value(claims: tuple[Claim, ...], kind: str) -> float | None:
     found = [claim for claim in claims if claim.kind == kind and claim.value is not None]
     found.sort(key=lambda claim: claim.source != "label")
     return found[0].value if found else None
+
+
+@dataclass(frozen=True)
+class Had:
+    """Whole cycles that a battery has had: those noted, and what was drawn in runs here; before each run, and by now."""
+
+    before: Mapping[str, float] = field(default_factory=dict)
+    now: float = 0.0

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 
@@ -80,7 +80,7 @@ class Trend:
 
 
 def trend(
-    quantity: str, figures: Sequence[Figure], family: Family, cycles: dict[str, float], end: float | None = None
+    quantity: str, figures: Sequence[Figure], family: Family, cycles: Mapping[str, float], end: float | None = None
 ) -> Trend | None:
     """The trend of one quantity; None for fewer than two like figures at known moments.
 

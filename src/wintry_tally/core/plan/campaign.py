@@ -26,7 +26,7 @@ class Task:
     Parts:
         id, sample: its name; whose it is: tasks of one sample never overlap.
         slots: for how long it holds its places; early: the soonest it may be over (as `slots` where that is certain).
-        uses: a place of each of these while it lasts.
+        uses: a place of each of these while it lasts; ways: beside them all of one of these sets, the better ones first.
         presence: when somebody has to be there; for an end, all of it from the soonest to the latest.
         not_before, due: slots; late is allowed, and counted.
         fixed: it stands at this slot: it is past, running or pinned; never moved.
@@ -49,6 +49,19 @@ class Task:
     words: str = ""
     until: str = ""
     stretch: int = 0
+    ways: tuple[tuple[str, ...], ...] = ()
+
+    @property
+    def choices(self) -> tuple[tuple[str, ...], ...]:
+        """Every set of places it may take, the better ones first."""
+        return tuple(tuple(dict.fromkeys((*self.uses, *way))) for way in self.ways) or (
+            tuple(dict.fromkeys(self.uses)),
+        )
+
+    @property
+    def surely(self) -> frozenset[str]:
+        """The places it takes whichever way is chosen."""
+        return frozenset.intersection(*(frozenset(choice) for choice in self.choices))
 
     def lasts(self, starts: Mapping[str, int]) -> int:
         """For how long it holds its places in a plan, slots."""
@@ -92,6 +105,7 @@ class Plan:
         starts: by task; unplaced: the others, each with its reason.
         bound_end: no plan can end sooner, in slots; optimal: this is proven the best.
         moved: the tasks that stood elsewhere in the plan before.
+        chosen: of tasks that may take one of several sets of places, which; the first where none is named.
     """
 
     campaign: Campaign
@@ -100,6 +114,11 @@ class Plan:
     bound_end: int = 0
     optimal: bool = False
     moved: tuple[str, ...] = field(default=())
+    chosen: Mapping[str, int] = field(default_factory=dict)
+
+    def takes(self, task: Task) -> tuple[str, ...]:
+        """The places a task takes."""
+        return task.choices[self.chosen.get(task.id, 0)]
 
     @property
     def end(self) -> int:

@@ -48,6 +48,10 @@ class _Busy:
         del self.spans[bisect_left(self.spans, (begin, begin + length, name))]
 
 
+def _free(way: tuple[str, ...], begin: int, length: int, busy: Mapping[str, _Busy]) -> bool:
+    return all(busy[name].free_at(begin, length) == begin for name in way)
+
+
 class Placing:
     """Places the tasks of a campaign in a given order, keeping all its rules."""
 
@@ -62,7 +66,13 @@ class Placing:
                     self.followers[wait.task].append((task, wait.least))
         self.by_id = {task.id: task for task in tasks}
         self.waits = {task.id: [wait.task for wait in task.after if wait.task in self.by_id] for task in tasks}
-        self.takes = {task.id: (f"sample {task.sample}", *dict.fromkeys(task.uses)) for task in tasks}
+        there = {name for name, count in campaign.places.items() if count > 0}
+        self.ways = {
+            task.id: [(f"sample {task.sample}", *choice) for choice in task.choices if there.issuperset(choice)]
+            for task in tasks
+        }
+        self.takes: dict[str, tuple[str, ...]] = {}
+        """What each takes that is placed: of several ways the one on which it begins the soonest, of like ones the first."""
         self.tail = self._tails()
 
     def _tails(self) -> dict[str, int]:
@@ -84,13 +94,17 @@ class Placing:
             busy.setdefault(f"sample {task.sample}", _Busy(1))
         starts: dict[str, int] = {}
         floor: dict[str, int] = {}
+        self.takes = {}
         repairs = REPAIRS * (1 + sum(any(wait.most is not None for wait in task.after) for task in self.tasks))
         for task in self.tasks:
             if task.fixed is not None:
                 starts[task.id] = task.fixed
-                for name in self.takes[task.id]:
-                    if name in busy and busy[name].free_at(task.fixed, task.slots) != task.fixed:
-                        return None  # two that stand fast want one place
+                free = (way for way in self.ways[task.id] if _free(way, task.fixed, task.slots, busy))
+                taken = next(free, None)
+                if taken is None:
+                    return None  # two that stand fast want one place
+                self.takes[task.id] = taken
+                for name in taken:
                     busy[name].take(task.fixed, task.slots, task.id)
         ready = [(rank[task.id], task.id) for task in self.tasks if task.id not in starts and self._ready(task, starts)]
         heapify(ready)
@@ -142,7 +156,15 @@ class Placing:
         at = max(
             [floor, *(starts[w.task] + self.by_id[w.task].slots + w.least for w in task.after if w.task in self.by_id)]
         )
-        allowed, takes = self.allowed[task.id], [busy[name] for name in self.takes[task.id]]
+        best = None
+        for way in self.ways[task.id]:
+            begin = self._soonest_by(task, way, at, busy)
+            if begin is not None and (best is None or begin < best):
+                best, self.takes[task.id] = begin, way
+        return best
+
+    def _soonest_by(self, task: Task, way: tuple[str, ...], at: int, busy: Mapping[str, _Busy]) -> int | None:
+        allowed, takes = self.allowed[task.id], [busy[name] for name in way]
         while True:
             begin = allowed.at_or_after(at)
             if begin is None:

@@ -11,6 +11,7 @@ from wintry_tally.core.plan.calendar import PER_HOUR, SLOT_S
 from wintry_tally.core.plan.campaign import Campaign, Plan, Task, Unplaced, in_order, score
 from wintry_tally.core.plan.placing import Placing
 from wintry_tally.core.plan.solver import LATER_SHARE, Keep, Solved, most_placed, solve
+from wintry_tally.core.plan.ways import chosen_ways
 from wintry_tally.core.plan.windows import Windows, windows
 from wintry_tally.core.protocol.in_programme import Presence
 from wintry_tally.core.quantity import format_duration
@@ -68,15 +69,28 @@ def plan(
     staying = _staying(first, placeable, allowed, near) if near else None
     if not thorough or not placeable:
         chosen = _calmer(first, starts, staying, near)
-        return Plan(campaign, chosen, unplaced, 0, not placeable, _moved(chosen, before))
+        chosen, ways = _with_ways(placing, chosen)
+        return Plan(campaign, chosen, unplaced, 0, not placeable, _moved(chosen, before), ways)
     keep = Keep(before, NEAR_DAYS * 24 * PER_HOUR) if before else None
     solved = solver(first, placeable, allowed, starts, until - clock(), clock, cancelled, keep)
     found = placing.drawn_up(solved.starts) if keep is None else _calmer(first, solved.starts, staying, near)
+    found, ways = _with_ways(placing, found)
     ends = score(first, found)[1]
     bound = min(ends, max(solved.bound_end, simple_bound(first, placeable, allowed)))
     if solved.end_proven and keep is None:
         bound = ends
-    return Plan(campaign, found, unplaced, bound, solved.proven, _moved(found, before))
+    return Plan(campaign, found, unplaced, bound, solved.proven, _moved(found, before), ways)
+
+
+def _with_ways(placing: Placing, starts: dict[str, int]) -> tuple[dict[str, int], dict[str, int]]:
+    """Which way each task is done; where there are too many to look through, as one by one in the same order finds them."""
+    ways = chosen_ways(placing.campaign, starts)
+    if ways is not None:
+        return starts, ways
+    again = placing.placed({name: float(slot) for name, slot in starts.items()}) or placing.best(0.0, time.monotonic)
+    if again is None:
+        return starts, {}
+    return again, {task.id: task.choices.index(placing.takes[task.id][1:]) for task in placing.tasks}
 
 
 def _staying(
@@ -146,7 +160,7 @@ def simple_bound(campaign: Campaign, tasks: list[Task], allowed: Mapping[str, Wi
         head[task.id] = (allowed[task.id].at_or_after(soonest) or soonest) + task.slots
     best = max(head.values(), default=0)
     for name, places in campaign.places.items():
-        using = [task for task in tasks if name in task.uses]
+        using = [task for task in tasks if name in task.surely]
         if using and places:
             begins = min(head[task.id] - task.slots for task in using)
             best = max(best, begins + math.ceil(sum(task.slots for task in using) / places))
@@ -161,7 +175,7 @@ def impossible(campaign: Campaign, order: list[Task], allowed: Mapping[str, Wind
     reasons: dict[str, str] = {}
     fixed: list[Task] = []
     for task in order:
-        missing = next((name for name in task.uses if campaign.places.get(name, 0) < 1), None)
+        missing = _missing(task, campaign)
         blocked = next((wait.task for wait in task.after if wait.task in reasons), None)
         if missing is not None:
             reasons[task.id] = f"it needs a {missing}, and there is none"
@@ -181,11 +195,16 @@ def impossible(campaign: Campaign, order: list[Task], allowed: Mapping[str, Wind
 
 
 def _collide(one: Task, other: Task, campaign: Campaign) -> bool:
-    shared = one.sample == other.sample or any(
-        name in other.uses and campaign.places.get(name, 0) == 1 for name in one.uses
-    )
+    single = {name for name, count in campaign.places.items() if count == 1}
+    shared = one.sample == other.sample or bool(one.surely & other.surely & single)
     begin, end = one.fixed or 0, (one.fixed or 0) + one.slots
     return shared and begin < (other.fixed or 0) + other.slots and end > (other.fixed or 0)
+
+
+def _missing(task: Task, campaign: Campaign) -> str | None:
+    """What there is none of, whichever way is taken."""
+    lacking = [next((name for name in way if campaign.places.get(name, 0) < 1), None) for way in task.choices]
+    return None if None in lacking else lacking[0]
 
 
 def _words(slots: int) -> str:

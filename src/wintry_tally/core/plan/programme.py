@@ -34,6 +34,9 @@ MONTH_H = 30.44 * 24.0
 """Handbook practice: recharge within hours, lead-acid above all; runs rest alike; months of 30.44 days. A loss of less than
 `SURE_SHARE` percent a month takes `SHELF_MONTHS` to be seen beside what a taper repeats to."""
 ROOM_C = 23.0
+DRIVES = {"discharge": "load", "charge": "charger"}
+"""What a step of a kind takes."""
+DRIVEN = frozenset(DRIVES.values())
 DEPLETING = "capacity-reference"
 """The recipe that empties a battery for a test that needs it empty."""
 
@@ -54,7 +57,7 @@ class ProgrammeStep:
         name: its own within the programme; recipe: empty for a soak or a shelf.
         early_h, usual_h, late_h: how long it takes; 5 % are over sooner, 5 % later.
         settles: claim kinds it speaks to; why: where it is there for another's sake.
-        stretch_h: how much longer a soak may go on until what follows begins.
+        stretch_h: how much longer a soak may go on until what follows begins; may_damage: what it may do to a weak battery.
     """
 
     name: str
@@ -69,6 +72,7 @@ class ProgrammeStep:
     settles: tuple[str, ...] = ()
     why: str = ""
     stretch_h: float = 0.0
+    may_damage: str = ""
 
 
 @dataclass(frozen=True)
@@ -305,7 +309,7 @@ class _Maker:
         early, usual, late = self._hours(template)
         by_hand = template.name in self.asked.by_hand
         uses = [place for place in here.places if place != "shelf"]
-        for kind, name in (("discharge", "load"), ("charge", "charger")):
+        for kind, name in DRIVES.items():
             steps = (s for s in template.steps if s.kind == kind and (not s.only or self.facts.family.key in s.only))
             if not by_hand and next(steps, None) is not None:
                 uses.append(name)
@@ -315,7 +319,7 @@ class _Maker:
         self._append(
             ProgrammeStep(
                 f"{template.name}-{mark}" if mark else template.name, title, template.name, early, usual, late, presence,
-                tuple(uses), self.wait, kinds, why,
+                tuple(uses), self.wait, kinds, why, may_damage=here.may_damage,
             )
         )  # fmt: skip
         cold = here.soak_h > 0
@@ -406,10 +410,12 @@ def tasks_of(
     places: Mapping[str, int],
     hours: dict[str, tuple[float, float, float]],
     assumed: set[str],
+    ways: Mapping[str, tuple[tuple[str, ...], ...]] = MappingProxyType({}),
 ) -> list[Task]:
     """The tasks of a sample's programme, each after the one before it.
 
     `hours` gets the forecasts by task, `assumed` what is taken as always free because no place of it is named.
+    `ways`: by recipe, the sets of instruments that can run it, the better ones first; they stand for its load and charger.
     """
     tasks: list[Task] = []
     for step in made.steps:
@@ -418,10 +424,13 @@ def tasks_of(
             most = None if step.wait.most_h is None else slots_down(step.wait.most_h)
             after = (After(tasks[-1].id, slots_up(step.wait.least_h), most),)
         assumed.update(use for use in step.uses if use not in places)
+        uses, own = step.uses, ways.get(step.recipe, ()) if DRIVEN & set(step.uses) else ()
+        if own:
+            uses = tuple(use for use in uses if use not in DRIVEN)
         task = Task(
             f"{code}-{step.name}", code, max(1, slots_up(step.late_h)), max(1, slots_down(step.early_h)),
-            tuple(use for use in step.uses if use in places), after, step.presence, recipe=step.recipe,
-            settles=step.settles, words=step.title,
+            tuple(use for use in uses if use in places), after, step.presence, recipe=step.recipe,
+            settles=step.settles, words=step.title, ways=own,
         )  # fmt: skip
         if tasks and made.steps[len(tasks) - 1].stretch_h:
             tasks[-1] = replace(tasks[-1], until=task.id, stretch=slots_up(made.steps[len(tasks) - 1].stretch_h))

@@ -57,8 +57,10 @@ class _Model:
                 else task.slots
             )
             span = self._span(task)
-            for name in (f"sample {task.sample}", *dict.fromkeys(task.uses)):
+            for name in (f"sample {task.sample}", *sorted(task.surely)):
                 spans.setdefault(name, []).append(span)
+            if len(task.choices) > 1:
+                self._one_of(task, spans)
         for name, taken in spans.items():
             places = campaign.places.get(name, 1)
             if places == 1:
@@ -80,16 +82,28 @@ class _Model:
                 model.add(late >= self.start[task.id] + self.size[task.id] - task.due)
                 self.late.append(late)
 
-    def _span(self, task: Task) -> Any:
-        start, size = self.start[task.id], self.size[task.id]
+    def _span(self, task: Task, here: Any = None) -> Any:
+        start, size, here = self.start[task.id], self.size[task.id], self.here.get(task.id) if here is None else here
         if task.until:
             end = self.model.new_int_var(-1_000_000, 10_000_000, f"{task.id} is over")
-            if self.here:
-                return self.model.new_optional_interval_var(start, size, end, self.here[task.id], f"{task.id} on")
+            if here is not None:
+                return self.model.new_optional_interval_var(start, size, end, here, f"{task.id} on")
             return self.model.new_interval_var(start, size, end, f"{task.id} on")
-        if self.here:
-            return self.model.new_optional_fixed_size_interval_var(start, size, self.here[task.id], f"{task.id} on")
+        if here is not None:
+            return self.model.new_optional_fixed_size_interval_var(start, size, here, f"{task.id} on")
         return self.model.new_fixed_size_interval_var(start, size, f"{task.id} on")
+
+    def _one_of(self, task: Task, spans: dict[str, list[Any]]) -> None:
+        """One of its ways is taken; each is a span of its own that may be there."""
+        taken = [self.model.new_bool_var(f"{task.id} by {number}") for number in range(len(task.choices))]
+        if self.here:
+            self.model.add(sum(taken) == self.here[task.id])
+        else:
+            self.model.add_exactly_one(taken)
+        for choice, here in zip(task.choices, taken, strict=True):
+            span = self._span(task, here)
+            for name in sorted(set(choice) - task.surely):
+                spans.setdefault(name, []).append(span)
 
     def _follows(self, task: Task, before: Task, wait: After) -> None:
         begins, earlier = self.start[task.id], self.start[before.id]

@@ -6,6 +6,7 @@ from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 
+from wintry_tally.core.battery.sample import Had
 from wintry_tally.core.plan.calendar import PER_HOUR, Calendar, slots_up
 from wintry_tally.core.plan.campaign import After, Task
 from wintry_tally.core.plan.programme import (
@@ -49,6 +50,7 @@ class Standing:
         settled: claim kinds with a verdict; left, since: how its last test left it, and when that ended.
         shelved: since when it lies on the shelf for its self-discharge; known: a run of its own says what it holds.
         asked: what a person wants otherwise; barred: recipes that the bench cannot run, each with what stands in the way.
+        ways: by recipe, the sets of instruments that can run it, the better ones first; had: its cycles.
     """
 
     code: str
@@ -61,6 +63,8 @@ class Standing:
     known: bool = False
     asked: Asked = field(default_factory=Asked)
     barred: Mapping[str, str] = field(default_factory=dict)
+    ways: Mapping[str, tuple[tuple[str, ...], ...]] = field(default_factory=dict)
+    had: Had = field(default_factory=Had)
 
 
 def programme_of(standing: Standing, recipes: Mapping[str, Template], now: datetime) -> Programme:
@@ -83,7 +87,7 @@ def tasks_to_come(
 
     A battery that was left empty is charged again within hours: that charge is due.
     """
-    tasks = tasks_of(made, standing.code, places, hours, set())
+    tasks = tasks_of(made, standing.code, places, hours, set(), standing.ways)
     found: list[Task] = []
     running = standing.running
     if running is not None:
@@ -99,7 +103,7 @@ def tasks_to_come(
     if standing.shelved is not None and tasks and "shelf" in tasks[0].uses:
         tasks[0] = replace(tasks[0], fixed=int(calendar.slot(standing.shelved)), after=())
     left, since = (running.leaves, running.latest) if running is not None else (standing.left, standing.since)
-    if tasks and left is Charged.EMPTY and since is not None and "charger" in tasks[0].uses:
+    if tasks and left is Charged.EMPTY and since is not None and "charger" in made.steps[0].uses:
         most = RECHARGE_MOST_H["lithium" if standing.facts.family.lithium else "lead"]
         due = since + timedelta(hours=most) + timedelta(hours=tasks[0].slots / PER_HOUR)
         if calendar.begins - since < LONG_AGO:

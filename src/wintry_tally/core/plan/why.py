@@ -30,7 +30,8 @@ def why(plan: Plan, task: Task) -> str:
         return "it was placed by an older plan"
     if begins == first:
         if begins > free:
-            return f"it is the first moment {after} when somebody is there {THERE[task.presence]}"
+            waits = format_duration(SLOT_S * (begins - free))
+            return f"it is the first moment {after} when somebody is there {THERE[task.presence]}, {waits} later"
         return f"it begins {after}"
     # the last moment before at which it might have begun: who stands there stands in its way
     last = windows(task, plan.campaign.calendar).until(begins - 1).spans[-1][1]
@@ -65,7 +66,7 @@ def _blocker(plan: Plan, task: Task, at: int, begins: int) -> tuple[Task, str] |
             continue
         if other.sample == task.sample:
             found.append((end, other, "battery"))
-        shared = [use for use in task.uses if use in other.uses]
+        shared = [use for choice in task.choices for use in choice if use in plan.takes(other)]
         if shared:
             found.append((end, other, shared[0]))
     if not found:
@@ -90,14 +91,23 @@ def cannot_stand(plan: Plan, task: Task, moment: datetime) -> str:
         before = by_id.get(wait.task)
         if before is not None and slot < _soonest_end(by_id, before) + wait.least:
             return f"{before.words or before.id} comes before it, and cannot be over by then"
-    for other in plan.campaign.tasks:
-        if other.id == task.id or other.fixed is None or other.id not in plan.starts:
+    there = [
+        other
+        for other in plan.campaign.tasks
+        if other.id != task.id and other.fixed is not None and other.id in plan.starts
+        and plan.starts[other.id] < slot + task.slots and plan.ends(other) > slot
+    ]  # fmt: skip
+    barred = []
+    for choice in task.choices:
+        if any(plan.campaign.places.get(use, 0) < 1 for use in choice):
             continue
-        start, end = plan.starts[other.id], plan.ends(other)
-        shared = [use for use in task.uses if use in other.uses and plan.campaign.places.get(use, 1) == 1]
-        if start < slot + task.slots and end > slot and (other.sample == task.sample or shared):
-            return f"{other.words or other.id} ({other.sample}) stands there, and cannot be moved"
-    return ""
+        own = {use for use in choice if plan.campaign.places[use] == 1}
+        barred = [other for other in there if other.sample == task.sample or own & set(plan.takes(other))]
+        if not barred:
+            return ""
+    if not barred:
+        return "there is nothing that it could run on"
+    return f"{barred[0].words or barred[0].id} ({barred[0].sample}) stands there, and cannot be moved"
 
 
 def _soonest_end(by_id: Mapping[str, Task], task: Task) -> int:

@@ -44,6 +44,7 @@ class InProgramme:
         usual: chosen before others that settle the same.
         instead_of: a recipe whose place it takes where that cannot be run on a bench; cost: what that costs, in words.
         over_night: it takes that place where nobody could be there at the other's end, and never else.
+        may_damage: what it may do to a battery that is not as it should be, in words.
     """
 
     order: int
@@ -59,6 +60,7 @@ class InProgramme:
     instead_of: str = ""
     cost: str = ""
     over_night: bool = False
+    may_damage: str = ""
 
     @classmethod
     def read(cls, data: Any, name: str) -> InProgramme:
@@ -98,7 +100,7 @@ class InProgramme:
             ):
                 raise InputError("programme.takes_h is no pair of hours", name, "write takes_h = [2, 6]")
             made["takes_h"] = tuple(hours)
-        for key in ("instead_of", "cost"):
+        for key in ("instead_of", "cost", "may_damage"):
             if not isinstance(made.get(key, ""), str):
                 raise InputError(f"programme.{key} is no text", name)
         for key in ("usual", "over_night"):

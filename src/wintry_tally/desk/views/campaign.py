@@ -21,7 +21,8 @@ from wintry_tally.desk.widgets.days import DaysChart
 from wintry_tally.desk.widgets.parts import button, card, clear, column, label, row, scrolling
 
 if TYPE_CHECKING:
-    from wintry_tally.app.campaign import Drawn, Wishes
+    from wintry_tally.app.campaign import Drawn
+    from wintry_tally.app.wishes import Wishes
     from wintry_tally.core.plan.campaign import Task
 
 
@@ -171,6 +172,7 @@ class CampaignPage(MainPage):
         return (drawn, task) if drawn is not None and task is not None and task.id in drawn.plan.starts else None
 
     def _show_task(self) -> None:
+        from wintry_tally.app.able import better_words
         from wintry_tally.app.campaign import UNDER_WAY
         from wintry_tally.core.plan.hands import hands
         from wintry_tally.core.plan.why import why
@@ -188,7 +190,10 @@ class CampaignPage(MainPage):
         if task.id in drawn.hours:
             low, usual, high = (format_hours(hours) for hours in drawn.hours[task.id])
             lines[0] += f" at the latest: it takes about {usual} ({low} to {high})"
-        lines.append(f"Takes: {', '.join(task.uses)}" if task.uses else "Takes no instrument")
+        takes = drawn.plan.takes(task)
+        lines.append(f"Takes: {', '.join(takes)}" if takes else "Takes no instrument")
+        if cost := better_words(self.session.equipment, task, takes):
+            lines[-1] += f" ({cost})"
         if task.settles:
             lines[-1] += f" · speaks to {', '.join(kind.replace('-', ' ') for kind in task.settles)}"
         asked = [

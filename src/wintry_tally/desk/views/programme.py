@@ -16,8 +16,8 @@ from wintry_tally.desk.widgets.following_card import FollowingCard
 from wintry_tally.desk.widgets.parts import button, card, clear, column, empty, label, row, scrolling, set_role
 
 if TYPE_CHECKING:
-    from wintry_tally.app.campaign import Wishes
     from wintry_tally.app.programme import Line, Page, Rest
+    from wintry_tally.app.wishes import Wishes
 
 STATE_WORDS = {"running": "●", "next": "next", "later": ""}
 

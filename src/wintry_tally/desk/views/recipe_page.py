@@ -144,6 +144,7 @@ class RecipePage(StationView):
         self.full.set_text("30 %" if charges else "100 %")
         self.edit.setChecked(False)
         self._fill_benches()
+        self._as_planned(template.name)
         self.steps.show_recipe(template, self._facts())
         recipe = self.steps.recipe
         cautions = recipe.cautions if recipe is not None else ()
@@ -167,6 +168,19 @@ class RecipePage(StationView):
                 self.bench.addItem(f"channel {channel.name}", channel.name)
         self.bench.setCurrentIndex(max(0, self.bench.findData(chosen)))
         self._bench_chosen()
+
+    def _as_planned(self, recipe: str) -> None:
+        """The channel that the plan has for it, where there is one and it is free."""
+        drawn = self.session.drawn()
+        task = drawn.next_of(self.sample_id, recipe) if drawn is not None else None
+        if drawn is None or task is None:
+            return
+        from wintry_tally.app.able import channel_of
+
+        planned = (channel_of(place) for place in drawn.plan.takes(task))
+        name = next((name for name in planned if name and self.session.running.on_channel(name) is None), "")
+        if name and (index := self.bench.findData(name)) >= 0:
+            self.bench.setCurrentIndex(index)
 
     def _bench_chosen(self) -> None:
         shown = {self.bench, self.ambient} | {

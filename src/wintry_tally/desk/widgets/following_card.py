@@ -9,11 +9,14 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QWidget
 
+from wintry_tally.core.battery.sample import Had
 from wintry_tally.core.errors import InputError, WintryError
+from wintry_tally.core.quantity import parse_typed
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.widgets.parts import button, card, clear, column, label, row
 
 if TYPE_CHECKING:
+    from wintry_tally.app.wishes import Retest
     from wintry_tally.core.working import Working
 
 DAYS_IN, MONTHS_IN = {"day": 1, "week": 7}, {"month": 1, "year": 12}
@@ -37,9 +40,9 @@ class FollowingCard(QWidget):
         self.recipe.setAccessibleName("Which test is made again")
         self.recipe.setMinimumWidth(240)
         self.on = QLineEdit()
-        self.on.setPlaceholderText("2027-11-26, or 6 months")
+        self.on.setPlaceholderText("6 months, or 100 cycles")
         self.on.setMinimumWidth(190)
-        self.on.setAccessibleName("Day of the re-test")
+        self.on.setAccessibleName("When the re-test is: a day, months or cycles from now")
         self.on.returnPressed.connect(self.ask_again)
         self._again = column(gap=1)
         self.problem = label("", "problem", wrap=True)
@@ -81,12 +84,13 @@ class FollowingCard(QWidget):
             for template in made:
                 self.recipe.addItem(template.title, template.name)
         clear(self._again)
-        for name, on in sorted(self.session.wishes.retests(sample.code, runs).items(), key=lambda item: item[1]):
+        had = dossier.had if dossier is not None else Had()
+        for name, due in sorted(self.session.wishes.retests(sample.code, runs, had).items()):
             title = shipped()[name].title if name in shipped() else name
             back = button(
                 "Take it off", lambda one=name: self._set(one, None), "link", f"Take off the re-test: {title}"
             )
-            self._again.addLayout(row(label(f"{title}: on {on.isoformat()}", "small"), back, None))
+            self._again.addLayout(row(label(f"{title}: {due.words(had)}", "small"), back, None))
 
     def _line(self, words: str, working: Working) -> QHBoxLayout:
         made = row(
@@ -98,8 +102,6 @@ class FollowingCard(QWidget):
 
     def note(self) -> None:
         """Note the cycles typed, as had until now."""
-        from wintry_tally.core.quantity import parse_typed
-
         try:
             count = parse_typed(self.cycles.text(), "count").value
         except WintryError as error:
@@ -110,23 +112,40 @@ class FollowingCard(QWidget):
             self.cycles.clear()
 
     def ask_again(self) -> None:
-        """Ask for the re-test chosen, on the day typed."""
+        """Ask for the re-test chosen, when the line says."""
         if self.recipe.currentData() is None:
             self._tell("Nothing was tested yet that could be tested again.")
             return
         try:
-            on = day_of(self.on.text(), date.today())
+            due = self._due(self.on.text())
         except WintryError as error:
             self._tell(str(error))
             return
         self._tell("")
-        if self._set(str(self.recipe.currentData()), on):
+        if self._set(str(self.recipe.currentData()), due):
             self.on.clear()
 
-    def _set(self, recipe: str, on: date | None) -> bool:
+    def _due(self, text: str) -> Retest:
+        """ "100 cycles" from now on, or a day."""
+        from wintry_tally.app.wishes import MOST_CYCLES, Retest
+
+        count, _, unit = text.strip().lower().removeprefix("after ").partition(" ")
+        if unit.strip() not in {"cycle", "cycles"}:
+            return Retest(on=day_of(text, date.today()))
+        number = parse_typed(count, "count").value
+        if not 0 < number <= MOST_CYCLES:
+            raise InputError(
+                f"{number:g} cycles cannot be", mend="write how many more it has until then, as 100 cycles"
+            )
+        dossier = self.session.dossier(self.sample_id)
+        if dossier is None:
+            raise InputError("its runs are still being worked out", mend="ask again in a moment")
+        return Retest(cycles=round(dossier.had.now + number))
+
+    def _set(self, recipe: str, due: Retest | None) -> bool:
         code = self.session.sample(self.sample_id).code
-        words = f"{'ask for' if on else 'take off'} the re-test “{recipe}” of {code}"
-        return self.session.set_wishes(words, self.session.wishes.retested(code, recipe, on))
+        words = f"{'ask for' if due else 'take off'} the re-test “{recipe}” of {code}"
+        return self.session.set_wishes(words, self.session.wishes.retested(code, recipe, due))
 
     def _tell(self, words: str) -> None:
         self.problem.setText(words)
@@ -151,7 +170,7 @@ def day_of(text: str, today: date) -> date:
     try:
         found = date.fromisoformat(text.strip())
     except ValueError:
-        raise InputError(f"“{text.strip()}” is no day", mend="write 2027-11-26, or 6 months") from None
+        raise InputError(f"“{text.strip()}” is no day", mend="write 2027-11-26, 6 months or 100 cycles") from None
     if found < today:
         raise InputError(f"{found.isoformat()} is over", mend="a re-test is still to come")
     return found
