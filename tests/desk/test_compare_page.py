@@ -86,6 +86,7 @@ def test_what_a_battery_is_good_for_stands_in_its_report(demo: Window, qtbot, tm
     view = demo.view("report")
     assert isinstance(view, ReportView) and "guarded decision rule" in "\n".join(texts(view))
     view.save_to(tmp_path / "plain.html")
+    qtbot.waitUntil(lambda: view.saved.text() == f"Saved {tmp_path / 'plain.html'}", timeout=60000)
     assert "<h2>Good for" not in (tmp_path / "plain.html").read_text(encoding="utf-8")
     demo.session.set_needs("add", ["mast: logger 0.85 A down to 11.4 V; 30 h", "oven: heater 300 W; 5 h"])
     view.save_to(tmp_path / "needs.html")

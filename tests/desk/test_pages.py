@@ -254,11 +254,11 @@ def test_a_report_of_a_sample_without_tests_is_saved_too(one: Window, qtbot, tmp
     view = one.view("report")
     assert any("No finished capacity test" in message for message in view.contents.messages)
     one.save_report()
-    qtbot.waitUntil(target.exists, timeout=15000)
-    assert view.saved.text().endswith("r.html") and "No test is finished" in target.read_text()
+    qtbot.waitUntil(lambda: view.saved.text().endswith("r.html"), timeout=15000)
+    assert "No test is finished" in target.read_text()
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "no" / "r.html"), ""))
     one.save_report()
-    assert "cannot be written" in one.problem
+    qtbot.waitUntil(lambda: "cannot be written" in one.problem, timeout=15000)
 
 
 def test_the_words_typed_are_kept_when_another_station_is_shown(one: Window, sample_book: Path) -> None:

@@ -9,6 +9,7 @@ from wintry_tally.app.bench_book import equipment_of
 from wintry_tally.app.campaign import Drawn, draw_up, foretold_end, kept_plan, standings_of
 from wintry_tally.app.dossiers import dossier_of
 from wintry_tally.app.opening import attended_of, school_of
+from wintry_tally.app.pictures import missing
 from wintry_tally.app.safety import quarantines_of
 from wintry_tally.app.today import Item, Seen, today
 from wintry_tally.app.wishes import wishes_of
@@ -50,7 +51,7 @@ def day_of(book: Book, now: datetime, seconds: float = SECONDS) -> tuple[Drawn, 
         for run in runs[number]
         if run.status is RunStatus.RUNNING and standing.running is not None and book.runs.in_hands(run)
     ]
-    return drawn, today(samples, runs, seen, drawn, held, now)
+    return drawn, today(samples, runs, seen, drawn, held, now, unseen=missing(samples, runs, book.attachments.kinds()))
 
 
 def programme_in(book: Book, sample: Sample, now: datetime) -> Programme | None:

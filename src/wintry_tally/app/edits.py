@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from wintry_tally.app.wishes import Wishes
     from wintry_tally.bench.equipment import Equipment
     from wintry_tally.book import Book, Run
+    from wintry_tally.book.attachments import Attachment
     from wintry_tally.core.battery import Claim, Sample
     from wintry_tally.core.verdict.outcome import School
 
@@ -189,6 +190,23 @@ class Edits:
         key = f"{CYCLES}:{sample.id}"
         after = noted_text([*noted_of(self._book, sample.id), Noted(at, cycles)])
         return self._set(f"note {cycles:g} cycles of {sample.code}", key, after, self._book.meta(key))
+
+    def show_picture(self, number: int, name: str) -> Edit:
+        """Show a picture that was put into the book (`app.pictures.put_in`)."""
+        return self._picture(f"add the picture {name}", number, {"removed": False}, {"removed": True})
+
+    def remove_picture(self, picture: Attachment) -> Edit:
+        """Take a picture off its sample; undo shows it again."""
+        return self._picture(f"remove the picture {picture.name}", picture.id, {"removed": True}, {"removed": False})
+
+    def set_picture(self, picture: Attachment, words: str, **values: Any) -> Edit | None:
+        """Change what is said of a picture: its kind, its caption, the run it belongs to."""
+        before = {name: getattr(picture, name) for name in values}
+        return None if before == values else self._picture(words, picture.id, values, before)
+
+    def _picture(self, words: str, number: int, after: dict[str, Any], before: dict[str, Any]) -> Edit:
+        change = self._book.attachments.change
+        return Edit(words, lambda: change(number, **after), lambda: change(number, **before))
 
     def _set(self, words: str, key: str, after: str, before: str) -> Edit:
         put = self._book.set_meta

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from wintry_tally.core.compare import Need
     from wintry_tally.report.dossier import Dossier
+    from wintry_tally.report.page import Shown
 
 
 def comparison_page(dossiers: Sequence[Dossier], needs: Sequence[tuple[str, Need]], path: Path) -> None:
@@ -27,8 +28,8 @@ def comparison_page(dossiers: Sequence[Dossier], needs: Sequence[tuple[str, Need
     write_whole(render_comparison(dossiers, found, judged, model_lines(model) if model is not None else ()), path)
 
 
-def write_report(dossier: Dossier, needs: Sequence[str], path: Path) -> None:
-    """Write the page; `needs`: what batteries of the book are needed for, each in its line.
+def write_report(dossier: Dossier, needs: Sequence[str], path: Path, pictures: Sequence[Shown] = ()) -> None:
+    """Write the page; `needs`: what batteries of the book are needed for, each in its line; `pictures`: as it shows them.
 
     Raises:
         InputError: the file cannot be written.
@@ -36,10 +37,10 @@ def write_report(dossier: Dossier, needs: Sequence[str], path: Path) -> None:
     from wintry_tally.report.page import write_page
 
     if not needs:
-        write_page(dossier, path)
+        write_page(dossier, path, pictures=pictures)
         return
     from wintry_tally.app.comparison import judge_needs
     from wintry_tally.core.compare.typed_need import parse_need
 
     judged = judge_needs([dossier], [parse_need(text) for text in needs])
-    write_page(dossier, path, list(zip(needs, judged, strict=True)))
+    write_page(dossier, path, list(zip(needs, judged, strict=True)), pictures)

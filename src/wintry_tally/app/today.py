@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 
 from wintry_tally.app.campaign import UNDER_WAY, Drawn, last_left
 from wintry_tally.book import RunStatus
+from wintry_tally.book.attachments import KINDS
 from wintry_tally.core.battery.sample import Had
 from wintry_tally.core.plan.hands import all_hands
 from wintry_tally.core.plan.programme import RECHARGE_MOST_H
@@ -67,12 +68,13 @@ class Seen:
 
 def today(
     samples: Sequence[Sample], runs: dict[int, list[Run]], live: Iterable[Seen], drawn: Drawn | None, held: dict[int, str],
-    now: datetime, silent: Mapping[str, str] = MappingProxyType({}),
+    now: datetime, silent: Mapping[str, str] = MappingProxyType({}), unseen: Mapping[int, str] = MappingProxyType({}),
 ) -> list[Item]:  # fmt: skip
     """The lines of the day, in the order of GROUPS and of time.
 
     Args:
         held: samples in quarantine, each with its reason; silent: instruments that did not answer, each with what it said.
+        unseen: samples without a kind of picture that others of the book have (`app.pictures.missing`).
     """
     seen = {one.run_id: one for one in live}
     found = [
@@ -85,6 +87,11 @@ def today(
             found.append(Item("now", sample.code, sample.id, "Held in quarantine", beside=held[sample.id], station="arrival", key="Look"))  # fmt: skip
         found += _going_on(sample, own, seen, now)
         found += _state(sample, own, drawn, now)
+        if sample.id in unseen:
+            words = f"Photograph its {KINDS[unseen[sample.id]]}"
+            found.append(
+                Item("due", sample.code, sample.id, words, None, "", "as of the others", "arrival", "", "Open")
+            )
     if drawn is not None:
         found += _planned(drawn, now)
         found += _again(samples, runs, drawn, now)

@@ -14,6 +14,7 @@ from sqlalchemy import URL, Connection, Engine, create_engine, event, insert, se
 from sqlalchemy.exc import DBAPIError, SQLAlchemyError
 
 from wintry_tally.book import tables
+from wintry_tally.book.attachments import Attachments
 from wintry_tally.book.feed import Feed, Note
 from wintry_tally.book.place import APPLICATION_ID, Place, make_file
 from wintry_tally.book.places import Places
@@ -49,6 +50,7 @@ class Book:
         self.samples = Samples(self.transaction, self.feed.note)
         self.runs = Runs(self.transaction, self.feed.note)
         self.places = Places(self.transaction, self.feed.note)
+        self.attachments = Attachments(self.transaction, self.feed.note)
 
     @classmethod
     def create(cls, path: Path, name: str = "") -> Book:

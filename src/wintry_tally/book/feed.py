@@ -40,6 +40,9 @@ class Topic(StrEnum):
     PLAN = "plan"
     """What is wished for the campaign (days away, pins, tests left out), and what batteries are needed for."""
 
+    ATTACHED = "attached"
+    """Photographs and pages of a sample."""
+
     PLACES = "places"
     """What a place was like."""
 

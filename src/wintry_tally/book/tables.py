@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from sqlalchemy import Boolean, Column, Float, ForeignKey, Index, Integer, LargeBinary, MetaData, String, Table, Text
 
-REVISIONS = ("0001", "0002", "0003", "0004", "0005")
+REVISIONS = ("0001", "0002", "0003", "0004", "0005", "0006")
 """Every state its tables have been in, oldest first."""
 HEAD = REVISIONS[-1]
 """The newest migration's revision; a test holds it against the migrations folder."""
@@ -127,6 +127,24 @@ place_reading = Table(
     Column("temperature_C", Float, nullable=False),
     Column("source", String, nullable=False, default=""),
     Index("ix_place_reading_place_at", "place", "at_utc"),
+)
+
+attachment = Table(
+    "attachment",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("sample_id", ForeignKey("sample.id", ondelete="CASCADE"), nullable=False, index=True),
+    Column("run_id", ForeignKey("run.id", ondelete="SET NULL")),
+    Column("kind", String, nullable=False),
+    Column("caption", Text, nullable=False, default=""),
+    Column("name", String, nullable=False),
+    Column("media", String, nullable=False),
+    Column("sha256", String, nullable=False),
+    Column("size", Integer, nullable=False),
+    Column("added_utc", String, nullable=False),
+    Column("removed", Boolean, nullable=False, default=False),
+    Column("small", LargeBinary, nullable=False),
+    Column("content", LargeBinary, nullable=False),
 )
 
 event = Table(

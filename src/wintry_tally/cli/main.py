@@ -12,6 +12,7 @@ import click
 
 from wintry_tally import __version__
 from wintry_tally.cli.following import follow_command
+from wintry_tally.cli.pictures import attach_command
 from wintry_tally.cli.place_commands import PLACES
 from wintry_tally.cli.plan_commands import PLANNING
 from wintry_tally.core.errors import LogError, WintryError
@@ -429,7 +430,7 @@ def run_command(
     leave(run_test(book, code, recipe, channel, given, every, heed, as_json, resume, full, ambient, override))
 
 
-for _command in (*PLANNING, *PLACES, follow_command):
+for _command in (*PLANNING, *PLACES, follow_command, attach_command):
     cli.add_command(_command)
 
 

@@ -26,6 +26,8 @@ from wintry_tally.core.cell.parameters import Protection, aged
 from wintry_tally.core.protocol.capacity import CapacityPlan, LoadLimits, capacity_recipe
 from wintry_tally.core.protocol.setpoints import Facts
 from wintry_tally.core.protocol.template import fill
+from wintry_tally.demo.labels import drawn_label
+from wintry_tally.exchange.picture import picture_of
 from wintry_tally.exchange.reader import read_log
 from wintry_tally.exchange.recipe_file import shipped_recipe
 
@@ -174,6 +176,7 @@ def build(path: Path) -> None:
                 book.samples.add_claim(number, claim)
             if battery.prose:
                 book.samples.change(number, prose=battery.prose)
+        _pictures(book, ids)
         begun = datetime(2026, 1, 14, 8, 5, tzinfo=UTC)
         # M1: two runs that meet the label; M2: too close to call; M3 misses; M4 runs slower than its load allows
         _simulated(book, ids["M1"], "Capacity 1", begun, 40.0, 8.0, 10.0, 1.035, 11, GOOD_METER)
@@ -192,6 +195,14 @@ def build(path: Path) -> None:
     connection.execute("PRAGMA journal_mode=DELETE")
     connection.execute("VACUUM")
     connection.close()
+
+
+def _pictures(book: Book, ids: dict[str, int]) -> None:
+    """Labels as the technician photographed them: of all but the one that came last."""
+    for battery in BATTERIES[:5]:
+        found = picture_of(f"{battery.code.lower()}-label.jpg", drawn_label(battery))
+        caption = f"Label of the {battery.maker} {battery.model} (invented)"
+        book.attachments.add(ids[battery.code], found.name, found.media, found.content, found.small, "label", caption)
 
 
 def _places(book: Book, stored: datetime, last: datetime) -> None:

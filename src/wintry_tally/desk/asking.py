@@ -33,6 +33,14 @@ def page_place(parent: QWidget, name: str) -> Path | None:
     return Path(chosen if chosen.endswith(".html") else f"{chosen}.html") if chosen else None
 
 
+def pictures_to_keep(parent: QWidget) -> list[Path]:
+    """Which photographs and pages."""
+    names, _ = QFileDialog.getOpenFileNames(
+        parent, "Add photographs or pages", str(Path.home()), "Pictures and pages (*.jpg *.jpeg *.png *.webp *.pdf)"
+    )
+    return [Path(name) for name in names]
+
+
 def calendar_place(parent: QWidget) -> Path | None:
     """Where a calendar is to be saved; its ending is added where it was not typed."""
     name, _ = QFileDialog.getSaveFileName(

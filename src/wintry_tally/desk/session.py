@@ -73,6 +73,7 @@ class Session(SafeSession):
     runs_changed = Signal(int)
     dossier_changed = Signal(int)
     prose_changed = Signal(int)
+    pictures_changed = Signal(int)
     leaving_book = Signal()
     bench_changed = Signal()
     plan_changed = Signal()
@@ -262,6 +263,8 @@ class Session(SafeSession):
             self.prose_changed.emit(sample_id)
         elif topic is Topic.RUNS:
             self.runs_changed.emit(sample_id)
+        elif topic is Topic.ATTACHED:
+            self.pictures_changed.emit(sample_id)
         if topic in {Topic.SAMPLE, Topic.ENTERED, Topic.RUNS}:
             self.dossier_changed.emit(sample_id)
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import errno
 import os
 from collections.abc import Sequence
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from importlib import resources
 from pathlib import Path
@@ -24,6 +25,17 @@ from wintry_tally.report.words import chance_words, claim_words, need_line, tren
 
 if TYPE_CHECKING:
     from wintry_tally.core.compare import NeedResult
+
+
+@dataclass(frozen=True)
+class Shown:
+    """A picture of a page: its caption, the run it belongs to, its bytes as a data address; or what stands in its place."""
+
+    caption: str
+    of: str
+    source: str
+    instead: str = ""
+
 
 METHOD_WORDS = {
     "simulated": "on the simulated bench: a battery model, not a battery",
@@ -45,9 +57,11 @@ def stroke_svg(outcome: Outcome) -> str:
     return f'<svg class="stroke {outcome.value}" viewBox="0 0 12 20" aria-hidden="true">{shapes[outcome]}</svg>'
 
 
-def render(dossier: Dossier, made: datetime | None = None, needs: Sequence[tuple[str, NeedResult]] = ()) -> str:
+def render(
+    dossier: Dossier, made: datetime | None = None, needs: Sequence[tuple[str, NeedResult]] = (), pictures: Sequence[Shown] = (),
+) -> str:  # fmt: skip
     """The page as text; `needs`: what batteries of the book are needed for, in words, each with how this one stands to it."""
-    return filled("page.html.j2", _view(dossier, made or datetime.now(UTC), needs))
+    return filled("page.html.j2", {**_view(dossier, made or datetime.now(UTC), needs), "pictures": pictures})
 
 
 def filled(template: str, view: dict[str, Any]) -> str:
@@ -60,13 +74,15 @@ def filled(template: str, view: dict[str, Any]) -> str:
     return environment.get_template(template).render(view)
 
 
-def write_page(dossier: Dossier, path: Path, needs: Sequence[tuple[str, NeedResult]] = ()) -> None:
+def write_page(
+    dossier: Dossier, path: Path, needs: Sequence[tuple[str, NeedResult]] = (), pictures: Sequence[Shown] = ()
+) -> None:
     """Write the page.
 
     Raises:
         InputError: the file cannot be written.
     """
-    write_whole(render(dossier, needs=needs), path)
+    write_whole(render(dossier, needs=needs, pictures=pictures), path)
 
 
 def write_whole(text: str, path: Path) -> None:
@@ -76,11 +92,14 @@ def write_whole(text: str, path: Path) -> None:
         InputError: the file cannot be written.
     """
     try:
-        if not path.name:
+        if not path.name or path.is_dir():
             raise IsADirectoryError(errno.EISDIR, os.strerror(errno.EISDIR), str(path))
         partial = path.with_name(path.name + ".part")
-        partial.write_text(text, encoding="utf-8")
-        partial.replace(path)
+        try:
+            partial.write_text(text, encoding="utf-8")
+            partial.replace(path)
+        finally:
+            partial.unlink(missing_ok=True)
     except OSError as error:
         raise InputError(f"cannot be written ({error.strerror or error})", str(path), "choose another folder") from None
 

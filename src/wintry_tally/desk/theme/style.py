@@ -115,6 +115,7 @@ def _sheet(t: Tokens, points: float) -> str:
     QLabel {{ background: transparent; color: {t.ink}; }}
     QLabel[role="quiet"] {{ color: {t.quiet}; }}
     QLabel[role="small"] {{ color: {t.quiet}; font-size: {small}pt; }}
+    QLabel[role="frame"] {{ border: 1px solid {t.rule}; background: {t.paper}; color: {t.quiet}; }}
     QLabel[role="title"] {{ font-size: {points * 1.45}pt; font-weight: bold; }}
     QLabel[role="heading"] {{ font-weight: bold; }}
     QLabel[role="late"] {{ color: {t.missed}; }}

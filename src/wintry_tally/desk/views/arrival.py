@@ -17,6 +17,7 @@ from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.findings import FindingList
 from wintry_tally.desk.widgets.lines import Line, Page
 from wintry_tally.desk.widgets.parts import button, card, clear, column, label, row, scrolling
+from wintry_tally.desk.widgets.pictures_card import PicturesCard
 from wintry_tally.desk.widgets.quantity_field import QuantityField, TypedField
 from wintry_tally.report.words import claim_words
 
@@ -86,6 +87,7 @@ class ArrivalView(StationView):
         self.notes.kept.connect(lambda text: self._set(notes=text))
         self.findings = FindingList()
         self.findings.opened.connect(self.opened)
+        self.pictures = PicturesCard(session)
         self._lay_out()
 
     def _lay_out(self) -> None:
@@ -137,7 +139,7 @@ class ArrivalView(StationView):
         self._sums = QGridLayout()
         self._sums.setHorizontalSpacing(28)
         self._sums_card = card(label("For what it costs and weighs", "heading"), self._sums)
-        inner.setLayout(column(identity, halves, made_of, self._sums_card, None, gap=3))
+        inner.setLayout(column(identity, halves, made_of, self.pictures, self._sums_card, None, gap=3))
         self.setLayout(column(scrolling(inner)))
 
     # --- showing ---
@@ -167,6 +169,7 @@ class ArrivalView(StationView):
         self._show_claims(sample.claims)
         self.findings.show_findings(arrival_findings(sample), "Nothing yet: type a claim and the as-received voltage.")
         self._show_sums(derived_sums(sample))
+        self.pictures.show_sample(sample.id)
         self._filling = False
 
     def _show_sums(self, sums: list[Sum]) -> None:

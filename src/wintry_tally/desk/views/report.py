@@ -138,6 +138,7 @@ class ReportView(StationView):
         self.leave()
         from dataclasses import replace
 
+        from wintry_tally.app.pictures import shown_in
         from wintry_tally.app.reporting import write_report
 
         dossier = self.session.dossier(self.sample_id)
@@ -153,16 +154,14 @@ class ReportView(StationView):
             self.session.dossier_changed.connect(again)
             return
         told = replace(dossier, prose=self.prose.toPlainText().strip())
-        needs = self.session.needs
-        if needs:  # each is run on many batteries, which takes a moment
-            self.saved.setText("working out what it is good for…")
-            self.session.workshop.start(
-                lambda _job: write_report(told, needs, path), lambda _none: self._written(path), self._not_written
-            )
-            return
-        with self.session.guard():
-            write_report(told, needs, path)
-            self._written(path)
+        needs, book, sample_id = self.session.needs, self.session.book, self.sample_id
+        # needs are run on many batteries, photographs are made smaller: that takes a moment
+        self.saved.setText("working out what it is good for…" if needs else "writing…")
+        self.session.workshop.start(
+            lambda _job: write_report(told, needs, path, shown_in(book, sample_id)),
+            lambda _none: self._written(path),
+            self._not_written,
+        )
 
     def _written(self, path: Path) -> None:
         self._path = path

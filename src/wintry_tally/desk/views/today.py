@@ -51,10 +51,12 @@ class TodayPage(MainPage):
         session.runs_changed.connect(self.changed)
         session.dossier_changed.connect(self.changed)
         session.sample_changed.connect(self.changed)
+        session.pictures_changed.connect(self.changed)
         session.ticked.connect(self.tick)
 
     def items(self) -> list[Item]:
         """The lines of the day as they stand."""
+        from wintry_tally.app.pictures import missing
         from wintry_tally.app.safety import quarantines_of
         from wintry_tally.app.today import Seen, today
 
@@ -67,7 +69,10 @@ class TodayPage(MainPage):
             for own in runs.values() for run in own
             if run.status == "running" and session.running.elsewhere(run)
         ]  # fmt: skip
-        return today(samples, runs, [*self._live(), *elsewhere], session.drawn(), held, now, session.open.silent)
+        unseen = missing(samples, runs, session.book.attachments.kinds())
+        return today(
+            samples, runs, [*self._live(), *elsewhere], session.drawn(), held, now, session.open.silent, unseen
+        )
 
     def _live(self) -> list[Seen]:
         from wintry_tally.app.today import Seen
