@@ -5,6 +5,7 @@ Common practice, no published source, but where a line names one of tests/SOURCE
 
 from __future__ import annotations
 
+import itertools
 import json
 import math
 import random
@@ -15,6 +16,7 @@ from pathlib import Path
 import pytest
 from click.testing import CliRunner
 
+from wintry_tally.app.comparison import currents_of
 from wintry_tally.bench.simulated import MeterSpec
 from wintry_tally.bench.simulation import SimulatedBattery, simulate
 from wintry_tally.cli.main import cli, invoke
@@ -40,6 +42,7 @@ from wintry_tally.core.verdict.outcome import Outcome
 from wintry_tally.demo import scratch_copy
 from wintry_tally.exchange.need_file import read_needs
 from wintry_tally.exchange.recipe_file import shipped_recipe
+from wintry_tally.report.words import bill_lines
 
 LFP, AGM = family_named("lfp"), family_named("agm")
 AT = Conditions(0.2, 23.0, 3600.0, "protection", 10.0, 18000.0)
@@ -258,7 +261,7 @@ def test_figures_of_price_and_size(forty: tuple[Sample, list[Tested]]) -> None:
 
 
 def test_which_way_is_better_and_how_far_units_are_apart() -> None:
-    more = {"charge", "energy", "mean-voltage", "usable", "energy-mass", "energy-volume", "cycle-years"}
+    more = {"charge", "energy", "mean-voltage", "usable", "energy-mass", "energy-volume", "cycle-years", "acceptance"}
     assert {key for key, kind in QUANTITIES.items() if kind.better > 0} == more
     assert all(kind.better == -1 for key, kind in QUANTITIES.items() if key not in more)
     for family, spread in (("lfp", 0.015), ("nmc", 0.02), ("agm", 0.03), ("gel", 0.03), ("flooded", 0.04)):
@@ -354,6 +357,87 @@ def test_starts_inverters_chargers_and_money(forty: tuple[Sample, list[Tested]])
     judged = judge_need(need, priced, runs)
     assert (judged.cost, judged.currency) == (2 * 200.0 + 50.0, "EUR")
     assert judge_need(replace(need, years=9.0), priced, runs).cost == 250.0
+
+
+def test_money_over_years_and_what_overtakes_what(forty: tuple[Sample, list[Tested]]) -> None:
+    """Worked by hand: common practice, no published source."""
+    from wintry_tally.core.compare.money import bill, lost_kWh, overtakes
+
+    cheap, dear = bill(100.0, 10.0, 3.0, 20.0), bill(250.0, 10.0, None)
+    assert cheap.totals == (120.0,) * 4 + (220.0,) * 3 + (320.0,) * 3 + (420.0,)
+    assert cheap.replaced == (4, 7, 10) and cheap.total == 420.0 and dear.totals == (250.0,) * 11
+    assert overtakes(cheap.totals, dear.totals) == 7 and overtakes(dear.totals, cheap.totals) is None
+    assert overtakes((100.0, 100.0), (120.0, 120.0)) is None and overtakes((), ()) is None
+    assert bill(100.0, 0.0, 3.0, 20.0).totals == (120.0,) and bill(100.0, 3.0, 3.0).replaced == ()
+    assert bill(100.0, 2.5, 1.0, energy=10.0).totals == (100.0, 110.0, 220.0, 325.0)
+    # 400 Wh 100 times: at 80 % a quarter more goes in
+    assert lost_kWh(400.0, 100.0, LFP, 0.8) == pytest.approx(10.0)
+    assert lost_kWh(400.0, 100.0, LFP) < lost_kWh(400.0, 100.0, family_named("agm"))
+    sample, runs = forty
+    claims = (*sample.claims, parse_claim("3000 cycles"), replace(parse_claim("price 200"), unit="EUR"))
+    priced = replace(sample, claims=claims)
+    need = Need("n", 5.0, (Device("lamp", A=4.0),), charger_price=50.0, cycles_a_year=600.0, years=9.0, kWh_price=0.5)
+    judged = judge_need(need, priced, runs)
+    lost = 600 * 5.0 * 4.0 * 12.8 * (1 / 0.94 - 1) / 1000 * 0.5
+    assert judged.bill is not None and judged.halved is not None
+    assert judged.bill.energy == pytest.approx(lost) and judged.bill.life_years == 5.0 and judged.bill.replaced == (6,)
+    assert judged.cost == judged.bill.total == pytest.approx(450.0 + 9 * lost)
+    assert judged.halved.replaced == (3, 6, 8) and judged.halved.total == pytest.approx(850.0 + 9 * lost)
+    tested = judge_need(need, priced, runs, None, 5400.0)  # its own tests say more than the claim
+    assert tested.bill is not None and tested.bill.replaced == () and tested.halved is None
+    lines = bill_lines(
+        [replace(judged, code="A"), replace(tested, code="B", bill=bill(300.0, 9.0, None), currency="EUR")]
+    )
+    assert (
+        lines[0].startswith("A: 250 EUR at once, ")
+        and "bought again in year 6" in lines[0]
+        and "half of the cycles" in lines[0]
+    )
+    assert lines[1].endswith("nobody says how many cycles it lasts")
+    assert lines[2] == "By the end of year 6, A has cost more than B, dearer at first."
+    assert bill_lines([replace(judged, currency="NOK"), replace(tested, currency="EUR")])[2:] == []
+
+
+def test_the_course_of_a_need_goes_down_to_its_end(forty: tuple[Sample, list[Tested]]) -> None:
+    sample, runs = forty
+    one = judge_need(Need("n", 40.0, (LOGGER,)), sample, runs)
+    hours, low, middle, high = (list(part) for part in zip(*one.course, strict=True))
+    assert one.hours is not None and hours[0] == 0.0 and hours[-1] == pytest.approx(one.hours.value, abs=0.6)
+    assert all(a <= b <= c for a, b, c in zip(low, middle, high, strict=True))
+    assert middle[-1] == pytest.approx(11.45, abs=0.25) and middle[0] > 13.0
+    assert all(b <= a + 0.02 for a, b in itertools.pairwise(middle[3:]))
+
+
+def test_sag_at_a_need_s_current_and_what_a_charge_still_takes(forty: tuple[Sample, list[Tested]]) -> None:
+    """R × I, and the further from the step's own current the less surely; common practice, no published source."""
+    sample, runs = _tested("lfp", 40.0, interval=1.0)
+    found = figures_of(sample, runs, (), (), (8.0, 80.0))
+    ohm, near, far = (found[key][0].value for key in ("resistance", "sag 8", "sag 80"))
+    assert near.value == pytest.approx(8.0 * ohm.value) and near.unit == "V"
+    assert near.standard == pytest.approx(8.0 * ohm.standard, rel=1e-3)
+    own = 0.1 * math.log(10.0) * 80.0 * ohm.value
+    assert far.standard == pytest.approx(math.hypot(80.0 * ohm.standard, own), rel=1e-2)
+    (row,) = [
+        r
+        for r in compare_samples("AB", dict.fromkeys("AB", LFP), {"A": found, "B": found}).rows
+        if r.quantity == "sag 80"
+    ]
+    assert row.label == "Sag at 80 A" and row.better["B"] == pytest.approx(0.5)
+    assert "acceptance" not in found
+    family = family_named("agm")
+    claims = (parse_claim("40 Ah"),)
+    recipe = fill(shipped_recipe("charge-lead-acid"), Facts(family, 40.0, claims))
+    log = simulate(recipe, SimulatedBattery(family, 40.0, state_of_charge=0.05), 5, 30.0, SPEC)
+    analysis = analyse(log.trace, Options(family=family, rated_Ah=40.0, ambient_C=23.0))
+    charged = Tested("Charge", "charge", None, analysis, None)
+    lead = replace(sample, family_key="agm")
+    (taken,) = figures_of(lead, [charged], ())["acceptance"]
+    assert (
+        taken.value.value == pytest.approx(100.0 * dict(analysis.acceptance)[45]) and 5.0 < taken.value.value <= 110.0
+    )
+    assert currents_of(
+        [Need("n", 5.0, (Device("a", A=3.0), Device("b", W=128.0, inverter=0.8), Device("c", A=1.0, surge_A=9.0)))]
+    ) == [24.0]
 
 
 def test_a_measured_resistance_says_what_a_start_takes() -> None:

@@ -149,3 +149,27 @@ def test_a_page_is_written_from_a_shell(tmp_path: Path, capsys) -> None:
         invoke(["compare", "--book", str(book), "M1", "M4", "--out", "/"]) == 2
         and "cannot be written" in capsys.readouterr().err
     )
+
+
+def test_a_need_is_put_together_changed_and_its_course_seen(page: ComparePage, qtbot) -> None:
+    session = page.session
+    assert page.things.count() > 15
+    page.need.setText("hut: 8 h; 200 cycles a year for 20 years")
+    page.things.setCurrentIndex(page.things.findText("router 12 W"))
+    page.things.activated.emit(page.things.currentIndex())
+    assert page.need.text() == "hut: router 12 W; 8 h; 200 cycles a year for 20 years" and page.things.currentIndex() == 0
+    qtbot.keyClick(page.need, Qt.Key.Key_Return)
+    kept = "hut: router 12 W; 8 h; 200 cycles a year; 20 years"
+    assert session.needs == [kept]
+    qtbot.waitUntil(lambda: any("over 20 years" in text for text in texts(page._need_card)), timeout=60000)
+    assert page.course.isVisible() and "It ends" in page._course_told.text() or "None of them" in page._course_told.text()
+    page.change_need(kept)
+    assert page.need.text() == kept
+    page.need.setText("hut: router 14 W; 30 h")
+    qtbot.keyClick(page.need, Qt.Key.Key_Return)
+    assert session.needs == ["hut: router 14 W; 30 h"] and page.need.text() == ""
+    qtbot.waitUntil(lambda: "router 14 W" in [page.things.itemText(n) for n in range(3)], timeout=60000)
+    session.undo_stack.undo()
+    assert session.needs == [kept]
+    page.remove_need(kept)
+    qtbot.waitUntil(lambda: not page.course.isVisible(), timeout=60000)

@@ -6,10 +6,15 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
+import numpy as np
+
 from wintry_tally.core.compare import Comparison, Need, NeedResult, Tested, compare_samples, figures_of, judge_need
 from wintry_tally.core.compare.model import ModelClaim, ModelRow, model_claims, model_rows
+from wintry_tally.core.compare.money import Bill
+from wintry_tally.core.compare.need import USUAL_V
 from wintry_tally.core.quantity import Quantity, format_quantity
 from wintry_tally.core.verdict.outcome import OUTCOME_WORDS
+from wintry_tally.report.words import bill_lines
 
 if TYPE_CHECKING:
     from wintry_tally.report.dossier import Dossier
@@ -39,12 +44,21 @@ def dropouts_of(dossiers: Iterable[Dossier], needs: Sequence[Need] = ()) -> list
     return sorted(found)
 
 
+def currents_of(needs: Sequence[Need]) -> list[float]:
+    """What needs draw at the most, all their devices on and starting, A at a usual 12.8 V; each once, to two digits."""
+    peaks = (
+        sum(max(float(device.drawn_at(np.array([USUAL_V]))[0]), device.surge_A) for device in need.devices)
+        for need in needs
+    )
+    return sorted({float(f"{peak:.2g}") for peak in peaks if peak > 0})
+
+
 def compare_dossiers(dossiers: Sequence[Dossier], needs: Sequence[Need] = ()) -> Comparison:
     """Samples against the first of them."""
     marks = dropouts_of(dossiers, needs)
     codes = [dossier.sample.code for dossier in dossiers]
     figures = {
-        dossier.sample.code: figures_of(dossier.sample, tested(dossier), dossier.verdicts, marks)
+        dossier.sample.code: figures_of(dossier.sample, tested(dossier), dossier.verdicts, marks, currents_of(needs))
         for dossier in dossiers
     }
     found = compare_samples(codes, {d.sample.code: d.sample.family for d in dossiers}, figures)
@@ -117,8 +131,16 @@ def _rare(share: float) -> str:
 def judge_needs(dossiers: Sequence[Dossier], needs: Sequence[Need]) -> list[NeedResult]:
     """Every need on every sample."""
     return [
-        judge_need(need, dossier.sample, tested(dossier), _cold_loss(dossier)) for need in needs for dossier in dossiers
+        judge_need(need, dossier.sample, tested(dossier), _cold_loss(dossier), _lasts(dossier))
+        for need in needs
+        for dossier in dossiers
     ]
+
+
+def _lasts(dossier: Dossier) -> float | None:
+    """How many cycles its own tests say that it lasts, where they say it."""
+    ends = [one.end.at for one in dossier.trends if one.quantity == "charge" and one.end is not None]
+    return ends[0] if ends else None
 
 
 def _cold_loss(dossier: Dossier) -> tuple[float, float] | None:
@@ -144,7 +166,7 @@ def comparison_dict(
 ) -> dict[str, Any]:  # fmt: skip
     """The object that is printed.
 
-    Beyond the contract: of a row `label`, `dropout_V`, `runs`, `like` (the differences brought to the first's conditions),
+    Beyond the contract: of a row `label`, `dropout_V`, `current_A`, `runs`, `like` (the differences brought to the first's conditions),
     `models` (P of the models), `missing` (which test would give it), `working`; of what is unlike, `effects`.
     """
 
@@ -157,7 +179,8 @@ def comparison_dict(
         "rows": [
             {
                 "quantity": row.quantity.split()[0], "label": row.label,
-                "dropout_V": float(row.quantity.split()[1]) if " " in row.quantity else None,
+                "dropout_V": float(row.quantity.split()[1]) if row.quantity.startswith("usable ") else None,
+                "current_A": float(row.quantity.split()[1]) if row.quantity.startswith("sag ") else None,
                 "values": each(row.values), "differences": each(row.differences), "better": dict(row.better),
                 "unlike": [
                     {"condition": one.condition, "values": dict(one.values), "effects": each(one.effects)} for one in row.unlike
@@ -201,8 +224,30 @@ def _need_dict(one: NeedResult) -> dict[str, Any]:
         "left_Ah": None if one.left_Ah is None else one.left_Ah.as_dict(), "limited_by": one.limited_by or None,
         "in_parallel": one.in_parallel, "mass_kg": one.mass_kg,
         "cost": None if one.cost is None else {"value": one.cost, "currency": one.currency},
-        "advice": one.advice or None, "working": list(one.steps),
+        "advice": one.advice or None, "working": list(one.steps), "bill": _bill_dict(one.bill), "halved": _bill_dict(one.halved),
     }  # fmt: skip
+
+
+def things_that_draw(needs: Sequence[str]) -> list[str]:
+    """What a need may be put together of: the things of the needs kept, then those that ship."""
+    import tomllib
+    from importlib import resources
+
+    from wintry_tally.core.compare.typed_need import devices_of
+
+    text = resources.files("wintry_tally.vocabulary").joinpath("devices.toml").read_text(encoding="utf-8")
+    return list(dict.fromkeys([*devices_of(needs), *tomllib.loads(text)["things"]]))
+
+
+def _bill_dict(bill: Bill | None) -> dict[str, Any] | None:
+    if bill is None:
+        return None
+    return {
+        "totals": list(bill.totals),
+        "replaced": list(bill.replaced),
+        "life_years": bill.life_years,
+        "energy": bill.energy,
+    }
 
 
 def comparison_text(found: Comparison, needs: Sequence[NeedResult] = (), model: Model | None = None) -> str:
@@ -235,4 +280,6 @@ def comparison_text(found: Comparison, needs: Sequence[NeedResult] = (), model: 
             f"{need.need}: {need.code}  {OUTCOME_WORDS[need.outcome].lower()} (P = {need.probability:.3f}): {least}"
             f"{format_quantity(need.hours)}, limited by {need.limited_by}; {enough}"
         )
+    for name in dict.fromkeys(need.need for need in needs):
+        lines += [f"{name}: {line}" for line in bill_lines([need for need in needs if need.need == name])]
     return "\n".join(lines)

@@ -43,6 +43,7 @@ class NeedPart(_Strict):
     charger_price: float | None = Field(default=None, ge=0)
     cycles_a_year: float | None = Field(default=None, gt=0, lt=1e5)
     years: float | None = Field(default=None, gt=0, le=200)
+    kWh_price: float | None = Field(default=None, ge=0)
     device: list[DevicePart] = Field(min_length=1, max_length=MOST_DEVICES)
 
 
@@ -101,5 +102,5 @@ def _need(part: NeedPart, name: str) -> Need:
         raise InputError("need: a charger's current and the hours to be full again belong together", name, "give charger_A and full_again_h")  # fmt: skip
     return Need(
         part.name, part.hours, tuple(devices), part.coldest_C, part.charger_A, part.full_again_h, part.charger_price,
-        part.cycles_a_year, part.years,
+        part.cycles_a_year, part.years, part.kWh_price,
     )  # fmt: skip

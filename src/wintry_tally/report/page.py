@@ -21,7 +21,7 @@ from wintry_tally.core.verdict.outcome import BOUND_WORDS, OUTCOME_WORDS, RULE_N
 from wintry_tally.core.verdict.stood import SOAK
 from wintry_tally.report.curve import curve_svg, discharge_curve
 from wintry_tally.report.dossier import Dossier, RunReport
-from wintry_tally.report.words import chance_words, claim_words, need_line, trend_words
+from wintry_tally.report.words import bill_lines, chance_words, claim_words, need_line, trend_words
 
 if TYPE_CHECKING:
     from wintry_tally.core.compare import NeedResult
@@ -155,7 +155,10 @@ def _view(dossier: Dossier, made: datetime, needs: Sequence[tuple[str, NeedResul
         "curve": curve_svg(curves, sample.rated_Ah, sample.cutoff_V),
         "curves": [f"{chr(ord('a') + index % 26)}: {title}" for index, (title, _, _) in enumerate(curves)],
         "cautions": _cautions(dossier),
-        "needs": [(words, need_line(one).partition(": ")[2]) for words, one in needs],
+        "needs": [
+            (words, ". ".join(line.partition(": ")[2] for line in (need_line(one), *bill_lines([one]))))
+            for words, one in needs
+        ],
         "trends": [trend_words(one) for one in dossier.trends],
     }
 

@@ -11,7 +11,7 @@ from wintry_tally.core.quantity import Quantity, format_quantity
 from wintry_tally.core.trace.trace import Column
 from wintry_tally.report.curve import curve_svg, discharge_curve
 from wintry_tally.report.page import filled
-from wintry_tally.report.words import difference_words, need_line, unlike_of
+from wintry_tally.report.words import bill_lines, difference_words, need_line, unlike_of
 
 if TYPE_CHECKING:
     from wintry_tally.core.compare import Comparison, NeedResult
@@ -40,7 +40,7 @@ def render_comparison(
         "comparison.html.j2",
         {
             "samples": [dossier.sample for dossier in dossiers], "rows": rows, "codes": found.codes, "model": model,
-            "needs": [(words, [need_line(one) for one in judged]) for words, judged in needs],
+            "needs": [(words, [*(need_line(one) for one in judged), *bill_lines(judged)]) for words, judged in needs],
             "curve": curve_svg(curves, None, None), "curves": [f"{chr(97 + n)}: {curve[0]}" for n, curve in enumerate(curves)],
             "demo": any(dossier.demo for dossier in dossiers), "version": __version__,
             "made": (made or datetime.now(UTC)).strftime("%Y-%m-%d %H:%M UTC"),

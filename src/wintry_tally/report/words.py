@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import itertools
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from wintry_tally.core.battery import Claim, Direction
+from wintry_tally.core.compare.money import overtakes
 from wintry_tally.core.quantity import format_plain, format_quantity
 from wintry_tally.core.quantity.units import in_unit
 
@@ -77,6 +80,33 @@ def need_line(one: NeedResult) -> str:
         f"{one.code}: {NEED_WORDS[one.outcome.value]} (P = {one.probability:.3f}); {least}{format_quantity(one.hours)}, limited by "
         f"{one.limited_by}; {enough}{mass}{cost}{advice}"
     )
+
+
+def bill_lines(results: Sequence[NeedResult]) -> list[str]:
+    """What a need costs over its years with each battery, which overtakes which and when; nothing without years."""
+    priced = [one for one in results if one.bill is not None and len(one.bill.totals) > 1]
+    lines = []
+    for one in priced:
+        assert one.bill is not None
+        years, money = len(one.bill.totals) - 1, f" {one.currency}" if one.currency else ""
+        words = f"{one.code}: {one.bill.totals[0]:g}{money} at once, {one.bill.total:.4g} over {years} years"
+        if one.bill.replaced:
+            again = ", ".join(str(year) for year in one.bill.replaced[:6])
+            more = f" and {len(one.bill.replaced) - 6} times more" if len(one.bill.replaced) > 6 else ""
+            words += f", bought again in year {again}{more}"
+        elif one.bill.life_years is None:
+            words += "; nobody says how many cycles it lasts"
+        if one.halved is not None and one.halved.total != one.bill.total:
+            words += f"; {one.halved.total:.4g} if it lasts half of the cycles claimed, which nobody tested"
+        lines.append(words)
+    for one, other in itertools.permutations(priced, 2):
+        assert one.bill is not None and other.bill is not None
+        if one.currency != other.currency:
+            continue
+        year = overtakes(one.bill.totals, other.bill.totals)
+        if year is not None:
+            lines.append(f"By the end of year {year}, {one.code} has cost more than {other.code}, dearer at first.")
+    return lines
 
 
 def _share(probability: float | None) -> str:

@@ -16,7 +16,7 @@ from wintry_tally.core.battery import Sample
 from wintry_tally.core.battery.economy import price_per_kWh, usual_depth, years_of_cycles
 from wintry_tally.core.battery.sample import first_value
 from wintry_tally.core.errors import WintryError
-from wintry_tally.core.quantity import Quantity, ratio
+from wintry_tally.core.quantity import Quantity, Term, ratio
 from wintry_tally.core.verdict import Verdict
 from wintry_tally.core.verdict.evidence import CapacityEvidence
 
@@ -37,6 +37,8 @@ QUANTITIES = {
     "usable": Kind("Usable charge above {:g} V", 1, "run a capacity test"),
     "resistance": Kind("Resistance", -1, "log a step of the current, at the start of a discharge"),
     "rate-exponent": Kind("Exponent of the rate", -1, "run capacity tests at two rates"),
+    "sag": Kind("Sag at {:g} A", -1, "log a step of the current, at the start of a discharge"),
+    "acceptance": Kind("Current still taken after 45 min", 1, "log a charge from empty"),
     "recharge-time": Kind("Time to full", -1, "log a charge from empty"),
     "cold-loss": Kind("Loss in the cold", -1, "run the cold capacity test and its warm twin"),
     "self-discharge": Kind("Self-discharge", -1, "run the shelf test"),
@@ -57,6 +59,10 @@ METHODS = {"", "capacity", "cold-loss", "runtime", "reserve"}
 """Tests that empty a battery at one draw."""
 LEAST_STEP_C = 0.1
 """A step of less current than this share of the rating says little of the resistance; common practice."""
+SAG_RATE_SHARE = 0.1
+"""How far a resistance may be off at e times the current it was found at, as a share of it; common practice."""
+TAKEN_MIN, TAKEN_DOUBT = 45, 1.0
+"""After so many minutes of a charge; percent that a share of its first current repeats to, common practice."""
 CLOCK_SHARE = 1e-4
 EMPTY_BEFORE = 0.8
 """A charge that put in less of the rating did not begin empty: its time is no recharge time."""
@@ -101,13 +107,18 @@ class Tested:
 
 
 def figures_of(
-    sample: Sample, runs: Sequence[Tested], verdicts: Sequence[Verdict], dropouts: Iterable[float] = ()
-) -> dict[str, list[Figure]]:
-    """Every figure of a sample, by its key; of one quantity there may be several, each at its own conditions."""
+    sample: Sample, runs: Sequence[Tested], verdicts: Sequence[Verdict], dropouts: Iterable[float] = (),
+    currents: Iterable[float] = (),
+) -> dict[str, list[Figure]]:  # fmt: skip
+    """Every figure of a sample, by its key; of one quantity there may be several, each at its own conditions.
+
+    Args:
+        dropouts: voltages above which the usable charge is told; currents: A at which the sag is told.
+    """
     found: list[Figure] = []
-    marks = tuple(dropouts)
+    marks, drawn = tuple(dropouts), tuple(currents)
     for run in runs:
-        found += _discharge(sample, run, marks) + _charge(sample, run)
+        found += _discharge(sample, run, marks, drawn) + _charge(sample, run) + _taken(sample, run)
     found += _rate(runs) + _judged(verdicts) + _plain(sample, found)
     by_key: dict[str, list[Figure]] = {}
     for figure in found:
@@ -139,7 +150,7 @@ def _at(run: Tested, rated: float | None) -> Conditions:
     )
 
 
-def _discharge(sample: Sample, run: Tested, dropouts: tuple[float, ...]) -> list[Figure]:
+def _discharge(sample: Sample, run: Tested, dropouts: tuple[float, ...], currents: tuple[float, ...]) -> list[Figure]:
     test = _whole(run)
     if test is None:
         return []
@@ -154,8 +165,20 @@ def _discharge(sample: Sample, run: Tested, dropouts: tuple[float, ...]) -> list
         found.append(Figure(f"usable {mark:g}", usable.charge, run.name, replace(at, end="mark", end_V=mark)))
     step = first_step(sample, run, test)
     if step is not None:
-        found.append(Figure("resistance", step.ohm, run.name, replace(at, step_s=step.after_s, end="", end_V=None)))
+        here = replace(at, step_s=step.after_s, end="", end_V=None)
+        found.append(Figure("resistance", step.ohm, run.name, here))
+        found += [Figure(f"sag {amps:g}", _sag(step, amps), run.name, here) for amps in currents]
     return found
+
+
+def _sag(step: StepResistance, amps: float) -> Quantity:
+    """What the voltage gives way at a current, V: by the resistance of a step, the less surely the less alike they are."""
+    found = step.ohm.scaled(amps, "V")
+    far = SAG_RATE_SHARE * abs(math.log(amps / abs(step.to_A - step.from_A))) * found.value
+    if found.standard is None:
+        return found
+    terms = found.terms or (Term("the step", found.standard),)
+    return Quantity.from_terms(found.value, "V", [*terms, Term("another current", far)])
 
 
 def first_step(sample: Sample, run: Tested, test: CapacityTest) -> StepResistance | None:
@@ -187,6 +210,19 @@ def _charge(sample: Sample, run: Tested) -> list[Figure]:
         c_rate=amps / rated if amps else None, started=run.started, temperature_C=run.analysis.options.ambient_C
     )
     return [Figure("recharge-time", Quantity(charge.time_to_full_s, standard, "s"), run.name, at)]
+
+
+def _taken(sample: Sample, run: Tested) -> list[Figure]:
+    """The share of its first current that a charge from empty still took after a while, %."""
+    charge, rated = run.analysis.charge, sample.rated_Ah
+    share = dict(run.analysis.acceptance).get(TAKEN_MIN)
+    if charge is None or share is None or not rated or charge.heating is not None:
+        return []
+    if charge.count.charge.value < EMPTY_BEFORE * rated or not charge.count.duration_s:
+        return []
+    amps = charge.count.charge.value / (charge.count.duration_s / 3600.0)
+    at = Conditions(c_rate=amps / rated, started=run.started, temperature_C=run.analysis.options.ambient_C)
+    return [Figure("acceptance", Quantity(100.0 * share, TAKEN_DOUBT, "%"), run.name, at)]
 
 
 def _rate(runs: Sequence[Tested]) -> list[Figure]:

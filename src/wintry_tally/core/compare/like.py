@@ -18,6 +18,7 @@ END_ALIKE_V, SAG_V = 0.15, 0.3
 AGE_ALIKE_DAYS = 90.0
 AMOUNTS = ("charge", "energy", "usable", "energy-mass", "energy-volume")
 PRICES = ("price-charge", "price-energy", "price-delivered")
+BY_RESISTANCE = ("resistance", "sag")
 RESISTANCE_PER_K = (0.015, 0.008)
 """Relative resistance per kelvin of cold, any family; common practice, no published source."""
 STEP_ALIKE = 2.0
@@ -61,7 +62,7 @@ def apart(family: Family, first: Figure, second: Figure) -> list[Apart]:
         if kind == "mean-voltage":
             sag = SAG_V_PER_C * family.nominal_V / 12.8 * (other.c_rate - one.c_rate)
             put("rate", *told, sag / value.value, SAG_DOUBT * abs(sag) / abs(value.value))
-        elif kind == "resistance":
+        elif kind in BY_RESISTANCE:
             put("rate", *told, 0.0, RATE_OHM_SHARE)
         else:
             put("rate", *told, way * change, spread, bool(way))
@@ -71,14 +72,14 @@ def apart(family: Family, first: Figure, second: Figure) -> list[Apart]:
             slope, doubt = PER_KELVIN[family.key]
             if not family.lithium and other.duration_s >= LONG_S:
                 slope, doubt = LONG_PER_KELVIN
-            if kind == "resistance":
+            if kind in BY_RESISTANCE:
                 slope, doubt = -RESISTANCE_PER_K[0], RESISTANCE_PER_K[1]
-            sign = way or (1.0 if kind == "resistance" else 0.0)
+            sign = way or (1.0 if kind in BY_RESISTANCE else 0.0)
             put("temperature", f"{one.temperature_C:.0f} °C", f"{other.temperature_C:.0f} °C", sign * slope * kelvin, doubt * abs(kelvin), bool(sign))  # fmt: skip
     elif (one.temperature_C is None) != (other.temperature_C is None):
-        slope = RESISTANCE_PER_K[0] if kind == "resistance" else PER_KELVIN[family.key][0]
+        slope = RESISTANCE_PER_K[0] if kind in BY_RESISTANCE else PER_KELVIN[family.key][0]
         told = (_celsius(one.temperature_C), _celsius(other.temperature_C))
-        put("temperature", *told, 0.0, slope * UNKNOWN_K, bool(way) or kind == "resistance")
+        put("temperature", *told, 0.0, slope * UNKNOWN_K, bool(way) or kind in BY_RESISTANCE)
     if one.rest_s is not None and other.rest_s is not None and way:
         longer = max(one.rest_s, other.rest_s) / max(60.0, min(one.rest_s, other.rest_s))
         if longer > RESTED_ALIKE:

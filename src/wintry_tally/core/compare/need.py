@@ -13,10 +13,10 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from wintry_tally.core.battery import Sample
-from wintry_tally.core.battery.economy import replacements
 from wintry_tally.core.battery.sample import first_value
 from wintry_tally.core.cell import parameters_for
 from wintry_tally.core.compare.figures import WHOLE, Tested, first_step
+from wintry_tally.core.compare.money import HALF, Bill, bill, lost_kWh
 from wintry_tally.core.plan.ensemble import Ensemble, Members
 from wintry_tally.core.plan.so_far import SoFar, fitted
 from wintry_tally.core.quantity import Quantity
@@ -40,6 +40,7 @@ TAIL_H = {True: 0.5, False: 4.0}
 CHARGE_DOUBT = 0.12
 """Charge efficiency and the hours of the tail, lithium or lead-acid, and the doubt of the hours; common practice."""
 ROOM_C = 23.0
+USUAL_V = 12.8
 
 
 @dataclass(frozen=True)
@@ -77,6 +78,13 @@ class Need:
     charger_price: float | None = None
     cycles_a_year: float | None = None
     years: float | None = None
+    kWh_price: float | None = None
+
+    @property
+    def drawn_Wh(self) -> float:
+        """What its devices draw within its hours, Wh, at a usual 12.8 V."""
+        volts = np.array([USUAL_V])
+        return USUAL_V * self.hours * sum(device.duty * float(device.drawn_at(volts)[0]) for device in self.devices)
 
 
 @dataclass(frozen=True)
@@ -86,7 +94,9 @@ class NeedResult:
     Parts:
         hours: how long it holds; bound "at-least" where it was not followed to the end; left_Ah: after the hours asked.
         limited_by: what ends it; in_parallel: so many would do, None where none of the numbers tried does.
-        mass_kg, cost, currency: of so many (of one where none does), over the years asked for.
+        mass_kg, cost, currency: of so many (of one where none does), over the years asked for; bill: year by year, and
+        with half of the claimed cycles.
+        course: hours, and the voltage under load of one in forty, of half, and of all but one in forty of the batteries.
     """
 
     need: str
@@ -103,15 +113,20 @@ class NeedResult:
     currency: str = ""
     advice: str = ""
     steps: tuple[str, ...] = field(default=())
+    bill: Bill | None = None
+    halved: Bill | None = None
+    course: tuple[tuple[float, float, float, float], ...] = field(default=(), repr=False)
 
 
 def judge_need(
-    need: Need, sample: Sample, runs: Sequence[Tested], cold_loss: tuple[float, float] | None = None
-) -> NeedResult:
+    need: Need, sample: Sample, runs: Sequence[Tested], cold_loss: tuple[float, float] | None = None,
+    cycles: float | None = None,
+) -> NeedResult:  # fmt: skip
     """Hold a battery against a need.
 
     Args:
         cold_loss: its measured loss, as a share, and at which °C, where there is one.
+        cycles: how many it lasts by its own tests, where they say it; else as claimed.
     """
     rated = sample.rated_Ah
     stages = [stage for run in runs if (stage := _stage(sample, run)) is not None][-MOST_STAGES:]
@@ -134,12 +149,14 @@ def judge_need(
     price = next((claim for claim in sample.claims if claim.kind == "price" and claim.value), None)
     mass = sample.arrival.mass_kg or first_value(sample.claims, "mass")
     units = number or 1
+    own = _bill(need, sample, runs, price.value if price is not None else None, units, cycles)
     return NeedResult(
         need.name, sample.code, outcome, probability, _quantity(one.hours, "h"), bound, _quantity(one.left_Ah, "Ah"),
         _limit(need, sample, one), number, None if mass is None else units * mass,
-        None if price is None or price.value is None else _cost(need, sample, price.value, units),
+        None if own is None else own[0].total,
         price.unit if price is not None and price.unit != "money" else "", _advice(need, one, probability),
         (f"{len(stages)} logged discharges fitted", f"{len(raw)} batteries that fit them, followed at {_celsius(need):g} °C"),
+        own[0] if own is not None else None, own[1] if own is not None else None, one.course,
     )  # fmt: skip
 
 
@@ -150,6 +167,7 @@ class _Ran:
     drawn_Ah: Members
     by: tuple[str, ...]
     what: Members
+    course: tuple[tuple[float, float, float, float], ...] = ()
 
 
 def _celsius(need: Need) -> float:
@@ -238,6 +256,8 @@ def _emptied(need: Need, sample: Sample, members: Ensemble, units: int) -> _Ran:
     )
     what = np.full(size, len(by) - 1)
     live, drawn = np.ones(size, dtype=bool), np.zeros(size)
+    course: list[tuple[float, float, float, float]] = []
+    last = volts
     stride = REACH * need.hours / STEPS
     for step in range(STEPS + 1):
         now = step * stride
@@ -254,6 +274,10 @@ def _emptied(need: Need, sample: Sample, members: Ensemble, units: int) -> _Ran:
             )
             hours[fails], what[fails] = now, number
             live &= ~fails
+        last = np.where(live, shown, last)  # one that has ended stands where it did
+        if np.mean(live) >= 0.5:
+            low, middle, high = (float(x) for x in np.quantile(last, [0.025, 0.5, 0.975]))
+            course.append((now, low, middle, high))
         opens = live & (shown <= cut)
         hours[opens] = now
         live &= ~opens
@@ -266,7 +290,8 @@ def _emptied(need: Need, sample: Sample, members: Ensemble, units: int) -> _Ran:
         drawn = drawn + np.where(live, average, 0.0) * stride * units
         volts = np.maximum(0.5 * cut, shown)
     left = np.where(hours < need.hours, np.maximum(0.0, members.free + members.bound) * units, np.nan_to_num(left))
-    return _Ran(hours, left, np.minimum(drawn, drawn * need.hours / np.maximum(hours, 1e-9)), by, what)
+    within = np.minimum(drawn, drawn * need.hours / np.maximum(hours, 1e-9))
+    return _Ran(hours, left, within, by, what, tuple(course))
 
 
 def _cut_V(sample: Sample) -> float:
@@ -319,12 +344,25 @@ def _advice(need: Need, ran: _Ran, probability: float) -> str:
     return "more of them in parallel, or less to draw"
 
 
-def _cost(need: Need, sample: Sample, price: float, units: int) -> float:
-    total = units * price
-    cycles = first_value(sample.claims, "cycles")
-    if need.years and need.cycles_a_year and cycles:
-        total *= 1 + replacements(need.years, cycles / need.cycles_a_year)
-    return total + (need.charger_price or 0.0)
+def _bill(
+    need: Need, sample: Sample, runs: Sequence[Tested], price: float | None, units: int, cycles: float | None
+) -> tuple[Bill, Bill | None] | None:
+    """What it costs over the years asked for; and with half of the cycles, where they are only claimed."""
+    if price is None:
+        return None
+    claimed = first_value(sample.claims, "cycles")
+    lasts = cycles or claimed
+    life = lasts / need.cycles_a_year if lasts and need.cycles_a_year else None
+    efficiencies = [run.analysis.efficiency.energy.value for run in runs if run.analysis.efficiency is not None]
+    lost = 0.0
+    if need.kWh_price and need.cycles_a_year:
+        share = efficiencies[-1] / 100.0 if efficiencies and 40.0 < efficiencies[-1] <= 100.0 else None
+        lost = need.kWh_price * lost_kWh(need.drawn_Wh, need.cycles_a_year, sample.family, share)
+
+    def over(years_of_life: float | None) -> Bill:
+        return bill(units * price, need.years or 0.0, years_of_life, need.charger_price or 0.0, lost)
+
+    return over(life), over(HALF * life) if life is not None and cycles is None and need.years else None
 
 
 def _quantity(values: Members, unit: str) -> Quantity:

@@ -3,34 +3,54 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
+from dataclasses import replace
 
 from wintry_tally.core.compare.need import Device, Need
 from wintry_tally.core.errors import InputError
 
 HOW = "write it like “mast: logger 0.85 A down to 11.4 V; radio 12 W 5 %; 120 h at -10 °C”"
-_NUMBER = r"(?P<n>[-−]?\d+(?:[.,]\d+)?)"
-_PARTS = {
-    "A": rf"{_NUMBER}\s*(?:A|amps?)\b",
-    "W": rf"{_NUMBER}\s*(?:W|watts?)\b",
-    "least_V": rf"(?:down to|drops out at|not below|above|least)\s*{_NUMBER}\s*V\b",
-    "duty": rf"{_NUMBER}\s*%",
-    "hours": rf"{_NUMBER}\s*(?P<u>h|hours?|d|days?)\b",
-    "coldest_C": rf"{_NUMBER}\s*°?\s*C\b",
+MORE = (
+    "beside it: “pump 5 A down to 11 V starting with 20 A for 1 s”, “kettle 900 W by an inverter of 88 %”, "
+    "“full again in 8 h by 10 A”, “250 cycles a year for 10 years”, “charger costs 120”, “0.3 a kWh”"
+)
+INVERTER = 0.88
+"""The efficiency of an inverter of which nobody says it; common practice."""
+_N = r"(\d+(?:[.,]\d+)?)"
+_AMPS, _WATTS, _SECONDS = r"(?:A|amps?)\b", r"(?:W|watts?)\b", r"(?:s|sec|seconds?)\b"
+_DEVICE = {
+    "surge": rf"start(?:s|ing)?(?:\s+(?:with|at|by))?\s+{_N}\s*{_AMPS}(?:\s+for\s+{_N}\s*{_SECONDS})?",
+    "inverter": rf"(?:by|through|on)\s+an?\s+inverter(?:\s+(?:of\s+)?{_N}\s*%)?",
+    "least_V": rf"(?:down to|drops out at|not below|above|least)\s*{_N}\s*V\b",
+    "A": rf"{_N}\s*{_AMPS}",
+    "W": rf"{_N}\s*{_WATTS}",
+    "duty": rf"{_N}\s*%",
+}
+_ASKED = {
+    "full": rf"full again (?:in|within)\s+{_N}\s*(h|hours?)(?:\s+(?:by|at|with)\s+{_N}\s*{_AMPS})",
+    "cycles": rf"{_N}\s*cycles a year",
+    "years": rf"(?:for|over)?\s*{_N}\s*years\b",
+    "charger": rf"charger (?:costs|for)\s+{_N}",
+    "kWh": rf"{_N}\s*(?:a|per)\s*kWh\b",
+    "cold": r"([-−]?\d+(?:[.,]\d+)?)\s*°?\s*C\b",
+    "hours": rf"{_N}\s*(h|hours?|d|days?)\b",
 }
 
 
-def _value(kind: str, text: str) -> tuple[float | None, str]:
-    match = re.search(_PARTS[kind], text, re.IGNORECASE)
+def _taken(pattern: str, text: str) -> tuple[list[str | None] | None, str]:
+    """What a pattern finds, and the text without it."""
+    match = re.search(pattern, text, re.IGNORECASE)
     if match is None:
         return None, text
-    value = float(match["n"].replace(",", ".").replace("−", "-"))
-    if kind == "hours" and match["u"].lower().startswith("d"):
-        value *= 24.0
-    return value, f"{text[: match.start()]} {text[match.end() :]}"
+    return list(match.groups()), f"{text[: match.start()]} {text[match.end() :]}"
+
+
+def _number(text: str | None) -> float:
+    return float((text or "0").replace(",", ".").replace("−", "-"))
 
 
 def parse_need(text: str) -> Need:
-    """A need typed in one line: its name before a colon, a device or the hours in each part between semicolons.
+    """A need typed in one line: its name before a colon, a device or something asked for in each part between semicolons.
 
     Raises:
         InputError: no hours, no device, or a part that says neither; the message shows how it is written.
@@ -39,51 +59,135 @@ def parse_need(text: str) -> Need:
     if not colon:
         name, rest = "need", text
     devices: list[Device] = []
-    hours, coldest = None, None
+    asked: dict[str, float] = {}
     for part in (piece.strip() for piece in rest.split(";")):
         if not part:
             continue
-        left = part
-        found: dict[str, float | None] = {}
-        for kind in ("least_V", "A", "W", "duty", "coldest_C", "hours"):
-            found[kind], left = _value(kind, left)
-        hours = found["hours"] if found["hours"] is not None else hours
-        coldest = found["coldest_C"] if found["coldest_C"] is not None else coldest
-        if found["A"] is None and found["W"] is None:
-            if found["hours"] is None and found["coldest_C"] is None:
-                raise InputError(f"“{part}” says neither what draws nor for how long", mend=HOW)
+        left, before = part, len(asked)
+        for kind in ("full", "cycles", "years", "charger", "kWh"):
+            left = _asked(kind, left, asked)
+        device, left = _device(left, len(devices) + 1)
+        if device is not None:
+            devices.append(device)
+            left = ""
+            for kind in ("cold", "hours"):
+                _asked(kind, part, asked)  # "lamp 5 W for 24 h"
             continue
-        words = re.sub(r"\b(at|for|and|of|the|in)\b", " ", left)
-        words = " ".join(re.sub(r"[^\w -]", " ", words).split()) or f"device {len(devices) + 1}"
-        duty = 1.0 if found["duty"] is None else found["duty"] / 100.0
-        drawn = found["A"] if found["A"] is not None else found["W"]
-        if not 0 < duty <= 1 or not 0 < (drawn or 0.0) < 1e6:
-            raise InputError(f"“{part}”: so much cannot be drawn", mend=HOW)
-        devices.append(
-            Device(
-                words,
-                found["A"] or 0.0,
-                found["W"] or 0.0 if found["A"] is None else 0.0,
-                duty,
-                found["least_V"] or 0.0,
-            )
+        for kind in ("cold", "hours"):
+            left = _asked(kind, left, asked)
+        if len(asked) == before and not any(re.search(pattern, part, re.IGNORECASE) for pattern in _ASKED.values()):
+            raise InputError(f"“{part}” says neither what draws nor for how long", mend=HOW)
+    return _checked(Need(name.strip() or "need", asked.get("hours", 0.0), tuple(devices)), asked)
+
+
+def _asked(kind: str, text: str, asked: dict[str, float]) -> str:
+    """Take one of the things asked for out of a part."""
+    found, left = _taken(_ASKED[kind], text)
+    if found is None:
+        return text
+    if kind == "full":
+        asked["full_again_h"], asked["charger_A"] = _number(found[0]), _number(found[2])
+    elif kind == "hours":
+        asked["hours"] = _number(found[0]) * (24.0 if str(found[1]).lower().startswith("d") else 1.0)
+    else:
+        asked[kind] = _number(found[0])
+    return left
+
+
+def _device(part: str, number: int) -> tuple[Device | None, str]:
+    """A thing that draws; None where the part names no amperes and no watts."""
+    found: dict[str, list[str | None] | None] = {}
+    left = part
+    for kind in _DEVICE:
+        if kind != "W" or found["A"] is None:
+            found[kind], left = _taken(_DEVICE[kind], left)
+    amps, watts = found["A"], found.get("W")
+    if amps is None and watts is None:
+        return None, part
+    for pattern in (_ASKED["cold"], _ASKED["hours"]):
+        _, left = _taken(pattern, left)
+    words = re.sub(r"\b(at|for|and|of|the|in|down to)\b", " ", left)
+    words = " ".join(re.sub(r"[^\w -]", " ", words).split()) or f"device {number}"
+    duty = 1.0 if found["duty"] is None else _number(found["duty"][0]) / 100.0
+    drawn = _number((amps or watts or [None])[0])
+    if not 0 < duty <= 1 or not 0 < drawn < 1e6:
+        raise InputError(f"“{part}”: so much cannot be drawn", mend=HOW)
+    least, surge, inverter = found["least_V"], found["surge"], found["inverter"]
+    share = 0.0 if inverter is None else INVERTER if inverter[0] is None else _number(inverter[0]) / 100.0
+    if inverter is not None and not 0.1 <= share <= 1.0:
+        raise InputError(f"“{part}”: no inverter is so", mend="write “by an inverter of 88 %”")
+    if surge is not None and least is None:
+        raise InputError(
+            f"“{part}”: a start needs the least voltage that it works at",
+            mend="write “starting with 20 A down to 11 V”",
         )
-    if not devices:
+    return Device(
+        words, 0.0 if amps is None else drawn, drawn if amps is None else 0.0, duty, 0.0 if least is None else _number(least[0]),
+        0.0 if surge is None else _number(surge[0]), 0.0 if surge is None else _number(surge[1]) or 1.0, share,
+    ), left  # fmt: skip
+
+
+def _checked(need: Need, asked: dict[str, float]) -> Need:
+    if not need.devices:
         raise InputError("nothing is said of what draws", mend=HOW)
-    if hours is None or not 0 < hours < 1e5:
+    if not 0 < need.hours < 1e5:
         raise InputError("nothing is said of how long", mend=HOW)
-    if coldest is not None and not -60 <= coldest <= 60:
-        raise InputError(f"{coldest:g} °C cannot be", mend=HOW)
-    return Need(name.strip() or "need", hours, tuple(devices), coldest)
+    cold = asked.get("cold")
+    if cold is not None and not -60 <= cold <= 60:
+        raise InputError(f"{cold:g} °C cannot be", mend=HOW)
+    if any(asked.get(kind, 1.0) <= 0 for kind in ("full_again_h", "charger_A", "cycles", "years")):
+        raise InputError("nothing is full again, or used, in no time", mend=MORE)
+    if asked.get("years", 1.0) > 200 or asked.get("cycles", 1.0) >= 1e5:
+        raise InputError("so many years, or cycles a year, cannot be", mend=MORE)
+    return replace(
+        need, coldest_C=cold, charger_A=asked.get("charger_A"), full_again_h=asked.get("full_again_h"),
+        charger_price=asked.get("charger"), cycles_a_year=asked.get("cycles"), years=asked.get("years"),
+        kWh_price=asked.get("kWh"),
+    )  # fmt: skip
+
+
+def device_words(device: Device) -> str:
+    """A thing that draws, as `parse_need` reads it."""
+    words = f"{device.name} {device.A:g} A" if device.A else f"{device.name} {device.W:g} W"
+    words += f" down to {device.least_V:g} V" if device.least_V else ""
+    words += f" {100 * device.duty:g} %" if device.duty < 1 else ""
+    words += f" starting with {device.surge_A:g} A for {device.surge_s:g} s" if device.surge_A else ""
+    return words + (f" by an inverter of {100 * device.inverter:g} %" if device.inverter else "")
 
 
 def need_words(need: Need) -> str:
     """A need in one line, as `parse_need` reads it."""
-    parts = []
-    for device in need.devices:
-        drawn = f"{device.A:g} A" if device.A else f"{device.W:g} W"
-        least = f" down to {device.least_V:g} V" if device.least_V else ""
-        duty = f" {100 * device.duty:g} %" if device.duty < 1 else ""
-        parts.append(f"{device.name} {drawn}{least}{duty}")
     cold = f" at {need.coldest_C:g} °C" if need.coldest_C is not None else ""
-    return f"{need.name}: {'; '.join(parts)}; {need.hours:g} h{cold}"
+    parts = [*(device_words(device) for device in need.devices), f"{need.hours:g} h{cold}"]
+    if need.full_again_h is not None and need.charger_A is not None:
+        parts.append(f"full again in {need.full_again_h:g} h by {need.charger_A:g} A")
+    if need.cycles_a_year is not None:
+        parts.append(f"{need.cycles_a_year:g} cycles a year")
+    if need.years is not None:
+        parts.append(f"{need.years:g} years")
+    if need.charger_price is not None:
+        parts.append(f"charger costs {need.charger_price:g}")
+    if need.kWh_price is not None:
+        parts.append(f"{need.kWh_price:g} a kWh")
+    return f"{need.name}: {'; '.join(parts)}"
+
+
+def with_device(text: str, device: str) -> str:
+    """A line with one more thing that draws: before what is asked for, where that is typed already."""
+    name, colon, rest = text.partition(":")
+    if not colon:
+        name, rest = ("need", text) if text.strip() else ("need", "")
+    parts = [part.strip() for part in rest.split(";") if part.strip()]
+    place = next((n for n, part in enumerate(parts) if _device(part, 1)[0] is None), len(parts))
+    return f"{name.strip()}: {'; '.join([*parts[:place], device, *parts[place:]])}"
+
+
+def devices_of(needs: Sequence[str]) -> list[str]:
+    """The things that draw of needs kept, each once."""
+    found: dict[str, None] = {}
+    for text in needs:
+        try:
+            found |= dict.fromkeys(device_words(device) for device in parse_need(text).devices)
+        except InputError:
+            continue
+    return list(found)

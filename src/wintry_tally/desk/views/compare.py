@@ -6,9 +6,10 @@ from functools import partial
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QGridLayout, QLineEdit, QPushButton, QWidget
+from PySide6.QtWidgets import QComboBox, QGridLayout, QLineEdit, QPushButton, QWidget
 
 from wintry_tally.core.errors import WintryError
+from wintry_tally.core.quantity import format_quantity
 from wintry_tally.desk.asking import page_place
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.theme import SPACE
@@ -61,6 +62,16 @@ class ComparePage(MainPage):
         self.need.returnPressed.connect(self.add_need)
         self.problem = label("", "problem", wrap=True)
         self.problem.hide()
+        self.things = QComboBox()
+        self.things.setAccessibleName("A thing that draws, put into the need")
+        self.things.setMinimumContentsLength(22)
+        self.things.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self.things.activated.connect(self._put_in)
+        self._changing = ""
+        self.course = Curve("Voltage under a need", "time / h", "voltage / V")
+        self.course.setFixedHeight(230)
+        self._course_told = label("", "small", wrap=True)
+        self._shown_need = ""
         self._curve_card = card(row(label("Against", "quiet"), *self.axes.values(), None, gap=1), self.curve)
         self._table_card = card(self._table)
         self._model_box = column(gap=1)
@@ -70,8 +81,11 @@ class ComparePage(MainPage):
         self._need_card = card(
             label("What it is for", "heading"),
             label("A need, held against each of them by batteries that fit its own discharges.", "small", wrap=True),
-            row(self.need, button("Hold against it", self.add_need), gap=2), self.problem, self._needs,
+            row(self.need, self.things, button("Hold against it", self.add_need), gap=2), self.problem, self._needs,
+            self._course_told, self.course,
         )  # fmt: skip
+        self.course.hide()
+        self._course_told.hide()
         self.save_page = button("Save as a page…", self.ask_page, "link", "Save the comparison as a web page")
         inner = QWidget()
         inner.setLayout(
@@ -257,18 +271,77 @@ class ComparePage(MainPage):
             self._model_box.addLayout(line)
 
     def _fill_needs(self, results: list[NeedResult]) -> None:
-        from wintry_tally.report.words import need_line
+        from wintry_tally.report.words import bill_lines, need_line
 
         clear(self._needs)
+        self._fill_things()
+        by_need: dict[str, list[NeedResult]] = {}
         for text in self.session.needs:
             name = text.partition(":")[0].strip()
-            back = button("Take it off", partial(self.remove_need, text), "link", f"Take off the need: {name}")
-            line = row(label(text, "", wrap=True), back)
+            own = by_need[text] = [
+                one for one in results if one.need == name or (":" not in text and one.need == "need")
+            ]
+            keys = [
+                button(
+                    "Course",
+                    partial(self.show_course, text, own),
+                    "link",
+                    f"How the voltage goes under the need: {name}",
+                ),
+                button("Change", partial(self.change_need, text), "link", f"Change the need: {name}"),
+                button("Take it off", partial(self.remove_need, text), "link", f"Take off the need: {name}"),
+            ]
+            line = row(label(text, "", wrap=True), *keys)
             line.setStretch(0, 1)
             self._needs.addLayout(line)
-            for one in results:
-                if one.need == name or (":" not in text and one.need == "need"):
-                    self._needs.addWidget(label(need_line(one), "small", wrap=True))
+            for words in (*(need_line(one) for one in own), *bill_lines(own)):
+                self._needs.addWidget(label(words, "small", wrap=True))
+        shown = self._shown_need if self._shown_need in by_need else next(iter(by_need), "")
+        self.show_course(shown, by_need.get(shown, []))
+
+    def _fill_things(self) -> None:
+        from wintry_tally.app.comparison import things_that_draw
+
+        things = ["add a thing that draws…", *things_that_draw(self.session.needs)]
+        if [self.things.itemText(n) for n in range(self.things.count())] != things:
+            self.things.clear()
+            self.things.addItems(things)
+
+    def _put_in(self, index: int) -> None:
+        """What was chosen goes into the line; the keyboard with it."""
+        from wintry_tally.core.compare.typed_need import with_device
+
+        if index > 0:
+            try:
+                self.need.setText(with_device(self.need.text(), self.things.itemText(index)))
+            except WintryError as error:
+                self._tell(str(error))
+        self.things.setCurrentIndex(0)
+        self.need.setFocus()
+
+    def show_course(self, text: str, results: list[NeedResult]) -> None:
+        """How the voltage under load goes, hour by hour, of the batteries that fit each; where a device drops out."""
+        from wintry_tally.core.compare.typed_need import parse_need
+
+        self._shown_need = text
+        known = [one for one in results if one.course]
+        self.course.setVisible(bool(known))
+        self._course_told.setVisible(bool(known))
+        if not known:
+            return
+        import numpy as np
+
+        need = parse_need(text)
+        series = []
+        for one in known:
+            hours, _, middle, _ = np.array(one.course).T
+            series.append((one.code, hours, middle))
+        lines = [("x", need.hours, f"asked: {need.hours:g} h")]
+        lines += [("y", device.least_V, f"{device.name} drops out") for device in need.devices if device.least_V]
+        self.course.show_curves(series, None, lines)
+        ends = [f"{one.code} {format_quantity(one.hours)}" for one in known if one.hours is not None and not one.bound]
+        until = f" It ends at {', '.join(ends)}." if ends else " None of them ends within twice the hours asked."
+        self._course_told.setText(f"{need.name}: voltage under load of half of the batteries that fit each.{until}")
 
     # --- doing ---
 
@@ -299,15 +372,28 @@ class ComparePage(MainPage):
         try:
             made = need_words(parse_need(text))
         except WintryError as error:
-            self.problem.setText(str(error))
-            self.problem.show()
+            self._tell(str(error))
             return
-        self.problem.hide()
-        if made not in self.session.needs and self.session.set_needs(
-            f"add the need “{made}”", [*self.session.needs, made]
-        ):
+        self._tell("")
+        kept = self.session.needs
+        if self._changing in kept:
+            words, after = f"change the need to “{made}”", [made if one == self._changing else one for one in kept]
+        else:
+            words, after = f"add the need “{made}”", [*kept, made]
+        if made not in kept and self.session.set_needs(words, after):
             self.need.clear()
+            self._changing = ""
         self.refresh()
+
+    def change_need(self, text: str) -> None:
+        """Put a need back into the line; Enter keeps what it then is in its place."""
+        self._changing = text
+        self.need.setText(text)
+        self.need.setFocus()
+
+    def _tell(self, words: str) -> None:
+        self.problem.setText(words)
+        self.problem.setVisible(bool(words))
 
     def remove_need(self, text: str) -> None:
         """Take a need off; Ctrl+Z brings it back."""
@@ -317,6 +403,7 @@ class ComparePage(MainPage):
     def theme_changed(self) -> None:
         """The plot is painted."""
         self.curve.theme_changed()
+        self.course.theme_changed()
 
 
 def _whole(run: RunReport) -> bool:
