@@ -119,4 +119,5 @@ def first_tables(line: sqlite3.Connection) -> None:
     line.execute("DROP TABLE change")
     line.execute("DROP TABLE place_reading")
     line.execute("DROP TABLE attachment")
+    line.execute("DROP TABLE bank_unit")
     line.execute("UPDATE alembic_version SET version_num = '0001'")

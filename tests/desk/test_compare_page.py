@@ -157,12 +157,16 @@ def test_a_need_is_put_together_changed_and_its_course_seen(page: ComparePage, q
     page.need.setText("hut: 8 h; 200 cycles a year for 20 years")
     page.things.setCurrentIndex(page.things.findText("router 12 W"))
     page.things.activated.emit(page.things.currentIndex())
-    assert page.need.text() == "hut: router 12 W; 8 h; 200 cycles a year for 20 years" and page.things.currentIndex() == 0
+    assert (
+        page.need.text() == "hut: router 12 W; 8 h; 200 cycles a year for 20 years" and page.things.currentIndex() == 0
+    )
     qtbot.keyClick(page.need, Qt.Key.Key_Return)
     kept = "hut: router 12 W; 8 h; 200 cycles a year; 20 years"
     assert session.needs == [kept]
     qtbot.waitUntil(lambda: any("over 20 years" in text for text in texts(page._need_card)), timeout=60000)
-    assert page.course.isVisible() and "It ends" in page._course_told.text() or "None of them" in page._course_told.text()
+    assert (
+        page.course.isVisible() and "It ends" in page._course_told.text()
+    ) or "None of them" in page._course_told.text()
     page.change_need(kept)
     assert page.need.text() == kept
     page.need.setText("hut: router 14 W; 30 h")
@@ -173,3 +177,27 @@ def test_a_need_is_put_together_changed_and_its_course_seen(page: ComparePage, q
     assert session.needs == [kept]
     page.remove_need(kept)
     qtbot.waitUntil(lambda: not page.course.isVisible(), timeout=60000)
+
+
+def test_samples_picked_are_joined_to_a_bank(page: ComparePage, demo: Window, qtbot) -> None:
+    session = page.session
+    session.set_needs("add", ["hut: radio 24 W down to 21 V; 10 h"])
+    page.series.setCurrentIndex(page.series.findData(3))
+    page.join_bank()
+    assert "not 2" in demo.problem and len(session.samples()) == 6
+    page.series.setCurrentIndex(page.series.findData(2))
+    qtbot.mouseClick(page.join, Qt.MouseButton.LeftButton)
+    made = session.samples()[-1]
+    assert made.title == "Firnwerk Spur 40, 2 in series" and made.family.cells == 8
+    qtbot.waitUntil(lambda: demo.station == "arrival" and demo.view("arrival").sample_id == made.id, timeout=10000)
+    card = demo.view("arrival").bank
+    qtbot.waitUntil(
+        lambda: any("each string what its weakest unit gives" in text for text in texts(card)), timeout=60000
+    )
+    said = "\n".join(texts(card))
+    assert "2 in series: M1 + M2; 25.6 V in all." in said and "hut, by its units: holds" in said
+    assert "drops out at 21 V" in said or "nothing within twice" in said
+    session.undo_stack.undo()
+    assert len(session.samples()) == 6
+    demo.show_sample(session.samples()[0].id)
+    qtbot.waitUntil(lambda: not card.isVisible(), timeout=10000)

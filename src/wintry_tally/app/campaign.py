@@ -40,6 +40,8 @@ if TYPE_CHECKING:
 
 KEPT = "plan"
 """Key of the book's small facts: the newest plan."""
+BATTERY = "battery "
+"""How the names of places begin that are batteries: of a bank and its units only one is tested at a time."""
 UNDER_WAY = "run "
 """How the names of tasks begin that are under way."""
 LATE_SHARE = 0.12
@@ -195,16 +197,25 @@ def standing_of(
 def standings_of(
     samples: Iterable[Sample], runs: Mapping[int, list[Run]], dossier: Callable[[Sample], Dossier | None],
     ends_of: Callable[[Run, Sample], datetime | None], wishes: Wishes, equipment: Equipment, now: datetime,
+    banks: Mapping[int, tuple[int, tuple[int, ...]]] | None = None,
 ) -> dict[int, Standing]:  # fmt: skip
-    """Where every sample stands that has a rating, by its number; `ends_of` foretells the end of a test under way."""
+    """Where every sample stands that has a rating, by its number; `ends_of` foretells the end of a test under way.
+
+    `banks`: which samples are banks, of which units (`book.banks`): a bank and its units are never tested together.
+    """
+    samples = list(samples)
     found = {}
+    joined = {unit for _, units in (banks or {}).values() for unit in units}
+    codes = {sample.id: sample.code for sample in samples}
     for sample in samples:
         own = runs[sample.id]
         going = next((run for run in own if run.status is RunStatus.RUNNING), None)
         running = running_of(going, now, ends_of(going, sample), equipment) if going is not None else None
         standing = standing_of(sample, own, dossier(sample), running, wishes, equipment, now)
         if standing is not None:
-            found[sample.id] = standing
+            shared = (banks or {}).get(sample.id, (1, (sample.id,) if sample.id in joined else ()))[1]
+            shares = tuple(f"{BATTERY}{codes[unit]}" for unit in shared if unit in codes)
+            found[sample.id] = replace(standing, shares=shares)
     return found
 
 
@@ -242,6 +253,7 @@ def draw_up(
     begins = datetime.fromtimestamp(math.ceil(late.timestamp() / SLOT_S) * SLOT_S, UTC).astimezone(zone)
     calendar = Calendar(begins, parse_attended(attended), wishes.days())
     places = places_of(equipment, wishes.freezers, wishes.shelves)
+    places |= {battery: 1 for standing in standings.values() for battery in standing.shares}
     if more:
         standings = _one_more(standings, equipment, places, more)
     stood = {name: slot for name, at in before.items() if (slot := round(calendar.slot(at))) >= 0}

@@ -130,11 +130,12 @@ def _rare(share: float) -> str:
 
 def judge_needs(dossiers: Sequence[Dossier], needs: Sequence[Need]) -> list[NeedResult]:
     """Every need on every sample."""
-    return [
-        judge_need(need, dossier.sample, tested(dossier), _cold_loss(dossier), _lasts(dossier))
-        for need in needs
-        for dossier in dossiers
-    ]
+    return [judge_one(need, dossier) for need in needs for dossier in dossiers]
+
+
+def judge_one(need: Need, dossier: Dossier, units: int = 1) -> NeedResult:
+    """One need on one sample, or on so many like it side by side."""
+    return judge_need(need, dossier.sample, tested(dossier), _cold_loss(dossier), _lasts(dossier), units)
 
 
 def _lasts(dossier: Dossier) -> float | None:
@@ -190,7 +191,7 @@ def comparison_dict(
             }
             for row in found.rows
         ],
-        "needs": [_need_dict(one) for one in needs],
+        "needs": [need_dict(one) for one in needs],
         "model": None if model is None else _model_dict(model),
     }  # fmt: skip
 
@@ -217,7 +218,8 @@ def _model_dict(model: Model) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _need_dict(one: NeedResult) -> dict[str, Any]:
+def need_dict(one: NeedResult) -> dict[str, Any]:
+    """A need's result as it is printed."""
     hours = None if one.hours is None else {**one.hours.as_dict(), "bound": one.bound}
     return {
         "need": one.need, "code": one.code, "outcome": one.outcome.value, "probability": one.probability, "hours": hours,

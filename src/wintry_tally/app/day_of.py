@@ -28,7 +28,8 @@ def standings_in(book: Book, samples: list[Sample], now: datetime) -> dict[int, 
     runs = {sample.id: book.runs.all(sample.id) for sample in samples}
     school = school_of(book)
     return standings_of(
-        samples, runs, lambda sample: dossier_of(book, sample, school), foretold_end, wishes_of(book), equipment_of(book), now
+        samples, runs, lambda sample: dossier_of(book, sample, school), foretold_end, wishes_of(book), equipment_of(book), now,
+        book.banks.all(),
     )  # fmt: skip
 
 

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
-from wintry_tally.app.campaign import UNDER_WAY, Drawn
+from wintry_tally.app.campaign import BATTERY, UNDER_WAY, Drawn
 from wintry_tally.core.plan.campaign import Task
 from wintry_tally.core.plan.hands import hands
 from wintry_tally.core.quantity.moments import clock_words
@@ -55,8 +55,9 @@ def chart(drawn: Drawn, codes: Sequence[str], now: datetime, by_instrument: bool
         if task.id not in drawn.plan.starts:
             continue
         rows = drawn.plan.takes(task) if by_instrument else (task.sample,)
-        placed += [_placed(drawn, task, row, now, by_instrument) for row in rows]
-    rows = tuple(name for name in drawn.plan.campaign.places) if by_instrument else tuple(codes)
+        placed += [_placed(drawn, task, row, now, by_instrument) for row in rows if not row.startswith(BATTERY)]
+    named = tuple(name for name in drawn.plan.campaign.places if not name.startswith(BATTERY))
+    rows = named if by_instrument else tuple(codes)
     last = max(
         [one.ends if one.ends - one.begins < LONG else one.begins + AFTER for one in placed if one.begins < now + timedelta(days=MOST_DAYS)],
         default=now,

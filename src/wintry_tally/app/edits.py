@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from wintry_tally.book import Book, Run
     from wintry_tally.book.attachments import Attachment
     from wintry_tally.core.battery import Claim, Sample
+    from wintry_tally.core.battery.banks import Bank
     from wintry_tally.core.verdict.outcome import School
 
 OF_SAMPLE = frozenset({"code", "maker", "model", "family", "nominal_V"})
@@ -58,6 +59,30 @@ class Edits:
                 made.append(samples.add(samples.next_code(), "", "", "lfp"))
 
         return Edit("hang a tag", do, lambda: samples.change(made[0], removed=True))
+
+    def add_bank(self, bank: Bank, made: list[int]) -> Edit:
+        """Hang a tag for a bank of units, with what they claim together; its number is put into `made`."""
+        from wintry_tally.core.battery.banks import bank_claims
+
+        samples, banks = self._book.samples, self._book.banks
+
+        def do() -> None:
+            if made:
+                samples.change(made[0], removed=False)
+                return
+            first = bank.units[0]
+            number = samples.add(
+                samples.next_code(), first.maker, f"{first.model}, {bank.wiring}",
+                first.family_key, None, bank.nominal_V if bank.series > 1 or first.nominal_V is not None else None,
+            )  # fmt: skip
+            banks.join(number, bank.series, [unit.id for unit in bank.units])
+            for claim in bank_claims(bank):
+                samples.add_claim(number, claim)
+            made.append(number)
+
+        return Edit(
+            f"join {', '.join(unit.code for unit in bank.units)}", do, lambda: samples.change(made[0], removed=True)
+        )
 
     def remove_sample(self, sample_id: int) -> Edit:
         """Take a tag off the rack; nothing is deleted."""

@@ -41,11 +41,13 @@ def full_of(settings: RunSettings) -> float:
     return float(settings.extra.get("state_of_charge", 1.0))
 
 
-def battery_thing(book: Book, sample: Sample) -> Thing:
-    """A battery as something that only one run may have."""
+def battery_things(book: Book, sample: Sample) -> list[Thing]:
+    """A battery as something that only one run may have: of a bank its units too, of a unit the banks it is in."""
+    from wintry_tally.app.banks import kin_of
     from wintry_tally.bench.taken import Thing
 
-    return Thing(f"battery:{book.path.resolve()}:{sample.code}", f"battery {sample.code}")
+    codes = [sample.code, *(book.samples.get(number).code for number in sorted(kin_of(book, sample.id)))]
+    return [Thing(f"battery:{book.path.resolve()}:{code}", f"battery {code}") for code in codes]
 
 
 def channel_for(run: Run, equipment: Equipment) -> Channel:

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any, Protocol
 
 from wintry_tally.app.launch import (
     ambient_of,
-    battery_thing,
+    battery_things,
     channel_for,
     expected_by_hand,
     full_of,
@@ -192,7 +192,7 @@ class LiveRuns:
         if method == "simulated":
             return Taken([])
         self._leave_on()
-        things = [battery_thing(self.book, sample)]
+        things = battery_things(self.book, sample)
         if method == "bench":
             from wintry_tally.bench.connect import BenchChannel
 

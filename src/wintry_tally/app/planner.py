@@ -112,7 +112,7 @@ class Planner:
         held = quarantines_of(opened.book)  # nobody plans for what may not be used
         return standings_of(
             [sample for sample in opened.samples if sample.id not in held], opened.runs_by_sample(),
-            lambda sample: dossiers[sample.id], ends_of, wishes_of(opened.book), opened.equipment, now,
+            lambda sample: dossiers[sample.id], ends_of, wishes_of(opened.book), opened.equipment, now, opened.book.banks.all(),
         )  # fmt: skip
 
     def _draw(self, standings: dict[int, Standing], now: datetime, thorough: bool) -> None:

@@ -15,6 +15,7 @@ from sqlalchemy.exc import DBAPIError, SQLAlchemyError
 
 from wintry_tally.book import tables
 from wintry_tally.book.attachments import Attachments
+from wintry_tally.book.banks import Banks
 from wintry_tally.book.feed import Feed, Note
 from wintry_tally.book.place import APPLICATION_ID, Place, make_file
 from wintry_tally.book.places import Places
@@ -51,6 +52,7 @@ class Book:
         self.runs = Runs(self.transaction, self.feed.note)
         self.places = Places(self.transaction, self.feed.note)
         self.attachments = Attachments(self.transaction, self.feed.note)
+        self.banks = Banks(self.transaction, self.feed.note)
 
     @classmethod
     def create(cls, path: Path, name: str = "") -> Book:

@@ -147,6 +147,15 @@ attachment = Table(
     Column("content", LargeBinary, nullable=False),
 )
 
+bank_unit = Table(
+    "bank_unit",
+    metadata,
+    Column("bank_id", ForeignKey("sample.id", ondelete="CASCADE"), primary_key=True),
+    Column("unit_id", ForeignKey("sample.id", ondelete="CASCADE"), primary_key=True),
+    Column("place", Integer, nullable=False),
+    Column("series", Integer, nullable=False),
+)
+
 event = Table(
     "event",
     metadata,

@@ -11,6 +11,7 @@ from typing import Any
 import click
 
 from wintry_tally import __version__
+from wintry_tally.cli.banks import bank_command
 from wintry_tally.cli.following import follow_command
 from wintry_tally.cli.pictures import attach_command
 from wintry_tally.cli.place_commands import PLACES
@@ -430,7 +431,7 @@ def run_command(
     leave(run_test(book, code, recipe, channel, given, every, heed, as_json, resume, full, ambient, override))
 
 
-for _command in (*PLANNING, *PLACES, follow_command, attach_command):
+for _command in (*PLANNING, *PLACES, follow_command, attach_command, bank_command):
     cli.add_command(_command)
 
 

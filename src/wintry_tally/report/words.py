@@ -7,7 +7,6 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from wintry_tally.core.battery import Claim, Direction
-from wintry_tally.core.compare.money import overtakes
 from wintry_tally.core.quantity import format_plain, format_quantity
 from wintry_tally.core.quantity.units import in_unit
 
@@ -84,6 +83,8 @@ def need_line(one: NeedResult) -> str:
 
 def bill_lines(results: Sequence[NeedResult]) -> list[str]:
     """What a need costs over its years with each battery, which overtakes which and when; nothing without years."""
+    from wintry_tally.core.compare.money import overtakes
+
     priced = [one for one in results if one.bill is not None and len(one.bill.totals) > 1]
     lines = []
     for one in priced:

@@ -116,7 +116,8 @@ def figures_of(
         dropouts: voltages above which the usable charge is told; currents: A at which the sag is told.
     """
     found: list[Figure] = []
-    marks, drawn = tuple(dropouts), tuple(currents)
+    # a drop-out above what the pack is charged to is another pack's
+    marks, drawn = tuple(mark for mark in dropouts if mark < sample.family.charge_V[1]), tuple(currents)
     for run in runs:
         found += _discharge(sample, run, marks, drawn) + _charge(sample, run) + _taken(sample, run)
     found += _rate(runs) + _judged(verdicts) + _plain(sample, found)

@@ -120,13 +120,14 @@ class NeedResult:
 
 def judge_need(
     need: Need, sample: Sample, runs: Sequence[Tested], cold_loss: tuple[float, float] | None = None,
-    cycles: float | None = None,
+    cycles: float | None = None, units: int = 1,
 ) -> NeedResult:  # fmt: skip
     """Hold a battery against a need.
 
     Args:
         cold_loss: its measured loss, as a share, and at which °C, where there is one.
         cycles: how many it lasts by its own tests, where they say it; else as claimed.
+        units: so many of them side by side share what is drawn.
     """
     rated = sample.rated_Ah
     stages = [stage for run in runs if (stage := _stage(sample, run)) is not None][-MOST_STAGES:]
@@ -135,11 +136,11 @@ def judge_need(
             need.name, sample.code, Outcome.NOT_TESTED, advice="run a capacity test: nothing is known of what it holds"
         )
     raw = _by_its_steps(fitted(stages, sample.family, rated), sample, runs, rated)
-    one = _run(need, sample, raw, rated, cold_loss, 1)
+    one = _run(need, sample, raw, rated, cold_loss, units)
     probability = _probability(need, sample, one)
-    number: int | None = 1 if probability >= SURE else None
+    number: int | None = units if probability >= SURE else None
     if number is None:
-        for count in range(2, MOST_PARALLEL + 1):
+        for count in range(units + 1, max(MOST_PARALLEL, 2 * units) + 1):
             if _probability(need, sample, _run(need, sample, raw, rated, cold_loss, count)) >= SURE:
                 number = count
                 break
@@ -148,11 +149,11 @@ def judge_need(
     bound = "at-least" if float(np.median(one.hours)) >= reach * 0.999 else None
     price = next((claim for claim in sample.claims if claim.kind == "price" and claim.value), None)
     mass = sample.arrival.mass_kg or first_value(sample.claims, "mass")
-    units = number or 1
-    own = _bill(need, sample, runs, price.value if price is not None else None, units, cycles)
+    bought = number or units
+    own = _bill(need, sample, runs, price.value if price is not None else None, bought, cycles)
     return NeedResult(
         need.name, sample.code, outcome, probability, _quantity(one.hours, "h"), bound, _quantity(one.left_Ah, "Ah"),
-        _limit(need, sample, one), number, None if mass is None else units * mass,
+        _limit(need, sample, one), number, None if mass is None else bought * mass,
         None if own is None else own[0].total,
         price.unit if price is not None and price.unit != "money" else "", _advice(need, one, probability),
         (f"{len(stages)} logged discharges fitted", f"{len(raw)} batteries that fit them, followed at {_celsius(need):g} °C"),

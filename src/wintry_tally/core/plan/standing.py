@@ -51,6 +51,7 @@ class Standing:
         shelved: since when it lies on the shelf for its self-discharge; known: a run of its own says what it holds.
         asked: what a person wants otherwise; barred: recipes that the bench cannot run, each with what stands in the way.
         ways: by recipe, the sets of instruments that can run it, the better ones first; had: its cycles.
+        shares: batteries that it shares with others: a bank its units, a unit itself.
     """
 
     code: str
@@ -65,6 +66,7 @@ class Standing:
     barred: Mapping[str, str] = field(default_factory=dict)
     ways: Mapping[str, tuple[tuple[str, ...], ...]] = field(default_factory=dict)
     had: Had = field(default_factory=Had)
+    shares: tuple[str, ...] = ()
 
 
 def programme_of(standing: Standing, recipes: Mapping[str, Template], now: datetime) -> Programme:
@@ -101,11 +103,17 @@ def tasks_to_come(
         if tasks:
             tasks[0] = replace(tasks[0], after=(After(running.id, 0),))
     if standing.shelved is not None and tasks and "shelf" in tasks[0].uses:
-        tasks[0] = replace(tasks[0], fixed=int(calendar.slot(standing.shelved)), after=())
+        tasks[0] = shelf = replace(tasks[0], fixed=int(calendar.slot(standing.shelved)), after=())
+        if len(tasks) > 1:  # what lies there longer than it should is late, and not beyond planning
+            over = (shelf.fixed or 0) + shelf.slots
+            waits = [replace(wait, most=None) for wait in tasks[1].after]
+            longest = [wait.most for wait in tasks[1].after if wait.most is not None]
+            by = over + min(longest) + tasks[1].slots if longest else None
+            tasks[1] = replace(tasks[1], after=tuple(waits), due=by)
     left, since = (running.leaves, running.latest) if running is not None else (standing.left, standing.since)
     if tasks and left is Charged.EMPTY and since is not None and "charger" in made.steps[0].uses:
         most = RECHARGE_MOST_H["lithium" if standing.facts.family.lithium else "lead"]
         due = since + timedelta(hours=most) + timedelta(hours=tasks[0].slots / PER_HOUR)
         if calendar.begins - since < LONG_AGO:
             tasks[0] = replace(tasks[0], due=int(calendar.slot(due)))
-    return [*found, *tasks]
+    return [replace(task, uses=(*task.uses, *standing.shares)) for task in (*found, *tasks)]

@@ -13,6 +13,7 @@ from wintry_tally.core.errors import InputError
 from wintry_tally.core.quantity.display import format_plain
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.station import StationView
+from wintry_tally.desk.widgets.bank_card import BankCard
 from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.findings import FindingList
 from wintry_tally.desk.widgets.lines import Line, Page
@@ -88,6 +89,7 @@ class ArrivalView(StationView):
         self.findings = FindingList()
         self.findings.opened.connect(self.opened)
         self.pictures = PicturesCard(session)
+        self.bank = BankCard(session)
         self._lay_out()
 
     def _lay_out(self) -> None:
@@ -139,7 +141,7 @@ class ArrivalView(StationView):
         self._sums = QGridLayout()
         self._sums.setHorizontalSpacing(28)
         self._sums_card = card(label("For what it costs and weighs", "heading"), self._sums)
-        inner.setLayout(column(identity, halves, made_of, self.pictures, self._sums_card, None, gap=3))
+        inner.setLayout(column(identity, self.bank, halves, made_of, self.pictures, self._sums_card, None, gap=3))
         self.setLayout(column(scrolling(inner)))
 
     # --- showing ---
@@ -170,6 +172,7 @@ class ArrivalView(StationView):
         self.findings.show_findings(arrival_findings(sample), "Nothing yet: type a claim and the as-received voltage.")
         self._show_sums(derived_sums(sample))
         self.pictures.show_sample(sample.id)
+        self.bank.show_sample(sample.id)
         self._filling = False
 
     def _show_sums(self, sums: list[Sum]) -> None:

@@ -86,11 +86,18 @@ class ComparePage(MainPage):
         )  # fmt: skip
         self.course.hide()
         self._course_told.hide()
+        self.series = QComboBox()
+        for count in range(1, MOST + 1):
+            self.series.addItem("side by side" if count == 1 else f"{count} in series", count)
+        self.series.setAccessibleName("Units in series in each string of a bank")
+        self.join = button(
+            "Join these to a bank", self.join_bank, "link", "Hang a tag for a bank of the samples picked"
+        )
         self.save_page = button("Save as a page…", self.ask_page, "link", "Save the comparison as a web page")
         inner = QWidget()
         inner.setLayout(
             column(
-                row(label("Compare", "title"), None, self.save_page), self._chips, self.told, self._curve_card, self._table_card, self._model_card, self._need_card, None,
+                row(label("Compare", "title"), None, self.series, self.join, self.save_page, gap=2), self._chips, self.told, self._curve_card, self._table_card, self._model_card, self._need_card, None,
                 gap=3,
             )
         )  # fmt: skip
@@ -344,6 +351,21 @@ class ComparePage(MainPage):
         self._course_told.setText(f"{need.name}: voltage under load of half of the batteries that fit each.{until}")
 
     # --- doing ---
+
+    def join_bank(self) -> None:
+        """Hang a tag for a bank of the samples picked, string by string in the order they were picked; shown at once."""
+        from wintry_tally.core.battery.banks import joined
+
+        units = tuple(self.session.sample(number) for number in self.picked)
+        series, made = int(self.series.currentData()), list[int]()
+        try:
+            bank = joined(units, series, len(units) // series)
+        except WintryError as error:
+            words = str(error)
+            self.session.failed.emit(f"{words[:1].upper()}{words[1:]}.")
+            return
+        if self.session.change(self.session.open.edits.add_bank(bank, made)) and made:
+            self.leads.emit(made[0], "arrival", "")
 
     def ask_page(self) -> None:
         """Ask where the comparison goes as a page, and write it."""

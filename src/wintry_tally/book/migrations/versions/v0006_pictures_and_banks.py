@@ -1,4 +1,4 @@
-"""Photographs and printed pages, kept with the sample that they show."""
+"""Photographs and printed pages, kept with the sample that they show; which units a bank is made of."""
 
 import sqlalchemy as sa
 from alembic import op
@@ -31,9 +31,20 @@ def upgrade() -> None:
         sa.PrimaryKeyConstraint("id"),
     )
     op.create_index("ix_attachment_sample_id", "attachment", ["sample_id"])
+    op.create_table(
+        "bank_unit",
+        sa.Column("bank_id", sa.Integer(), nullable=False),
+        sa.Column("unit_id", sa.Integer(), nullable=False),
+        sa.Column("place", sa.Integer(), nullable=False),
+        sa.Column("series", sa.Integer(), nullable=False),
+        sa.ForeignKeyConstraint(["bank_id"], ["sample.id"], ondelete="CASCADE"),
+        sa.ForeignKeyConstraint(["unit_id"], ["sample.id"], ondelete="CASCADE"),
+        sa.PrimaryKeyConstraint("bank_id", "unit_id"),
+    )
 
 
 def downgrade() -> None:
     """Take them away."""
+    op.drop_table("bank_unit")
     op.drop_index("ix_attachment_sample_id", "attachment")
     op.drop_table("attachment")
