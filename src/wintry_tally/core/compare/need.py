@@ -15,6 +15,7 @@ import numpy as np
 from wintry_tally.core.battery import Sample
 from wintry_tally.core.battery.sample import first_value
 from wintry_tally.core.cell import parameters_for
+from wintry_tally.core.cell.battery_model import HOLDS_BACK_C
 from wintry_tally.core.compare.figures import WHOLE, Tested, first_step
 from wintry_tally.core.compare.money import HALF, Bill, bill, lost_kWh
 from wintry_tally.core.plan.ensemble import Ensemble, Members
@@ -29,6 +30,8 @@ MOST_STAGES, MOST_POINTS = 2, 900
 FULL_DOUBT = 0.01
 COLD_FACTOR = 0.35
 """How far the loss in the cold of this battery may be from its family's, as a share of it, one standard deviation."""
+SLOW_COLD = (0.75, 0.2)
+"""Of what the cold holds back at a quick draw, the share that a very slow one gets all the same, and its deviation."""
 STEP_SHARE, LEAST_MEMBERS = 0.1, 15.0
 """How well a model's resistance is told by a measured step, as a share; and how many members must be left by it."""
 REPEAT_SHARE = 0.006
@@ -237,6 +240,10 @@ def _run(
     factor = np.clip(centre * (1.0 + doubt * chance.standard_normal(size)), 0.05, 5.0)
     warm = Ensemble.of(raw, family, rated, usual, (1.0, 0.0), (family.charge_V[1], 0.0), 25.0)
     cold = Ensemble.of(raw, family, rated, usual, (1.0, 0.0), (family.charge_V[1], 0.0), celsius)
+    # what the cold holds back of a slow draw is less, and how much less is hardly known
+    slowly = 1.0 - min(1.0, need.drawn_Wh / (USUAL_V * need.hours * units * rated) / HOLDS_BACK_C)
+    given = np.clip(SLOW_COLD[0] + SLOW_COLD[1] * chance.standard_normal(size), 0.0, 1.0)
+    factor = factor * (1.0 - slowly * given)
     lost = np.clip((warm.capacity_Ah - cold.capacity_Ah) * factor, 0.0, 0.9 * warm.capacity_Ah)
     capacity = (warm.capacity_Ah - lost) * (1.0 + REPEAT_SHARE * chance.standard_normal(size))
     full = 1.0 - np.abs(FULL_DOUBT * chance.standard_normal(size))
