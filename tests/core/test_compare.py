@@ -320,11 +320,19 @@ def test_a_need_is_met_missed_or_too_close(forty: tuple[Sample, list[Tested]]) -
     assert holds[0].left_Ah is not None and 5.0 < holds[0].left_Ah.value < 9.5
     short = judge_need(Need("n", 3.0, (LOGGER,)), sample, runs)
     assert short.bound == "at-least" and short.hours is not None and short.hours.value == pytest.approx(6.0)
-    cold = judge_need(Need("n", 49.0, (LOGGER,), coldest_C=-20.0), sample, runs)
-    assert cold.hours is not None and cold.hours.value < holds[1].hours.value
-    measured = judge_need(Need("n", 49.0, (LOGGER,), coldest_C=-20.0), sample, runs, (0.30, -20.0))
-    assert measured.hours is not None and measured.hours.value < cold.hours.value
-    assert measured.hours.value == pytest.approx(0.70 * holds[1].hours.value, rel=0.08)
+    quick = (replace(LOGGER, A=4.0),)
+    warm, cold = (judge_need(Need("n", 9.8, quick, coldest_C=celsius), sample, runs).hours for celsius in (None, -20.0))
+    measured = judge_need(Need("n", 9.8, quick, coldest_C=-20.0), sample, runs, (0.30, -20.0)).hours
+    assert warm is not None and cold is not None and measured is not None
+    assert measured.value < cold.value < warm.value
+    assert measured.value == pytest.approx(0.70 * warm.value, rel=0.08)
+    # a slow draw gets part of what the cold holds back of a quick one, and how much is less sure
+    slow = judge_need(Need("n", 49.0, (LOGGER,), coldest_C=-20.0), sample, runs, (0.30, -20.0)).hours
+    assert (
+        slow is not None and holds[1].hours is not None and slow.standard is not None and measured.standard is not None
+    )
+    assert 0.75 * holds[1].hours.value < slow.value < 0.95 * holds[1].hours.value
+    assert slow.standard / slow.value > measured.standard / measured.value
     nothing = judge_need(Need("n", 5.0, (LOGGER,)), sample, [])
     assert (nothing.outcome, nothing.probability, nothing.hours) == (Outcome.NOT_TESTED, None, None)
 
