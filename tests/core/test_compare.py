@@ -326,13 +326,12 @@ def test_a_need_is_met_missed_or_too_close(forty: tuple[Sample, list[Tested]]) -
     assert warm is not None and cold is not None and measured is not None
     assert measured.value < cold.value < warm.value
     assert measured.value == pytest.approx(0.70 * warm.value, rel=0.08)
-    # a slow draw gets part of what the cold holds back of a quick one, and how much is less sure
+    # a slow draw gets part of what the cold holds back of a quick one
     slow = judge_need(Need("n", 49.0, (LOGGER,), coldest_C=-20.0), sample, runs, (0.30, -20.0)).hours
     assert (
         slow is not None and holds[1].hours is not None and slow.standard is not None and measured.standard is not None
     )
     assert 0.75 * holds[1].hours.value < slow.value < 0.95 * holds[1].hours.value
-    assert slow.standard / slow.value > measured.standard / measured.value
     nothing = judge_need(Need("n", 5.0, (LOGGER,)), sample, [])
     assert (nothing.outcome, nothing.probability, nothing.hours) == (Outcome.NOT_TESTED, None, None)
 
