@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import replace
 
 from wintry_tally.core.battery.claims import Claim, Direction
@@ -128,6 +129,10 @@ def _capacity(lines: list[Line]) -> float | None:
     return None
 
 
+JOINED = re.compile(r"\b(?:up to|max|maximum|supports?|expandable|expands?)\b", re.IGNORECASE)
+"""Words by which “4S4P” speaks of packs joined, and not of the cells within one."""
+
+
 # --- a line ---
 
 
@@ -209,7 +214,9 @@ class _Reading:
         """A line of which nothing was read is told where a number or a claim's word stands in it."""
         quantities = any(piece.kind in {"quantity", "rate"} for piece in line.pieces)
         named = [name for name in line.names if name.kind not in {"nominal-voltage", "release"}]
-        if named and all(name.kind == "beside" for name in named):
+        if (named and all(name.kind == "beside" for name in named)) or (
+            any(piece.kind == "grid" for piece in line.pieces) and JOINED.search(line.text)
+        ):
             self._leave(line, line.text, BESIDE)
         elif quantities:
             self._leave(line, line.text, ALONE)
