@@ -26,6 +26,8 @@ def give_conditions(line: Line, waiting: list[Item], here: list[tuple[Item, Read
         begin, end = clause_of(line, piece)
         near = [place for place, (item, _) in enumerate(here) if begin <= item.begin < end]
         before = [place for place in near if here[place][0].end <= piece.begin]
+        own = [place for place in near if _its_time(line, piece, *here[place])]
+        before = own or before
         behind = [place for place in near if place not in before]
         # a share is of cycles wherever it stands: nothing else on a label has one for a condition
         far = [n for n, (_, read) in enumerate(here) if n not in near and read.claim.kind == "cycles"]
@@ -46,6 +48,12 @@ def give_conditions(line: Line, waiting: list[Item], here: list[tuple[Item, Read
                 left.append((phrase_of(line, piece), words))
         line.used.add(id(piece))
     return left
+
+
+def _its_time(line: Line, piece: Item, item: Item, read: Read) -> bool:
+    """Whether a time stands right before a current that has none yet: "5 min 150 A"."""
+    right = 0 <= item.begin - piece.end <= 2 and not line.text[piece.end : item.begin].strip()
+    return right and piece.dimension == "duration" and CLAIM_KINDS[read.claim.kind].dimension == "current"
 
 
 def _another_s(item: Item, piece: Item, here: list[tuple[Item, Read]]) -> bool:

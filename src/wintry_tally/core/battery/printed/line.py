@@ -12,7 +12,7 @@ STOPS = frozenset({";", "|", "\t", "•", "·"})
 DIMENSIONS = {
     **{key: kind.dimension for key, kind in CLAIM_KINDS.items()},
     "nominal-voltage": "voltage", "both-currents": "current", "dimensions": "length", "charging-range": "temperature",
-    "heater-start": "temperature", "charging": "",
+    "heater-start": "temperature", "charging": "", "kept": "share",
 }  # fmt: skip
 """What each name's value measures."""
 TAKES_RATE = frozenset({"charge-current", "continuous-discharge", "surge", "both-currents"})

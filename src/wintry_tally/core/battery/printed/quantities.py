@@ -10,14 +10,14 @@ from wintry_tally.core.quantity.units import find_unit
 _FRACTIONS = {"½": " 1/2", "¼": " 1/4", "¾": " 3/4", "⅛": " 1/8", "⅜": " 3/8", "⅝": " 5/8", "⅞": " 7/8"}
 _SAME = str.maketrans({"“": '"', "”": '"', "″": '"', "’": "'", "‘": "'", "–": "-", "—": "-", "−": "-", "×": "x", "✕": "x", "\u00a0": " ", "\u202f": " ", "℃": "°C", "º": "°", "（": "(", "）": ")", "：": ":", "，": ","})  # fmt: skip
 _UNITS = (
-    r"v/cell|v per cell|vpc|volts? per cell|%\s?(?:/|per|a|each)\s?month|% monthly|%\s?(?:/|per|a)\s?year|%\s?/\s?mo\b|%\s?dod|%"
+    r"v/cell|v per cell|vpc|volts? per cell|(?:%|percent|per cent)\s?(?:/|per|a|each)\s?month|percent|per cent|prozent|% monthly|%\s?(?:/|per|a)\s?year|%\s?/\s?mo\b|%\s?dod|%"
     r"|amp[ -]?hours?|amperes?[ -]?hours?|watt[ -]?hours?|kwh|mwh|wh|mah|ah|vdc|v dc|volts?|mv|kv|v|amperes?|amps?|ma|ka|a"
     r"|kilowatts?|watts?|kw|mw|w|milliohms?|mohms?|mω|ohms?|ω|°\s?[cf]|deg\s?[cf]|degrees? (?:celsius|fahrenheit|[cf])"
     r"|kilograms?|kgs?|grams?|g|lbs?\.?|pounds?|oz|ounces?|mm|cm|inches|inch|in\.?|\"|'|m"
     r"|hours?|hrs?\.?|h|minutes?|mins?|min\.|months?|mos?\.|monate|years?|yrs?\.?|jahre?n?|ans|days?|weeks?|seconds?|secs?|ms|s"
     r"|cycles|zyklen|cycle|times|€|eur|usd|\$|£|gbp|c(?![/\d])|f"
 )
-_NUMBER = r"\d{1,3}(?:[ ']\d{3})+(?![\d,.])|\d+(?:[.,]\d+)*"
+_NUMBER = r"\d{1,3}(?:[ ']\d{3})+[.,]\d{2}(?!\d)|\d{1,3}(?:[ ']\d{3})+(?![\d,.])|\d+(?:[.,]\d+)*"
 _TOKEN = re.compile(
     rf"(?P<mixed>\d+[ -]\d+/\d+|\d+/(?:2|4|8|16|32)(?!\d))|(?P<c_over>\bc\s*/\s*(?P<over>\d+(?:\.\d+)?))"
     rf"|(?P<c_hours>\bc(?P<hours>\d{{1,3}})\b)|(?P<hour_rate>(?P<rate>\d{{1,3}})\s*-?\s*(?:hr|hour|h)s?[ -]?rate\b|(?P<rate2>\d{{1,3}})\s?hr\b(?=\s*[)\]]))"
@@ -78,13 +78,14 @@ def unit_name(unit: str) -> str:
     name = re.sub(r"[\s-]+", " ", unit.strip().lower()).rstrip(".")
     if re.fullmatch(r"v/cell|v per cell|vpc|volts? per cell", name):
         return "V/cell"
-    if re.fullmatch(r"%\s?(?:/|per|a|each)\s?(?:month|mo)|% monthly", name):
+    if re.fullmatch(r"(?:%|percent|per cent)\s?(?:/|per|a|each)\s?(?:month|mo)|% monthly", name):
         return "%/month"
     if re.fullmatch(r"%\s?(?:/|per|a)\s?year", name):
         return "%/year"
     if re.fullmatch(r"%\s?dod", name):
         return "%"
     same = {
+        "percent": "%", "per cent": "%", "prozent": "%",
         "amp hour": "Ah", "amp hours": "Ah", "amphour": "Ah", "amphours": "Ah", "ampere hour": "Ah", "ampere hours": "Ah",
         "watt hour": "Wh", "watt hours": "Wh", "watthour": "Wh", "watthours": "Wh", "v dc": "V", "vdc": "V", "kilowatt": "kW",
         "milliohm": "mohm", "milliohms": "mohm", "mohms": "mohm", "kilogram": "kg", "kilograms": "kg", "kgs": "kg", "gram": "g",

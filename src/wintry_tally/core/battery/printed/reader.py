@@ -28,6 +28,7 @@ from wintry_tally.core.battery.printed.quantities import Item, items
 from wintry_tally.core.battery.printed.sense import Sense, claim_from
 from wintry_tally.core.battery.printed.vocabulary import Vocabulary, shipped, squeezed
 from wintry_tally.core.errors import InputError
+from wintry_tally.core.quantity.units import find_unit
 
 BY_UNIT = {"charge": "capacity", "energy": "energy", "mass": "mass", "money": "price", "count": "cycles", "monthly share": "self-discharge"}  # fmt: skip
 RELEASES = {"over-voltage-cut": "over-voltage-release", "low-voltage-cut": "low-voltage-release", "cold-charge-block": "cold-charge-release"}  # fmt: skip
@@ -133,6 +134,12 @@ JOINED = re.compile(r"\b(?:up to|max|maximum|supports?|expandable|expands?)\b", 
 """Words by which “4S4P” speaks of packs joined, and not of the cells within one."""
 
 
+HOT = "high-temperature-cut"
+GO_ON = frozenset({"continuous-discharge", "surge", "over-current-trip"})
+COLD_BELOW_C = 10.0
+LONG_UNITS = frozenset({"month", "months", "week", "weeks", "year", "years"})
+
+
 # --- a line ---
 
 
@@ -171,7 +178,7 @@ class _Reading:
         if piece.kind == "ip":
             here.append((piece, Read(_yes_no("ingress", line.words(piece), self.source, True), line.number)))
             return
-        kind = kind or _kind_for(line, piece, self.context)
+        kind = kind or _goes_on(line, piece, here) or _kind_for(line, piece, self.context)
         if kind == "both-currents":
             begins = clause_of(line, piece)[0]
             nth = sum(1 for done, _ in here if done.dimension == "current" and clause_of(line, done)[0] == begins)
@@ -202,7 +209,7 @@ class _Reading:
         here.append((piece, Read(made, line.number)))
         if kind == "charging-range" and piece.high is not None:
             self._leave(line, phrase_of(line, piece), "the upper end of a charging range is no claim this bench tests")
-        if made.kind in RELEASES:
+        if made.kind in RELEASES or made.kind == HOT:
             self.context = made.kind
 
     def _leave(self, line: Line, text: str, reason: str) -> None:
@@ -259,8 +266,12 @@ def _short_is_surge(claim: Claim) -> Claim:
 
 def _kind_for(line: Line, piece: Item, context: str) -> str:
     """What a quantity is a claim of; "condition" where it stands as one, empty where nothing says."""
-    condition = stands_as_condition(line, piece)
+    condition = (
+        stands_as_condition(line, piece) and piece.dimension != "count"
+    )  # cycles are a claim wherever they stand
     before, after = name_before(line, piece), name_behind(line, piece)
+    if condition and before is None and _drawn_at(line, after):
+        return "condition"
     if before is not None and before.kind not in MANY and value_between(line, before, piece):
         if condition or after is None:
             return "condition"
@@ -272,9 +283,13 @@ def _kind_for(line: Line, piece: Item, context: str) -> str:
         return "cycles"
     if name is None:
         return "condition" if piece.kind == "rate" else _by_unit(line, piece)
+    if name.kind in {"charging", "charge-time"} and piece.unit in LONG_UNITS:
+        return ""  # nothing charges for months: what was kept is spoken of
     if name.kind == "charging":
         return "charge-current" if piece.kind == "rate" else CHARGING[piece.dimension]
     if name.kind == "release":
+        if context == HOT and piece.dimension == "temperature":
+            return "beside"
         return (
             "cold-charge-release" if piece.dimension == "temperature" else RELEASES.get(context, "low-voltage-release")
         )
@@ -282,7 +297,49 @@ def _kind_for(line: Line, piece: Item, context: str) -> str:
         return ""
     if name.kind == "cold-charge-block" and _of_discharge(line, piece):
         return "beside"
+    if name.kind == "kept":
+        return "cold-kept" if _in_the_cold(line, piece) else ""
     return name.kind
+
+
+def _drawn_at(line: Line, name: Name | None) -> bool:
+    """Whether a current before a name is what a capacity is drawn at: "capacity at 10 A discharge: 95 Ah"."""
+    plain_word = name is not None and line.text[name.begin : name.end].lower() in {"discharge", "discharging", "load"}
+    return plain_word and any(piece.dimension in {"charge", "energy"} for piece in line.pieces)
+
+
+def _in_the_cold(line: Line, piece: Item) -> bool:
+    """Whether a share is of what the cold leaves: a low temperature in its clause, and no cycles spoken of."""
+    begin, end = clause_of(line, piece)
+    own = [item for item in line.pieces if begin <= item.begin < end and item.dimension == "temperature" and item.low]
+    cold = any(_degrees(item) < COLD_BELOW_C for item in own)
+    return cold and not any(name.kind == "cycles" for name in line.names)
+
+
+def _degrees(piece: Item) -> float:
+    unit = find_unit(piece.unit, "temperature")
+    assert piece.low is not None
+    value = piece.low.values[-1] if piece.low.values else 25.0
+    return value * unit.factor + unit.shift if unit is not None else value
+
+
+def _goes_on(line: Line, piece: Item, here: list[tuple[Item, Read]]) -> str:
+    """The kind of the current before it, where a current has no name and a time of its own: "100 A, 5 min 150 A, 3 s 300 A"."""
+    kinds = [read.claim.kind for item, read in here if item.end <= piece.begin and read.claim.kind in GO_ON]
+    if piece.kind != "quantity" or piece.dimension != "current" or not kinds or name_behind(line, piece) is not None:
+        return ""
+    place = line.pieces.index(piece)
+    beside = [line.pieces[place - 1] if place else None, *line.pieces[place + 1 : place + 3]]
+    timed = any(one is not None and one.dimension == "duration" and _adjoins(line, piece, one) for one in beside)
+    last = next((item for item, read in reversed(here) if read.claim.kind in GO_ON), None)
+    between = line.text[last.end : piece.begin] if last is not None else ""
+    return kinds[-1] if timed and ("," in between or ";" in between or "/" in between) else ""
+
+
+def _adjoins(line: Line, piece: Item, other: Item) -> bool:
+    """Whether nothing but a sign or "for" stands between two pieces."""
+    words = line.text[min(piece.end, other.end) : max(piece.begin, other.begin)].lower()
+    return words.strip(" (@/≤<") in {"", "for", "at"}
 
 
 def _next_to(line: Line, name: Name, piece: Item) -> bool:
@@ -382,6 +439,11 @@ def _hint(line: Line, piece: Item, known: Vocabulary) -> str:
 def _made(line: Line, piece: Item, kind: str, known: Vocabulary, sense: Sense, source: str) -> Claim | str:
     """The claim, or why it cannot be made."""
     text = phrase_of(line, piece)
+    if kind == "cold-kept":  # what is left is said, and what is lost is claimed
+        if piece.low is None or piece.high is not None or not piece.low.values:
+            return ALONE
+        lost = replace(piece.low, values=tuple(100.0 - value for value in piece.low.values))
+        return claim_from(replace(piece, low=lost), "cold-loss", "", sense, source, text)
     if kind == "charging-range":
         if piece.low is None:
             return ALONE
