@@ -75,7 +75,7 @@ def says_again(piece: Item, claim: Claim) -> bool:
     return (
         not isinstance(again, str)
         and again.value is not None
-        and abs(again.value - claim.value) <= 0.03 * abs(claim.value) + 0.6
+        and abs(again.value - claim.value) <= 0.03 * abs(claim.value) + (0.6 if claim.unit == "°C" else 0.0)
     )
 
 
@@ -107,7 +107,9 @@ def _condition(line: Line, piece: Item, claim: Claim) -> Mapping[str, float] | N
         if claim.kind in {"capacity", "energy"}:
             return {"c_rate": round(3600.0 / kept, 6)} if kept >= 600 else None
         return (
-            {"duration_s": round(kept, 3)} if claim.kind not in {"mass", "length", "width", "height", "price"} else None
+            {"duration_s": round(kept, 3)}
+            if claim.kind not in {"mass", "length", "width", "height", "price", "cycles", "heater-power"}
+            else None
         )
     if dimension == "temperature" and piece.high is not None:
         if claim.kind != "heater-time":

@@ -10,7 +10,7 @@ from wintry_tally.core.quantity.units import find_unit
 _FRACTIONS = {"½": " 1/2", "¼": " 1/4", "¾": " 3/4", "⅛": " 1/8", "⅜": " 3/8", "⅝": " 5/8", "⅞": " 7/8"}
 _SAME = str.maketrans({"“": '"', "”": '"', "″": '"', "’": "'", "‘": "'", "–": "-", "—": "-", "−": "-", "×": "x", "✕": "x", "\u00a0": " ", "\u202f": " ", "℃": "°C", "º": "°", "（": "(", "）": ")", "：": ":", "，": ","})  # fmt: skip
 _UNITS = (
-    r"v/cell|v per cell|vpc|volts? per cell|(?:%|percent|per cent)\s?(?:/|per|a|each)\s?month|percent|per cent|prozent|% monthly|%\s?(?:/|per|a)\s?year|%\s?/\s?mo\b|%\s?dod|%"
+    r"v/cell|v per cell|vpc|volts? per cell|(?:%|percent|per cent|prozent)\s?(?:/|per|a|each|pro|par|al)\s?(?:month|monat|mois|mes)|percent|per cent|prozent|% monthly|%\s?(?:/|per|a)\s?year|%\s?/\s?mo\b|%\s?dod|%"
     r"|amp[ -]?hours?|amperes?[ -]?hours?|watt[ -]?hours?|kwh|mwh|wh|mah|ah|vdc|v dc|volts?|mv|kv|v|amperes?|amps?|ma|ka|a"
     r"|kilowatts?|watts?|kw|mw|w|milliohms?|mohms?|mω|ohms?|ω|°\s?[cf]|deg\s?[cf]|degrees? (?:celsius|fahrenheit|[cf])"
     r"|kilograms?|kgs?|grams?|g|lbs?\.?|pounds?|oz|ounces?|mm|cm|inches|inch|in\.?|\"|'|m"
@@ -78,7 +78,9 @@ def unit_name(unit: str) -> str:
     name = re.sub(r"[\s-]+", " ", unit.strip().lower()).rstrip(".")
     if re.fullmatch(r"v/cell|v per cell|vpc|volts? per cell", name):
         return "V/cell"
-    if re.fullmatch(r"(?:%|percent|per cent)\s?(?:/|per|a|each)\s?(?:month|mo)|% monthly", name):
+    if re.fullmatch(
+        r"(?:%|percent|per cent|prozent)\s?(?:/|per|a|each|pro|par|al)\s?(?:month|mo|monat|mois|mes)|% monthly", name
+    ):
         return "%/month"
     if re.fullmatch(r"%\s?(?:/|per|a)\s?year", name):
         return "%/year"

@@ -7,6 +7,7 @@ from dataclasses import replace
 
 from wintry_tally.core.battery.claims import Claim, Direction
 from wintry_tally.core.battery.families import FAMILIES, PACKS, pack_of
+from wintry_tally.core.battery.printed.beside import current_beside, drawn_at, goes_on, in_the_cold
 from wintry_tally.core.battery.printed.conditions import ALONE, give_conditions
 from wintry_tally.core.battery.printed.found import Left, Pack, Printed, Read
 from wintry_tally.core.battery.printed.line import (
@@ -28,7 +29,6 @@ from wintry_tally.core.battery.printed.quantities import Item, items
 from wintry_tally.core.battery.printed.sense import Sense, claim_from
 from wintry_tally.core.battery.printed.vocabulary import Vocabulary, shipped, squeezed
 from wintry_tally.core.errors import InputError
-from wintry_tally.core.quantity.units import find_unit
 
 BY_UNIT = {"charge": "capacity", "energy": "energy", "mass": "mass", "money": "price", "count": "cycles", "monthly share": "self-discharge"}  # fmt: skip
 RELEASES = {"over-voltage-cut": "over-voltage-release", "low-voltage-cut": "low-voltage-release", "cold-charge-block": "cold-charge-release"}  # fmt: skip
@@ -69,7 +69,7 @@ def read_printed(text: str, source: str = "label", family: str = "", vocabulary:
     reading = _Reading(known, pack, sense, source)
     for line in lines:
         reading.line(line)
-    return Printed(tuple(_restated(reading.claims)), pack, (*reading.left, *long))
+    return Printed(tuple(_restated(reading.claims, lines)), pack, (*reading.left, *long))
 
 
 def _cells_of(pack: Pack) -> int | None:
@@ -135,8 +135,6 @@ JOINED = re.compile(r"\b(?:up to|max|maximum|supports?|expandable|expands?)\b", 
 
 
 HOT = "high-temperature-cut"
-GO_ON = frozenset({"continuous-discharge", "surge", "over-current-trip"})
-COLD_BELOW_C = 10.0
 LONG_UNITS = frozenset({"month", "months", "week", "weeks", "year", "years"})
 
 
@@ -178,7 +176,7 @@ class _Reading:
         if piece.kind == "ip":
             here.append((piece, Read(_yes_no("ingress", line.words(piece), self.source, True), line.number)))
             return
-        kind = kind or _goes_on(line, piece, here) or _kind_for(line, piece, self.context)
+        kind = kind or goes_on(line, piece, here) or _kind_for(line, piece, self.context)
         if kind == "both-currents":
             begins = clause_of(line, piece)[0]
             nth = sum(1 for done, _ in here if done.dimension == "current" and clause_of(line, done)[0] == begins)
@@ -203,6 +201,13 @@ class _Reading:
             self._leave(line, phrase_of(line, piece), "an earlier price")
             return
         made = _made(line, piece, kind, self.known, self.sense, self.source)
+        if isinstance(made, str) and piece.kind == "rate":
+            again = current_beside(line, piece)
+            if again is not None and any(item is again for item, _ in here):
+                return  # "20 A (0.2C)"
+            if again is not None:  # "1C (100 A)"
+                self._piece(line, again, kind, here, waiting)
+                return
         if isinstance(made, str):
             self._leave(line, phrase_of(line, piece), made)
             return
@@ -270,7 +275,7 @@ def _kind_for(line: Line, piece: Item, context: str) -> str:
         stands_as_condition(line, piece) and piece.dimension != "count"
     )  # cycles are a claim wherever they stand
     before, after = name_before(line, piece), name_behind(line, piece)
-    if condition and before is None and _drawn_at(line, after):
+    if condition and before is None and drawn_at(line, after):
         return "condition"
     if before is not None and before.kind not in MANY and value_between(line, before, piece):
         if condition or after is None:
@@ -298,48 +303,8 @@ def _kind_for(line: Line, piece: Item, context: str) -> str:
     if name.kind == "cold-charge-block" and _of_discharge(line, piece):
         return "beside"
     if name.kind == "kept":
-        return "cold-kept" if _in_the_cold(line, piece) else ""
+        return "cold-kept" if in_the_cold(line, piece) else ""
     return name.kind
-
-
-def _drawn_at(line: Line, name: Name | None) -> bool:
-    """Whether a current before a name is what a capacity is drawn at: "capacity at 10 A discharge: 95 Ah"."""
-    plain_word = name is not None and line.text[name.begin : name.end].lower() in {"discharge", "discharging", "load"}
-    return plain_word and any(piece.dimension in {"charge", "energy"} for piece in line.pieces)
-
-
-def _in_the_cold(line: Line, piece: Item) -> bool:
-    """Whether a share is of what the cold leaves: a low temperature in its clause, and no cycles spoken of."""
-    begin, end = clause_of(line, piece)
-    own = [item for item in line.pieces if begin <= item.begin < end and item.dimension == "temperature" and item.low]
-    cold = any(_degrees(item) < COLD_BELOW_C for item in own)
-    return cold and not any(name.kind == "cycles" for name in line.names)
-
-
-def _degrees(piece: Item) -> float:
-    unit = find_unit(piece.unit, "temperature")
-    assert piece.low is not None
-    value = piece.low.values[-1] if piece.low.values else 25.0
-    return value * unit.factor + unit.shift if unit is not None else value
-
-
-def _goes_on(line: Line, piece: Item, here: list[tuple[Item, Read]]) -> str:
-    """The kind of the current before it, where a current has no name and a time of its own: "100 A, 5 min 150 A, 3 s 300 A"."""
-    kinds = [read.claim.kind for item, read in here if item.end <= piece.begin and read.claim.kind in GO_ON]
-    if piece.kind != "quantity" or piece.dimension != "current" or not kinds or name_behind(line, piece) is not None:
-        return ""
-    place = line.pieces.index(piece)
-    beside = [line.pieces[place - 1] if place else None, *line.pieces[place + 1 : place + 3]]
-    timed = any(one is not None and one.dimension == "duration" and _adjoins(line, piece, one) for one in beside)
-    last = next((item for item, read in reversed(here) if read.claim.kind in GO_ON), None)
-    between = line.text[last.end : piece.begin] if last is not None else ""
-    return kinds[-1] if timed and ("," in between or ";" in between or "/" in between) else ""
-
-
-def _adjoins(line: Line, piece: Item, other: Item) -> bool:
-    """Whether nothing but a sign or "for" stands between two pieces."""
-    words = line.text[min(piece.end, other.end) : max(piece.begin, other.begin)].lower()
-    return words.strip(" (@/≤<") in {"", "for", "at"}
 
 
 def _next_to(line: Line, name: Name, piece: Item) -> bool:
@@ -470,17 +435,29 @@ def _yes_noes(line: Line, here: list[tuple[Item, Read]], source: str, known: Voc
         here.append((stands, Read(_yes_no(name.kind, text, source, wanted), line.number)))
 
 
-def _restated(claims: list[Read]) -> list[Read]:
+def _restated(claims: list[Read], lines: list[Line]) -> list[Read]:
     """Without those that say an earlier one of the same line again, in another unit."""
+    units = {
+        (line.number, dimension): {piece.unit for piece in line.pieces if piece.dimension == dimension}
+        for line in lines
+        for dimension in {piece.dimension for piece in line.pieces}
+    }
     kept: list[Read] = []
     for read in claims:
         claim = read.claim
         again = any(
             other.line == read.line and other.claim.kind == claim.kind and claim.value is not None
             and other.claim.value is not None and other.claim.conditions == claim.conditions
-            and abs(other.claim.value - claim.value) <= 0.03 * abs(claim.value) + (0.6 if claim.unit == "°C" else 0.0)
+            and abs(other.claim.value - claim.value) <= _rounding(claim, units.get((read.line, claim.definition.dimension), set()))
             for other in kept
         )  # fmt: skip
         if not again:
             kept.append(read)
     return kept
+
+
+def _rounding(claim: Claim, units: set[str]) -> float:
+    """How far a claim said again in another unit may be off; one unit says it again only alike."""
+    if len(units) < 2 or claim.value is None:
+        return 0.0
+    return 0.03 * abs(claim.value) + (0.6 if claim.unit == "°C" else 0.0)
