@@ -193,7 +193,7 @@ def test_a_whole_label_is_typed_at_once_and_what_is_not_read_stays(one: Window, 
     one.show_station("arrival")
     view = one.view("arrival")
     before = len(one.session.sample(one.sample_id).claims)
-    view.claim.line.setText("surge 80 A (5 s), 4,000+ deep cycles\u2028CCA 300; 2.5 V/cell end voltage")
+    view.claim.line.setText("surge 80 A (5 s), 4,000+ deep cycles\u2028CCA 300; 2.75 V/cell end voltage")
     said = view.claim.word.text()
     assert (
         "Surge at least 80 A for 5 s" in said and "Cycle life at least 4000" in said and "not read: “CCA 300”" in said
@@ -203,7 +203,7 @@ def test_a_whole_label_is_typed_at_once_and_what_is_not_read_stays(one: Window, 
     assert [(claim.kind, claim.value) for claim in added] == [
         ("surge", 80.0),
         ("cycles", 4000.0),
-        ("low-voltage-cut", 10.0),
+        ("low-voltage-cut", 11.0),
     ]
     assert view.claim.line.text() == "CCA 300", "and can be given its words"
     for _ in added:

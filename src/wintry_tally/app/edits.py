@@ -129,6 +129,18 @@ class Edits:
 
         return Edit(f"add the claim “{claim.text or claim.kind}”", do, lambda: samples.remove_claim(made[0]))
 
+    def change_claim(self, claim: Claim, made: Claim) -> Edit | None:
+        """Change a claim in its place: its kind, value, conditions, source; it keeps its number."""
+        assert claim.id is not None
+        number, samples = claim.id, self._book.samples
+        if replace(made, id=number) == claim:
+            return None
+        return Edit(
+            f"change the claim “{claim.text or claim.kind}”",
+            lambda: samples.change_claim(number, made),
+            lambda: samples.change_claim(number, claim),
+        )
+
     def remove_claim(self, sample_id: int, claim: Claim) -> Edit:
         """Take a claim from the list; undo puts it back with its own number."""
         assert claim.id is not None

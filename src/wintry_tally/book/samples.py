@@ -111,19 +111,7 @@ class Samples:
 
     def add_claim(self, sample_id: int, claim: Claim) -> int:
         """Keep a claim; returns its number. A claim that carries a number takes it (undo)."""
-        values = {
-            "sample_id": sample_id,
-            "kind": claim.kind,
-            "value": claim.value,
-            "unit": claim.unit,
-            "direction": claim.direction.value,
-            "tolerance": claim.tolerance,
-            "conditions": json.dumps(dict(claim.conditions)),
-            "source": claim.source,
-            "dated": claim.dated,
-            "text": claim.text,
-            "wanted": claim.wanted,
-        }
+        values = {"sample_id": sample_id, **_claim_values(claim)}
         if claim.id is not None:
             values["id"] = claim.id
         with self._transaction() as connection:
@@ -131,6 +119,13 @@ class Samples:
             self._note(connection, Topic.SAMPLE, sample_id)
             assert done.inserted_primary_key is not None
             return int(done.inserted_primary_key[0])
+
+    def change_claim(self, claim_id: int, claim: Claim) -> None:
+        """Put another claim in the place of one, under its number."""
+        with self._transaction() as connection:
+            of = select(tables.claim.c.sample_id).where(tables.claim.c.id == claim_id)
+            self._note(connection, Topic.SAMPLE, of)
+            connection.execute(update(tables.claim).where(tables.claim.c.id == claim_id).values(**_claim_values(claim)))
 
     def remove_claim(self, claim_id: int) -> None:
         """Strike a claim from the list."""
@@ -165,3 +160,11 @@ def _sample(row: Any, claims: list[Claim]) -> Sample:
         except InputError as error:
             raise ValueError(str(error)) from None
         return made
+
+
+def _claim_values(claim: Claim) -> dict[str, Any]:
+    return {
+        "kind": claim.kind, "value": claim.value, "unit": claim.unit, "direction": claim.direction.value,
+        "tolerance": claim.tolerance, "conditions": json.dumps(dict(claim.conditions)), "source": claim.source,
+        "dated": claim.dated, "text": claim.text, "wanted": claim.wanted,
+    }  # fmt: skip

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+from functools import partial
 from typing import TYPE_CHECKING, cast
 
 from PySide6.QtCore import Qt
@@ -14,6 +16,7 @@ from wintry_tally.core.quantity.display import format_plain
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.station import StationView
 from wintry_tally.desk.widgets.bank_card import BankCard
+from wintry_tally.desk.widgets.claim_editor import SOURCES, ClaimEditor
 from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.findings import FindingList
 from wintry_tally.desk.widgets.lines import Line, Page
@@ -25,7 +28,8 @@ from wintry_tally.report.words import claim_words
 if TYPE_CHECKING:
     from wintry_tally.core.battery.printed import Typed
 
-SOURCES = ("label", "manual", "web page", "packaging")
+NEW = -1
+"""Stands for a claim that is not there yet."""
 OBTAINED = ("", "bought", "supplied by the maker", "lent")
 
 
@@ -58,6 +62,13 @@ class ArrivalView(StationView):
         self.source.setAccessibleName("Where it is printed")
         self.source.addItems(list(SOURCES))
         self.add = button("Add claim", self.add_claim, "main")
+        self.by_kind = button("By kind…", self.put_by_kind, "link", "Put in a claim by its kind")
+        self.editor = ClaimEditor()
+        self.editor.kept.connect(self._keep_edited)
+        self.editor.ended.connect(self._end_editing)
+        self.editor.hide()
+        self._editing: int | None = None
+        self._shown_claims: tuple[object, ...] = ()
         self._claims = QVBoxLayout()
         self._claims.setSpacing(2)
         self._claims_box = QWidget()
@@ -103,7 +114,7 @@ class ArrivalView(StationView):
         entry.addWidget(self.claim, 0, 0, 1, 4)
         entry.addWidget(label("printed on", "quiet"), 1, 0)
         entry.addWidget(self.source, 1, 1)
-        entry.addWidget(self.add, 1, 3)
+        entry.addLayout(row(self.by_kind, self.add, gap=2), 1, 3)
         entry.setColumnStretch(2, 1)
         hint = label(
             "Type or paste what is printed, one claim or many: “12.8 V 40 Ah 512 Wh”, “cuts at 10 V”, “surge 80 A (5 s)”.",
@@ -188,19 +199,73 @@ class ArrivalView(StationView):
             self._sums.setColumnStretch(across, 1)
 
     def _show_claims(self, claims: tuple[Claim, ...]) -> None:
+        shown = (self.sample_id, claims, self._editing)
+        if shown == self._shown_claims:
+            return  # what is being changed stays as it is typed
+        self._shown_claims = shown
+        self._claims.removeWidget(self.editor)
+        self.editor.setParent(self._claims_box)
         clear(self._claims)
+        self.editor.setVisible(self._editing is not None)
+        if self._editing == NEW:
+            self._claims.addWidget(self.editor)
         for claim in claims:
+            if claim.id == self._editing:
+                self._claims.addWidget(self.editor)
+                continue
             words = label(claim_words(claim), wrap=True)
             source = label(claim.source, "small")
+            change = button("Change", partial(self.change_claim, claim), "link", f"Change {claim_words(claim)}")
             strike = button(
                 "Remove",
                 lambda found=claim: self.session.remove_claim(self.sample_id, found),
                 "link",
                 f"Remove {claim_words(claim)}",
             )
-            line = row(words, source, strike)
+            line = row(words, source, change, strike)
             line.setStretch(0, 1)
             self._claims.addLayout(line)
+
+    def change_claim(self, claim: Claim) -> None:
+        """Take up a claim where it stands."""
+        sample = self.session.sample(self.sample_id)
+        self._editing = claim.id
+        self._show_claims(sample.claims)
+        self.editor.begin(claim, "", claim.source, sample.family_key)
+
+    def put_by_kind(self) -> None:
+        """Put in a claim by its kind; what is typed above, and was not read, waits for it."""
+        sample = self.session.sample(self.sample_id)
+        self._editing = NEW
+        self._show_claims(sample.claims)
+        self.editor.begin(None, self.claim.line.text(), self.source.currentText(), sample.family_key)
+
+    def _keep_edited(self, made: Claim) -> None:
+        before = self.editor.claim
+        if self._is_there(made, before):
+            return
+        if before is None:
+            done = self.session.add_claim(self.sample_id, made)
+            self.claim.set_text("")
+        else:
+            done = self.session.change(self.session.open.edits.change_claim(before, made))
+        if done:
+            self._end_editing()
+
+    def _end_editing(self) -> None:
+        self._editing = None
+        if self.session.has_book and self.session.holds(self.sample_id):
+            self._show_claims(self.session.sample(self.sample_id).claims)
+        self.claim.line.setFocus()
+
+    def _is_there(self, made: Claim, but: Claim | None = None) -> bool:
+        """Whether it stands there already, said so."""
+        alike = replace(made, id=None, text="")
+        known = self.session.sample(self.sample_id).claims
+        found = any(replace(one, id=None, text="") == alike for one in known if but is None or one.id != but.id)
+        if found:
+            self.session.said.emit(f"{claim_words(made)}, on the {made.source}: that stands there already.")
+        return found
 
     def begin(self) -> None:
         """A new tag: type the maker first."""
@@ -208,6 +273,7 @@ class ArrivalView(StationView):
 
     def sample_switched(self) -> None:
         """Half-typed claims belong to the sample before."""
+        self._editing = None
         self.claim.set_text("")
         self.rested_V.set_text("")
         self.mass.set_text("")
@@ -237,7 +303,8 @@ class ArrivalView(StationView):
         if self.claim.value is not None:
             typed = self._read_claims(self.claim.line.text())
             self._take_pack(typed)
-            if all(self.session.add_claim(self.sample_id, claim) for claim in typed.claims):
+            fresh = [claim for claim in typed.claims if not self._is_there(claim)]
+            if all(self.session.add_claim(self.sample_id, claim) for claim in fresh):
                 self.claim.set_text("; ".join(item.text for item in typed.left))  # what was not read stays to be mended
             self.claim.line.setFocus()
 

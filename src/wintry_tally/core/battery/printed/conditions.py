@@ -134,8 +134,8 @@ def _condition(line: Line, piece: Item, claim: Claim) -> Mapping[str, float] | N
             (item.begin for item in line.pieces if item.begin >= piece.end and item.kind in {"quantity", "rate"}), None
         )
         after = re.findall(r"[a-z]+", line.text.lower()[piece.end : following])[:3]
-        to = bool({"retention", "remaining", "capacity", "eol", "end"} & set(after)) or (
-            "to" in before and not {"dod", "depth", "discharge"} & set(after)
+        to = bool({"retention", "remaining", "capacity", "eol", "end", "left"} & set(after)) or (
+            bool({"to", "until"} & set(before)) and not {"dod", "depth", "discharge"} & set(after)
         )
         return {"end_share" if to else "depth": round(kept / 100.0, 4)}
     return None

@@ -5,9 +5,10 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass, replace
 
-from wintry_tally.core.battery.claims import Claim
+from wintry_tally.core.battery.claims import CLAIM_KINDS, Claim, Direction
 from wintry_tally.core.battery.printed.found import Left
 from wintry_tally.core.battery.printed.reader import read_printed
+from wintry_tally.core.battery.printed.vocabulary import shipped
 from wintry_tally.core.errors import InputError
 
 HOW = 'write what it is, with its value and unit: "40 Ah", "cuts at 10 V", "surge 200 A (5 s)"'
@@ -60,3 +61,38 @@ def parse_claim(text: str, source: str = "label", family: str = "") -> Claim:
     if not found.claims:
         raise InputError(f"{found.nominal_V:g} V is the pack's nominal voltage, and no claim of its own", mend=HOW)
     return found.claims[0]
+
+
+def claim_of_kind(kind: str, text: str, source: str = "label", family: str = "") -> Claim:
+    """A claim of a kind that a person chose, from its value and conditions as they are typed ("90 A for 5 s").
+
+    Raises:
+        InputError: no value of that kind stands there, or more than one claim.
+    """
+    definition = CLAIM_KINDS[kind]
+    typed = " ".join(text.split())
+    if not typed:
+        raise InputError("nothing is typed", mend=f"type what is printed of it, in {definition.shown_unit or 'words'}")
+    if not definition.dimension:
+        no = re.match(r"(?i)(no|not|without|none)\b", typed) is not None
+        return Claim(kind, None, "", Direction.IS, 0.0, {}, source, text=typed, wanted=not no)
+    phrase = next(phrase for phrase, named in shipped().phrases.items() if named == kind)
+    found = read_printed(f"{phrase}: {typed}", source, family)
+    fitting = [read.claim for read in found.claims if read.claim.kind == kind]
+    if len(found.claims) == 1 and fitting and not found.left:
+        return replace(
+            fitting[0], text=typed if _says_kind(typed, kind, source, family) else f"{definition.label} {typed}"
+        )
+    if len(found.claims) > 1:
+        raise InputError(f"{len(found.claims)} claims stand there", mend="type them one at a time")
+    if found.left:
+        raise InputError(
+            f"“{typed}”: {found.left[0].reason}", mend=f"write its value in {definition.shown_unit or 'figures'}"
+        )
+    other = found.claims[0].claim.definition.label.lower() if found.claims else "nothing that is claimed"
+    raise InputError(f"“{typed}” says {other}", mend=f"write its value in {definition.shown_unit or 'figures'}")
+
+
+def _says_kind(typed: str, kind: str, source: str, family: str) -> bool:
+    """Whether the words alone are read as of this kind."""
+    return [read.claim.kind for read in read_printed(typed, source, family).claims] == [kind]

@@ -1,0 +1,116 @@
+"""Claims changed where they stand, put in by their kind, and noticed where they stand already."""
+
+from __future__ import annotations
+
+import pytest
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QPushButton
+
+from wintry_tally.core.battery import parse_claim
+from wintry_tally.core.battery.claims import CLAIM_KINDS
+from wintry_tally.core.battery.printed.one import claim_of_kind
+from wintry_tally.core.errors import InputError
+from wintry_tally.desk.views.arrival import ArrivalView
+from wintry_tally.desk.window import Window
+from wintry_tally.report.words import claim_words
+
+PRINTED = (
+    "40 Ah", "512 Wh", "cuts at 10 V", "40 A continuous", "charge voltage 14.4-14.6 V", "4.4 kg", "price 229 EUR",
+    "4000 cycles @ 80% DOD to 70% capacity", "self-discharge < 3 %/month", "surge 90 A for 5 s", "trips at 110 ± 15 A",
+    "trips at 120 A after 5 s", "charges in under 6 h", "charge block 0 °C", "charge release 5 °C", "cold loss 20 % at -20 °C",
+    "size: length 197 mm", "heater 60 W", "heats from -20 °C to 5 °C in 60 min", "75 Ah at C/20 to 10.5 V 25 °C", "RC 125 min @ 25 A",
+    "2 years warranty", "IP67", "bluetooth", "shelf life 12 months", "LVR 12.5 V", "heater stops at 10 °C", "charge current 20 A",
+    "runs a logger (0.85 A, drops out at 11 V) for 48 h",
+)  # fmt: skip
+
+
+@pytest.mark.parametrize("text", PRINTED)
+def test_what_is_said_of_a_claim_is_read_back_as_it(text: str) -> None:
+    claim = parse_claim(text)
+    said = claim_words(claim)[len(claim.definition.label) :].strip(": ")
+    again = claim_of_kind(claim.kind, claim.text if claim.value is None else said)
+    assert (again.kind, again.value, again.unit) == (claim.kind, claim.value, claim.unit)
+    assert (again.direction, again.tolerance) == (claim.direction, pytest.approx(claim.tolerance))
+    assert dict(again.conditions) == dict(claim.conditions) and again.wanted == claim.wanted
+
+
+@pytest.mark.parametrize("kind", CLAIM_KINDS)
+def test_no_kind_takes_another_s_unit(kind: str) -> None:
+    if not CLAIM_KINDS[kind].dimension:
+        assert claim_of_kind(kind, "not fitted").wanted is False and claim_of_kind(kind, "fitted").wanted is True
+        return
+    bare = kind in {"cycles", "price"}  # a number alone is one of these
+    for wrong in ("", "soon", *(() if bare else ("3 furlongs",)), "5 Ω"):
+        with pytest.raises(InputError):
+            claim_of_kind(kind, wrong)
+
+
+def _key(view: ArrivalView, name: str) -> QPushButton:
+    return next(key for key in view.findChildren(QPushButton) if key.accessibleName() == name)
+
+
+def test_a_claim_is_changed_where_it_stands(demo: Window, qtbot) -> None:
+    session = demo.session
+    number = next(sample.id for sample in session.samples() if sample.code == "M2")
+
+    def claims() -> list[str]:
+        return [f"{claim_words(one)} ({one.source})" for one in session.sample(number).claims]
+
+    demo.show_sample(number)
+    demo.show_station("arrival")
+    view = demo.view("arrival")
+    assert isinstance(view, ArrivalView)
+    before = claims()
+    ids = [claim.id for claim in session.sample(number).claims]
+    qtbot.mouseClick(_key(view, "Change Capacity at least 40 Ah"), Qt.MouseButton.LeftButton)
+    editor = view.editor
+    assert editor.isVisible() and editor.text.text() == "at least 40 Ah" and editor.text.hasFocus()
+    editor.text.setText("40 V")
+    qtbot.keyClick(editor.text, Qt.Key.Key_Return)
+    assert editor.problem.isVisible() and claims() == before
+    editor.text.setText("42 Ah at C/20")
+    assert editor.said.text() == "= Capacity at least 42 Ah at 0.05 C" and not editor.problem.isVisible()
+    session.set_sample(number, "change maker", maker="Elsewhere")  # somebody else's edit leaves what is typed
+    assert editor.text.text() == "42 Ah at C/20"
+    editor.source.setCurrentText("manual")
+    qtbot.keyClick(editor.text, Qt.Key.Key_Return)
+    assert claims()[0] == "Capacity at least 42 Ah at 0.05 C (manual)" and claims()[1:] == before[1:]
+    assert [claim.id for claim in session.sample(number).claims] == ids and not editor.isVisible()
+    session.undo_stack.undo()
+    assert claims() == before
+    # escape leaves it; another kind may be chosen
+    view.change_claim(session.sample(number).claims[2])
+    qtbot.keyClick(editor, Qt.Key.Key_Escape)
+    assert not editor.isVisible() and claims() == before
+    view.change_claim(session.sample(number).claims[2])
+    editor.kind.setCurrentIndex(editor.kind.findData("over-voltage-cut"))
+    editor.text.setText("15 V")
+    editor.keep()
+    assert claims()[2] == "Over-voltage cut 15 V (manual)"
+
+
+def test_a_claim_is_put_in_by_its_kind_and_none_twice(demo: Window, qtbot) -> None:
+    session = demo.session
+    number = next(sample.id for sample in session.samples() if sample.code == "M2")
+    demo.show_sample(number)
+    demo.show_station("arrival")
+    view = demo.view("arrival")
+    assert isinstance(view, ArrivalView)
+    before = len(session.sample(number).claims)
+    view.claim.set_text("20 A")
+    qtbot.mouseClick(view.by_kind, Qt.MouseButton.LeftButton)
+    editor = view.editor
+    assert editor.text.text() == "20 A" and editor.kind.currentText() == ""
+    editor.keep()
+    assert "no kind is chosen" in editor.problem.text()
+    editor.kind.setEditText("charge current")
+    qtbot.keyClick(editor.text, Qt.Key.Key_Return)
+    made = session.sample(number).claims[-1]
+    assert (made.kind, made.value, made.source) == ("charge-current", 20.0, "label") and view.claim.line.text() == ""
+    for text in ("charge current 20 A", "40 Ah"):
+        view.claim.set_text(text)
+        qtbot.keyClick(view.claim.line, Qt.Key.Key_Return)
+        assert len(session.sample(number).claims) == before + 1
+    view.claim.set_text("40 Ah; 41 Ah at C/20")
+    qtbot.keyClick(view.claim.line, Qt.Key.Key_Return)
+    assert len(session.sample(number).claims) == before + 2
