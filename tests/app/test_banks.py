@@ -105,6 +105,30 @@ def test_checks_before_joining_at_their_edges() -> None:
     assert "bank-cycles" not in {one.code for one in join_findings(bank, {"U1": 10.0, "U2": 60.0})}
 
 
+def test_unlike_models_ratings_and_what_a_maker_allows() -> None:
+    one, other = _units(2)
+
+    def codes(*units: Sample) -> list[str]:
+        return [finding.code for finding in join_findings(joined(units, 1, len(units)))]
+
+    assert codes(one, other) == ["bank-matched", "bank-allowed"]
+    assert codes(one, replace(other, model="200")) == ["bank-models", "bank-matched", "bank-allowed"]
+    assert codes(one, replace(other, maker="FIRN")) == ["bank-matched", "bank-allowed"]
+    small = replace(other, claims=(replace(one.claims[0], value=90.0), *one.claims[1:]))
+    assert codes(one, small) == ["bank-ratings", "bank-matched", "bank-allowed"]
+    said = replace(one, claims=(*one.claims, replace(one.claims[1], text="up to 4 units in parallel")))
+    assert codes(said, other) == ["bank-matched"]
+    bare = tuple(replace(unit, claims=()) for unit in (one, other))
+    assert joined(bare, 2, 1).nominal_V == pytest.approx(25.6) and bank_claims(joined(bare, 2, 1)) == []
+    assert len(joined(_units(64), 1, 64).units) == 64
+    with pytest.raises(InputError, match="65 units"):
+        joined(_units(65), 1, 65)
+    numbered = tuple(replace(unit, claims=tuple(replace(c, id=7) for c in unit.claims)) for unit in (one, other))
+    assert all(claim.id is None for claim in bank_claims(joined(numbered, 1, 2)))
+    voltage = next(c for c in bank_claims(joined(numbered, 1, 2)) if c.kind == "charge-voltage")
+    assert voltage.value == 14.4 and voltage.text == "charge voltage 14.4 V"
+
+
 def _charge(value: float, own: float = 0.1) -> Quantity:
     return Quantity.from_terms(value, "Ah", [Term("gain", 0.002 * value, shared="m"), Term("own", own)])
 

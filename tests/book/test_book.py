@@ -325,3 +325,25 @@ def test_a_killed_process_loses_at_most_two_seconds(tmp_path: Path) -> None:
         assert run.status is RunStatus.RUNNING and not owner_lives(run.owner)
         state = RunState.from_dict(run.state)
         assert state.phase is Phase.DISCHARGING and state.last_s == kept and "free_Ah" in run.bench
+
+
+def test_a_run_that_another_took_up_is_left_alone(book: Book) -> None:
+    """A computer asleep beyond its lease wakes up: what it still holds is not written into what goes on elsewhere."""
+    number = book.samples.add("B1", "", "", "lfp")
+    run = book.runs.begin(number, "Capacity", "bench", BEGUN, SETTINGS)
+    mine = book.runs.get(run).owner
+    book.runs.append(run, [(0.0, 13.0, 8.0, None, {})], [], RunState(), {})
+    book.runs.change(run, owner=f"another-host/{os.getpid()}:1", lease="2099-01-01 00:00:00")
+    before = book.runs.get(run)
+    with pytest.raises(BookError, match="taken up elsewhere meanwhile \\(on another-host\\)"):
+        book.runs.append(run, [(1.0, 12.9, 8.0, None, {})], [], RunState(), {"x": 1})
+    with pytest.raises(BookError, match="goes on elsewhere"):
+        book.runs.finish(run, "operator", "", BEGUN)
+    assert book.runs.get(run) == before and book.runs.trace(run).voltage_V.tolist() == [13.0]
+    # its lease over, it may be closed here; and what is ours again is written
+    book.runs.change(run, lease="2001-01-01 00:00:00")
+    book.runs.change(run, owner=mine)
+    book.runs.append(run, [(1.0, 12.9, 8.0, None, {})], [], RunState(), {})
+    book.runs.change(run, owner=f"another-host/{os.getpid()}:1", lease="2001-01-01 00:00:00")
+    book.runs.finish(run, "operator", "", BEGUN)
+    assert book.runs.get(run).cause == "operator" and book.runs.trace(run).voltage_V.tolist() == [13.0, 12.9]

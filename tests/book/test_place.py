@@ -195,7 +195,7 @@ def test_a_run_killed_at_its_end_is_sealed_when_the_book_is_opened(tmp_path: Pat
     with Book.open(path) as book:
         before = book.runs.trace(run)
         if at != "rows":
-            from wintry_tally.book.runs import sealed_bytes
+            from wintry_tally.book.seal import sealed_bytes
 
             book.runs.keep_sealed(run, len(before), sealed_bytes(before))
         if at == "dropping":

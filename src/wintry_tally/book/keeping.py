@@ -6,7 +6,8 @@ from datetime import datetime
 
 from wintry_tally.book.book import Book
 from wintry_tally.book.records import RunSettings, RunStatus
-from wintry_tally.book.runs import packed, sealed_bytes
+from wintry_tally.book.runs import packed
+from wintry_tally.book.seal import sealed_bytes
 from wintry_tally.core.analysis import Analysis
 from wintry_tally.core.battery import Sample
 from wintry_tally.core.protocol.kinds import TestKind

@@ -283,8 +283,13 @@ class Runs:
         state: RunState,
         bench: dict[str, Any],
     ) -> None:
-        """Journal readings, events and state in one transaction; see bench.journal.Store."""
+        """Journal readings, events and state in one transaction; see bench.journal.Store.
+
+        Raises:
+            BookError: the book cannot be written, or another has taken the run up meanwhile: nothing is written.
+        """
         with self._transaction() as connection:
+            self._still_ours(connection, run_id)
             if rows:
                 first = self._next_seq(connection, run_id)
                 connection.execute(
@@ -313,6 +318,17 @@ class Runs:
                 .values(
                     state=json.dumps(_plain(state.as_dict())), bench=json.dumps(bench), lease=func.current_timestamp()
                 )
+            )
+
+    @staticmethod
+    def _still_ours(connection: Connection, run_id: int) -> None:
+        """A computer that slept beyond its lease comes back to a run that another has taken up: it keeps out of it."""
+        owner = connection.execute(select(tables.run.c.owner).where(tables.run.c.id == run_id)).scalar()
+        if owner and owner != this_process():
+            host = str(owner).rpartition("/")[0] or "this computer"
+            raise BookError(
+                f"the run was taken up elsewhere meanwhile (on {host})",
+                mend="nothing of it is kept here any more; go on there",
             )
 
     @staticmethod
@@ -395,6 +411,8 @@ class Runs:
             with self._transaction() as connection:
                 connection.execute(delete_from(tables.sealed).where(tables.sealed.c.run_id == run_id))
         kept = self.trace(run_id) if trace is None else trace
+        from wintry_tally.book.seal import sealed_bytes
+
         self.keep_sealed(run_id, len(kept), sealed_bytes(kept))
         if trace is None:
             self.drop_rows(run_id)
@@ -427,7 +445,14 @@ class Runs:
     def finish(
         self, run_id: int, cause: str, detail: str, ended: datetime, status: RunStatus = RunStatus.FINISHED
     ) -> None:
-        """Close a run. Runs of this program's own benches are sealed; hand readings stay rows, open to later addition."""
+        """Close a run. Runs of this program's own benches are sealed; hand readings stay rows, open to later addition.
+
+        Raises:
+            BookError: somebody else has it, and it goes on there.
+        """
+        run = self.get(run_id)
+        if run.owner not in {"", this_process()} and self.in_hands(run):
+            raise BookError(f"{run.title} goes on elsewhere: another program has it", mend="end it there")
         self.change(run_id, status=status.value, cause=cause, detail=detail, ended_utc=utc_text(ended), owner="")
         if self.get(run_id).method in DRIVEN and self.last_elapsed_s(run_id) is not None:
             self.seal(run_id)
@@ -442,20 +467,6 @@ class Runs:
 def packed(content: bytes) -> tuple[str, bytes]:
     """An imported file's bytes as kept: their SHA-256, and they themselves by gzip."""
     return hashlib.sha256(content).hexdigest(), gzip.compress(content, compresslevel=6, mtime=0)
-
-
-def sealed_bytes(trace: Trace) -> bytes:
-    """A trace as Parquet that reads back alike.
-
-    Raises:
-        BookError: it does not.
-    """
-    from wintry_tally.book.seal import reads_back, seal
-
-    content = seal(trace)
-    if not reads_back(trace, content):
-        raise BookError("the sealed trace does not read back as written; its rows are kept as they are")
-    return content
 
 
 def _plain(data: dict[str, Any]) -> dict[str, Any]:

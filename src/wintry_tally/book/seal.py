@@ -89,3 +89,15 @@ def _trace_of(frame: pl.DataFrame, resolution: Mapping[str, float]) -> Trace:
     }
     trace = Trace(current_A=current, resolution=dict(resolution), beside=beside, **columns)
     return replace(trace, row=frame[ROW].to_numpy().astype(np.int64)) if ROW in frame.columns else trace
+
+
+def sealed_bytes(trace: Trace) -> bytes:
+    """A trace as Parquet that reads back alike.
+
+    Raises:
+        BookError: it does not.
+    """
+    content = seal(trace)
+    if not reads_back(trace, content):
+        raise BookError("the sealed trace does not read back as written; its rows are kept as they are")
+    return content
