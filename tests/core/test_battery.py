@@ -244,3 +244,35 @@ def test_sample_words() -> None:
     assert (item.title, item.rated_Ah, item.cutoff_V) == ("M X", 40.0, 9.6)
     assert sample("agm").cutoff_V == 10.5
     assert Sample(1, "B", "", "", "lfp").title == "maker and model not noted"
+
+
+def _codes(*texts: str) -> list[str]:
+    claims = [parse_claim(text) for text in texts]
+    return [finding.code for finding in label_findings(FAMILIES["lfp"], claims)]
+
+
+def test_limits_that_leave_each_other_no_room() -> None:
+    """What opens below what is to flow, or closes where it would open again: common practice, no published source."""
+    rated = "continuous discharge 100 A"
+    assert _codes(rated, "trips at 110 ± 9 A") == [] and _codes(rated, "trips at 110 ± 10 A") == ["trip-holds-rating"]
+    (held,) = label_findings(
+        FAMILIES["lfp"], [parse_claim(rated), parse_claim("trips at 110 ± 15 A after 5 s", "manual")]
+    )
+    assert held.weight == "contradiction" and held.message == (
+        "Over-current trip 110 A ± 15 A after 5 s in the manual, Continuous discharge 100 A on the label: the trip's window holds "
+        "what is to flow for good. Both are kept and judged."
+    )
+    (below,) = label_findings(FAMILIES["lfp"], [parse_claim(rated), parse_claim("trips at 80 ± 10 A")])
+    assert "lies below" in below.message
+    assert _codes(rated, "surge 99 A for 5 s") == ["surge-below-rating"] and _codes(rated, "surge 100 A for 5 s") == []
+    assert _codes("continuous discharge 150 A for 300 s", "trips at 120 A") == []  # not for good
+    assert _codes("surge 200 A for 5 s", "trips at 150 A after 2 s") == ["surge-outlasts-trip"]
+    assert _codes("surge 200 A for 2 s", "trips at 150 A after 2 s") == []
+    assert _codes("surge 200 A for 5 s", "trips at 150 A") == []  # when it trips is not printed
+    assert _codes("surge 150 A for 5 s", "trips at 150 A after 2 s") == []
+    for cut, release, code in (
+        ("cuts at 10 V", "LVR 12.5 V", []), ("cuts at 12.6 V", "LVR 12.5 V", ["cut-above-release"]), ("cuts at 12.5 V", "LVR 12.5 V", []),
+        ("HVD 15 V", "over voltage release 14.2 V", []), ("HVD 14 V", "over voltage release 14.2 V", ["cut-above-release"]),
+        ("charge block 0 °C", "charge release 5 °C", []), ("charge block 6 °C", "charge release 5 °C", ["cut-above-release"]),
+    ):  # fmt: skip
+        assert _codes(cut, release) == code, (cut, release)

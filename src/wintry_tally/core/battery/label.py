@@ -25,7 +25,7 @@ def label_findings(
 
     Source: common practice, no published source (4 × 3.2 V = 12.8 V; × 100 Ah = 1280 Wh).
     """
-    findings = contradictions(claims)
+    findings = contradictions(claims) + overlaps(claims)
     nominal = nominal_V if nominal_V is not None else (family.nominal_V if chosen else None)
     if nominal is None:
         return findings
@@ -94,6 +94,76 @@ def contradictions(claims: Sequence[Claim]) -> list[Finding]:
                         )
                     )
     return findings
+
+
+RELEASES = (
+    ("low-voltage-cut", "low-voltage-release", 1.0),
+    ("over-voltage-cut", "over-voltage-release", -1.0),
+    ("cold-charge-block", "cold-charge-release", 1.0),
+)
+"""What opens, what closes it again, and on which side of it: a low cut is released above itself, a high one below."""
+
+
+def overlaps(claims: Sequence[Claim]) -> list[Finding]:
+    """Limits that leave no room for each other.
+
+    A trip's window that holds the continuous rating or lies below it, a surge below that rating, a surge that outlasts the
+    delay of a trip it is above, a cut beyond its release. Source: common practice, no published source.
+    """
+    by_kind: dict[str, list[Claim]] = {}
+    for claim in claims:
+        if claim.value is not None:
+            by_kind.setdefault(claim.kind, []).append(claim)
+    rated = [one for one in by_kind.get("continuous-discharge", []) if "duration_s" not in one.conditions]
+    found = []
+    for trip in by_kind.get("over-current-trip", []):
+        for one in rated:
+            if _value(trip) - trip.tolerance <= _value(one):
+                where = "holds" if _value(one) <= _value(trip) + trip.tolerance else "lies below"
+                found.append(
+                    _at_odds("trip-holds-rating", trip, one, f"the trip's window {where} what is to flow for good")
+                )
+    for surge in by_kind.get("surge", []):
+        found += [
+            _at_odds("surge-below-rating", surge, one, "a surge is above what flows for good")
+            for one in rated
+            if _value(surge) < _value(one)
+        ]
+        for trip in by_kind.get("over-current-trip", []):
+            delay, lasts = trip.conditions.get("delay_s"), surge.conditions.get("duration_s")
+            if (
+                delay is not None
+                and lasts is not None
+                and lasts > delay
+                and _value(surge) > _value(trip) + trip.tolerance
+            ):
+                found.append(
+                    _at_odds("surge-outlasts-trip", surge, trip, "the trip would end the surge before its time")
+                )
+    for cut_kind, release_kind, way in RELEASES:
+        for cut in by_kind.get(cut_kind, []):
+            found += [
+                _at_odds("cut-above-release", cut, release, "what is released there would be cut at once again")
+                for release in by_kind.get(release_kind, [])
+                if way * (_value(cut) - _value(release)) > 0.0
+            ]
+    return found
+
+
+def _value(claim: Claim) -> float:
+    assert claim.value is not None
+    return claim.value
+
+
+def _at_odds(code: str, one: Claim, other: Claim, why: str) -> Finding:
+    def words(claim: Claim) -> str:
+        within = f" ± {format_plain(claim.tolerance, claim.unit)}" if claim.tolerance else ""
+        lasts = claim.conditions.get("duration_s", claim.conditions.get("delay_s"))
+        timed = f" for {format_plain(lasts, 's')}" if lasts is not None and claim.kind == "surge" else ""
+        timed = timed or (f" after {format_plain(lasts, 's')}" if lasts is not None else "")
+        return f"{claim.definition.label} {_claimed(claim)}{within}{timed} {printed(claim.source)}"
+
+    return Finding(code, f"{words(one)}, {words(other)}: {why}. Both are kept and judged.", "contradiction")
 
 
 def printed(source: str) -> str:

@@ -305,7 +305,9 @@ class ArrivalView(StationView):
             self._take_pack(typed)
             fresh = [claim for claim in typed.claims if not self._is_there(claim)]
             if all(self.session.add_claim(self.sample_id, claim) for claim in fresh):
-                self.claim.set_text("; ".join(item.text for item in typed.left))  # what was not read stays to be mended
+                self.claim.set_text(
+                    "; ".join(dict.fromkeys(item.text for item in typed.left))
+                )  # what was not read stays to be mended
             self.claim.line.setFocus()
 
     def _take_pack(self, typed: Typed) -> None:

@@ -22,7 +22,7 @@ def in_the_cold(line: Line, piece: Item) -> bool:
     begin, end = clause_of(line, piece)
     own = [item for item in line.pieces if begin <= item.begin < end and item.dimension == "temperature" and item.low]
     cold = any(_degrees(item) < COLD_BELOW_C for item in own)
-    return cold and not any(name.kind == "cycles" for name in line.names)
+    return cold and not any(name.kind == "cycles" and begin <= name.begin < end for name in line.names)
 
 
 def _degrees(piece: Item) -> float:
