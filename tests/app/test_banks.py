@@ -23,7 +23,7 @@ from wintry_tally.app.wishes import Wishes
 from wintry_tally.bench.equipment import Equipment
 from wintry_tally.book import Book
 from wintry_tally.cli.main import invoke
-from wintry_tally.core.battery import Arrival, Sample, parse_claim
+from wintry_tally.core.battery import Arrival, Sample, label_findings, parse_claim
 from wintry_tally.core.battery.banks import bank_claims, expected, join_findings, joined
 from wintry_tally.core.compare import Device, Need
 from wintry_tally.core.errors import InputError
@@ -53,6 +53,8 @@ def test_series_adds_volts_and_strings_add_amperes() -> None:
         "mass": 176.0, "low-voltage-cut": pytest.approx(40.0),
     }  # fmt: skip
     assert found["capacity"].text == "16 × 100 Ah" and found["capacity"].source == "its units"
+    said = label_findings(bank.units[0].family, bank_claims(joined(_units(2), 1, 2)))
+    assert [one.message for one in said] == ["12.8 V × 200 Ah = 2560 Wh: agrees with the 2560 Wh by its units."]
     timed = joined(_units(4, "runs a logger (0.85 A, drops out at 11 V) for 48 h", "RC 125 min"), 2, 2)
     assert not {"runtime", "reserve"} & {claim.kind for claim in bank_claims(timed)}
     assert {"reserve"} <= {claim.kind for claim in bank_claims(joined(_units(2, "RC 125 min"), 2, 1))}

@@ -167,7 +167,9 @@ def _at_odds(code: str, one: Claim, other: Claim, why: str) -> Finding:
 
 
 def printed(source: str) -> str:
-    """Where, in words: on the label, in the manual."""
+    """Where, in words: on the label, in the manual, by its units."""
+    if source.startswith("its "):
+        return f"by {source}"
     return f"in the {source}" if source.startswith("manual") else f"on the {source}"
 
 

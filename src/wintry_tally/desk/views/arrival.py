@@ -153,7 +153,8 @@ class ArrivalView(StationView):
         self._sums.setHorizontalSpacing(28)
         self._sums_card = card(label("For what it costs and weighs", "heading"), self._sums)
         inner.setLayout(column(identity, self.bank, halves, made_of, self.pictures, self._sums_card, None, gap=3))
-        self.setLayout(column(scrolling(inner)))
+        self._area = scrolling(inner)
+        self.setLayout(column(self._area))
 
     # --- showing ---
 
@@ -272,7 +273,8 @@ class ArrivalView(StationView):
         self.maker.setFocus()
 
     def sample_switched(self) -> None:
-        """Half-typed claims belong to the sample before."""
+        """Half-typed claims belong to the sample before; the next is seen from its top."""
+        self._area.verticalScrollBar().setValue(0)
         self._editing = None
         self.claim.set_text("")
         self.rested_V.set_text("")
