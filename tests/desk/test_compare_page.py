@@ -201,3 +201,33 @@ def test_samples_picked_are_joined_to_a_bank(page: ComparePage, demo: Window, qt
     assert len(session.samples()) == 6
     demo.show_sample(session.samples()[0].id)
     qtbot.waitUntil(lambda: not card.isVisible(), timeout=10000)
+
+
+def test_the_wheel_scrolls_the_page_and_with_ctrl_held_zooms_within_sight(page: ComparePage, qtbot) -> None:
+    from PySide6.QtCore import QPoint, QPointF
+    from PySide6.QtGui import QWheelEvent
+    from PySide6.QtWidgets import QApplication, QScrollArea
+
+    plot, box = page.curve._plot, page.curve._plot.getPlotItem().getViewBox()
+    area = page.findChild(QScrollArea)
+    assert area is not None and area.verticalScrollBar().value() == 0
+
+    def turn(by: int, modifiers: Qt.KeyboardModifier) -> None:
+        view = plot.viewport()
+        at = QPointF(view.rect().center())
+        event = QWheelEvent(
+            at, QPointF(view.mapToGlobal(at.toPoint())), QPoint(), QPoint(0, by), Qt.MouseButton.NoButton, modifiers,
+            Qt.ScrollPhase.NoScrollPhase, False,
+        )  # fmt: skip
+        QApplication.sendEvent(view, event)
+        qtbot.wait(20)
+
+    before = box.viewRange()
+    turn(-240, Qt.KeyboardModifier.NoModifier)
+    assert area.verticalScrollBar().value() > 0 and box.viewRange() == before
+    turn(240, Qt.KeyboardModifier.ControlModifier)
+    assert box.viewRange()[0][1] - box.viewRange()[0][0] < before[0][1] - before[0][0]
+    for _ in range(60):
+        turn(-1200, Qt.KeyboardModifier.ControlModifier)
+    (left, right), (low, high) = box.viewRange()
+    assert -45.0 < left < 0.0 and 41.0 < right < 90.0 and 5.0 < low < 10.0 and 13.0 < high < 18.0

@@ -7,8 +7,8 @@ from typing import Any
 
 import numpy as np
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QColor, QShowEvent
-from PySide6.QtWidgets import QVBoxLayout, QWidget
+from PySide6.QtGui import QColor, QShowEvent, QWheelEvent
+from PySide6.QtWidgets import QApplication, QScrollArea, QVBoxLayout, QWidget
 
 from wintry_tally.desk.theme.style import colour, font
 from wintry_tally.desk.widgets.parts import label
@@ -22,6 +22,8 @@ MANY = 200_000
 DASHES = (None, (6, 4), (2, 3), (8, 3, 2, 3))
 
 LEAST_SPAN = 0.08
+ROOM = 1.0
+"""How far beyond what is drawn a plot can be moved, as a share of it."""
 """V or A from the bottom to the top of a curve at least."""
 
 
@@ -66,6 +68,32 @@ def _band_name() -> Any:
             self.setPos(begin, top)
 
     return BandName
+
+
+def _plot_class() -> Any:
+    import pyqtgraph as pg
+
+    class Plot(pg.PlotWidget):
+        """A plot on a page that scrolls leaves the wheel to the page; with Ctrl held it is the plot's."""
+
+        def wheelEvent(self, event: QWheelEvent) -> None:
+            held = event.modifiers() & Qt.KeyboardModifier.ControlModifier
+            page = _page_around(self)
+            if held or page is None:
+                super().wheelEvent(event)
+                return
+            QApplication.sendEvent(page.verticalScrollBar(), event)
+            event.accept()
+
+    return Plot
+
+
+def _page_around(widget: QWidget) -> QScrollArea | None:
+    """What it lies in, where that scrolls."""
+    above = widget.parentWidget()
+    while above is not None and not (isinstance(above, QScrollArea) and above.verticalScrollBar().maximum() > 0):
+        above = above.parentWidget()
+    return above
 
 
 class Curve(QWidget):
@@ -201,9 +229,8 @@ class Curve(QWidget):
             self._draw()
 
     def _make(self) -> None:
-        import pyqtgraph as pg
 
-        self._plot = pg.PlotWidget()
+        self._plot = _plot_class()()
         self._plot.setMenuEnabled(False)
         self._plot.hideButtons()
         self._plot.setFocusPolicy(Qt.FocusPolicy.NoFocus)
@@ -242,6 +269,7 @@ class Curve(QWidget):
                 self._items, [*self._series, *([self._ahead] if self._ahead else [])], strict=False
             ):
                 drawn.setData(np.asarray(x), np.asarray(y))
+            self._keep_in_sight()
             return
         item.clear()
         self._stretch_item = None
@@ -277,12 +305,30 @@ class Curve(QWidget):
                 labelOpts={"color": colour("quiet"), "position": 0.08 if axis == "y" else 0.9, "fill": colour("card")},
             )
             item.addItem(line)
+        self._keep_in_sight()
         item.autoRange()
         item.enableAutoRange()
         self._extra, self._level_line = [], None
         self._decorate()
         self._put_level()
         self._choose_detail()
+
+    def _keep_in_sight(self) -> None:
+        """However far it is zoomed out or moved, what is drawn stays in sight."""
+        drawn = [(x, y) for _, x, y in (*self._series, *([self._ahead] if self._ahead else [])) if len(x)]
+        limits: dict[str, float | None] = {"xMin": None, "xMax": None, "yMin": None, "yMax": None}
+        for place, axis in enumerate("xy"):
+            ends = [
+                float(f(part[place]))
+                for part in drawn
+                for f in (np.nanmin, np.nanmax)
+                if np.isfinite(part[place]).any()
+            ]
+            ends += [value for of, value, _ in self._lines if of == axis]
+            if drawn and ends:
+                room = ROOM * max(max(ends) - min(ends), LEAST_SPAN)
+                limits |= {f"{axis}Min": min(ends) - room, f"{axis}Max": max(ends) + room}
+        self._plot.getPlotItem().getViewBox().setLimits(**limits)
 
     def _decorate(self) -> None:
         import pyqtgraph as pg
