@@ -319,7 +319,7 @@ def test_a_need_is_met_missed_or_too_close(forty: tuple[Sample, list[Tested]]) -
     assert "11.4 V" in holds[2].limited_by
     assert holds[0].left_Ah is not None and 5.0 < holds[0].left_Ah.value < 9.5
     short = judge_need(Need("n", 3.0, (LOGGER,)), sample, runs)
-    assert short.bound == "at-least" and short.hours is not None and short.hours.value == pytest.approx(6.0)
+    assert short.bound == "at-least" and short.hours == Quantity(pytest.approx(6.0), 0.0, "h")
     quick = (replace(LOGGER, A=4.0),)
     warm, cold = (judge_need(Need("n", 9.8, quick, coldest_C=celsius), sample, runs).hours for celsius in (None, -20.0))
     measured = judge_need(Need("n", 9.8, quick, coldest_C=-20.0), sample, runs, (0.30, -20.0)).hours

@@ -375,4 +375,5 @@ def _bill(
 
 def _quantity(values: Members, unit: str) -> Quantity:
     low, middle, high = (float(x) for x in np.quantile(values, [0.025, 0.5, 0.975]))
-    return Quantity(middle, max(1e-9, (high - low) / 4.0), unit)
+    width = (high - low) / 4.0
+    return Quantity(middle, width if width > 1e-6 * abs(middle) else 0.0, unit)
