@@ -331,3 +331,18 @@ def test_the_band_moves_with_what_flows() -> None:
         for volts, at in ((12.7, 0.0), (12.65, 6.0), (11.0, 60.0), (11.0, 70.0), (11.0, 80.5))
     ]
     assert told == [[], [], [], [], ["cell-failed"]], "three readings and twenty seconds, after the first minute"
+
+
+def test_marks_between_the_codes() -> None:
+    """A lead that hangs loose against another battery, a shunt turned with any of its scales, a charger at its limit."""
+    assert rested(own_V=0.45 * 13.2) == ["not-connected"] and "two-batteries" in rested(own_V=0.55 * 13.2)
+    assert "not-connected" not in rested(own_V=0.55 * 13.2)
+    for share in (0.75, 1.0, 1.28):
+        assert "turned-shunt" in pulse(high_amps=-8.0 * share, low_amps=-4.0 * share), share
+    for share in (0.5, 1.6):
+        assert "turned-shunt" not in pulse(high_amps=-8.0 * share, low_amps=-4.0 * share), share
+    # near its limit a charger gives less than was set, and that is no fault of the leads
+    charging = replace(KNOWN, limit_V=14.4)
+    levels = [Level(0.0, 13.6, 0.0), Level(4.0, 13.9, -0.3)]
+    at, below = (judge_pulse(*levels, Level(8.0, volts, -0.6), charging, "charge") for volts in (14.1, 14.09))
+    assert [one.code for one in at.findings] != [one.code for one in below.findings] and below.findings

@@ -108,3 +108,17 @@ def test_nearly_all_that_may_be_moved_or_taken_is_told() -> None:
     assert "time" not in keys(quiet, DRAWING, 6480.0) and "time" in keys(quiet, DRAWING, 6481.0)
     told = dict(near_limits(RECIPE, DRAWING, quiet, 6600.0))
     assert "10 min more" in told["time"]
+
+
+def test_freezing_is_told_while_a_charge_comes_near_its_cold_limit_and_no_longer() -> None:
+    from wintry_tally.core.engine.near_limits import FREEZING_K
+
+    limit = STOPS.cold_charge_C
+    for celsius, told in (
+        (limit, True),
+        (limit + FREEZING_K - 0.01, True),
+        (limit + FREEZING_K, False),
+        (limit - 0.01, False),
+    ):
+        assert ("freezing" in keys(Observation(13.0, -1.0, celsius), CHARGING)) is told, celsius
+        assert "freezing" not in keys(Observation(13.0, 1.0, celsius), DRAWING)
