@@ -148,9 +148,14 @@ class Window(QMainWindow):
         demo = " · demonstration data, invented" if book.meta("demo") == "yes" else ""
         self.setWindowTitle(f"{book.meta('name', book.path.stem)}{demo} – Wintry Tally")
         self.hide_working()
-        self._samples_changed()
-        if self.sample_id is not None:
-            self.show_page("today")
+        samples = self.session.samples()
+        if not samples:
+            self._samples_changed()
+            return
+        # the day comes first: a sample's page is made when somebody goes there
+        self.rack.fill()
+        self.sample_id = samples[0].id
+        self.show_page("today")
 
     def _samples_changed(self) -> None:
         self.rack.fill()
@@ -237,12 +242,13 @@ class Window(QMainWindow):
         self.rack.refresh(sample_id)
         if sample_id == self.sample_id:
             self.heading()
-            self.view(self.station).refresh()
+            if self.station in self.views:
+                self.views[self.station].refresh()
 
     def _dossier_changed(self, sample_id: int) -> None:
         self.rack.refresh(sample_id)
-        if sample_id == self.sample_id:
-            self.view(self.station).dossier_changed()
+        if sample_id == self.sample_id and self.station in self.views:
+            self.views[self.station].dossier_changed()
 
     def _ticked(self) -> None:
         self.rack.tick()
