@@ -445,3 +445,26 @@ def _simulated(book: Book, number: int, task: Task, now: datetime, cause: str, d
     own = found.state.cause.value if found.state.cause else ""
     book.runs.finish(run, cause or own, found.state.detail, ended)
     return next(one for one in book.runs.all(number) if one.id == run)
+
+
+def test_what_waits_is_kept_well(book: Book) -> None:
+    """Lithium about half full, lead-acid full and topped up: handbook practice, no published source."""
+    _run(book, 1, "charge-lithium-usual", NOW, "current-taper")
+    _run(book, 2, "charge-lead-acid", NOW, "current-taper")
+    ended = {number: book.runs.all(number)[-1].ended for number in (1, 2)}
+
+    def told(days: float, planned: bool = False) -> dict[str, tuple[str, str]]:
+        now = NOW + timedelta(days=days)
+        drawn = _drawn(book, now)
+        if not planned:
+            drawn = replace(drawn, plan=replace(drawn.plan, starts={}))
+        return {
+            i.code: (i.words, i.recipe) for i in _today(book, drawn, now) if i.group == "due" and "tands" in i.words
+        }
+
+    assert ended[1] is not None and told(14.0) == {} and told(15.0, planned=True) == {}
+    assert set(told(16.0)) == {"B1"} and told(16.0)["B1"][0].startswith("Stands full for 16 d")
+    words, recipe = told(50.0)["B2"]
+    assert words.startswith("Stands for 50 d") and recipe == "charge-lead-acid"
+    _run(book, 1, "shelf-start", NOW + timedelta(days=1), "confirmed")
+    assert set(told(60.0)) == {"B2"}

@@ -32,6 +32,10 @@ BENCH = "bench"
 GROUPS = ("now", "running", "late", "next", "due")
 
 
+FULL_MOST, TOP_UP_AFTER = timedelta(days=14), timedelta(days=45)
+"""So long a lithium battery may wait full, and a lead-acid one untouched; common practice, the maker's manual wins."""
+
+
 @dataclass(frozen=True)
 class Item:
     """One line of the day.
@@ -153,7 +157,24 @@ def _state(sample: Sample, runs: list[Run], drawn: Drawn | None, now: datetime) 
         beside = f"{'lithium' if sample.family.lithium else 'lead-acid'} within {most:g} h of its discharge{plan}"
         recipe = _usual_charge(sample)
         found.append(Item("late", sample.code, sample.id, words, None, "", beside, "charge", recipe, "Charge"))
+    if left is Charged.FULL and drawn is not None and drawn.next_task(sample.id) is None:
+        found += _stored(sample, gone, drawn)
     return found
+
+
+def _stored(sample: Sample, gone: timedelta, drawn: Drawn) -> list[Item]:
+    """How a battery that waits is best kept: lithium about half full, lead-acid full. The maker's manual wins."""
+    standing = drawn.standings.get(sample.id)
+    if standing is not None and standing.shelved is not None:
+        return []  # its shelf test is to find it as it was left
+    clock = format_duration(gone.total_seconds())
+    if sample.family.lithium and gone > FULL_MOST:
+        words, beside = f"Stands full for {clock}: bring it to about half", "lithium keeps best at 40 to 60 %, cool"
+        return [Item("due", sample.code, sample.id, words, None, "", beside, "capacity", "", "Open")]
+    if not sample.family.lithium and gone > TOP_UP_AFTER:
+        words, beside = f"Stands for {clock}: top it up", "lead-acid is kept full, topped up every 1 to 3 months"
+        return [Item("due", sample.code, sample.id, words, None, "", beside, "charge", _usual_charge(sample), "Charge")]
+    return []
 
 
 def _usual_charge(sample: Sample) -> str:
