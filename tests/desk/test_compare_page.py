@@ -231,3 +231,17 @@ def test_the_wheel_scrolls_the_page_and_with_ctrl_held_zooms_within_sight(page: 
         turn(-1200, Qt.KeyboardModifier.ControlModifier)
     (left, right), (low, high) = box.viewRange()
     assert -45.0 < left < 0.0 and 41.0 < right < 90.0 and 5.0 < low < 10.0 and 13.0 < high < 18.0
+
+
+def test_a_figure_that_is_missing_leads_to_its_test(page: ComparePage, demo: Window, qtbot) -> None:
+    for label, station in (
+        ("Loss in the cold of M2", "cold"),
+        ("Time to full of M2", "charge"),
+        ("Price of M2", "arrival"),
+    ):
+        demo.show_page("compare")
+        key = next(
+            one for one in page.findChildren(QPushButton) if one.accessibleName().startswith(f"{label}: no evidence")
+        )
+        qtbot.mouseClick(key, Qt.MouseButton.LeftButton)
+        assert demo.station == station and demo.session.sample(demo.sample_id).code == "M2"

@@ -23,11 +23,12 @@ from wintry_tally.core.verdict.evidence import CapacityEvidence
 
 @dataclass(frozen=True)
 class Kind:
-    """One quantity: its name in words, which way is better (1 more, -1 less, 0 neither), what settles it."""
+    """One quantity: its name in words, which way is better (1 more, -1 less, 0 neither), what settles it, and where."""
 
     label: str
     better: int
     way: str
+    station: str = "capacity"
 
 
 QUANTITIES = {
@@ -38,18 +39,18 @@ QUANTITIES = {
     "resistance": Kind("Resistance", -1, "log a step of the current, at the start of a discharge"),
     "rate-exponent": Kind("Exponent of the rate", -1, "run capacity tests at two rates"),
     "sag": Kind("Sag at {:g} A", -1, "log a step of the current, at the start of a discharge"),
-    "acceptance": Kind("Current still taken after 45 min", 1, "log a charge from empty"),
-    "recharge-time": Kind("Time to full", -1, "log a charge from empty"),
-    "cold-loss": Kind("Loss in the cold", -1, "run the cold capacity test and its warm twin"),
-    "self-discharge": Kind("Self-discharge", -1, "run the shelf test"),
-    "mass": Kind("Mass", -1, "weigh it on arrival"),
+    "acceptance": Kind("Current still taken after 45 min", 1, "log a charge from empty", "charge"),
+    "recharge-time": Kind("Time to full", -1, "log a charge from empty", "charge"),
+    "cold-loss": Kind("Loss in the cold", -1, "run the cold capacity test and its warm twin", "cold"),
+    "self-discharge": Kind("Self-discharge", -1, "run the shelf test", "shelf"),
+    "mass": Kind("Mass", -1, "weigh it on arrival", "arrival"),
     "energy-mass": Kind("Energy by mass", 1, "weigh it, and run a capacity test"),
     "energy-volume": Kind("Energy by volume", 1, "claim or measure its sizes, and run a capacity test"),
-    "price": Kind("Price", -1, "enter its price"),
+    "price": Kind("Price", -1, "enter its price", "arrival"),
     "price-charge": Kind("Price per Ah", -1, "enter its price, and run a capacity test"),
     "price-energy": Kind("Price per Wh", -1, "enter its price, and run a capacity test"),
     "price-delivered": Kind("Price per delivered kWh", -1, "claim its cycles and price, and run a capacity test"),
-    "cycle-years": Kind("Claimed cycles, one a day", 1, "claim its cycles"),
+    "cycle-years": Kind("Claimed cycles, one a day", 1, "claim its cycles", "arrival"),
 }
 """Every quantity that is compared, in the order of a table. A new one is a line here and a figure below."""
 

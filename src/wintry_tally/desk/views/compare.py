@@ -247,9 +247,11 @@ class ComparePage(MainPage):
         for place, code in enumerate(codes):
             value = one.values[code]
             if value is None:
-                missing = label("–", "quiet")
-                missing.setToolTip(f"No evidence: {one.missing.get(code, '')}")
-                missing.setAccessibleName(f"{one.label} of {code}: no evidence; {one.missing.get(code, '')}")
+                way = one.missing.get(code, "")
+                missing = button(
+                    "get it", partial(self._get, one, code), "link", f"{one.label} of {code}: no evidence; {way}"
+                )
+                missing.setToolTip(f"No evidence: {way}")
                 self._table.addWidget(missing, line, 1 + place, top)
                 continue
             figure = Figure(f"{one.label} of {code}", "body")
@@ -260,6 +262,14 @@ class ComparePage(MainPage):
 
         said = label(difference_words(one, codes, anew), "small", wrap=True)
         self._table.addWidget(said, line, 1 + len(codes), top)
+
+    def _get(self, one: Row, code: str) -> None:
+        """Go where the test stands that would give a figure."""
+        from wintry_tally.core.compare.comparing import kind_of
+
+        number = next((sample.id for sample in self.session.samples() if sample.code == code), 0)
+        if number:
+            self.leads.emit(number, kind_of(one).station, "")
 
     def _fill_model(self, model: Model | None) -> None:
         """What units of one model say of it, where all that are picked are of one."""
