@@ -276,3 +276,9 @@ def test_limits_that_leave_each_other_no_room() -> None:
         ("charge block 0 °C", "charge release 5 °C", []), ("charge block 6 °C", "charge release 5 °C", ["cut-above-release"]),
     ):  # fmt: skip
         assert _codes(cut, release) == code, (cut, release)
+
+
+def test_a_rating_for_a_while_does_not_contradict_the_one_for_good() -> None:
+    assert _codes("continuous discharge 100 A", "continuous discharge 150 A for 300 s") == []
+    assert _codes("continuous discharge 100 A", "continuous discharge 150 A") == ["contradiction"]
+    assert _codes("continuous discharge 140 A for 300 s", "continuous discharge 150 A for 300 s") == ["contradiction"]
