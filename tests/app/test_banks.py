@@ -147,6 +147,10 @@ def test_a_string_gives_what_its_weakest_gives_and_the_weak_one_is_named() -> No
     unsure = {code: _charge(value, 8.0) for code, value in (("U1", 101.0), ("U2", 100.0), ("U3", 94.0), ("U4", 99.0))}
     assert expected(bank, unsure).weak == ""  # type: ignore[union-attr]
     assert expected(bank, {"U1": _charge(100.0)}) is None
+    assert [step.label for _, step in found.working.walk()][1:] == ["What U3 costs its string"]
+    assert found.working.result.endswith("Ah: U2 + U3") and found.working.inputs["U4"].startswith("99.00 ±")
+    unknown = {c: Quantity(v, None, "Ah") for c, v in (("U1", 101.0), ("U2", 100.0), ("U3", 80.0), ("U4", 99.0))}
+    assert expected(bank, unknown).weak == ""  # type: ignore[union-attr]
     two = expected(joined(_units(2), 1, 2), {"U1": _charge(100.0), "U2": _charge(80.0)})
     assert two is not None and two.weak == "" and two.charge.value == 180.0  # of two nobody is accused
 

@@ -99,6 +99,13 @@ def through_units(need: Need, bank: Bank) -> Need:
     )
 
 
+def _mass_kg(bank: Bank) -> float | None:
+    """Of the whole; None while one of its units was not weighed."""
+    masses = [unit.arrival.mass_kg for unit in bank.units]
+    known = [mass for mass in masses if mass is not None]
+    return sum(known) if len(known) == len(masses) else None
+
+
 def judge_on_units(need: Need, code: str, bank: Bank, dossiers: Mapping[int, Dossier]) -> NeedResult | None:
     """A need on a bank that has no test of its own, by the weakest of its units; None while one is not known."""
     from wintry_tally.app.comparison import judge_one
@@ -116,6 +123,6 @@ def judge_on_units(need: Need, code: str, bank: Bank, dossiers: Mapping[int, Dos
         )
     return replace(
         result, code=code, limited_by=limit, in_parallel=None if result.in_parallel is None else max(1, -(-result.in_parallel // bank.parallel)),
-        mass_kg=sum(unit.arrival.mass_kg or 0.0 for unit in bank.units) or None, cost=None, bill=None, halved=None,
+        mass_kg=_mass_kg(bank), cost=None, bill=None, halved=None,
         steps=(*result.steps, f"by the weakest of its {units} units, {weakest.code}; {bank.parallel} strings share the current"),
     )  # fmt: skip

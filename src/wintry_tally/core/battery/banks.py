@@ -18,7 +18,8 @@ from wintry_tally.core.battery.finding import Finding
 from wintry_tally.core.battery.sample import Sample
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.quantity import Quantity, combine_linear
-from wintry_tally.core.quantity.display import format_plain
+from wintry_tally.core.quantity.display import format_plain, format_quantity
+from wintry_tally.core.working import Working
 
 MATCHED_V = 0.05
 """Units are joined within so many volts of each other."""
@@ -34,7 +35,6 @@ SUMMED: dict[str, str] = {
 }  # fmt: skip
 """Claims that a bank has of its units, and by what each is multiplied; nothing where it stays as it is."""
 CONDITIONS = {"cutoff_V": BY_SERIES, "dropout_V": BY_SERIES, "current_A": BY_STRINGS, "device_A": BY_STRINGS}
-KEPT_ALONE = {"reserve", "cycles", "self-discharge"}
 MOST_UNITS = 64
 
 
@@ -183,7 +183,8 @@ def join_findings(bank: Bank, cycles: Mapping[str, float] | None = None) -> list
         found.append(
             Finding(
                 "bank-allowed",
-                "How many its maker allows in series and side by side is not among the claims: look it up.",
+                "How many its maker allows in series and side by side is not among the claims: look it up, and put it in by "
+                "its kind, as the feature “4 in series, 2 in parallel”.",
                 "note",
             )
         )
@@ -205,6 +206,7 @@ class Expected:
     charge: Quantity
     weak: str
     costs: Quantity | None
+    working: Working
 
 
 def expected(bank: Bank, charges: Mapping[str, Quantity]) -> Expected | None:
@@ -216,21 +218,36 @@ def expected(bank: Bank, charges: Mapping[str, Quantity]) -> Expected | None:
         return None
     weakest = [min(string, key=lambda unit: charges[unit.code].value) for string in bank.strings]
     whole = combine_linear([(1.0, charges[unit.code]) for unit in weakest], "Ah")
-    weak, others = "", [charges[unit.code] for unit in bank.units]
+    weak = ""
     low = min(bank.units, key=lambda unit: charges[unit.code].value)
     rest = [charges[unit.code] for unit in bank.units if unit.id != low.id]
     mean = combine_linear([(1.0 / len(rest), one) for one in rest], "Ah")
     less = combine_linear([(1.0, mean), (-1.0, charges[low.code])], "Ah")
     costs = None
-    if (
-        less.value > WEAK_SHARE * mean.value
-        and (less.expanded is None or less.value > less.expanded)
-        and len(others) > 2
-    ):
+    # of two nobody is accused, nor by a meter of which nothing is known
+    surely = less.expanded is not None and less.value > less.expanded
+    if len(bank.units) > 2 and surely and less.value > WEAK_SHARE * mean.value:
         own = next(string for string in bank.strings if low in string)
         beside = [charges[unit.code].value for unit in own if unit.id != low.id]
         without = min([mean.value, *beside])
         weak = low.code
         lost = without - charges[low.code].value
         costs = Quantity(lost, less.standard, "Ah") if math.isfinite(lost) and lost > 0 else None
-    return Expected(whole, weak, costs)
+    given = {unit.code: format_quantity(charges[unit.code]) for unit in bank.units}
+    steps = []
+    if costs is not None:
+        inputs = {weak: given[weak], "mean of the others": format_quantity(mean)}
+        steps.append(
+            Working(
+                f"What {weak} costs its string",
+                "the next weakest of its string, or the others' mean, less it",
+                inputs,
+                format_quantity(costs),
+                "common practice",
+            )
+        )
+    working = Working(
+        "Charge of the bank by its units' tests", "Σ over the strings of the least of each", given,
+        f"{format_quantity(whole)}: {' + '.join(unit.code for unit in weakest)}", "common practice; JCGM 100:2008, 5.2", tuple(steps),
+    )  # fmt: skip
+    return Expected(whole, weak, costs, working)

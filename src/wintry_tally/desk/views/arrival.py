@@ -100,7 +100,7 @@ class ArrivalView(StationView):
         self.findings = FindingList()
         self.findings.opened.connect(self.opened)
         self.pictures = PicturesCard(session)
-        self.bank = BankCard(session)
+        self.bank = BankCard(session, self.opened.emit)
         self._lay_out()
 
     def _lay_out(self) -> None:

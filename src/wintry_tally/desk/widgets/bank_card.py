@@ -2,24 +2,27 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from PySide6.QtWidgets import QWidget
 
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.widgets.findings import FindingList
-from wintry_tally.desk.widgets.parts import card, clear, column, label
+from wintry_tally.desk.widgets.parts import button, card, clear, column, label, row
 
 if TYPE_CHECKING:
     from wintry_tally.core.battery.banks import Bank
+    from wintry_tally.core.working import Working
     from wintry_tally.report.dossier import Dossier
 
 
 class BankCard(QWidget):
     """Hidden for a single battery. What it takes long to say is worked out beside everything else."""
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Session, show_working: Callable[[Working], object]) -> None:
         super().__init__()
+        self._show = show_working
         self.session, self.sample_id = session, 0
         self.words = label("", "", wrap=True)
         self.findings = FindingList()
@@ -32,6 +35,9 @@ class BankCard(QWidget):
         """As the book has it."""
         from wintry_tally.app.banks import bank_of, findings_of
 
+        if sample_id != self.sample_id:
+            clear(self.said)  # what is said is of another bank
+            self._known = ()
         self.sample_id = sample_id
         bank = bank_of(self.session.book, sample_id)
         self.setVisible(bank is not None)
@@ -45,7 +51,7 @@ class BankCard(QWidget):
             self._work_out(bank, dossiers)
 
     def _work_out(self, bank: Bank, dossiers: dict[int, Dossier]) -> None:
-        from wintry_tally.app.banks import bank_lines, judge_on_units
+        from wintry_tally.app.banks import bank_lines, expected_of, judge_on_units
         from wintry_tally.core.compare.typed_need import parse_need
         from wintry_tally.report.words import need_line
 
@@ -55,18 +61,29 @@ class BankCard(QWidget):
             return
         self._known = wanted
 
-        def work(_job: object) -> list[str]:
+        def work(_job: object) -> tuple[list[str], Working | None]:
+            found = expected_of(bank, dossiers)
             lines = bank_lines(bank, dossiers)
             for text in needs:
                 judged = judge_on_units(parse_need(text), code, bank, dossiers)
                 if judged is not None:
                     lines.append(f"{judged.need}, by its units: {need_line(judged).partition(': ')[2]}")
-            return lines
+            return lines, None if found is None else found.working
 
-        def done(lines: list[str]) -> None:
-            if self._known == wanted:
-                clear(self.said)
-                for line in lines:
-                    self.said.addWidget(label(line, "small", wrap=True))
+        def done(made: tuple[list[str], Working | None]) -> None:
+            lines, working = made
+            if self._known != wanted:
+                return
+            clear(self.said)
+            for number, words in enumerate(lines):
+                line = row(label(words, "small", wrap=True))
+                line.setStretch(0, 1)
+                if working is not None and number == 0:
+                    line.addWidget(button("Working", lambda: self._show(working), "link", f"Working: {words}"))
+                self.said.addLayout(line)
 
-        self.session.workshop.start(work, done, self.session.failed.emit)
+        def failed(words: str) -> None:
+            self._known = ()  # asked again, it is tried again
+            self.session.failed.emit(words)
+
+        self.session.workshop.start(work, done, failed)
