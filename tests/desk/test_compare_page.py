@@ -166,6 +166,12 @@ def test_a_need_is_put_together_changed_and_its_course_seen(page: ComparePage, q
     qtbot.waitUntil(lambda: any("over 20 years" in text for text in texts(page._need_card)), timeout=60000)
     assert page.course.isVisible()
     assert "It ends at" in page._course_told.text() or "None of them ends" in page._course_told.text()
+    key = next(one for one in page.findChildren(QPushButton) if one.accessibleName() == "Working: hut on M1")
+    with qtbot.waitSignal(page.opened) as told:
+        qtbot.mouseClick(key, Qt.MouseButton.LeftButton)
+    steps = [step for _, step in told.args[0].walk()]
+    assert "fitted" in steps[0].inputs["evidence"] and steps[1].label == "Money over the years"
+    assert steps[1].inputs["bought"] == "229" and steps[1].inputs["bought again in year"] == "never"
     page.change_need(kept)
     assert page.need.text() == kept
     page.need.setText("hut: router 14 W; 30 h")

@@ -14,6 +14,7 @@ from wintry_tally.core.compare.money import Bill
 from wintry_tally.core.compare.need import USUAL_V
 from wintry_tally.core.quantity import Quantity, format_quantity
 from wintry_tally.core.verdict.outcome import OUTCOME_WORDS
+from wintry_tally.core.working import Working
 from wintry_tally.report.words import bill_lines
 
 if TYPE_CHECKING:
@@ -216,6 +217,25 @@ def _model_dict(model: Model) -> dict[str, Any]:
             for one in model.claims
         ],
     }  # fmt: skip
+
+
+def need_working(one: NeedResult) -> Working:
+    """How a need's figures come about: the hours, and the money over its years where there is any."""
+    inputs = {"evidence": one.steps[0], "followed": one.steps[1]} if len(one.steps) > 1 else {}
+    inputs |= {f"and {number}": words for number, words in enumerate(one.steps[2:], 1)}
+    hours = "" if one.hours is None else f"{format_quantity(one.hours)}, the middle of them and how far 95 % lie apart"
+    money = []
+    if one.bill is not None and len(one.bill.totals) > 1:
+        lasts = "nobody says" if one.bill.life_years is None else f"{one.bill.life_years:.3g} years"
+        parts = {
+            "bought": f"{one.bill.totals[0]:g} {one.currency}".strip(), "lasts": lasts,
+            "bought again in year": ", ".join(map(str, one.bill.replaced)) or "never", "lost in charging, a year": f"{one.bill.energy:.3g}",
+        }  # fmt: skip
+        formula = "units × price × (1 + times bought again) + charger + years × what is lost in charging"
+        money.append(Working("Money over the years", formula, parts, f"{one.bill.total:.4g}", "common practice"))
+    return Working(
+        f"{one.need} on {one.code}", "P = share of the batteries that fit and hold", inputs, hours, "common practice", tuple(money)
+    )  # fmt: skip
 
 
 def need_dict(one: NeedResult) -> dict[str, Any]:

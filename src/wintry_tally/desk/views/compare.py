@@ -288,6 +288,7 @@ class ComparePage(MainPage):
             self._model_box.addLayout(line)
 
     def _fill_needs(self, results: list[NeedResult]) -> None:
+        from wintry_tally.app.comparison import need_working
         from wintry_tally.report.words import bill_lines, need_line
 
         clear(self._needs)
@@ -311,7 +312,14 @@ class ComparePage(MainPage):
             line = row(label(text, "", wrap=True), *keys)
             line.setStretch(0, 1)
             self._needs.addLayout(line)
-            for words in (*(need_line(one) for one in own), *bill_lines(own)):
+            for one in own:
+                told = row(label(need_line(one), "small", wrap=True))
+                told.setStretch(0, 1)
+                if one.steps:
+                    show = partial(self.opened.emit, need_working(one))
+                    told.addWidget(button("Working", show, "link", f"Working: {one.need} on {one.code}"))
+                self._needs.addLayout(told)
+            for words in bill_lines(own):
                 self._needs.addWidget(label(words, "small", wrap=True))
         shown = self._shown_need if self._shown_need in by_need else next(iter(by_need), "")
         self.show_course(shown, by_need.get(shown, []))
