@@ -16,7 +16,7 @@ from wintry_tally.app.wishes import Wishes
 from wintry_tally.bench.equipment import ChannelSpec, Equipment, Instrument
 from wintry_tally.book import Run, RunSettings, RunStatus
 from wintry_tally.core.battery import Sample, family_named, pack_of, parse_claim
-from wintry_tally.core.battery.sample import Had
+from wintry_tally.core.battery.sample import CyclesHad
 from wintry_tally.core.plan.programme import Asked, Programme, programme
 from wintry_tally.core.protocol.in_programme import Presence
 from wintry_tally.core.protocol.recipe import Step, most_amps
@@ -133,9 +133,9 @@ def test_wishes_are_kept_and_count_what_is_done() -> None:
         replace(run, left_out=True),
         replace(run, recipe={"name": "surge"}),
     ]
-    asked = wishes.of("M1", [run, *others], begun, Had())
+    asked = wishes.of("M1", [run, *others], begun, CyclesHad())
     assert asked.runs == {"hold": 2} and asked.first == ("hold",) and asked.by_hand == ("surge",)
-    assert wishes.of("M2", [], begun, Had()) == Asked()
+    assert wishes.of("M2", [], begun, CyclesHad()) == Asked()
 
 
 def _drawn(attended: str, family: str = "lfp") -> Drawn:

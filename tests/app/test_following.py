@@ -26,7 +26,7 @@ from wintry_tally.book import Book, RunSettings
 from wintry_tally.book.recipes import recipe_data
 from wintry_tally.cli.main import invoke
 from wintry_tally.core.battery import family_named, parse_claim
-from wintry_tally.core.battery.sample import Had
+from wintry_tally.core.battery.sample import CyclesHad
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.protocol.setpoints import Facts
 from wintry_tally.core.protocol.template import fill
@@ -144,8 +144,8 @@ def test_a_re_test_stands_in_the_plan_once_its_day_is_near(book: Book) -> None:
     _tested(book, datetime(2026, 7, 28, 9, tzinfo=UTC), 1.0)
     runs = book.runs.all(1)
     assert (
-        wishes.retests("B1", runs, Had()) == {}
-        and wishes.retests("B1", [replace(runs[-1], left_out=True)], Had()) != {}
+        wishes.retests("B1", runs, CyclesHad()) == {}
+        and wishes.retests("B1", [replace(runs[-1], left_out=True)], CyclesHad()) != {}
     )
     done = drawn(datetime(2026, 8, 3, 8, tzinfo=UTC))
     assert not any(task.recipe == "capacity-reference" for task in done.plan.campaign.tasks)

@@ -15,7 +15,7 @@ from wintry_tally.app.wishes import Wishes
 from wintry_tally.book import RunStatus
 from wintry_tally.book.records import plain_of, read_as
 from wintry_tally.core.battery import CLAIM_KINDS
-from wintry_tally.core.battery.sample import Had
+from wintry_tally.core.battery.sample import CyclesHad
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.plan.calendar import SLOT_S, Calendar
 from wintry_tally.core.plan.campaign import Campaign, Plan, Task
@@ -186,7 +186,7 @@ def standing_of(
         run.recipe.get("method", "capacity") == "capacity" and run.status is RunStatus.FINISHED and not run.left_out
         for run in runs
     )
-    had = dossier.had if dossier is not None else Had()
+    had = dossier.had if dossier is not None else CyclesHad()
     can = able(equipment, Facts(sample.family, rated, sample.claims))
     return Standing(
         sample.code, can.facts, tuple(kind for kind, done in by_kind.items() if all(done)),

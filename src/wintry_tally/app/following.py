@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 from wintry_tally.app.wishes import MOST_CYCLES
 from wintry_tally.book.records import plain_of, read_as
 from wintry_tally.core.battery.economy import USUAL_END
-from wintry_tally.core.battery.sample import Had
+from wintry_tally.core.battery.sample import CyclesHad
 from wintry_tally.core.errors import InputError
 
 if TYPE_CHECKING:
@@ -57,7 +57,7 @@ def noted_text(noted: Iterable[Noted]) -> str:
     )
 
 
-def cycles_had(dossier: Dossier, noted: Sequence[Noted]) -> Had:
+def cycles_had(dossier: Dossier, noted: Sequence[Noted]) -> CyclesHad:
     """How many whole cycles a battery has had before each of its runs (by title), and by now."""
     rated, here = dossier.sample.rated_Ah, 0.0
     found = {}
@@ -65,7 +65,7 @@ def cycles_had(dossier: Dossier, noted: Sequence[Noted]) -> Had:
         found[run.facts.title] = here + sum(one.cycles for one in noted if one.at <= run.facts.started)
         if rated and run.analysis is not None and run.analysis.capacity is not None:
             here += run.analysis.capacity.count.charge.value / rated
-    return Had(found, here + sum(one.cycles for one in noted))
+    return CyclesHad(found, here + sum(one.cycles for one in noted))
 
 
 def made_before(runs: Iterable[Run]) -> list[Template]:

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 from wintry_tally.app.campaign import UNDER_WAY, Drawn, last_left
 from wintry_tally.book import RunStatus
 from wintry_tally.book.attachments import KINDS
-from wintry_tally.core.battery.sample import Had
+from wintry_tally.core.battery.sample import CyclesHad
 from wintry_tally.core.plan.hands import all_hands
 from wintry_tally.core.plan.programme import RECHARGE_MOST_H
 from wintry_tally.core.protocol.in_programme import Charged
@@ -226,7 +226,7 @@ def _again(samples: Sequence[Sample], runs: dict[int, list[Run]], drawn: Drawn, 
     found = []
     for sample in samples:
         standing = drawn.standings.get(sample.id)
-        had = standing.had if standing is not None else Had()
+        had = standing.had if standing is not None else CyclesHad()
         for recipe, due in drawn.wishes.retests(sample.code, runs.get(sample.id, []), had).items():
             template = shipped().get(recipe)
             if template is None or any(

@@ -15,7 +15,7 @@ from wintry_tally.exchange.plan_file import days_of
 
 if TYPE_CHECKING:
     from wintry_tally.book import Book, Run
-    from wintry_tally.core.battery.sample import Had
+    from wintry_tally.core.battery.sample import CyclesHad
 
 WISHES = "campaign"
 """Key of the book's small facts."""
@@ -47,20 +47,20 @@ class Retest:
     def __str__(self) -> str:
         return f"{self.cycles:g} {CYCLES}" if self.on is None else self.on.isoformat()
 
-    def near(self, now: datetime, had: Had) -> bool:
+    def near(self, now: datetime, had: CyclesHad) -> bool:
         """Whether it is to be planned for."""
         if self.on is not None:
             return self.on <= now.astimezone().date() + EARLY
         return self.cycles is not None and had.now >= self.cycles - HALF
 
-    def made_by(self, run: Run, had: Had) -> bool:
+    def made_by(self, run: Run, had: CyclesHad) -> bool:
         """Whether a run of its recipe is it."""
         if self.on is not None:
             return run.started.astimezone().date() >= self.on - EARLY
         before = had.now if run.status is RunStatus.RUNNING else had.before.get(run.title, 0.0)
         return self.cycles is not None and before >= self.cycles - HALF
 
-    def words(self, had: Had) -> str:
+    def words(self, had: CyclesHad) -> str:
         """ "on 2027-11-26", "at 412 cycles, of which it had 310"."""
         return f"on {self}" if self.on is not None else f"at {self}, of which it had {had.now:.0f}"
 
@@ -141,7 +141,7 @@ class Wishes:
             own[recipe] = str(due)
         return replace(self, again=_with(self.again, code, own))
 
-    def retests(self, code: str, runs: Sequence[Run], had: Had) -> dict[str, Retest]:
+    def retests(self, code: str, runs: Sequence[Run], had: CyclesHad) -> dict[str, Retest]:
         """A sample's re-tests that were not yet made, by recipe; one made a week too early counts."""
         found = {}
         for name, text in self.again.get(code, {}).items():
@@ -151,7 +151,7 @@ class Wishes:
                 found[name] = due
         return found
 
-    def of(self, code: str, runs: Sequence[Run], now: datetime, had: Had) -> Asked:
+    def of(self, code: str, runs: Sequence[Run], now: datetime, had: CyclesHad) -> Asked:
         """What is wanted of one sample that has these runs: of a re-test, once it is near."""
         done = Counter(str(run.recipe.get("name", "")) for run in runs if run.status in TAKEN and not run.left_out)
         still = {name: number - done[name] for name, number in self.runs.get(code, {}).items()}

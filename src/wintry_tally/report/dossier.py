@@ -13,7 +13,7 @@ from wintry_tally.core.analysis.derivation import charge_working, energy_working
 from wintry_tally.core.analysis.place import PlaceHistory
 from wintry_tally.core.analysis.stages import StageKind
 from wintry_tally.core.battery import Finding, Sample, arrival_findings
-from wintry_tally.core.battery.sample import Had
+from wintry_tally.core.battery.sample import CyclesHad
 from wintry_tally.core.compare.trend import Trend
 from wintry_tally.core.errors import WintryError
 from wintry_tally.core.quantity import Quantity
@@ -76,7 +76,7 @@ class Dossier:
     prose: str
     demo: bool
     trends: tuple[Trend, ...] = ()
-    had: Had = field(default_factory=Had)
+    had: CyclesHad = field(default_factory=CyclesHad)
 
 
 def report_run(facts: RunFacts, trace: Trace) -> RunReport:

@@ -75,7 +75,7 @@ def first_value(claims: tuple[Claim, ...], kind: str) -> float | None:
 
 
 @dataclass(frozen=True)
-class Had:
+class CyclesHad:
     """Whole cycles that a battery has had: those noted, and what was drawn in runs here; before each run, and by now."""
 
     before: Mapping[str, float] = field(default_factory=dict)

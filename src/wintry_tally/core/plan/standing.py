@@ -6,7 +6,7 @@ from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 
-from wintry_tally.core.battery.sample import Had
+from wintry_tally.core.battery.sample import CyclesHad
 from wintry_tally.core.plan.calendar import PER_HOUR, Calendar, slots_up
 from wintry_tally.core.plan.campaign import After, Task
 from wintry_tally.core.plan.programme import (
@@ -65,7 +65,7 @@ class Standing:
     asked: Asked = field(default_factory=Asked)
     barred: Mapping[str, str] = field(default_factory=dict)
     ways: Mapping[str, tuple[tuple[str, ...], ...]] = field(default_factory=dict)
-    had: Had = field(default_factory=Had)
+    had: CyclesHad = field(default_factory=CyclesHad)
     shares: tuple[str, ...] = ()
 
 

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QWidget
 
-from wintry_tally.core.battery.sample import Had
+from wintry_tally.core.battery.sample import CyclesHad
 from wintry_tally.core.errors import InputError, WintryError
 from wintry_tally.core.quantity import parse_typed
 from wintry_tally.desk.session import Session
@@ -84,7 +84,7 @@ class FollowingCard(QWidget):
             for template in made:
                 self.recipe.addItem(template.title, template.name)
         clear(self._again)
-        had = dossier.had if dossier is not None else Had()
+        had = dossier.had if dossier is not None else CyclesHad()
         for name, due in sorted(self.session.wishes.retests(sample.code, runs, had).items()):
             title = shipped()[name].title if name in shipped() else name
             back = button(
