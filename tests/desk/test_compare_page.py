@@ -253,3 +253,16 @@ def test_a_figure_that_is_missing_leads_to_its_test(page: ComparePage, demo: Win
         )
         qtbot.mouseClick(key, Qt.MouseButton.LeftButton)
         assert demo.station == station and demo.session.sample(demo.sample_id).code == "M2"
+
+
+def test_the_usual_two_are_taken_as_they_come_to_be_known_and_what_is_picked_stays(
+    page: ComparePage, demo: Window, qtbot
+) -> None:
+    session, by_code = page.session, {sample.code: sample.id for sample in page.session.samples()}
+    page.picked = [by_code["M1"]]  # as when only the first was known yet
+    page.refresh()
+    assert [_code(page, number) for number in page.picked] == ["M1", "M2"]
+    page.pick(by_code["M4"])
+    session.set_sample(by_code["M4"], "change maker", maker="Elsewhere")
+    page.refresh()  # M4 is being worked out again
+    assert [_code(page, number) for number in page.picked] == ["M1", "M2", "M4"]

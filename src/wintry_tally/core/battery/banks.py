@@ -79,10 +79,12 @@ def joined(units: tuple[Sample, ...], series: int, parallel: int) -> Bank:
     Raises:
         InputError: too many or too few of them, one twice, of unlike families or voltages, or beyond what a maker allows.
     """
-    if series < 1 or parallel < 1 or series * parallel != len(units) or len(units) < 2:
+    if len(units) < 2:
+        raise InputError("a bank has two units or more", mend="pick those that are joined")
+    if series < 1 or parallel < 1 or series * parallel != len(units):
         raise InputError(
             f"{series} in series and {parallel} side by side are {series * parallel}, not {len(units)}",
-            mend="a bank has two units or more, and each has its place",
+            mend="each string has as many units in series as the others: pick more, or fewer in series",
         )
     if len(units) > MOST_UNITS:
         raise InputError(f"{len(units)} units are more than a bank here has", mend=f"join {MOST_UNITS} at the most")

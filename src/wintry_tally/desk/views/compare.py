@@ -38,6 +38,8 @@ class ComparePage(MainPage):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         self.picked: list[int] = []
+        self._by_hand = False
+        """Whether a person has picked: until then the usual ones are taken anew as samples come to be known."""
         self._known: tuple[object, ...] = ()
         self._waits = False
         self._runs: dict[str, str] = {}
@@ -116,7 +118,9 @@ class ComparePage(MainPage):
         with self.session.guard():
             known = {sample.id: self.session.dossier(sample.id) for sample in self.session.samples()}
             able = [number for number, dossier in known.items() if dossier is not None and _can(dossier)]
-            self.picked = [number for number in self.picked if number in able] or self._usual(able, known)
+            # one that is being worked out again stays picked
+            kept = [number for number in self.picked if number in able or (number in known and known[number] is None)]
+            self.picked = kept if self._by_hand and kept else self._usual(able, known)
             self._fill_chips(able)
             picked = [known[number] for number in self.picked]
             dossiers = [dossier for dossier in picked if dossier is not None]
@@ -144,6 +148,7 @@ class ComparePage(MainPage):
 
     def pick(self, number: int) -> None:
         """Take a sample in, or out again; the first picked is the one that the others are held against."""
+        self._by_hand = True
         if number in self.picked:
             self.picked.remove(number)
         elif len(self.picked) < MOST:
