@@ -11,6 +11,7 @@ from PySide6.QtGui import QColor, QFontDatabase, QGuiApplication
 from PySide6.QtWidgets import QApplication, QWidget
 
 from wintry_tally.core.battery import Finding, parse_claim
+from wintry_tally.core.errors import InputError
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.verdict.outcome import OUTCOME_WORDS, Outcome
 from wintry_tally.core.working import Working
@@ -304,3 +305,25 @@ def test_a_call_is_heard_by_whichever_player_there_is(qtbot, tmp_path: Path, mon
     beeps: list[str] = []
     monkeypatch.setattr("wintry_tally.desk.notify.QApplication.beep", lambda: beeps.append("beep"))
     assert ring() == "" and beeps == ["beep"], "the desktop's bell where no player is"
+
+
+def test_what_was_cancelled_between_its_end_and_its_delivery_reaches_nobody(qtbot) -> None:
+    import threading
+
+    from wintry_tally.desk.background import Workshop
+
+    workshop, came, ended = Workshop(), [], threading.Event()
+
+    def fail(_job: object) -> None:
+        ended.set()
+        raise InputError("no")
+
+    here = threading.get_ident()
+    workshop.start(lambda _job: 1, lambda made: came.append((made, threading.get_ident() == here)))
+    qtbot.waitUntil(lambda: came == [(1, True)], timeout=5000)
+    workshop.start(lambda _job: 2, came.append)
+    workshop.start(fail, came.append, came.append)
+    assert ended.wait(5.0)
+    workshop.close()  # as at the closing of the window: both are over, neither was delivered yet
+    qtbot.wait(50)
+    assert came == [(1, True)]

@@ -5,6 +5,7 @@ from __future__ import annotations
 import traceback
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from functools import partial
 from typing import Any
 
 from PySide6.QtCore import QObject, Signal
@@ -69,11 +70,15 @@ class Workshop:
         """Queue a job."""
         job = Job(work)
         self._jobs.add(job)
-        job.done.connect(done)
-        if failed is not None:
-            job.failed.connect(failed)
-        job.done.connect(lambda _result: self._jobs.discard(job))
-        job.failed.connect(lambda _text: self._jobs.discard(job))
+
+        def deliver(told: Callable[[Any], None] | None, what: Any) -> None:
+            self._jobs.discard(job)
+            # cancelled between its end and here: whoever asked may be gone, window and all
+            if told is not None and not job.cancelled:
+                told(what)
+
+        job.done.connect(partial(deliver, done))
+        job.failed.connect(partial(deliver, failed))
         self._pool.submit(job.run)
         return job
 
