@@ -115,9 +115,11 @@ class Watch:
 
 def turn(seconds: float) -> None:
     """Let the window live."""
-    from PySide6.QtTest import QTest
+    from PySide6.QtCore import QEventLoop, QTimer
 
-    QTest.qWait(int(1000 * seconds))
+    loop = QEventLoop()
+    QTimer.singleShot(int(1000 * seconds), loop.quit)
+    loop.exec()
 
 
 def main() -> int:

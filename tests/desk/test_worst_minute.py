@@ -6,7 +6,8 @@ from pathlib import Path
 
 import pytest
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QApplication, QLabel
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QComboBox, QFileDialog, QLabel, QWidget
 
 from tests.desk.test_bench_trouble import HOLD
 from wintry_tally.book import RunSettings
@@ -33,10 +34,17 @@ def drawing(window: Window, sample_book: Path, qtbot) -> Window:
     return window
 
 
+def press(widget: QWidget, key: Qt.Key) -> None:
+    """As a keyboard does: the window system's window hears it first."""
+    widget.activateWindow()
+    QTest.qWait(50)
+    QTest.keyClick(widget.window().windowHandle(), key)
+
+
 def test_one_key_makes_everything_safe_and_the_battery_waits_until_somebody_looked(drawing: Window, qtbot) -> None:
     world = drawing.session._stand_ins.world
     drawing.show_station("ledger")
-    qtbot.keyClick(QApplication.focusWidget() or drawing, Qt.Key.Key_F12)
+    press(drawing, Qt.Key.Key_F12)
     qtbot.waitUntil(lambda: world.true_current_A == 0.0, timeout=15000)
     page = drawing.worst.page
     assert drawing.pages.currentWidget() is page
@@ -106,7 +114,7 @@ def test_closing_waits_visibly_and_names_what_stays_on(drawing: Window, qtbot) -
 
 
 def test_without_a_book_there_is_nothing_to_switch_off(window: Window, qtbot) -> None:
-    qtbot.keyClick(window, Qt.Key.Key_Pause)
+    press(window, Qt.Key.Key_Pause)
     assert "nothing here is driven" in window.statusBar().currentMessage()
 
 
@@ -133,3 +141,19 @@ def test_a_dialect_of_one_s_own_is_chosen_and_stays(window: Window, sample_book:
     form.kind.setCurrentIndex(form.kind.findData("load"))
     form.keep()
     assert "says nothing of how a load is driven" in form.problem.text()
+
+
+def test_the_key_is_heard_in_a_dialog_and_with_a_list_open(window: Window, qtbot) -> None:
+    heard = []
+    window.worst.make_safe = lambda: heard.append(1)
+    dialog = QFileDialog(window)
+    dialog.setOption(QFileDialog.Option.DontUseNativeDialog)
+    dialog.open()
+    press(dialog, Qt.Key.Key_F12)
+    assert heard == [1]
+    dialog.findChild(QComboBox).showPopup()
+    press(dialog, Qt.Key.Key_F12)
+    assert heard == [1, 1]
+    dialog.close()
+    press(window, Qt.Key.Key_F12)
+    assert heard == [1, 1, 1]

@@ -24,6 +24,8 @@ ICON = Path(__file__).parent / "theme" / "icons" / "wintry-tally.svg"
 
 
 log = logging.getLogger(__name__)
+SWITCH_S = 0.001
+"""So long, not Python's 5 ms, a thread at work keeps the window waiting each time the window needs Python."""
 TITLE_BAR = 36
 """So much of a screen's height a window manager takes for itself; the last line of the window has to be seen."""
 
@@ -38,6 +40,7 @@ def make_application(theme: str | None = None) -> QApplication:
     application.setApplicationDisplayName("Wintry Tally")
     application.setDesktopFileName("wintry-tally")
     application.setWindowIcon(QIcon(str(ICON)))
+    sys.setswitchinterval(SWITCH_S)
     chosen = theme or str(QSettings().value("theme", "day"))
     apply(application, NIGHT if chosen == "night" else DAY)
     return application

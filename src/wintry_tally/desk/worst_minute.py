@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Protocol
 
 from PySide6.QtCore import QEvent, QObject, Qt
-from PySide6.QtGui import QKeyEvent
+from PySide6.QtGui import QKeyEvent, QWindow
 from PySide6.QtWidgets import QApplication
 
 if TYPE_CHECKING:
@@ -42,14 +42,24 @@ class WorstMinute(QObject):
         self._window = window
         self.page: SafePage | None = None
         application = QApplication.instance()
-        assert application is not None
-        application.installEventFilter(self)
+        assert isinstance(application, QApplication)
+        # keys reach the window system's window before any widget of it: a filter over the whole application would be
+        # asked at every event there is, and wait for whatever Python is at in other threads each time
+        application.focusWindowChanged.connect(self._watch)
+        self._watch(application.focusWindow())
+
+    def _watch(self, window: QWindow | None) -> None:
+        """Hear the keys of a window, once."""
+        if window is not None:
+            window.installEventFilter(self)
 
     def let_go(self) -> None:
         """The window closes."""
         application = QApplication.instance()
-        if application is not None:
-            application.removeEventFilter(self)
+        if isinstance(application, QApplication):
+            application.focusWindowChanged.disconnect(self._watch)
+            for window in application.allWindows():
+                window.removeEventFilter(self)
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
         """F12, or Pause, in whatever window or dialog: everything off."""

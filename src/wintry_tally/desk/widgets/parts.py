@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from typing import Any, cast
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QEvent, Qt
 from PySide6.QtWidgets import (
     QComboBox,
     QFrame,
@@ -22,12 +22,37 @@ from PySide6.QtWidgets import (
 from wintry_tally.desk.theme import SPACE
 
 
+class Wrapped(QLabel):
+    """A label that wraps, and remembers how high it is at which width: a layout in layouts asks many times over."""
+
+    def __init__(self, text: str = "") -> None:
+        super().__init__(text)
+        self.setWordWrap(True)
+        self._heights: dict[int, int] = {}
+
+    def heightForWidth(self, width: int) -> int:
+        """See QWidget."""
+        known = self._heights.get(width)
+        if known is None:
+            known = self._heights[width] = super().heightForWidth(width)
+        return known
+
+    def setText(self, text: str) -> None:
+        """See QLabel."""
+        self._heights.clear()
+        super().setText(text)
+
+    def changeEvent(self, event: QEvent) -> None:
+        """Another font, another style: other heights."""
+        self._heights.clear()
+        super().changeEvent(event)
+
+
 def label(text: str = "", role: str = "", wrap: bool = False) -> QLabel:
     """A label with a role from the style sheet; its text can be copied."""
-    made = QLabel(text)
+    made = Wrapped(text) if wrap else QLabel(text)
     if role:
         made.setProperty("role", role)
-    made.setWordWrap(wrap)
     made.setTextFormat(Qt.TextFormat.PlainText)
     return made
 
