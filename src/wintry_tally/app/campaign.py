@@ -242,7 +242,7 @@ def _one_more(
 
 def draw_up(
     standings: Mapping[int, Standing], equipment: Equipment, attended: str, wishes: Wishes, before: Mapping[str, datetime],
-    now: datetime, seconds: float, thorough: bool = True, cancelled: Callable[[], bool] = lambda: False, more: str = "",
+    now: datetime, seconds: float, thorough: bool = True, more: str = "", cancelled: Callable[[], bool] = lambda: False,
 ) -> Drawn:  # fmt: skip
     """The plan of all samples from where they stand now; with `more`, as if there were one more of that."""
     from wintry_tally.app.solver_apart import solve_apart

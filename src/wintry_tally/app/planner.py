@@ -7,6 +7,7 @@ from collections.abc import Callable
 from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
 
+from wintry_tally.app.apart import HELPER
 from wintry_tally.app.opening import attended_of
 from wintry_tally.app.safety import quarantines_of
 from wintry_tally.app.shelf import Jobs
@@ -84,9 +85,8 @@ class Planner:
         equipment, attended = self._open.equipment, attended_of(self._open.book)
 
         def work(_job: object) -> str:
-            other = draw_up(
-                drawn.standings, equipment, attended, drawn.wishes, {}, now, SECONDS, True, lambda: self._closed, more
-            )
+            given = (drawn.standings, equipment, attended, drawn.wishes, {}, now, SECONDS, True, more)
+            other = HELPER.call(draw_up, *given, cancelled=lambda: self._closed)
             return what_if_words(drawn, other, more, now)
 
         self._jobs.start(work, told, self._failed)
@@ -146,18 +146,7 @@ class Planner:
                 self._failed(words)
 
         seconds = SECONDS if thorough else 0.0
+        given = (standings, equipment, attended, wishes, before, now, seconds, thorough)
         self._jobs.start(
-            lambda _job: draw_up(
-                standings,
-                equipment,
-                attended,
-                wishes,
-                before,
-                now,
-                seconds,
-                thorough,
-                lambda: self._closed or self._stale,
-            ),
-            drawn,
-            failed,
+            lambda _job: HELPER.call(draw_up, *given, cancelled=lambda: self._closed or self._stale), drawn, failed
         )

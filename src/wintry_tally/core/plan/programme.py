@@ -5,16 +5,19 @@ from __future__ import annotations
 import math
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field, replace
+from functools import lru_cache
 from types import MappingProxyType
 
 from wintry_tally.core.battery import CLAIM_KINDS, Claim
 from wintry_tally.core.cell import parameters_for
+from wintry_tally.core.cell.parameters import Parameters
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.plan.calendar import slots_down, slots_up
 from wintry_tally.core.plan.campaign import After, Task
 from wintry_tally.core.plan.ensemble import SPREADS
 from wintry_tally.core.plan.forecast import forecast
 from wintry_tally.core.protocol.in_programme import Charged, InProgramme, Presence
+from wintry_tally.core.protocol.recipe import Recipe
 from wintry_tally.core.protocol.setpoints import Facts
 from wintry_tally.core.protocol.template import Template, fill
 
@@ -372,6 +375,13 @@ def hours_with_hands(template: Template, facts: Facts, share: float, spread: flo
     return low + hands, usual + hands, high + hands
 
 
+@lru_cache(maxsize=4096)
+def _foretold(recipe: Recipe, parameters: Parameters, share: float) -> tuple[tuple[tuple[int, float], ...], float]:
+    """When each step ends and when the whole does, s; units of one model are asked about again and again."""
+    found = forecast(recipe, parameters, ROOM_C, full=share)
+    return tuple((number, at) for number, at, _ in found.step_ends), found.end_s
+
+
 def recipe_hours(template: Template, facts: Facts, share: float, spread: float) -> tuple[float, float, float]:
     """How long a test takes on this sample, h: 5 % are over sooner, the usual, 5 % later.
 
@@ -381,8 +391,8 @@ def recipe_hours(template: Template, facts: Facts, share: float, spread: float) 
         InputError: a set-point that nothing is known for.
     """
     recipe = fill(template, facts)
-    found = forecast(recipe, parameters_for(facts.family, facts.rated_Ah), ROOM_C, full=share)
-    ends = {number: at for number, at, _ in found.step_ends}
+    step_ends, end_s = _foretold(recipe, parameters_for(facts.family, facts.rated_Ah), share)
+    ends = dict(step_ends)
     certain = by_battery = begun = 0.0
     for number, part in enumerate(recipe.steps):
         timed = [rule.value for rule in part.ends if rule.kind == "time"]
@@ -395,8 +405,8 @@ def recipe_hours(template: Template, facts: Facts, share: float, spread: float) 
             certain += took
         else:
             by_battery += took
-    if not ends and found.end_s > 0:
-        by_battery = found.end_s
+    if not ends and end_s > 0:
+        by_battery = end_s
     low = (certain + (1.0 - spread) * by_battery) / 3600.0
     usual, high = (certain + by_battery) / 3600.0, (certain + (1.0 + spread) * by_battery) / 3600.0
     if not math.isfinite(high):
