@@ -162,7 +162,7 @@ def main() -> None:
     answers = os.dup(1)
     os.dup2(2, 1)
     os.nice(5)
-    with open(0, "rb", buffering=0) as asked, open(answers, "wb", buffering=0) as back:
+    with os.fdopen(0, "rb", buffering=0) as asked, os.fdopen(answers, "wb", buffering=0) as back:
         serve(asked, back)
 
 

@@ -85,8 +85,10 @@ class Planner:
         equipment, attended = self._open.equipment, attended_of(self._open.book)
 
         def work(_job: object) -> str:
-            given = (drawn.standings, equipment, attended, drawn.wishes, {}, now, SECONDS, True, more)
-            other = HELPER.call(draw_up, *given, cancelled=lambda: self._closed)
+            other = HELPER.call(
+                draw_up, drawn.standings, equipment, attended, drawn.wishes, {}, now, SECONDS, True, more,
+                cancelled=lambda: self._closed,
+            )  # fmt: skip
             return what_if_words(drawn, other, more, now)
 
         self._jobs.start(work, told, self._failed)

@@ -6,7 +6,7 @@ import math
 
 import numpy as np
 
-from wintry_tally.core.analysis import Analysis, Integral
+from wintry_tally.core.analysis import Analysis
 from wintry_tally.core.analysis.counting import HOUR
 from wintry_tally.core.trace.trace import Column
 
@@ -20,18 +20,19 @@ def discharge_curve(analysis: Analysis) -> tuple[Column, Column] | None:
     test = analysis.capacity
     if test is None:
         return None
-    trace, integral = analysis.trace, Integral(analysis.trace)
+    trace = analysis.trace
     charges, volts = [], []
     drawn = 0.0
     total = sum(span.last - span.first + 1 for span in test.count.spans)
     for span in test.count.spans:
         size = max(2, int(POINTS * (span.last - span.first + 1) / total))
         index = np.unique(np.linspace(span.first, span.last, size).astype(np.int64))
-        base = integral.to(span.first)[0]
-        part = np.array([(integral.to(int(i))[0] - base) / HOUR for i in index])
-        charges.append(drawn + part)
+        current = trace.current[span.first : span.last + 1]
+        steps = 0.5 * np.diff(trace.time_s[span.first : span.last + 1]) * (current[1:] + current[:-1])
+        moved = drawn + np.concatenate([[0.0], np.cumsum(steps)]) / HOUR
+        charges.append(moved[index - span.first])
         volts.append(trace.voltage_V[index])
-        drawn += float(part[-1])
+        drawn = float(moved[-1])
     return np.concatenate(charges), np.concatenate(volts)
 
 

@@ -17,10 +17,11 @@ from wintry_tally.core.battery.sample import CyclesHad
 from wintry_tally.core.compare.trend import Trend
 from wintry_tally.core.errors import WintryError
 from wintry_tally.core.quantity import Quantity
-from wintry_tally.core.trace.trace import Trace
+from wintry_tally.core.trace.trace import Column, Trace
 from wintry_tally.core.verdict import MeasuredEvidence, School, Verdict, judge
 from wintry_tally.core.verdict.evidence import CapacityEvidence, Evidence, LogEvidence, capacity_evidence
 from wintry_tally.core.working import Working
+from wintry_tally.report.curve import discharge_curve
 
 
 @dataclass(frozen=True)
@@ -50,6 +51,8 @@ class RunReport:
     analysis: Analysis | None
     evidence: CapacityEvidence | None
     problem: str = ""
+    curve: tuple[Column, Column] | None = None
+    """Charge drawn (Ah) and voltage, thinned to what a page shows; None without a capacity test."""
 
     def working(self, which: str) -> Working | None:
         """The working of "charge", "energy" or "voltage"."""
@@ -88,7 +91,7 @@ def report_run(facts: RunFacts, trace: Trace) -> RunReport:
     evidence = None
     if facts.test in {"", "capacity", "cold-loss"}:
         evidence = capacity_evidence(facts.title, analysis, facts.options.ambient_C)
-    return RunReport(facts, analysis, evidence)
+    return RunReport(facts, analysis, evidence, curve=discharge_curve(analysis))
 
 
 def arrival_evidence(sample: Sample) -> list[MeasuredEvidence]:

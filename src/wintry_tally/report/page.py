@@ -19,7 +19,7 @@ from wintry_tally.core.protocol.recipe import CAUSE_WORDS, EndCause
 from wintry_tally.core.quantity import format_duration, format_quantity
 from wintry_tally.core.verdict.outcome import BOUND_WORDS, OUTCOME_WORDS, RULE_NAMES, SCHOOL_WORDS, Outcome
 from wintry_tally.core.verdict.stood import SOAK
-from wintry_tally.report.curve import curve_svg, discharge_curve
+from wintry_tally.report.curve import curve_svg
 from wintry_tally.report.dossier import Dossier, RunReport
 from wintry_tally.report.words import bill_lines, chance_words, claim_words, need_line, trend_words
 
@@ -110,7 +110,7 @@ def _view(dossier: Dossier, made: datetime, needs: Sequence[tuple[str, NeedResul
     curves = []
     for run in analysed:
         assert run.analysis is not None
-        curve = discharge_curve(run.analysis)
+        curve = run.curve
         if curve is not None and not run.facts.left_out:
             curves.append((run.facts.title, *curve))
     return {

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from wintry_tally import __version__
 from wintry_tally.core.quantity import Quantity, format_quantity
 from wintry_tally.core.trace.trace import Column
-from wintry_tally.report.curve import curve_svg, discharge_curve
+from wintry_tally.report.curve import curve_svg
 from wintry_tally.report.page import filled
 from wintry_tally.report.words import bill_lines, difference_words, need_line, unlike_of
 
@@ -56,5 +56,5 @@ def _shown(value: Quantity | None) -> str:
 
 def _curve(dossier: Dossier, title: str) -> list[tuple[str, Column, Column]]:
     run = next((one for one in dossier.runs if one.facts.title == title and one.analysis is not None), None)
-    found = discharge_curve(run.analysis) if run is not None and run.analysis is not None else None
+    found = run.curve if run is not None else None
     return [] if found is None else [(f"{dossier.sample.code}, {title}", *found)]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 from functools import partial
 from typing import TYPE_CHECKING, cast
@@ -20,7 +21,7 @@ from wintry_tally.desk.widgets.claim_editor import SOURCES, ClaimEditor
 from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.findings import FindingList
 from wintry_tally.desk.widgets.lines import Line, Page
-from wintry_tally.desk.widgets.parts import button, card, clear, column, label, row, scrolling
+from wintry_tally.desk.widgets.parts import anew, button, card, clear, column, label, row, scrolling
 from wintry_tally.desk.widgets.pictures_card import PicturesCard
 from wintry_tally.desk.widgets.quantity_field import QuantityField, TypedField
 from wintry_tally.report.words import claim_words
@@ -69,11 +70,7 @@ class ArrivalView(StationView):
         self.editor.hide()
         self._editing: int | None = None
         self._shown_claims: tuple[object, ...] = ()
-        self._claims = QVBoxLayout()
-        self._claims.setSpacing(2)
-        self._claims_box = QWidget()
-        self._claims_box.setLayout(self._claims)
-        self._claims.setContentsMargins(0, 0, 0, 0)
+        self._above, self._below = QVBoxLayout(), QVBoxLayout()  # what is being changed stands between them
 
         self.rested_V = QuantityField("As-received voltage", "voltage", "13.1 V")
         self.rested_V.committed.connect(lambda value: self._set(rested_V=value))
@@ -121,7 +118,7 @@ class ArrivalView(StationView):
             "small",
             wrap=True,
         )
-        claims = card(label("Claims", "heading"), hint, entry, self._claims_box)
+        claims = card(label("Claims", "heading"), hint, entry, column(self._above, self.editor, self._below, gap=0))
 
         facts = QGridLayout()
         facts.setContentsMargins(0, 0, 0, 0)
@@ -204,28 +201,27 @@ class ArrivalView(StationView):
         if shown == self._shown_claims:
             return  # what is being changed stays as it is typed
         self._shown_claims = shown
-        self._claims.removeWidget(self.editor)
-        self.editor.setParent(self._claims_box)
-        clear(self._claims)
         self.editor.setVisible(self._editing is not None)
-        if self._editing == NEW:
-            self._claims.addWidget(self.editor)
-        for claim in claims:
-            if claim.id == self._editing:
-                self._claims.addWidget(self.editor)
-                continue
-            words = label(claim_words(claim), wrap=True)
-            source = label(claim.source, "small")
-            change = button("Change", partial(self.change_claim, claim), "link", f"Change {claim_words(claim)}")
-            strike = button(
-                "Remove",
-                lambda found=claim: self.session.remove_claim(self.sample_id, found),
-                "link",
-                f"Remove {claim_words(claim)}",
-            )
-            line = row(words, source, change, strike)
-            line.setStretch(0, 1)
-            self._claims.addLayout(line)
+        known = [claim.id for claim in claims]
+        above = known.index(self._editing) if self._editing in known else 0 if self._editing == NEW else len(claims)
+        self._fill_claims(self._above, claims[:above])
+        self._fill_claims(self._below, [claim for claim in claims[above:] if claim.id != self._editing])
+
+    def _fill_claims(self, holder: QVBoxLayout, claims: Sequence[Claim]) -> None:
+        with anew(holder, QVBoxLayout()) as lines:
+            lines.setSpacing(2)
+            for claim in claims:
+                lines.addLayout(self._line(claim))
+
+    def _line(self, claim: Claim) -> QHBoxLayout:
+        said = claim_words(claim)
+        change = button("Change", partial(self.change_claim, claim), "link", f"Change {said}")
+        take_out = partial(self.session.remove_claim, self.sample_id, claim)
+        line = row(
+            label(said, wrap=True), label(claim.source, "small"), change, button("Remove", take_out, "link", f"Remove {said}")
+        )  # fmt: skip
+        line.setStretch(0, 1)
+        return line
 
     def change_claim(self, claim: Claim) -> None:
         """Take up a claim where it stands."""

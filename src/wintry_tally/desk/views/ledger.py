@@ -14,7 +14,7 @@ from wintry_tally.desk.theme.style import font
 from wintry_tally.desk.views.station import StationView
 from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.findings import FindingList
-from wintry_tally.desk.widgets.parts import button, card, clear, column, empty, label, row, scrolling
+from wintry_tally.desk.widgets.parts import anew, button, card, column, empty, label, row, scrolling
 from wintry_tally.desk.widgets.quantity_field import QuantityField
 from wintry_tally.desk.widgets.tally import STEP, Tally, draw_stroke, tally_words
 from wintry_tally.report.words import chance_words, claim_words
@@ -47,12 +47,8 @@ class LedgerView(StationView):
         self.school_words = label("", "small", wrap=True)
         self.tally = Tally(height=26)
         self.words = label("", "quiet")
-        self._grid = QGridLayout()
-        self._grid.setHorizontalSpacing(14)
-        self._grid.setVerticalSpacing(8)
-        self._grid.setColumnStretch(1, 5)
-        self._grid.setColumnStretch(2, 4)
-        self._table = card(self._grid)
+        self._lines = QVBoxLayout()
+        self._table = card(self._lines)
         self.findings = FindingList()
         self.findings.opened.connect(self.opened)
         self._contradictions = card(label("Printed claims that contradict each other", "heading"), self.findings)
@@ -111,13 +107,17 @@ class LedgerView(StationView):
             ),
             None,
         )
-        clear(self._grid)
         self.figures, self._entries = {}, {}
-        for place, name in enumerate(("", "Claim", "Measured", "Probability", "")):
-            self._grid.addWidget(label(name, "small"), 0, place)
-        line = 1
-        for index, verdict in enumerate(dossier.verdicts):
-            line = self._verdict(index, verdict, line)
+        with anew(self._lines, QGridLayout()) as self._grid:
+            self._grid.setHorizontalSpacing(14)
+            self._grid.setVerticalSpacing(8)
+            self._grid.setColumnStretch(1, 5)
+            self._grid.setColumnStretch(2, 4)
+            for place, name in enumerate(("", "Claim", "Measured", "Probability", "")):
+                self._grid.addWidget(label(name, "small"), 0, place)
+            line = 1
+            for index, verdict in enumerate(dossier.verdicts):
+                line = self._verdict(index, verdict, line)
         for key, texts in drafts.items():  # what is half typed outlives a result that comes meanwhile
             for n, field in enumerate(self._entries.get(key, ())):
                 if texts[n]:

@@ -17,6 +17,9 @@ from wintry_tally.desk.widgets.lines import Page
 from wintry_tally.desk.widgets.parts import button, card, column, label, row, scrolling
 from wintry_tally.desk.widgets.tally import Tally, tally_words
 
+MOST_CURVES = 8
+"""So many are drawn here, the newest; the page itself has them all."""
+
 
 class ReportView(StationView):
     """Prose on the left, what goes in on the right."""
@@ -107,14 +110,7 @@ class ReportView(StationView):
         )
         if not self.prose.toPlainText().strip():
             self.contents.add("note", "Your own words are still empty.")
-        from wintry_tally.report.curve import discharge_curve
-
-        curves = []
-        for run in used:
-            assert run.analysis is not None
-            curve = discharge_curve(run.analysis)
-            if curve is not None:
-                curves.append((run.facts.title, *curve))
+        curves = [(run.facts.title, *run.curve) for run in used[-MOST_CURVES:] if run.curve is not None]
         self._curve_card.setVisible(bool(curves))
         rated = dossier.sample.rated_Ah
         self.curve.show_curves(curves, None, [("x", rated, f"claimed {rated:g} Ah")] if rated else [])

@@ -18,7 +18,7 @@ from wintry_tally.desk.views.station import StationView
 from wintry_tally.desk.widgets.curve import Curve
 from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.findings import FindingList
-from wintry_tally.desk.widgets.parts import button, card, clear, column, label, row, scrolling
+from wintry_tally.desk.widgets.parts import anew, button, card, clear, column, label, row, scrolling
 
 if TYPE_CHECKING:
     from wintry_tally.book import Run
@@ -35,6 +35,8 @@ METHODS = {
     "guided": "step by step by hand",
 }
 
+MOST_CARDS = 8
+"""So many tests are shown at first, the newest: a page of forty is not read, and their curves are a thicket."""
 PURPOSES = {
     "charge": "Charge to a known full, and see how fast and how full it gets.",
     "rest": "Rest before a test: runs compare only when they rested alike.",
@@ -92,7 +94,7 @@ class StationOverview(StationView):
         self._recipes.setColumnStretch(1, 1)
         heading = row(label("Recipes", "heading"), None, self.own_button)
         self._recipe_card = card(heading, self._recipes)
-        self._filled_for = ""
+        self._filled_for, self._most = "", MOST_CARDS
         self._banner = QVBoxLayout()
         self._runs = QVBoxLayout()
         self._runs.setSpacing(10)
@@ -195,27 +197,26 @@ class StationOverview(StationView):
         """Figures and remarks of each run."""
         if not self.sample_id or not self.session.has_book:
             return
-        clear(self._runs)
         dossier = self.session.dossier(self.sample_id)
         runs = [run for run in self._own_runs() if run.status != "running"]
         if dossier is None:
+            clear(self._runs)
             if runs:
                 self._runs.addWidget(label("Working it out…", "quiet"))
             self._curve_card.hide()
             return
         reports = {report.facts.id: report for report in dossier.runs}
-        shown = []
-        from wintry_tally.report.curve import discharge_curve
-
-        for run in reversed(runs):
-            report = reports.get(run.id)
-            if report is not None:
-                self._runs.addWidget(self._card(run, report))
-                if report.analysis is not None and not run.left_out:
-                    curve = discharge_curve(report.analysis)
-                    if curve is not None:
-                        shown.append((run.title, *curve))
-        shown.reverse()
+        newest = [run for run in reversed(runs) if run.id in reports]
+        with anew(self._runs, QVBoxLayout()) as cards:
+            cards.setSpacing(10)
+            for run in newest[: self._most]:
+                cards.addWidget(self._card(run, reports[run.id]))
+            more = len(newest) - self._most
+            if more > 0:
+                words = f"Show {min(more, MOST_CARDS)} earlier of {more}"
+                cards.addLayout(row(button(words, self._show_more, "link", f"{words} tests"), None))
+        drawn = [(run.title, reports[run.id].curve) for run in newest[: self._most] if not run.left_out]
+        shown = [(title, *curve) for title, curve in reversed(drawn) if curve is not None]
         sample = self.session.sample(self.sample_id)
         self._curve_card.setVisible(bool(shown) and self.key == "capacity")
         lines = [("x", sample.rated_Ah, f"claimed {sample.rated_Ah:g} Ah")] if sample.rated_Ah else []
@@ -228,6 +229,14 @@ class StationOverview(StationView):
                     wrap=True,
                 )
             )
+
+    def _show_more(self) -> None:
+        self._most += MOST_CARDS
+        self.dossier_changed()
+
+    def sample_switched(self) -> None:
+        """Another battery: its newest tests."""
+        self._most = MOST_CARDS
 
     def _card(self, run: Run, report: RunReport) -> QFrame:
         started = run.started.astimezone()

@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from wintry_tally.core.battery import Finding
 from wintry_tally.desk.theme.style import colour
-from wintry_tally.desk.widgets.parts import button, clear, label, row
+from wintry_tally.desk.widgets.parts import anew, button, label, row
 
 WEIGHT_WORDS = {
     "good": "in order",
@@ -64,15 +64,20 @@ class FindingList(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self._column = QVBoxLayout(self)
-        self._column.setContentsMargins(0, 0, 0, 0)
-        self._column.setSpacing(6)
+        self._holder = QVBoxLayout(self)
+        self._holder.setContentsMargins(0, 0, 0, 0)
+        self.reset()
         self.messages: list[str] = []
 
     def show_findings(self, findings: Sequence[Finding], nothing: str = "") -> None:
         """Show these, gravest first."""
+        self.messages = []
+        with anew(self._holder, QVBoxLayout()) as self._column:
+            self._column.setSpacing(6)
+            self._fill(findings, nothing)
+
+    def _fill(self, findings: Sequence[Finding], nothing: str) -> None:
         order = {"contradiction": 0, "warning": 1, "note": 2, "good": 3}
-        self.reset()
         for finding in sorted(findings, key=lambda item: order[item.weight]):
             working = finding.working
             open_it = None if working is None else (lambda found=working: self.opened.emit(found))
@@ -82,7 +87,8 @@ class FindingList(QWidget):
 
     def reset(self) -> None:
         """Take all out."""
-        clear(self._column)
+        with anew(self._holder, QVBoxLayout()) as self._column:
+            self._column.setSpacing(6)
         self.messages = []
 
     def add(self, weight: str, message: str, action: str = "", act: Callable[[], object] | None = None) -> None:

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from typing import Any, cast
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from typing import Any, TypeVar, cast
 
 from PySide6.QtCore import QEvent, Qt
 from PySide6.QtWidgets import (
+    QBoxLayout,
     QComboBox,
     QFrame,
     QGridLayout,
@@ -163,6 +165,23 @@ def clear(layout: QLayout) -> None:
             widget.deleteLater()
         elif inner is not None:
             clear(inner)
+
+
+Inside = TypeVar("Inside", QVBoxLayout, QGridLayout)
+
+
+@contextmanager
+def anew(holder: QBoxLayout, within: Inside) -> Iterator[Inside]:
+    """Fill `within` apart, then put it where `holder` had what was there before.
+
+    Put into what is seen one by one, each part would have the whole window laid out once more.
+    """
+    body = QWidget()
+    within.setContentsMargins(0, 0, 0, 0)
+    body.setLayout(within)
+    yield within
+    clear(holder)
+    holder.addWidget(body)
 
 
 def empty(title: str, text: str, *buttons: QPushButton) -> QWidget:
