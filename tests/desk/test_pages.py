@@ -307,6 +307,7 @@ def test_a_run_held_by_another_window_is_said_to_be(one: Window, sample_book: Pa
     other.open_book(sample_book)
     settings = RunSettings(rated_Ah=40.0)
     run = other.book.runs.begin(1, "Capacity 1", "simulated", datetime(2026, 1, 1, tzinfo=UTC), settings)
+    one.session.open.catch_up()  # as it does twice a second
     one.view("capacity").refresh()
     overview = one.view("capacity").overview
     assert one.session.running.elsewhere(one.session.book.runs.get(run)) and overview._banner.count() == 1

@@ -154,7 +154,10 @@ def serve(asked: Any, answers: Any) -> None:
             made = False, error
         except Exception as error:
             made = False, f"{type(error).__name__}: {error}"
-        told(answers, pickle.dumps(made))
+        try:
+            told(answers, pickle.dumps(made))
+        except BrokenPipeError:
+            return  # whoever asked is gone
 
 
 def main() -> None:

@@ -92,8 +92,8 @@ class LiveRuns:
         return next(
             (
                 run
-                for run in self.book.runs.all(sample_id)
-                if run.method == "hand" and run.status is RunStatus.RUNNING and run.station == station
+                for run in self.book.runs.under_way()
+                if run.sample_id == sample_id and run.method == "hand" and run.station == station
             ),
             None,
         )
@@ -102,11 +102,8 @@ class LiveRuns:
         """Driven runs that nobody holds any more: the program ended, or was killed, in the middle of them."""
         return [
             run
-            for run in self.book.runs.all()
-            if run.status is RunStatus.RUNNING
-            and run.method in DRIVEN
-            and run.id not in self.live
-            and not self.book.runs.in_hands(run)
+            for run in self.book.runs.under_way()
+            if run.method in DRIVEN and run.id not in self.live and not self.book.runs.in_hands(run)
         ]
 
     def elsewhere(self, run: Run) -> bool:

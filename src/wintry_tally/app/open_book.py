@@ -13,6 +13,7 @@ from functools import partial
 from typing import TYPE_CHECKING
 
 from wintry_tally.app.edits import Edit, Edits
+from wintry_tally.app.known_runs import KnownRuns
 from wintry_tally.app.listening import Background, Listener
 from wintry_tally.app.live import LiveRuns
 from wintry_tally.app.morning import RollCall
@@ -52,7 +53,8 @@ class OpenBook:
         background: Background | None = None,
     ) -> None:  # fmt: skip
         self.book, self._told, self._listener = book, told, listener
-        self.edits = Edits(book)
+        book.remember()
+        self.edits, self._runs = Edits(book), KnownRuns(book)
         self.shelf = Shelf(book, jobs, worked_out, listener.failed)
         self.live = LiveRuns(book, lambda: self.equipment, listener, background)
         self.places = (
@@ -90,11 +92,12 @@ class OpenBook:
         return equipment_of(self.book)
 
     def runs_by_sample(self) -> dict[int, list[Run]]:
-        """The runs of every sample, oldest first; read at once."""
-        found: dict[int, list[Run]] = {sample.id: [] for sample in self.samples}
-        for run in self.book.runs.all():
-            found.setdefault(run.sample_id, []).append(run)
-        return found
+        """The runs of every sample, oldest first."""
+        return {sample.id: self.runs(sample.id) for sample in self.samples}
+
+    def runs(self, sample_id: int) -> list[Run]:
+        """The runs of a sample, oldest first."""
+        return self._runs.of(sample_id)
 
     def dossier(self, sample_id: int) -> Dossier | None:
         """Everything on a sample; None while it is being worked out."""
@@ -163,6 +166,7 @@ class OpenBook:
         notes = self.book.changes_since(self._seen)
         if not notes:
             return set()
+        self.book.forget()
         changes = dict.fromkeys((note.topic, note.sample_id) for note in notes)
         if notes[0].number > self._seen + 1:  # older ones are gone by now: anything may have changed
             every = [sample.id for sample in self.book.samples.all()]
@@ -183,6 +187,8 @@ class OpenBook:
         for topic, sample_id in changes:
             if topic in OF_ONE and sample_id is not None:
                 self.shelf.forget(sample_id)
+            if topic in {Topic.RUNS, Topic.SAMPLES}:
+                self._runs.forget(sample_id)
         for topic, sample_id in changes:
             self._told(topic, sample_id)
         return set(changes)
@@ -191,6 +197,7 @@ class OpenBook:
         """Runs of a sample changed in a way that a running test knows before the book does."""
         if (Topic.RUNS, sample_id) not in self.catch_up():
             self.shelf.forget(sample_id)
+            self._runs.forget(sample_id)
             self._told(Topic.RUNS, sample_id)
 
     def close(self) -> list[str]:

@@ -16,7 +16,7 @@ from sqlalchemy.exc import DBAPIError, SQLAlchemyError
 from wintry_tally.book import tables
 from wintry_tally.book.attachments import Attachments
 from wintry_tally.book.banks import Banks
-from wintry_tally.book.feed import Feed, Note
+from wintry_tally.book.feed import OF_META, Feed, Note
 from wintry_tally.book.place import APPLICATION_ID, Place, make_file
 from wintry_tally.book.places import Places
 from wintry_tally.book.records import FROM_BACKUP, Run, RunSettings, RunStatus
@@ -30,6 +30,8 @@ MIGRATING = threading.Lock()
 """One at a time in a process: Alembic keeps what it is at in one place for all threads."""
 WAIT_S = 5.0
 """How long a book that another program is writing into is waited for."""
+REMEMBERED = frozenset({*OF_META, "entered", "cycles", "demo", "name"})
+"""Small facts, by the beginning of their keys, that are noted in the feed or never change; a quarantine is always looked up."""
 HURRIED_S = 0.4
 """By a thread that a person is waiting for."""
 
@@ -47,6 +49,8 @@ class Book:
         self._at_work, self._own, self._turn = 0, threading.local(), threading.Condition()
         self._closed, self._hurried = False, 0
         self.moved_words = ""
+        self._facts: dict[str, str] | None = None
+        self._remembers = False
         self.feed = Feed()
         self.samples = Samples(self.transaction, self.feed.note)
         self.runs = Runs(self.transaction, self.feed.note)
@@ -221,6 +225,8 @@ class Book:
 
     def meta(self, key: str, default: str = "") -> str:
         """A small fact about the book."""
+        if self._remembers and key.partition(":")[0] in REMEMBERED:
+            return self._remembered().get(key, default)
         with self.transaction() as connection:
             value = connection.execute(select(tables.meta.c.value).where(tables.meta.c.key == key)).scalar()
         return default if value is None else str(value)
@@ -242,6 +248,23 @@ class Book:
             if done.rowcount == 0:
                 connection.execute(insert(tables.meta).values(key=key, value=value))
             self.feed.note_meta(connection, key)
+        self.forget()
+
+    def remember(self) -> None:
+        """From now on small facts that the feed speaks of are read once; whoever follows the feed says `forget`."""
+        self._remembers = True
+
+    def forget(self) -> None:
+        """Somebody changed something: small facts are read anew."""
+        self._facts = None
+
+    def _remembered(self) -> dict[str, str]:
+        known = self._facts
+        if known is None:
+            with self.transaction() as connection:
+                rows = connection.execute(select(tables.meta.c.key, tables.meta.c.value)).all()
+            known = self._facts = {str(key): str(value) for key, value in rows}
+        return known
 
     def newest_change(self) -> int:
         """The number of the newest note of its feed."""

@@ -9,6 +9,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from enum import StrEnum
+from functools import lru_cache
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from wintry_tally.core.battery import Family, family_named, pack_of
@@ -27,6 +28,7 @@ class RunStatus(StrEnum):
     INTERRUPTED = "interrupted"
 
 
+REPAIRS = ("none", "safe", "offered")
 SECOND_PARTS = ("voltage_accuracy", "current_accuracy")
 """What is kept of a second meter's specification, under "second_" and these names, in `RunSettings.extra`."""
 
@@ -181,3 +183,47 @@ def plain_of(text: Any, kind: type = dict) -> Any:
     if not isinstance(found, kind):
         raise ValueError(f"{type(found).__name__} where {kind.__name__} should be")
     return found
+
+
+@lru_cache(maxsize=512)
+def _settings(text: str) -> RunSettings:
+    """Many runs of a book are set alike; nobody changes what is read."""
+    return made_of(RunSettings, plain_of(text))
+
+
+@lru_cache(maxsize=512)
+def _recipe(text: str) -> dict[str, Any]:
+    found: dict[str, Any] = plain_of(text)
+    return found
+
+
+def run_of(row: Any) -> Run:
+    """A run as its row has it.
+
+    Raises:
+        BookError: what stands there cannot be one.
+    """
+    with read_as(f"run {row['id']} of the book"):
+        return _run_of(row)
+
+
+def _run_of(row: Any) -> Run:
+    values = {name: row[name] for name in Run.__dataclass_fields__ if name in row}
+    values |= {name: plain_of(row[name]) for name in ("state", "bench")}
+    if row["repair"] not in REPAIRS:
+        raise ValueError(f"repair is {row['repair']}")
+    values |= {
+        "status": RunStatus(row["status"]),
+        "started": _moment(row["started_utc"]),
+        "ended": _moment(row["ended_utc"]) if row["ended_utc"] else None,
+        "recipe": _recipe(row["recipe"]),
+        "settings": _settings(row["settings"]),
+    }
+    return made_of(Run, values)
+
+
+def _moment(text: str) -> datetime:
+    moment = datetime.fromisoformat(text)
+    if moment.tzinfo is None:
+        raise ValueError(f"{text} names no zone")
+    return moment

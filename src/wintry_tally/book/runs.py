@@ -20,7 +20,7 @@ from sqlalchemy import delete as delete_from
 
 from wintry_tally.book import tables
 from wintry_tally.book.feed import Noting, Topic
-from wintry_tally.book.records import Run, RunSettings, RunStatus, made_of, plain_of, read_as, utc_text
+from wintry_tally.book.records import Run, RunSettings, RunStatus, made_of, read_as, run_of, utc_text
 from wintry_tally.book.samples import Transaction
 from wintry_tally.core.engine import Event, RunState
 from wintry_tally.core.errors import BookError
@@ -33,7 +33,6 @@ if TYPE_CHECKING:
 GUIDED = "guided"
 """The method of a run by a recipe whose readings a person types and whose switches a person turns."""
 ROWS_AT_ONCE = 5_000
-REPAIRS = ("none", "safe", "offered")
 DRIVEN = frozenset({"simulated", "bench", GUIDED})
 """Methods by which this program itself goes through a recipe: a running one has an owner."""
 
@@ -86,7 +85,13 @@ class Runs:
         if sample_id is not None:
             query = query.where(tables.run.c.sample_id == sample_id)
         with self._transaction() as connection:
-            return [_run(row) for row in connection.execute(query).mappings()]
+            return [run_of(row) for row in connection.execute(query).mappings()]
+
+    def under_way(self) -> list[Run]:
+        """Those that are running, whoever holds them or held them last."""
+        query = select(tables.run).where(tables.run.c.status == RunStatus.RUNNING.value).order_by(tables.run.c.id)
+        with self._transaction() as connection:
+            return [run_of(row) for row in connection.execute(query).mappings()]
 
     def get(self, run_id: int) -> Run:
         """One run.
@@ -98,7 +103,7 @@ class Runs:
             row = connection.execute(select(tables.run).where(tables.run.c.id == run_id)).mappings().first()
         if row is None:
             raise BookError(f"no run {run_id} in the book")
-        return _run(row)
+        return run_of(row)
 
     def events(self, run_id: int) -> list[Event]:
         """Its events in order."""
@@ -471,29 +476,3 @@ def packed(content: bytes) -> tuple[str, bytes]:
 
 def _plain(data: dict[str, Any]) -> dict[str, Any]:
     return {key: None if isinstance(value, float) and math.isnan(value) else value for key, value in data.items()}
-
-
-def _run(row: Any) -> Run:
-    with read_as(f"run {row['id']} of the book"):
-        return _run_of(row)
-
-
-def _run_of(row: Any) -> Run:
-    values = {name: row[name] for name in Run.__dataclass_fields__ if name in row}
-    values |= {name: plain_of(row[name]) for name in ("recipe", "state", "bench")}
-    if row["repair"] not in REPAIRS:
-        raise ValueError(f"repair is {row['repair']}")
-    values |= {
-        "status": RunStatus(row["status"]),
-        "started": _moment(row["started_utc"]),
-        "ended": _moment(row["ended_utc"]) if row["ended_utc"] else None,
-        "settings": made_of(RunSettings, plain_of(row["settings"])),
-    }
-    return made_of(Run, values)
-
-
-def _moment(text: str) -> datetime:
-    moment = datetime.fromisoformat(text)
-    if moment.tzinfo is None:
-        raise ValueError(f"{text} names no zone")
-    return moment

@@ -464,7 +464,7 @@ class Session(SafeSession):
 
     def runs(self, sample_id: int) -> list[Run]:
         """The runs of a sample, oldest first."""
-        return self.book.runs.all(sample_id)
+        return self.open.runs(sample_id)
 
     def set_run(self, run: Run, words: str, **values: Any) -> None:
         """Change columns of a run (left_out, repair), undoably."""
