@@ -135,7 +135,7 @@ def main() -> int:
     parser.add_argument("--keep", type=Path, help="make it there, or use it where it is there already")
     options = parser.parse_args()
     folder = Path(tempfile.mkdtemp())
-    os.environ |= {"QT_QPA_PLATFORM": "offscreen", "HOME": str(folder), "XDG_STATE_HOME": str(folder), "WINTRY_TALLY_TAKEN": str(folder)}  # fmt: skip
+    os.environ |= {"QT_QPA_PLATFORM": "offscreen", "HOME": str(folder), "XDG_STATE_HOME": str(folder), "XDG_CACHE_HOME": str(folder), "WINTRY_TALLY_TAKEN": str(folder)}  # fmt: skip
     path = options.keep or folder / "large.wintry"
     if not path.exists():
         begun = time.perf_counter()

@@ -17,6 +17,12 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 REFERENCE = Path(__file__).parent / "reference"
 
 
+@pytest.fixture(autouse=True, scope="session")
+def cache_of_its_own(tmp_path_factory: pytest.TempPathFactory) -> None:
+    """What is kept between runs of the program is kept between tests of one process, and nowhere else."""
+    os.environ["XDG_CACHE_HOME"] = str(tmp_path_factory.mktemp("cache"))
+
+
 @pytest.fixture(autouse=True)
 def quiet(caplog: pytest.LogCaptureFixture) -> Iterator[None]:
     """A test that leaves an error in the log or a thread at work has failed."""

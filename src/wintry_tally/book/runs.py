@@ -132,12 +132,6 @@ class Runs:
             )
             return [(row[0], row[1], row[2], row[3], row[4], row[5] or "") for row in rows]
 
-    def holds_readings(self, run_id: int) -> bool:
-        """Whether it has any, sealed or as rows."""
-        with self._transaction() as connection:
-            sealed = connection.execute(select(tables.sealed.c.run_id).where(tables.sealed.c.run_id == run_id)).first()
-        return sealed is not None or self.last_elapsed_s(run_id) is not None
-
     def last_elapsed_s(self, run_id: int) -> float | None:
         """When its last journalled reading was taken, s from its start; None where there is none."""
         columns = tables.reading.c
@@ -145,6 +139,23 @@ class Runs:
             found = connection.execute(select(func.max(columns.elapsed_s)).where(columns.run_id == run_id)).scalar()
         with read_as(f"the readings of run {run_id}"):
             return None if found is None else float(found)
+
+    def readings_mark(self, run_id: int) -> str:
+        """What tells its readings from any others it may have held or hold: of a sealed trace its size, else how far it is.
+
+        Empty where it holds none.
+        """
+        kept, rows = tables.sealed.c, tables.reading.c
+        with self._transaction() as connection:
+            sealed = connection.execute(
+                select(kept.rows, func.length(kept.parquet)).where(kept.run_id == run_id)
+            ).first()
+            if sealed is not None:
+                return f"sealed {sealed[0]} {sealed[1]}"
+            found = connection.execute(
+                select(func.count(), func.max(rows.seq), func.max(rows.elapsed_s)).where(rows.run_id == run_id)
+            ).first()
+        return "" if found is None or not found[0] else f"rows {found[0]} {found[1]} {found[2]}"
 
     def trace(self, run_id: int) -> Trace:
         """The run's readings as a trace: sealed, or as journalled so far.

@@ -1,7 +1,18 @@
 """What a trace says, one subject a file."""
 
-from wintry_tally.core.analysis.analyse import Analysis, Options, analyse
+from wintry_tally.core.analysis.analyse import Analysis, Options, analyse, mended_trace
 from wintry_tally.core.analysis.counting import Count, Instrument, Integral, count
 from wintry_tally.core.analysis.stages import Stage, StageKind
 
-__all__ = ["Analysis", "Count", "Instrument", "Integral", "Options", "Stage", "StageKind", "analyse", "count"]
+__all__ = [
+    "Analysis",
+    "Count",
+    "Instrument",
+    "Integral",
+    "Options",
+    "Stage",
+    "StageKind",
+    "analyse",
+    "count",
+    "mended_trace",
+]

@@ -38,6 +38,7 @@ from wintry_tally.core.battery.families import Family, packs_that_fit
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.trace import Remark, mend
 from wintry_tally.core.trace.beside import AMBIENT_C
+from wintry_tally.core.trace.later import Later
 from wintry_tally.core.trace.repair import Repair
 from wintry_tally.core.trace.trace import Trace
 
@@ -108,9 +109,9 @@ class StageResult:
 
 @dataclass(frozen=True)
 class Analysis:
-    """What a log says. `trace` is the log as mended; `stages` cover it."""
+    """What a log says. `stages` cover the log as mended, which `trace` is; one that was kept is read when it is asked for."""
 
-    trace: Trace
+    held: Trace | Later
     options: Options
     rows: int
     scale: Scale
@@ -128,6 +129,16 @@ class Analysis:
     counted: Counters = field(default_factory=Counters)
     cells: Cells | None = None
     second: SecondMeter | None = None
+
+    @property
+    def trace(self) -> Trace:
+        """The log as mended."""
+        return self.held.trace if isinstance(self.held, Later) else self.held
+
+    @property
+    def at_hand(self) -> bool:
+        """Whether the trace is there without reading anything."""
+        return not isinstance(self.held, Later) or self.held.is_read
 
     @property
     def readings_counted(self) -> int:
@@ -198,7 +209,7 @@ def analyse(raw: Trace, options: Options, progress: Callable[[float], None] | No
     second = None if test is None else second_meter_of(trace, test, instrument, options.second)
     beside = cell_remarks(trace, cells, stages) + (second_meter_remarks(trace, test, second) if test else [])
     analysis = Analysis(
-        trace=trace,
+        held=trace,
         options=options,
         rows=len(raw),
         scale=scale,
@@ -229,8 +240,19 @@ def analyse(raw: Trace, options: Options, progress: Callable[[float], None] | No
     return analysis
 
 
-def _cut(trace: Trace, options: Options, tell: Callable[[float], None]) -> tuple[_Cut, list[Remark]]:
-    """The log cut into stages and their endings; remarks with an offer (sign, zero), done where that was asked."""
+def mended_trace(raw: Trace, options: Options) -> Trace:
+    """The log as `analyse` mends it, and nothing more: its `trace`, with the options as they were given to it.
+
+    Raises:
+        LogError: as `analyse`.
+    """
+    options, _ = with_cells(raw, options)
+    trace, _ = mend(raw, options.repair, _zero_of(raw, options), options.rated_Ah)
+    return trace if options.repair != "offered" else _straightened(trace, options)[0]
+
+
+def _straightened(trace: Trace, options: Options) -> tuple[Trace, Scale, list[Stage], list[Remark]]:
+    """The log with its stages, and what is offered to be mended in it (sign, zero): done where that was asked."""
     scale = scale_of(trace, _zero_of(trace, options), options.family.share if options.family else 1.0)
     stages = find_stages(trace, scale)
     flipped = sign_remarks(trace, stages, scale)
@@ -244,6 +266,12 @@ def _cut(trace: Trace, options: Options, tell: Callable[[float], None]) -> tuple
         if options.repair == "offered":
             trace = replace(trace, current_A=trace.current - off.mean_A)
             stages = find_stages(trace, scale)
+    return trace, scale, stages, flipped
+
+
+def _cut(trace: Trace, options: Options, tell: Callable[[float], None]) -> tuple[_Cut, list[Remark]]:
+    """The log cut into stages and their endings; remarks with an offer (sign, zero), done where that was asked."""
+    trace, scale, stages, flipped = _straightened(trace, options)
     tell(0.6)
     integral = Integral(trace)
     tell(0.8)
