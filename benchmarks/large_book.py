@@ -150,6 +150,7 @@ def use(path: Path, folder: Path) -> int:
     from wintry_tally.core.battery import parse_claim
     from wintry_tally.desk.app import make_application
     from wintry_tally.desk.session import Session
+    from wintry_tally.desk.starting import load_ahead
     from wintry_tally.desk.window import Window
 
     bare = folder / "empty.wintry"
@@ -188,6 +189,10 @@ def use(path: Path, folder: Path) -> int:
     )
     line("every verdict there once it is open again", f"{took:.2f} s", "at once", took < 0.5)
     over += ratio > OPENING or took >= 0.5
+
+    ahead = load_ahead()
+    while ahead.is_alive():
+        turn(0.05)
 
     def ready() -> bool:
         return all(session.dossier(one) is not None for one in ids[:2])

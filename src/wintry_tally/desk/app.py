@@ -15,7 +15,7 @@ from PySide6.QtWidgets import QApplication
 from wintry_tally import __version__
 from wintry_tally.app.logbook import keep_log
 from wintry_tally.desk.session import Session
-from wintry_tally.desk.starting import release_collector
+from wintry_tally.desk.starting import load_ahead, release_collector
 from wintry_tally.desk.theme import DAY, NIGHT
 from wintry_tally.desk.theme.style import apply
 from wintry_tally.desk.window import Window
@@ -26,6 +26,7 @@ ICON = Path(__file__).parent / "theme" / "icons" / "wintry-tally.svg"
 log = logging.getLogger(__name__)
 SWITCH_S = 0.001
 """So long, not Python's 5 ms, a thread at work keeps the window waiting each time the window needs Python."""
+AHEAD_MS = 1500
 TITLE_BAR = 36
 """So much of a screen's height a window manager takes for itself; the last line of the window has to be seen."""
 
@@ -75,6 +76,7 @@ def run(demo: bool = False, book: Path | None = None, theme: str | None = None) 
                     window.open_book(last)
         finally:
             release_collector()
+            QTimer.singleShot(AHEAD_MS, load_ahead)
 
     QTimer.singleShot(0, begin)
     return application.exec()

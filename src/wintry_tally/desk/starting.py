@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import gc
+import threading
+from importlib import import_module
 
 
 def hold_collector() -> None:
@@ -14,3 +16,28 @@ def release_collector() -> None:
     """Once the window stands: what was made so far is not looked through again, and collecting goes on as usual."""
     gc.freeze()
     gc.enable()
+
+
+AHEAD = (
+    "pyqtgraph", "wintry_tally.bench.connect", "wintry_tally.core.battery.printed", "wintry_tally.core.compare.comparing",
+    "wintry_tally.app.programme", "wintry_tally.report.page", "wintry_tally.exchange.reader",
+)  # fmt: skip
+"""What the first click on a station or a page would have to load, beside the modules of the views."""
+
+
+def load_ahead() -> threading.Thread:
+    """Load what a first click needs while nobody clicks yet, on a thread of its own."""
+
+    def load() -> None:
+        from wintry_tally.desk.views import PAGES, VIEWS
+
+        own = [
+            f"wintry_tally.desk.views.{name}"
+            for name in (*(v[0] for v in VIEWS.values()), *(p[1] for p in PAGES.values()))
+        ]
+        for name in (*dict.fromkeys(own), *AHEAD):
+            import_module(name)
+
+    thread = threading.Thread(target=load, name="load-ahead", daemon=True)
+    thread.start()
+    return thread
