@@ -50,6 +50,7 @@ def test_a_slope_is_measured_between_two_moments(qtbot, demo: Window) -> None:
     place = next(i for i in range(view.run.count()) if view.run.itemText(i) == "Hold")
     view.run.setCurrentIndex(place)
     view._chosen()
+    qtbot.waitUntil(lambda: view._shown is not None and view._shown.facts.title == "Hold", timeout=10000)
     qtbot.mouseClick(view.slope, Qt.MouseButton.LeftButton)
     assert view.between.isVisible() and "mV/h" in view.between.text()
     # from the rest into the hold: the same resistance as the step that was found there
@@ -70,6 +71,7 @@ def test_curves_go_to_the_rows_of_a_remark_and_repair(qtbot, demo: Window) -> No
     demo.show_sample(next(s.id for s in demo.session.samples() if s.code == "M6"))
     demo.show_station("curves")
     view = demo.view("curves")
+    qtbot.waitUntil(lambda: view._shown is not None, timeout=10000)
     remark = next(r for r in view._shown.analysis.remarks if r.rows)
     view._go_to(remark)
     qtbot.wait(60)

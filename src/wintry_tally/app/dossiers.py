@@ -79,4 +79,5 @@ def _reader(book: Book, facts: RunFacts) -> Callable[[], Trace]:
 
 
 def _mended(book: Book, facts: RunFacts) -> Trace:
-    return mended_trace(book.runs.trace(facts.id), facts.options)
+    with book.reading() as there:
+        return mended_trace(there.runs.trace(facts.id), facts.options)

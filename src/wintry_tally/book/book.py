@@ -276,6 +276,21 @@ class Book:
         with self.transaction() as connection:
             return self.feed.since(connection, number)
 
+    @contextmanager
+    def reading(self) -> Iterator[Book]:
+        """To read from it, for a moment, also when it was closed meanwhile.
+
+        Raises:
+            BookError: it is not there any more.
+        """
+        with self._turn:
+            closed = self._closed
+        if not closed:
+            yield self
+            return
+        with Book.open(self.path) as again:
+            yield again
+
     def close(self) -> None:
         """Write everything into the one file and let go of it."""
         with self._turn:

@@ -9,6 +9,7 @@ from functools import partial
 from typing import Any
 
 from PySide6.QtCore import QObject, Signal
+from shiboken6 import isValid
 
 from wintry_tally.core.errors import WintryError
 
@@ -57,6 +58,12 @@ class Job(QObject):
                 self.done.emit(result)
 
 
+def _is_there(told: Callable[..., None]) -> bool:
+    """Whether the part of the window that a method belongs to was not let go of meanwhile."""
+    owner = getattr(told, "__self__", None)
+    return not isinstance(owner, QObject) or isValid(owner)
+
+
 class Workshop:
     """One worker thread, so that jobs finish in the order they came."""
 
@@ -74,7 +81,7 @@ class Workshop:
         def deliver(told: Callable[[Any], None] | None, what: Any) -> None:
             self._jobs.discard(job)
             # cancelled between its end and here: whoever asked may be gone, window and all
-            if told is not None and not job.cancelled:
+            if told is not None and not job.cancelled and _is_there(told):
                 told(what)
 
         job.done.connect(partial(deliver, done))

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QComboBox, QGridLayout, QLineEdit, QPushButton, QWidget
 
+from wintry_tally.app.shapes import Shapes
 from wintry_tally.core.errors import WintryError
 from wintry_tally.core.quantity import format_quantity
 from wintry_tally.desk.asking import page_place
@@ -22,6 +23,7 @@ if TYPE_CHECKING:
     from wintry_tally.app.comparison import Model
     from wintry_tally.core.compare import Comparison, NeedResult, Row
     from wintry_tally.report.dossier import Dossier, RunReport
+    from wintry_tally.report.views_of_trace import Against
 
 MOST = 6
 AXES = {"charge": "Charge", "time": "Time", "energy": "Energy", "share": "% of rating", "mass": "Charge by mass"}
@@ -105,6 +107,8 @@ class ComparePage(MainPage):
         )  # fmt: skip
         inner.layout().setContentsMargins(0, 0, 2 * SPACE, 0)
         self.setLayout(column(scrolling(inner)))
+        self._shapes = Shapes(session.workshop, session.failed.emit)
+        session.dossier_changed.connect(lambda _number: self._shapes.forget())
         session.dossier_changed.connect(self.changed)
         session.samples_changed.connect(self.changed)
         session.plan_changed.connect(self.changed)
@@ -208,18 +212,21 @@ class ComparePage(MainPage):
 
     def _draw(self, dossiers: list[Dossier]) -> None:
         """The runs that the table compares; until it is there, each one's latest whole discharge."""
-        from wintry_tally.report.views_of_trace import drawn
-
-        axis, series = self.axis, []
+        axis, chosen = self.axis, []
         for dossier in dossiers:
             sample = dossier.sample
             whole = [run for run in dossier.runs if _whole(run)]
             run = next(
                 (one for one in whole if one.facts.title == self._runs.get(sample.code)), whole[-1] if whole else None
             )
-            if run is None or run.analysis is None:
-                continue
-            shape = drawn(run.analysis, axis if axis in {"time", "energy"} else "charge")  # type: ignore[arg-type]
+            if run is not None and run.analysis is not None:
+                chosen.append((sample, run, run.analysis))
+        kind: Against = "time" if axis == "time" else "energy" if axis == "energy" else "charge"
+        if not self._shapes.ready([(run.facts.id, one) for _, run, one in chosen], kind, self.refresh):
+            return
+        series = []
+        for sample, run, _ in chosen:
+            shape = self._shapes.of(run.facts.id, kind).drawn
             each = {"share": (sample.rated_Ah or 1.0) / 100.0, "mass": sample.arrival.mass_kg or 1.0}.get(axis, 1.0)
             if len(shape.x):
                 series.append((f"{sample.code}: {run.facts.title}", shape.x / each, shape.voltage))

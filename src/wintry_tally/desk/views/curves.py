@@ -17,6 +17,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from wintry_tally.app.shapes import Shapes
 from wintry_tally.core.analysis.ending import ENDING_WORDS
 from wintry_tally.core.quantity import Quantity, format_duration, format_quantity
 from wintry_tally.core.working import Working
@@ -30,13 +31,14 @@ from wintry_tally.desk.widgets.quantity_field import QuantityField
 from wintry_tally.desk.widgets.relations_card import RelationsCard
 
 if TYPE_CHECKING:
-    from wintry_tally.core.analysis import Analysis, Integral
+    from wintry_tally.core.analysis import Analysis
     from wintry_tally.core.analysis.analyse import StageResult
     from wintry_tally.core.analysis.capacity import Usable
     from wintry_tally.core.trace import Remark
     from wintry_tally.report.dossier import RunReport
+    from wintry_tally.report.views_of_trace import Against
 
-AGAINST = (("time", "Time"), ("charge", "Charge"), ("energy", "Energy"))
+AGAINST: tuple[tuple[Against, str], ...] = (("time", "Time"), ("charge", "Charge"), ("energy", "Energy"))
 MOST_STAGES = 40
 
 
@@ -49,7 +51,7 @@ class CurvesView(StationView):
         self.run.setAccessibleName("Run shown")
         self.run.setMinimumWidth(180)
         self.run.activated.connect(lambda _i: self._chosen())
-        self.against: dict[str, QPushButton] = {}
+        self.against: dict[Against, QPushButton] = {}
         self._group = QButtonGroup(self)
         for key, words in AGAINST:
             made = button(words, partial(self._against, key), "choice", f"Against {words.lower()}")
@@ -88,7 +90,7 @@ class CurvesView(StationView):
         self.remarks = FindingList()
         self._steps = QVBoxLayout()
         self._steps.setSpacing(4)
-        self._integrals: dict[int, Integral] = {}
+        self._shapes = Shapes(session.workshop, session.failed.emit)
         self._shown: RunReport | None = None
         self._overlaid: set[int] = set()
         self._lay_out()
@@ -168,7 +170,7 @@ class CurvesView(StationView):
             self.run.addItem(report.facts.title, report.facts.id)
         place = self.run.findData(keep)
         self.run.setCurrentIndex(max(0, place))
-        self._integrals = {}
+        self._shapes.forget()
         self._chosen()
 
     def _chosen(self) -> None:
@@ -176,6 +178,8 @@ class CurvesView(StationView):
         chosen = reports.get(self.run.currentData())
         if chosen is None or chosen.analysis is None:
             return
+        if not self._shapes.ready([(chosen.facts.id, chosen.analysis)], self.axis, self._chosen):
+            return  # it is long: what was shown stays until it is read
         fresh = self._shown is None or self._shown.facts.id != chosen.facts.id
         self._shown = chosen
         if fresh:
@@ -224,27 +228,33 @@ class CurvesView(StationView):
         self._draw()
 
     @property
-    def axis(self) -> str:
+    def axis(self) -> Against:
         """What the curves stand against."""
         return next(key for key, made in self.against.items() if made.isChecked())
 
-    def _against(self, key: str) -> None:
+    def _against(self, key: Against) -> None:
         self.against[key].setChecked(True)
         self._draw()
 
     def _draw(self) -> None:
         if self._shown is None or self._shown.analysis is None:
             return
-        from wintry_tally.report.views_of_trace import AXIS_WORDS, drawn
+        from wintry_tally.report.views_of_trace import AXIS_WORDS
 
-        axis = self.axis
-        analysis = self._shown.analysis
-        shape = drawn(analysis, axis)  # type: ignore[arg-type]
+        axis, analysis = self.axis, self._shown.analysis
+        over = self._overlaid_runs()
+        wanted = [(self._shown.facts.id, analysis), *((report.facts.id, one) for _, report, one in over)]
+        if not self._shapes.ready(wanted, axis, self._draw):
+            return
+        shape = self._shapes.of(self._shown.facts.id, axis).drawn
         self.amps.set_titles(AXIS_WORDS[axis], "current / A")
         series: list[Series] = [(self._shown.facts.title, shape.x, shape.voltage)] if len(shape.x) else []
         if len(shape.charge_x):
             series.append(("charge", shape.charge_x, shape.charge_voltage))
-        series += self._overlaid_series(axis)
+        for name, report, _ in over:
+            beside = self._shapes.of(report.facts.id, axis).drawn
+            if len(beside.x):
+                series.append((name, beside.x, beside.voltage))
         self.curve.show_curves(series)
         self.amps.show_curves([("current", shape.x, shape.current)] if len(shape.x) else [])
         bands = [(band.start, band.end, band.words, band.live) for band in shape.bands]
@@ -261,35 +271,26 @@ class CurvesView(StationView):
         self._readout.setVisible(analysis.capacity is not None)
         self._read_out()
 
-    def _overlaid_series(self, axis: str) -> list[Series]:
-        from wintry_tally.report.views_of_trace import drawn
-
-        found: list[Series] = []
+    def _overlaid_runs(self) -> list[tuple[str, RunReport, Analysis]]:
+        found = []
         for sample in self.session.samples():
             dossier = self.session.dossier(sample.id) if self._overlaid else None
             for report in dossier.runs if dossier is not None else ():
                 if report.facts.id in self._overlaid and report.analysis is not None:
-                    shape = drawn(report.analysis, axis)  # type: ignore[arg-type]
                     name = report.facts.title if sample.id == self.sample_id else f"{sample.code}: {report.facts.title}"
-                    if len(shape.x):
-                        found.append((name, shape.x, shape.voltage))
+                    found.append((name, report, report.analysis))
         return found
 
     def _whole(self) -> None:
         """The whole axis; open terminals and single leaps do not press the curve flat."""
-        import numpy as np
-
         if self._shown is None or self._shown.analysis is None:
             return
-        nominal = self.session.sample(self.sample_id).family.nominal_V
-        volts = self._shown.analysis.trace.voltage_V
-        alive = volts[volts > 0.5 * nominal]
-        if len(alive) < 3:
+        shape = self._shapes.of(self._shown.facts.id, self.axis)
+        if shape.low_V is None:
             self.curve.look_at_all()
             return
         level = self.dropout.number if self._readout.isVisibleTo(self) else None
-        low = float(np.min(alive)) if level is None else min(float(np.min(alive)), level)
-        self.curve.look_at_all(low, float(np.quantile(alive, 0.9999)))
+        self.curve.look_at_all(shape.low_V if level is None else min(shape.low_V, level), shape.high_V)
 
     def _slope(self) -> None:
         """Two ends to drag on the time axis, and what lies between them; again takes them away."""
@@ -331,17 +332,13 @@ class CurvesView(StationView):
         report, volts = self._shown, self.dropout.number
         if report is None or report.analysis is None or report.analysis.capacity is None or volts is None:
             return None
-        from wintry_tally.core.analysis import Integral
         from wintry_tally.core.analysis.capacity import usable_above
 
         analysis = report.analysis
         assert analysis.capacity is not None
-        integral = self._integrals.get(report.facts.id)
-        if integral is None:
-            integral = self._integrals[report.facts.id] = Integral(analysis.trace)
         return usable_above(
             analysis.trace,
-            integral,
+            self._shapes.of(report.facts.id, self.axis).integral,
             analysis.scale,
             analysis.plain_stages,
             analysis.capacity,

@@ -36,6 +36,8 @@ class DaysChart(QWidget):
         self.setAccessibleName("Plan, days across")
         self._rows: list[str] = []
         self._bars: list[Placed] = []
+        self._places: dict[str, int] = {}
+        self._by_row: dict[str, list[Placed]] = {}
         self._there: list[tuple[datetime, datetime]] = []
         self._now = self._first = self._last = datetime.now().astimezone()
         self._picked = ""
@@ -52,6 +54,10 @@ class DaysChart(QWidget):
             list(there),
             now,
         )
+        self._places = {row: place for place, row in enumerate(self._rows)}
+        self._by_row = {}
+        for bar in self._bars:
+            self._by_row.setdefault(bar.row, []).append(bar)
         self._first = first.replace(hour=0, minute=0, second=0, microsecond=0)
         self._last = max(last, self._first + timedelta(days=1))
         if self._picked not in {bar.id for bar in self._bars}:
@@ -109,7 +115,8 @@ class DaysChart(QWidget):
 
     def rect_of(self, bar: Placed) -> QRectF:
         """Where a bar stands."""
-        top = HEAD + self._rows.index(bar.row) * ROW + (ROW - BAR) / 2 if bar.row in self._rows else -99.0
+        place = self._places.get(bar.row)
+        top = HEAD + place * ROW + (ROW - BAR) / 2 if place is not None else -99.0
         left, right = max(self.x_of(bar.begins), SIDE), min(self.x_of(bar.ends), float(self.width()))
         if self._drag is not None and self._drag[0] == bar.id:
             left, right = (x + self._drag[2] / timedelta(days=1) * self._per_day() for x in (left, right))
@@ -117,8 +124,9 @@ class DaysChart(QWidget):
 
     # --- drawing ---
 
-    def paintEvent(self, _event: QPaintEvent) -> None:
-        """Days and nights, rows, bars, now."""
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Days and nights, rows, bars, now; of a long list only what is seen."""
+        seen = event.rect().adjusted(0, -ROW, 0, ROW)
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         bottom = float(HEAD + len(self._rows) * ROW)
@@ -132,6 +140,8 @@ class DaysChart(QWidget):
         painter.setFont(font("strong"))
         for place, words in enumerate(self._rows):
             top = HEAD + place * ROW
+            if not seen.top() <= top <= seen.bottom():
+                continue
             painter.setPen(colour("ink"))
             painter.drawText(
                 QRectF(0, top, SIDE - 8, ROW), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, words
@@ -139,7 +149,8 @@ class DaysChart(QWidget):
             painter.setPen(QPen(colour("rule"), 1))
             painter.drawLine(QPointF(0, top), QPointF(self.width(), top))
         for bar in self._bars:
-            self._draw_bar(painter, bar)
+            if seen.top() <= self.rect_of(bar).top() <= seen.bottom():
+                self._draw_bar(painter, bar)
         x = self.x_of(self._now)
         painter.setPen(QPen(colour("missed"), 1.6))
         painter.drawLine(QPointF(x, HEAD - 6), QPointF(x, bottom))
@@ -197,7 +208,7 @@ class DaysChart(QWidget):
             painter.drawRect(box.adjusted(-2.5, -2.5, 2.5, 2.5))
 
     def _room_after(self, bar: Placed, box: QRectF) -> float:
-        later = [self.x_of(one.begins) for one in self._bars if one.row == bar.row and one.begins >= bar.ends]
+        later = [self.x_of(one.begins) for one in self._by_row[bar.row] if one.begins >= bar.ends]
         return min([*later, float(self.width())]) - box.right()
 
     # --- mouse and keys ---
