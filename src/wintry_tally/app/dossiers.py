@@ -40,9 +40,14 @@ def dossier_of(book: Book, sample: Sample, school: School, known: Known | None =
     Raises:
         BookError: the book cannot be read. A run without readings is left out.
     """
-    grounds = _grounds(book, sample)
-    prose, entered, noted = book.samples.prose(sample.id), book.samples.entered(sample.id), noted_of(book, sample.id)
-    demo = book.meta("demo") == "yes"
+    with book.transaction():  # one for all of it: of many samples, most of the time goes into beginning them
+        grounds = _grounds(book, sample)
+        prose, entered, noted = (
+            book.samples.prose(sample.id),
+            book.samples.entered(sample.id),
+            noted_of(book, sample.id),
+        )
+        demo = book.meta("demo") == "yes"
     name = fingerprint(sample, school, demo, entered, noted, [(ground.facts, ground.mark) for ground in grounds])
     made = KEPT.get(name, {ground.facts.id: _reader(book, ground.facts) for ground in grounds})
     if made is not None:

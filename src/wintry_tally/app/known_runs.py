@@ -10,14 +10,17 @@ from typing import TYPE_CHECKING
 from wintry_tally.book.records import RunStatus
 
 if TYPE_CHECKING:
+    from collections.abc import Callable, Iterable
+
     from wintry_tally.book import Book, Run
+    from wintry_tally.core.battery import Sample
 
 
 class KnownRuns:
     """The runs of every sample, oldest first. Used on one thread."""
 
-    def __init__(self, book: Book) -> None:
-        self._book = book
+    def __init__(self, book: Book, samples: Callable[[], Iterable[Sample]]) -> None:
+        self._book, self._samples = book, samples
         self._known: dict[int, tuple[Run, ...]] | None = None
 
     def of(self, sample_id: int) -> list[Run]:
@@ -37,7 +40,7 @@ class KnownRuns:
 
     def _all(self) -> dict[int, tuple[Run, ...]]:
         if self._known is None:
-            every: dict[int, list[Run]] = {sample.id: [] for sample in self._book.samples.all()}
+            every: dict[int, list[Run]] = {sample.id: [] for sample in self._samples()}
             for run in self._book.runs.all():
                 every.setdefault(run.sample_id, []).append(run)
             self._known = {number: tuple(runs) for number, runs in every.items()}

@@ -7,7 +7,7 @@ the shell), is read from the book's own feed and told to the listeners in one wa
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from datetime import datetime
 from functools import partial
 from typing import TYPE_CHECKING
@@ -54,7 +54,7 @@ class OpenBook:
     ) -> None:  # fmt: skip
         self.book, self._told, self._listener = book, told, listener
         book.remember()
-        self.edits, self._runs = Edits(book), KnownRuns(book)
+        self.edits, self._runs = Edits(book), KnownRuns(book, lambda: self.samples)
         self.shelf = Shelf(book, jobs, worked_out, listener.failed)
         self.live = LiveRuns(book, lambda: self.equipment, listener, background)
         self.places = (
@@ -64,7 +64,9 @@ class OpenBook:
         told_plan = partial(told, Topic.PLAN, None)
         self.roll = None if background is None else RollCall(lambda: self.equipment, background, told_plan)
         self.school = school_of(book)
-        self.samples: tuple[Sample, ...] = tuple(book.samples.all())
+        self.samples: tuple[Sample, ...] = ()
+        self._by_number: dict[int, Sample] = {}
+        self._take(book.samples.all())
         self._seen = book.newest_change()
         self._next_look = 0.0
         self._told_moved = ""
@@ -78,11 +80,11 @@ class OpenBook:
 
     def sample(self, sample_id: int) -> Sample:
         """One sample."""
-        return next(sample for sample in self.samples if sample.id == sample_id)
+        return self._by_number[sample_id]
 
     def holds(self, sample_id: int) -> bool:
         """Whether the book has this sample; late timers and late results must ask."""
-        return any(sample.id == sample_id for sample in self.samples)
+        return sample_id in self._by_number
 
     @property
     def equipment(self) -> Equipment:
@@ -175,8 +177,7 @@ class OpenBook:
             )
             changes |= dict.fromkeys((topic, number) for number in every for topic in OF_ONE)
         self._seen = notes[-1].number
-        if any(topic in {Topic.SAMPLES, Topic.SAMPLE} for topic, _ in changes):
-            self.samples = tuple(self.book.samples.all())
+        self._read_samples(changes)
         if any(topic is Topic.RULE for topic, _ in changes):
             self.school = school_of(self.book)
             self.shelf.forget()
@@ -192,6 +193,19 @@ class OpenBook:
         for topic, sample_id in changes:
             self._told(topic, sample_id)
         return set(changes)
+
+    def _take(self, samples: Iterable[Sample]) -> None:
+        self.samples = tuple(samples)
+        self._by_number = {sample.id: sample for sample in self.samples}
+
+    def _read_samples(self, changes: Iterable[tuple[Topic, int | None]]) -> None:
+        """Those that were changed, or all where some came or went."""
+        changed = {number for topic, number in changes if topic is Topic.SAMPLE}
+        if any(topic is Topic.SAMPLES for topic, _ in changes) or not changed <= self._by_number.keys():
+            self._take(self.book.samples.all())
+        elif changed:
+            anew = {number: self.book.samples.get(number) for number in changed if number is not None}
+            self._take(anew.get(sample.id, sample) for sample in self.samples)
 
     def touched(self, sample_id: int) -> None:
         """Runs of a sample changed in a way that a running test knows before the book does."""

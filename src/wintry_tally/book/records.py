@@ -154,16 +154,27 @@ _MAY_BE = {
 }  # fmt: skip
 
 
+_WANTED: dict[type, dict[str, Any]] = {}
+
+
+def _wanted(kind: type) -> dict[str, Any]:
+    """What the fields of a record may be; None where anything may."""
+    if kind not in _WANTED:
+        fields = kind.__dataclass_fields__  # type: ignore[attr-defined]
+        _WANTED[kind] = {name: _MAY_BE.get(str(field.type)) for name, field in fields.items()}
+    return _WANTED[kind]
+
+
 def made_of(kind: type[Made], values: Mapping[str, Any]) -> Made:
     """A record of plain values, each looked at first: SQLite keeps whatever somebody writes into a column.
 
     Raises:
         ValueError: a value of another type, or a number without end.
     """
-    fields = kind.__dataclass_fields__  # type: ignore[attr-defined]
-    known = {name: value for name, value in values.items() if name in fields}
+    wanted_of = _wanted(kind)
+    known = {name: value for name, value in values.items() if name in wanted_of}
     for name, value in known.items():
-        wanted = _MAY_BE.get(str(fields[name].type))
+        wanted = wanted_of[name]
         if wanted is not None and not isinstance(value, wanted):
             raise ValueError(f"{name} is {type(value).__name__}")
         if isinstance(value, float) and not math.isfinite(value):

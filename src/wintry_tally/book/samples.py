@@ -43,10 +43,17 @@ class Samples:
         Raises:
             BookError: there is none of that number.
         """
-        for sample in self.all():
-            if sample.id == sample_id:
-                return sample
-        raise BookError(f"no sample {sample_id} in the book")
+        known = tables.sample.c
+        query = select(tables.sample).where(known.id == sample_id, known.removed.is_(False))
+        with self._transaction() as connection:
+            row = connection.execute(query).mappings().first()
+            if row is None:
+                raise BookError(f"no sample {sample_id} in the book")
+            of = tables.claim.c
+            claims = connection.execute(
+                select(tables.claim).where(of.sample_id == sample_id).order_by(of.id)
+            ).mappings()
+            return _sample(row, [_claim(one) for one in claims])
 
     def add(
         self, code: str, maker: str, model: str, family: str, arrival: Arrival | None = None,

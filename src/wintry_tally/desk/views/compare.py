@@ -17,7 +17,7 @@ from wintry_tally.desk.theme import SPACE
 from wintry_tally.desk.views.page import MainPage
 from wintry_tally.desk.widgets.curve import Curve
 from wintry_tally.desk.widgets.figure import Figure
-from wintry_tally.desk.widgets.parts import button, card, clear, column, label, row, scrolling
+from wintry_tally.desk.widgets.parts import anew, button, card, clear, column, label, row, scrolling
 
 if TYPE_CHECKING:
     from wintry_tally.app.comparison import Model
@@ -26,6 +26,8 @@ if TYPE_CHECKING:
     from wintry_tally.report.views_of_trace import Against
 
 MOST = 6
+MOST_CHIPS = 12
+"""Of more samples than so many, the rest are picked from a list."""
 AXES = {"charge": "Charge", "time": "Time", "energy": "Energy", "share": "% of rating", "mass": "Charge by mass"}
 AXIS_TITLES = {
     "charge": "charge / Ah", "time": "time / h", "energy": "energy / Wh", "share": "share of the rating / %",
@@ -46,6 +48,10 @@ class ComparePage(MainPage):
         self._waits = False
         self._runs: dict[str, str] = {}
         self._chips = row(gap=1)
+        self.others = QComboBox()
+        self.others.setAccessibleName("Compare another")
+        self.others.setMinimumContentsLength(14)
+        self.others.activated.connect(self._pick_other)
         self.told = label("", "quiet", wrap=True)
         self.curve = Curve("Discharges compared", AXIS_TITLES["charge"], "voltage / V")
         self.curve.setFixedHeight(250)
@@ -101,7 +107,7 @@ class ComparePage(MainPage):
         inner = QWidget()
         inner.setLayout(
             column(
-                row(label("Compare", "title"), None, self.series, self.join, self.save_page, gap=2), self._chips, self.told, self._curve_card, self._table_card, self._model_card, self._need_card, None,
+                row(label("Compare", "title"), None, self.series, self.join, self.save_page, gap=2), row(self._chips, self.others, None), self.told, self._curve_card, self._table_card, self._model_card, self._need_card, None,
                 gap=3,
             )
         )  # fmt: skip
@@ -140,15 +146,32 @@ class ComparePage(MainPage):
         return able[:2]
 
     def _fill_chips(self, able: list[int]) -> None:
-        clear(self._chips)
-        for number in able:
-            sample = self.session.sample(number)
-            made = button(sample.code, partial(self.pick, number), "choice", f"Compare {sample.code}, {sample.title}")
-            made.setCheckable(True)
-            made.setChecked(number in self.picked)
-            made.setToolTip(sample.title)
-            self._chips.addWidget(made)
-        self._chips.addStretch(1)
+        few = set([*self.picked, *(number for number in able if number not in self.picked)][:MOST_CHIPS])
+        with anew(self._chips, QGridLayout()) as chips:
+            chips.setHorizontalSpacing(4)
+            for place, number in enumerate(number for number in able if number in few):
+                chips.addWidget(self._chip(number), 0, place)
+        others = [number for number in able if number not in few]
+        self.others.setVisible(bool(others))
+        if others != [self.others.itemData(place) for place in range(1, self.others.count())]:
+            self.others.clear()
+            self.others.addItem("another…", None)
+            for number in others:
+                self.others.addItem(f"{self.session.sample(number).code}  {self.session.sample(number).title}", number)
+        self.others.setCurrentIndex(0)
+
+    def _chip(self, number: int) -> QPushButton:
+        sample = self.session.sample(number)
+        made = button(sample.code, partial(self.pick, number), "choice", f"Compare {sample.code}, {sample.title}")
+        made.setCheckable(True)
+        made.setChecked(number in self.picked)
+        made.setToolTip(sample.title)
+        return made
+
+    def _pick_other(self, place: int) -> None:
+        number = self.others.itemData(place)
+        if number is not None:
+            self.pick(number)
 
     def pick(self, number: int) -> None:
         """Take a sample in, or out again; the first picked is the one that the others are held against."""
@@ -251,7 +274,7 @@ class ComparePage(MainPage):
             told = unlike_of(one) or told
         self._table.setColumnStretch(1 + len(found.codes), 1)
 
-    def _fill_row(self, line: int, one: Row, codes: tuple[str, ...], anew: bool) -> None:
+    def _fill_row(self, line: int, one: Row, codes: tuple[str, ...], afresh: bool) -> None:
         top = Qt.AlignmentFlag.AlignTop
         name = label(one.label, "quiet", wrap=True)
         name.setFixedWidth(150)
@@ -272,7 +295,7 @@ class ComparePage(MainPage):
             self._table.addWidget(figure, line, 1 + place, top)
         from wintry_tally.report.words import difference_words
 
-        said = label(difference_words(one, codes, anew), "small", wrap=True)
+        said = label(difference_words(one, codes, afresh), "small", wrap=True)
         self._table.addWidget(said, line, 1 + len(codes), top)
 
     def _get(self, one: Row, code: str) -> None:

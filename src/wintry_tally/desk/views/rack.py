@@ -12,7 +12,7 @@ from wintry_tally.core.engine import LIVE, Phase
 from wintry_tally.core.quantity.moments import clock_words
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views import OFF_RACK, PAGES
-from wintry_tally.desk.widgets.parts import button, clear, column, label, row, scrolling
+from wintry_tally.desk.widgets.parts import anew, button, column, label, row, scrolling
 from wintry_tally.desk.widgets.tag import Tag
 
 if TYPE_CHECKING:
@@ -108,16 +108,17 @@ class Rack(QWidget):
 
     def fill(self) -> None:
         """All tags anew."""
-        clear(self._column)
         self._tags = {}
-        for sample in self._session.samples():
-            tag = Tag(sample.code, sample.title, sample.family.words)
-            tag.clicked.connect(lambda _checked=False, number=sample.id: self.chosen.emit(number))
-            self._tags[sample.id] = tag
-            self._column.addWidget(tag)
-            self.refresh(sample.id)
-        self._column.addStretch(1)
-        self._filter(self.looking.text())
+        with anew(self._column, QVBoxLayout()) as tags:
+            tags.setSpacing(self._column.spacing())
+            for sample in self._session.samples():
+                tag = Tag(sample.code, sample.title, sample.family.words)
+                tag.clicked.connect(lambda _checked=False, number=sample.id: self.chosen.emit(number))
+                self._tags[sample.id] = tag
+                tags.addWidget(tag)
+                self.refresh(sample.id)
+            tags.addStretch(1)
+            self._filter(self.looking.text())
 
     def tag(self, sample_id: int) -> Tag:
         """The tag of a sample."""

@@ -15,7 +15,7 @@ from wintry_tally.core.quantity.moments import DAYS, MONTHS
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.theme import SPACE
 from wintry_tally.desk.views.page import MainPage
-from wintry_tally.desk.widgets.parts import button, card, clear, column, label, row, scrolling, set_role
+from wintry_tally.desk.widgets.parts import anew, button, card, column, label, row, scrolling, set_role
 
 if TYPE_CHECKING:
     from wintry_tally.app.today import Item, Seen
@@ -28,6 +28,8 @@ GROUP_WORDS = {
     "due": "Due later",
 }
 ANEW_S = 15.0
+MOST_LINES = 12
+"""So many lines a group are shown at first: the most urgent stand first."""
 NOTHING = {"now": "Nothing needs your hands.", "next": "Nothing is planned for the next two days."}
 
 
@@ -39,6 +41,8 @@ class TodayPage(MainPage):
         self.title = label("", "title")
         self.told = label("", "quiet")
         self._body = column(gap=3)
+        self._all: set[str] = set()
+        """Groups that somebody wants to see to their end."""
         inner = QWidget()
         inner.setLayout(column(row(self.title, None, self.told), self._body, None, gap=3))
         inner.layout().setContentsMargins(0, 0, 2 * SPACE, 0)
@@ -130,11 +134,11 @@ class TodayPage(MainPage):
         holder = QApplication.focusWidget()
         inside = holder is not None and self.isAncestorOf(holder)
         name = holder.accessibleName() if inside and holder is not None else ""
-        clear(self._body)
-        for group in GROUP_WORDS:
-            own = [item for item in items if item.group == group]
-            if own or group in NOTHING:
-                self._body.addWidget(self._group(group, own))
+        with anew(self._body, column(gap=3)) as groups:
+            for group in GROUP_WORDS:
+                own = [item for item in items if item.group == group]
+                if own or group in NOTHING:
+                    groups.addWidget(self._group(group, own))
         if inside:  # the keyboard stays where it was
             same = [
                 key
@@ -151,7 +155,8 @@ class TodayPage(MainPage):
         grid.setHorizontalSpacing(14)
         grid.setVerticalSpacing(8)
         grid.setColumnStretch(2, 1)
-        for line, item in enumerate(items):
+        shown = items if group in self._all else items[:MOST_LINES]
+        for line, item in enumerate(shown):
             clock, code = label(item.clock, "small"), label(item.code, "heading")
             words = label(item.words, "", wrap=True)
             beside = label(item.beside, "small", wrap=True)
@@ -175,7 +180,19 @@ class TodayPage(MainPage):
                 grid.addWidget(key, line, 3, top)
         grid.setColumnMinimumWidth(0, 48)
         grid.setColumnMinimumWidth(1, 110)
-        return card(heading, grid)
+        left = len(items) - len(shown)
+        if not left:
+            return card(heading, grid)
+        more = f"{left} more"
+        return card(
+            heading,
+            grid,
+            row(button(more, partial(self._show_all, group), "link", f"{GROUP_WORDS[group]}: {more}"), None),
+        )
+
+    def _show_all(self, group: str) -> None:
+        self._all.add(group)
+        self.refresh()
 
 
 def _day(moment: datetime) -> str:
