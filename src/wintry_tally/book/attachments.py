@@ -104,7 +104,7 @@ class Attachments:
         column = tables.attachment.c
         query = select(*_SHOWN).where(column.sample_id == sample_id, column.removed.is_(False)).order_by(column.id)
         with self._transaction() as connection:
-            return [_made(row) for row in connection.execute(query).mappings()]
+            return [_made(row) for row in connection.execute(query).mappings().all()]
 
     def kinds(self) -> dict[int, set[str]]:
         """By sample, of which kinds there are any."""

@@ -300,6 +300,8 @@ class Book:
             self._turn.wait_for(lambda: self._at_work == 0, WAIT_S)
         try:
             with self._engine.connect() as connection:
+                # whoever else reads it is not waited for: the write-ahead file stays, and is read with the book
+                connection.exec_driver_sql(f"PRAGMA busy_timeout={1000 * HURRIED_S:.0f}")
                 connection.exec_driver_sql("PRAGMA wal_checkpoint(TRUNCATE)")
         except SQLAlchemyError:
             pass  # the write-ahead file keeps what the checkpoint could not move

@@ -98,9 +98,11 @@ class Feed:
 
     def since(self, connection: Connection, number: int) -> list[Note]:
         """Every note after that number, in order."""
-        rows = connection.execute(
-            select(tables.change).where(tables.change.c.id > number).order_by(tables.change.c.id)
-        ).mappings()
+        rows = (
+            connection.execute(select(tables.change).where(tables.change.c.id > number).order_by(tables.change.c.id))
+            .mappings()
+            .all()
+        )
         known = Topic._value2member_map_
         return [
             Note(row["id"], row["origin"], Topic(row["topic"]), row["sample_id"])

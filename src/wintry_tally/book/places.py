@@ -83,7 +83,7 @@ class Places:
             .order_by(column.at_utc, column.id)
         )
         with self._transaction() as connection:
-            return [_made(row) for row in connection.execute(query).mappings()]
+            return [_made(row) for row in connection.execute(query).mappings().all()]
 
     def latest(self) -> dict[str, PlaceReading]:
         """The newest reading of every place that has one."""
@@ -93,7 +93,7 @@ class Places:
             newest, (column.place == newest.c.place) & (column.at_utc == newest.c.at)
         )
         with self._transaction() as connection:
-            return {row["place"]: _made(row) for row in connection.execute(query.order_by(column.id)).mappings()}
+            return {row["place"]: _made(row) for row in connection.execute(query.order_by(column.id)).mappings().all()}
 
 
 def _made(row: object) -> PlaceReading:

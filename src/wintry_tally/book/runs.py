@@ -85,13 +85,13 @@ class Runs:
         if sample_id is not None:
             query = query.where(tables.run.c.sample_id == sample_id)
         with self._transaction() as connection:
-            return [run_of(row) for row in connection.execute(query).mappings()]
+            return [run_of(row) for row in connection.execute(query).mappings().all()]
 
     def under_way(self) -> list[Run]:
         """Those that are running, whoever holds them or held them last."""
         query = select(tables.run).where(tables.run.c.status == RunStatus.RUNNING.value).order_by(tables.run.c.id)
         with self._transaction() as connection:
-            return [run_of(row) for row in connection.execute(query).mappings()]
+            return [run_of(row) for row in connection.execute(query).mappings().all()]
 
     def get(self, run_id: int) -> Run:
         """One run.
@@ -108,9 +108,13 @@ class Runs:
     def events(self, run_id: int) -> list[Event]:
         """Its events in order."""
         with self._transaction() as connection:
-            rows = connection.execute(
-                select(tables.event).where(tables.event.c.run_id == run_id).order_by(tables.event.c.id)
-            ).mappings()
+            rows = (
+                connection.execute(
+                    select(tables.event).where(tables.event.c.run_id == run_id).order_by(tables.event.c.id)
+                )
+                .mappings()
+                .all()
+            )
             with read_as(f"the events of run {run_id}"):
                 return [made_of(Event, {name: row[name] for name in ("at_s", "kind", "message")}) for row in rows]
 

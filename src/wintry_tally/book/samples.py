@@ -29,11 +29,15 @@ class Samples:
     def all(self) -> list[Sample]:
         """Every sample that is not removed, in the order they came."""
         with self._transaction() as connection:
-            rows = connection.execute(
-                select(tables.sample).where(tables.sample.c.removed.is_(False)).order_by(tables.sample.c.id)
-            ).mappings()
+            rows = (
+                connection.execute(
+                    select(tables.sample).where(tables.sample.c.removed.is_(False)).order_by(tables.sample.c.id)
+                )
+                .mappings()
+                .all()
+            )
             claims: dict[int, list[Claim]] = {}
-            for row in connection.execute(select(tables.claim).order_by(tables.claim.c.id)).mappings():
+            for row in connection.execute(select(tables.claim).order_by(tables.claim.c.id)).mappings().all():
                 claims.setdefault(row["sample_id"], []).append(_claim(row))
             return [_sample(row, claims.get(row["id"], [])) for row in rows]
 
@@ -50,9 +54,11 @@ class Samples:
             if row is None:
                 raise BookError(f"no sample {sample_id} in the book")
             of = tables.claim.c
-            claims = connection.execute(
-                select(tables.claim).where(of.sample_id == sample_id).order_by(of.id)
-            ).mappings()
+            claims = (
+                connection.execute(select(tables.claim).where(of.sample_id == sample_id).order_by(of.id))
+                .mappings()
+                .all()
+            )
             return _sample(row, [_claim(one) for one in claims])
 
     def add(
