@@ -11,8 +11,9 @@ from wintry_tally.core.battery import FAMILIES, Claim, Direction, Family, parse_
 from wintry_tally.core.quantity import parse_accuracy
 from wintry_tally.core.trace import Trace
 from wintry_tally.core.verdict import Outcome, School, Verdict, judge
-from wintry_tally.core.verdict.evidence import LogEvidence
+from wintry_tally.core.verdict.evidence import LogEvidence, capacity_evidence
 from wintry_tally.core.verdict.judging import SETTLERS
+from wintry_tally.report.words import claim_words
 
 LFP, AGM = FAMILIES["lfp"], FAMILIES["agm"]
 METER = Instrument(parse_accuracy("0.1%+2d"), parse_accuracy("0.5%+2d"), "meter")
@@ -237,6 +238,55 @@ def test_charge_claims() -> None:
     assert verdict(claim("charge-voltage", 14.4, "V", "within", 0.2), "charge", log).outcome is Outcome.MET
     assert verdict(claim("charge-voltage", 14.0, "V", "within", 0.2), "charge", log).outcome is Outcome.MISSED
     assert verdict(claim("over-voltage-cut", 14.8, "V", "within", 0.1), "charge", log).outcome is Outcome.NOT_TESTED
+
+
+def test_a_charge_that_did_not_begin_empty_is_a_bound_on_its_time() -> None:
+    # common practice, no published source: what was in it already took no time
+    shape = ((2.5 * 3600, -20.0, 13.8), (3600, -3.0, 14.4), (600, 0.0, 13.8))
+    half = analysed(piecewise((600, 0.0, 13.2), *shape, interval_s=10.0))
+    assert half.charge is not None and half.charge.time_to_full_s == pytest.approx(12600.0, abs=20.0)
+    slow, quick = claim("charge-time", 5.0 * 3600, "s", "at-most"), claim("charge-time", 2.0 * 3600, "s", "at-most")
+    told = verdict(slow, "charge", half)
+    assert told.outcome is Outcome.NOT_TESTED and told.bound == "at-least"
+    assert "only 53 of 100 Ah went in" in told.advice and "from empty" in told.advice
+    # longer than claimed even so: it would have been longer still from empty
+    assert verdict(quick, "charge", half).outcome is Outcome.MISSED
+    # the reading just beyond: 85 % of the rating may be a weak battery from empty, 84 % is not taken for one
+    for rated, outcome in ((62.0, Outcome.MET), (62.8, Outcome.NOT_TESTED)):
+        log = analysed(piecewise((600, 0.0, 13.2), *shape, interval_s=10.0), rated=rated)
+        assert verdict(slow, "charge", log, rated=rated).outcome is outcome, rated
+    # rested at what only an empty battery rests at, it was empty, and is worse than its label
+    empty = analysed(piecewise((600, 0.0, 12.2), *shape, interval_s=10.0))
+    assert verdict(slow, "charge", empty).outcome is Outcome.MET
+    # what it is known to give counts before what the label says
+    given = discharge(20.0, 50.0 / 20.0)
+    run = capacity_evidence("run", analysed(given, cutoff_V=float(given.voltage_V.min()) + 0.2), 25.0)
+    assert run is not None and run.ended_by in {"set-cutoff", "battery-protection"}
+    both = [run, LogEvidence("charge", ("charge",), (half,))]
+    assert judge(LFP, 100.0, [slow], both, School.STRICT)[0].outcome is Outcome.MET
+
+
+def test_a_charge_to_a_share_is_timed_to_that_share() -> None:
+    log = analysed(charged())
+    assert log.charge is not None
+    # 20 A from the first: 80 % of all that went in, at 20 A
+    hours = 0.8 * log.charge.count.charge.value / 20.0
+    found = verdict(claim("charge-time", 4.2 * 3600, "s", "at-most", end_share=0.8), "charge", log)
+    assert found.measured is not None and found.measured.value == pytest.approx(3600.0 * hours, abs=15.0)
+    assert found.outcome is Outcome.MET and hours < 4.1
+    assert (
+        verdict(claim("charge-time", 3.9 * 3600, "s", "at-most", end_share=0.9), "charge", log).outcome
+        is Outcome.MISSED
+    )
+    whole = verdict(claim("charge-time", 5.0 * 3600, "s", "at-most"), "charge", log)
+    assert whole.measured is not None and whole.measured.value > found.measured.value + 3600.0
+    # of a charge that never got full nobody can say what 80 % of it is
+    stopped = analysed(piecewise((600, 0.0, 12.2), (4 * 3600, -20.0, 13.6), (600, 0.0, 13.4), interval_s=10.0))
+    for share, outcome in ((0.8, Outcome.NOT_TESTED), (1.0, Outcome.MISSED)):
+        wanted = claim("charge-time", 3.0 * 3600, "s", "at-most", end_share=share)
+        assert verdict(wanted, "charge", stopped).outcome is outcome
+    read = parse_claim("charges to 80 % in 2 h")
+    assert read.conditions == {"end_share": 0.8} and claim_words(read) == "Charge time at most 2 h to 80% of full"
 
 
 def test_the_over_voltage_cut_and_release() -> None:

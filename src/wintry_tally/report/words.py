@@ -23,6 +23,7 @@ CONDITIONS = {
     "from_C": "from {:g} °C", "to_C": "to {:g} °C",
 }  # fmt: skip
 """How each condition of a claim is said."""
+OF_CHARGES = {"end_share": "to {:.0%} of full"}
 
 
 def claim_words(claim: Claim) -> str:
@@ -35,7 +36,8 @@ def claim_words(claim: Claim) -> str:
     text = f"{kind.label} {_SIGNS[claim.direction]}{format_plain(value, '' if unit == 'money' else unit)}"
     if claim.tolerance:
         text += f" ± {format_plain(claim.tolerance, unit)}"
-    extra = [CONDITIONS[name].format(value) for name, value in claim.conditions.items() if name in CONDITIONS]
+    known = CONDITIONS | (OF_CHARGES if claim.kind == "charge-time" else {})
+    extra = [known[name].format(value) for name, value in claim.conditions.items() if name in known]
     return " ".join([text, *extra])
 
 

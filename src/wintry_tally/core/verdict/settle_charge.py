@@ -7,6 +7,8 @@ import math
 import numpy as np
 
 from wintry_tally.core.analysis import Analysis
+from wintry_tally.core.analysis.charging import ChargeResult
+from wintry_tally.core.analysis.ending import PROTECTION, SET_CUTOFF
 from wintry_tally.core.analysis.holding import FLOWED_S, ChargeTaken, charges_taken
 from wintry_tally.core.analysis.readings import voltage_quantity
 from wintry_tally.core.analysis.stages import StageKind
@@ -42,9 +44,10 @@ def settle_charge_time(case: Case) -> Verdict | None:
             "common practice",
         )
         doubt = log.analysis.scale.usual_s / math.sqrt(6.0)
+        share = claim.conditions.get("end_share", 1.0)
         if charge.time_to_full_s is None:
             lasted = charge.count.duration_s
-            if lasted > claim.value and claim.direction is Direction.AT_MOST:
+            if lasted > claim.value and claim.direction is Direction.AT_MOST and share == 1.0:
                 return by_probability(
                     case, Quantity(lasted, doubt, "s"), 0.0, step, log.names,
                     f"after {format_duration(lasted)} it was not full yet", (), log.waiting,
@@ -55,6 +58,9 @@ def settle_charge_time(case: Case) -> Verdict | None:
         measured = Quantity(
             charge.time_to_full_s, math.hypot(doubt, log.analysis.options.instrument.clock_s, charge.full_doubt_s), "s"
         )
+        if share < 1.0:
+            measured = _time_to(share, log.analysis, charge, doubt)
+            inputs["to"] = f"{share:.0%} of that charge, after {measured.value:.0f} s"
         conditions = []
         claimed_A = claim.conditions.get("current_A")
         if claimed_A is not None and steady is not None:
@@ -68,12 +74,62 @@ def settle_charge_time(case: Case) -> Verdict | None:
         else:
             inputs["mean current"] = f"{current:.3g} A"
         verdict = decide(case, measured, [step], conditions, log.names, [], log.waiting)
+        begun = _begun_charged(case, log, charge)
+        if begun:
+            return as_bound(
+                case, verdict, "at-least", begun, "a charge from empty, after a discharge to its cut-off, settles it"
+            )
         for bound, gap_s in (("at-least", charge.full_late_s), ("at-most", charge.full_early_s)):
             if gap_s:
                 why = f"a gap of {format_duration(gap_s)} hides when it was full"
                 return as_bound(case, verdict, bound, why, "a charge logged without a gap would settle it")
         return verdict
     return None
+
+
+EMPTY_SHARE, KNOWN_SHARE = 0.85, 0.95
+"""A charge that puts in less than this of the rating, or of what the battery is known to give, did not begin empty."""
+LOW_PERCENT = 15.0
+"""A rested voltage that allows no more than this says that it did all the same."""
+
+
+def _begun_charged(case: Case, log: LogEvidence, charge: ChargeResult) -> str:
+    """Why a charge says too little of the time from empty: it began with something in the battery. Empty where it did not.
+
+    Source: common practice, no published source.
+    """
+    known = [
+        run.charge.value for run in case.capacity_runs if run.ended_by in {SET_CUTOFF, PROTECTION} and not run.undecided
+    ]
+    whole = max(known) if known else case.rated_Ah
+    went_in = charge.count.charge.value
+    if not whole or went_in >= (KNOWN_SHARE if known else EMPTY_SHARE) * whole:
+        return ""
+    trace, first = log.analysis.trace, charge.count.spans[0].first
+    before = [s.stage for s in log.analysis.stages if s.stage.last < first]
+    if before and before[-1].kind == StageKind.REST:
+        family = log.analysis.options.family or case.family
+        if charge_state_band(family, float(trace.voltage_V[before[-1].last]))[1] <= LOW_PERCENT:
+            return ""
+    return f"only {went_in:.3g} of {whole:.3g} Ah went in: it was not empty when this charge began"
+
+
+def _time_to(share: float, analysis: Analysis, charge: ChargeResult, doubt_s: float) -> Quantity:
+    """From the first current until a share of all that went in until full was in, s."""
+    trace, wanted, so_far = analysis.trace, share * 3600.0 * charge.count.charge.value, 0.0
+    begun = float(trace.time_s[charge.count.spans[0].first]) - charge.count.spans[0].lead_s
+    at = begun + (charge.time_to_full_s or 0.0)
+    for span in charge.count.spans:
+        time_s, current = trace.time_s[span.first : span.last + 1], -trace.current[span.first : span.last + 1]
+        moved = so_far + np.concatenate([[0.0], np.cumsum(0.5 * np.diff(time_s) * (current[1:] + current[:-1]))])
+        if moved[-1] >= wanted:
+            at = float(np.interp(wanted, moved, time_s))
+            break
+        so_far = float(moved[-1])
+    mean_A = charge.count.mean_current.value
+    # its gain is in both and cancels; what is left of the count's own doubt cannot be more than all of it
+    by_count = share * 3600.0 * (charge.count.charge.standard or 0.0) / mean_A if mean_A > 0 else 0.0
+    return Quantity(at - begun, math.hypot(doubt_s, analysis.options.instrument.clock_s, by_count), "s")
 
 
 def _far_from(log: LogEvidence, claimed_A: float | None) -> float:
