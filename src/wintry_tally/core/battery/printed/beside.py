@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 from wintry_tally.core.battery.printed.found import Read
 from wintry_tally.core.battery.printed.line import Line, Name, clause_of, name_behind
 from wintry_tally.core.battery.printed.quantities import Item
@@ -9,12 +11,26 @@ from wintry_tally.core.quantity.units import find_unit
 
 GO_ON = frozenset({"continuous-discharge", "surge", "over-current-trip"})
 COLD_BELOW_C = 10.0
+LISTED = re.compile(r"[,;/&+(]|\b(and|or|und|et)\b", re.IGNORECASE)
+"""What stands between values of a list."""
 
 
 def drawn_at(line: Line, name: Name | None) -> bool:
     """Whether a current before a name is what a capacity is drawn at: "capacity at 10 A discharge: 95 Ah"."""
     plain_word = name is not None and line.text[name.begin : name.end].lower() in {"discharge", "discharging", "load"}
     return plain_word and any(piece.dimension in {"charge", "energy"} for piece in line.pieces)
+
+
+def gives(line: Line, piece: Item, name: Name | None) -> bool:
+    """Whether a current before a charge is what it is drawn at: "discharged with 0.2C: 100 Ah", "discharge at 20 A gives 98 Ah"."""
+    plain_word = name is not None and line.text[name.begin : name.end].lower().startswith("discharg")
+    behind = next((one for one in line.pieces if one.begin >= piece.end and one.kind in {"quantity", "rate"}), None)
+    if not plain_word or behind is None or behind.dimension not in {"charge", "energy"}:
+        return False
+    return (
+        re.fullmatch(r"\s*(:|=|gives|yields|it gives|for|->|→)?\s*", line.text[piece.end : behind.begin].lower())
+        is not None
+    )
 
 
 def in_the_cold(line: Line, piece: Item) -> bool:
@@ -42,7 +58,7 @@ def goes_on(line: Line, piece: Item, here: list[tuple[Item, Read]]) -> str:
     timed = any(one is not None and one.dimension == "duration" and _adjoins(line, piece, one) for one in beside)
     last = next((item for item, read in reversed(here) if read.claim.kind in GO_ON), None)
     between = line.text[last.end : piece.begin] if last is not None else ""
-    return kinds[-1] if timed and ("," in between or ";" in between or "/" in between) else ""
+    return kinds[-1] if timed and LISTED.search(between) else ""
 
 
 def _adjoins(line: Line, piece: Item, other: Item) -> bool:

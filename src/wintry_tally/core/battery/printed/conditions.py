@@ -129,6 +129,8 @@ def _condition(line: Line, piece: Item, claim: Claim) -> Mapping[str, float] | N
         )
     if dimension == "current" and claim.kind in {"reserve", "runtime", "capacity", "energy", "charge-time"}:
         return {"device_A" if claim.kind == "runtime" else "current_A": kept}
+    if dimension == "share" and claim.kind == "charge-time":
+        return {"end_share": round(kept / 100.0, 4)} if 0.0 < kept <= 100.0 and "from" not in before else None
     if dimension == "share" and claim.kind == "cycles":
         following = next(
             (item.begin for item in line.pieces if item.begin >= piece.end and item.kind in {"quantity", "rate"}), None

@@ -195,7 +195,7 @@ def fits(name: Name, piece: Item) -> bool:
     )
 
 
-_MARKS = frozenset({"@", "at", "for", "to", "within", "delay", "after", "down", "bei", "until"})
+_MARKS = frozenset({"@", "at", "for", "to", "within", "with", "delay", "after", "down", "bei", "mit", "until"})
 
 
 def stands_as_condition(line: Line, piece: Item) -> bool:

@@ -7,7 +7,7 @@ from dataclasses import replace
 
 from wintry_tally.core.battery.claims import Claim, Direction
 from wintry_tally.core.battery.families import FAMILIES, PACKS, pack_of
-from wintry_tally.core.battery.printed.beside import current_beside, drawn_at, goes_on, in_the_cold
+from wintry_tally.core.battery.printed.beside import current_beside, drawn_at, gives, goes_on, in_the_cold
 from wintry_tally.core.battery.printed.conditions import ALONE, give_conditions
 from wintry_tally.core.battery.printed.found import Left, Pack, Printed, Read
 from wintry_tally.core.battery.printed.line import (
@@ -275,7 +275,7 @@ def _kind_for(line: Line, piece: Item, context: str) -> str:
         stands_as_condition(line, piece) and piece.dimension != "count"
     )  # cycles are a claim wherever they stand
     before, after = name_before(line, piece), name_behind(line, piece)
-    if condition and before is None and drawn_at(line, after):
+    if (condition and before is None and drawn_at(line, after)) or gives(line, piece, before):
         return "condition"
     if before is not None and before.kind not in MANY and value_between(line, before, piece):
         if condition or after is None:
