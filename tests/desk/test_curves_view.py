@@ -18,6 +18,7 @@ def test_curves_of_a_run(qtbot, demo: Window) -> None:
     capacity = next(i for i in range(view.run.count()) if view.run.itemText(i).startswith("Capacity"))
     view.run.setCurrentIndex(capacity)
     view._chosen()
+    qtbot.waitUntil(lambda: view._shown is not None and view._shown.facts.title.startswith("Capacity"), timeout=10000)
     whole = view._shown.analysis.capacity.count.charge.value
     view.dropout.set_number(9.0)
     view._typed(9.0)

@@ -182,6 +182,7 @@ def anew(holder: QBoxLayout, within: Inside) -> Iterator[Inside]:
     yield within
     clear(holder)
     holder.addWidget(body)
+    body.show()  # now, not when Qt comes to it: whoever asks what is seen is told
 
 
 def empty(title: str, text: str, *buttons: QPushButton) -> QWidget:
