@@ -143,7 +143,9 @@ def _charge_time(random: Random, seed: int) -> Trial:
     hours = truth.time_to_full_s / 3600.0
     value = _said(random, hours, 0.15)
     claim = {"kind": "charge-time", "value": value, "unit": "h", "direction": "at-most"}
-    return Trial(claim, hours <= value, "charge", _run("charge-lithium-usual", battery, seed), battery, {})
+    # people charge what they have, not what is empty: a third of the logs begin with something in it
+    begun = battery if random.random() < 0.67 else replace(battery, state_of_charge=random.uniform(0.05, 0.7))
+    return Trial(claim, hours <= value, "charge", _run("charge-lithium-usual", begun, seed), battery, {})
 
 
 def _surge(random: Random, seed: int) -> Trial:
