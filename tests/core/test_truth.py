@@ -35,7 +35,9 @@ def test_no_verdict_is_wrong(kind: str, tmp_path: Path) -> None:
             decided += 1
             assert (verdict["outcome"] == "met") == trial.holds, (seed, trial.claim, verdict["measured"])
         else:
-            assert verdict["outcome"] == "too-close", (seed, verdict["advice"])
+            # a charge begun with something in it is no more than a bound on its time
+            bound = verdict["outcome"] == "not-tested" and "was not empty" in verdict["advice"]
+            assert verdict["outcome"] == "too-close" or bound, (seed, verdict["advice"])
     assert decided, "too careful: nothing was decided"
 
 

@@ -47,7 +47,7 @@ class Window(QMainWindow):
         self.station = "arrival"
         self.setWindowTitle("Wintry Tally")
         self.resize(1280, 800)
-        self.setMinimumSize(1024, 620)
+        self.setMinimumSize(900, 600)
         self.setAcceptDrops(True)
         self.views: dict[str, StationView] = {}
         self._pages: dict[str, MainPage] = {}
