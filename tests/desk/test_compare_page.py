@@ -49,8 +49,7 @@ def test_two_units_of_one_model_come_first_and_others_are_picked(page: ComparePa
     assert "Capacity: too close to call by the model" in model and "two units say next to nothing" in model
     # the curves are the runs of the table, and are called so
     assert [name for name, _, _ in page.curve._series] == [f"M1: {page._runs['M1']}", f"M2: {page._runs['M2']}"]
-    labels = [item.toPlainText() for item in page.curve._plot.getPlotItem().items if hasattr(item, "toPlainText")]
-    assert labels == [name for name, _, _ in page.curve._series]
+    assert page.curve.key.isVisible() and page.curve.key.names == [name for name, _, _ in page.curve._series]
     qtbot.mouseClick(chips["M4"], Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: "M4" in page._runs, timeout=20000)
     said = "\n".join(texts(page._table_card))

@@ -6,7 +6,7 @@ import wave
 from pathlib import Path
 
 import pytest
-from PySide6.QtCore import QPoint, Qt
+from PySide6.QtCore import QPoint, QRectF, Qt
 from PySide6.QtGui import QColor, QFontDatabase, QGuiApplication
 from PySide6.QtWidgets import QApplication, QWidget
 
@@ -71,7 +71,7 @@ def test_every_text_pair_holds_a_contrast_of_four_and_a_half(tokens: Tokens) -> 
 
 
 def test_typefaces_and_icon_are_shipped(application: QApplication) -> None:
-    assert {"B612", "B612 Mono"} <= set(QFontDatabase.families())
+    assert {"Wintry B612", "Wintry B612 Mono"} <= set(QFontDatabase.families())
     assert ICON.is_file() and not application.windowIcon().isNull()
     metrics = [font("figure")]
     from PySide6.QtGui import QFontMetrics, QRawFont
@@ -80,6 +80,18 @@ def test_typefaces_and_icon_are_shipped(application: QApplication) -> None:
     assert len(widths) == 1, "figures are tabular"
     for sign in "Ω±Δ°²≥≤√∫":
         assert QRawFont.fromFont(font("body")).supportsCharacter(ord(sign)), sign
+    for role in ("body", "strong", "mono"):
+        raw = QRawFont.fromFont(font(role))
+        round_one, square = (raw.pathForGlyph(raw.glyphIndexesForString(sign)[0]) for sign in "([")
+        curved = sum(path.elementAt(n).isCurveTo() for path in (round_one,) for n in range(path.elementCount()))
+        box = round_one.boundingRect()
+        # at a tenth of its height from its end a round one has left its stem by half its width
+        near_end = QRectF(box.left(), box.top(), 0.3 * box.width(), 0.1 * box.height())
+        assert (
+            curved >= 4
+            and not round_one.intersects(near_end)
+            and square.intersects(QRectF(square.boundingRect().topLeft(), near_end.size()))
+        ), role
 
 
 def test_themes_change_everywhere_and_sizes_follow_the_system(application: QApplication, qtbot) -> None:
@@ -327,3 +339,48 @@ def test_what_was_cancelled_between_its_end_and_its_delivery_reaches_nobody(qtbo
     workshop.close()  # as at the closing of the window: both are over, neither was delivered yet
     qtbot.wait(50)
     assert came == [(1, True)]
+
+
+def test_a_key_names_eight_curves_apart_and_lays_no_name_over_another(qtbot) -> None:
+    from wintry_tally.desk.widgets.curve_key import CurveKey, pen_of
+
+    pens = [
+        (pen_of(n, 1.0).color().name(), tuple(pen_of(n, 1.0).dashPattern()), pen_of(n, 1.0).style()) for n in range(8)
+    ]
+    assert len(set(pens)) == 8
+    key = CurveKey()
+    qtbot.addWidget(key)
+    key.show_names(["only one"])
+    assert not key.isVisible()
+    key.show_names([f"Capacity {n}" for n in range(8)] + ["a name that is far too long for so narrow a key " * 3])
+    assert key.isVisible() and "Capacity 7" in key.accessibleName()
+    for width in (120, 300, 900):
+        places = key._places(float(width))
+        assert len(places) == 9 and all(box.right() <= width + 1 for box, _ in places)
+        for n, (box, _) in enumerate(places):
+            assert not any(box.intersects(other) for other, _ in places[n + 1 :])
+        assert key.heightForWidth(width) == int(places[-1][0].bottom())
+    assert key.heightForWidth(120) > key.heightForWidth(900)
+
+
+def test_a_flow_goes_on_in_the_next_line_and_is_as_narrow_as_its_widest(qtbot) -> None:
+    from wintry_tally.desk.widgets.flow import Flow
+
+    holder, parts = QWidget(), [button(text, lambda: None) for text in ("one", "a longer one", "two", "three")]
+    flow = Flow(*parts)
+    holder.setLayout(flow)
+    qtbot.addWidget(holder)
+    holder.show()
+    assert flow.minimumSize().width() == max(part.minimumSizeHint().width() for part in parts)
+    heights = []
+    for width in (flow.sizeHint().width(), flow.sizeHint().width() // 2, flow.minimumSize().width()):
+        holder.resize(width, flow.heightForWidth(width))
+        QApplication.processEvents()
+        boxes = [part.geometry() for part in parts]
+        assert all(box.right() < width + 1 for box in boxes)
+        assert not any(a.intersects(b) for n, a in enumerate(boxes) for b in boxes[n + 1 :])
+        heights.append(flow.heightForWidth(width))
+    assert heights == sorted(set(heights))
+    parts[1].hide()
+    assert flow.heightForWidth(flow.minimumSize().width()) < heights[-1]
+    assert flow.takeAt(9) is None and flow.takeAt(0).widget() is parts[0] and flow.count() == 3

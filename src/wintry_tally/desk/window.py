@@ -32,9 +32,14 @@ if TYPE_CHECKING:
     from wintry_tally.desk.views.station import StationView
 
 RACK = 292
-RACK_NARROW = 232
-NARROW = 1150
-"""Below this width the Working pane takes the place of the rack while it is open."""
+RACK_NARROW, RACK_SMALL = 232, 204
+NARROW, SMALL = 1150, 1000
+"""Below these widths the rack is narrower; below the first the Working pane takes its place while it is open."""
+
+
+def _rack_at(width: int) -> int:
+    """How wide the rack is in a window of this width."""
+    return RACK if width >= NARROW else RACK_NARROW if width >= SMALL else RACK_SMALL
 
 
 class Window(QMainWindow):
@@ -52,7 +57,7 @@ class Window(QMainWindow):
         self.views: dict[str, StationView] = {}
         self._pages: dict[str, MainPage] = {}
         self.page_shown = ""
-        self._closed = False
+        self._closed, self._rack_fits = False, RACK
         self._build()
         self.menus = Menus(self, session)
         session.book_changed.connect(self._book_changed)
@@ -94,11 +99,11 @@ class Window(QMainWindow):
             self.splitter.addWidget(part)
         for index, stretch in enumerate((0, 1, 0)):
             self.splitter.setStretchFactor(index, stretch)
-        self.rack.setMinimumWidth(200)
+        self.rack.setMinimumWidth(RACK_SMALL)
         middle.setMinimumWidth(480)
         self._pane_box.setMinimumWidth(250)
         self._pane_box.hide()
-        self.splitter.setSizes([self._rack_width(), 1280 - self._rack_width(), 0])
+        self.splitter.setSizes([_rack_at(self.width()), 1280 - _rack_at(self.width()), 0])
         self.pages = QStackedWidget()
         self.pages.addWidget(welcome(self.ask_new_book, self.ask_open_book, self.open_demo))
         self.pages.addWidget(self.splitter)
@@ -293,14 +298,12 @@ class Window(QMainWindow):
         super().resizeEvent(event)
         if self._pane_box.isVisible():
             self._fit_pane()
-        elif (event.oldSize().width() < NARROW) != (event.size().width() < NARROW):
+        elif self._rack_fits != _rack_at(event.size().width()):
             self._fit_rack()
 
-    def _rack_width(self) -> int:
-        return RACK_NARROW if self.width() < NARROW else RACK
-
     def _fit_rack(self) -> None:
-        self.splitter.setSizes([self._rack_width(), self.width() - self._rack_width(), 0])
+        self._rack_fits = _rack_at(self.width())
+        self.splitter.setSizes([_rack_at(self.width()), self.width() - _rack_at(self.width()), 0])
 
     # --- problems ---
 

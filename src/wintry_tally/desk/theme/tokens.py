@@ -7,8 +7,8 @@ from dataclasses import dataclass
 SPACE = 4
 """Spacing goes in steps of this many pixels."""
 
-FAMILY = "B612"
-MONO = "B612 Mono"
+FAMILY = "Wintry B612"
+MONO = "Wintry B612 Mono"
 
 
 @dataclass(frozen=True)

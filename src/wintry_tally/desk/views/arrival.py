@@ -8,7 +8,17 @@ from functools import partial
 from typing import TYPE_CHECKING, cast
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
+from PySide6.QtGui import QResizeEvent
+from PySide6.QtWidgets import (
+    QBoxLayout,
+    QCheckBox,
+    QComboBox,
+    QGridLayout,
+    QHBoxLayout,
+    QLineEdit,
+    QVBoxLayout,
+    QWidget,
+)  # fmt: skip
 
 from wintry_tally.core.battery import FAMILIES, Claim, Sample, arrival_findings, pack_of, packs_of
 from wintry_tally.core.battery.economy import Sum, derived_sums
@@ -21,7 +31,7 @@ from wintry_tally.desk.widgets.claim_editor import SOURCES, ClaimEditor
 from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.findings import FindingList
 from wintry_tally.desk.widgets.lines import Line, Page
-from wintry_tally.desk.widgets.parts import anew, button, card, clear, column, label, row, scrolling
+from wintry_tally.desk.widgets.parts import anew, button, card, clear, column, label, narrow, row, scrolling
 from wintry_tally.desk.widgets.pictures_card import PicturesCard
 from wintry_tally.desk.widgets.quantity_field import QuantityField, TypedField
 from wintry_tally.report.words import claim_words
@@ -29,6 +39,8 @@ from wintry_tally.report.words import claim_words
 if TYPE_CHECKING:
     from wintry_tally.core.battery.printed import Typed
 
+SIDE_BY_SIDE = 720
+"""From this width on what came stands beside the claims."""
 NEW = -1
 """Stands for a claim that is not there yet."""
 OBTAINED = ("", "bought", "supplied by the maker", "lent")
@@ -101,9 +113,10 @@ class ArrivalView(StationView):
         self._lay_out()
 
     def _lay_out(self) -> None:
+        narrow(self.family, self.pack)
         identity = QHBoxLayout()
         identity.setSpacing(8)
-        for part, stretch in ((self.code, 0), (self.maker, 2), (self.model, 2), (self.family, 2), (self.pack, 0)):
+        for part, stretch in ((self.code, 0), (self.maker, 2), (self.model, 2), (self.family, 2), (self.pack, 1)):
             identity.addWidget(part, stretch)
         entry = QGridLayout()
         entry.setContentsMargins(0, 0, 0, 0)
@@ -140,10 +153,12 @@ class ArrivalView(StationView):
             facts.addWidget(widget, index, 1)
         facts.setColumnStretch(1, 1)
         arrival = card(label("As it came", "heading"), facts)
-        halves = QHBoxLayout()
+        self._halves = halves = QHBoxLayout()
         halves.setSpacing(12)
-        halves.addWidget(claims, 3, Qt.AlignmentFlag.AlignTop)
-        halves.addWidget(arrival, 2, Qt.AlignmentFlag.AlignTop)
+        halves.addWidget(claims, 3)
+        halves.addWidget(arrival, 2)
+        halves.setAlignment(claims, Qt.AlignmentFlag.AlignTop)
+        halves.setAlignment(arrival, Qt.AlignmentFlag.AlignTop)
         made_of = card(label("What this makes of it", "heading"), self.findings)
         inner = QWidget()
         self._sums = QGridLayout()
@@ -152,6 +167,16 @@ class ArrivalView(StationView):
         inner.setLayout(column(identity, self.bank, halves, made_of, self.pictures, self._sums_card, None, gap=3))
         self._area = scrolling(inner)
         self.setLayout(column(self._area))
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """In a narrow window what came stands below the claims."""
+        super().resizeEvent(event)
+        beside = event.size().width() >= SIDE_BY_SIDE
+        self._halves.setDirection(QBoxLayout.Direction.LeftToRight if beside else QBoxLayout.Direction.TopToBottom)
+        for place in range(self._halves.count()):
+            item = self._halves.itemAt(place)
+            if item is not None:
+                item.setAlignment(Qt.AlignmentFlag.AlignTop if beside else Qt.AlignmentFlag(0))
 
     # --- showing ---
 

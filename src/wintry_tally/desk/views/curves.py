@@ -6,16 +6,7 @@ from functools import partial
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import (
-    QButtonGroup,
-    QCheckBox,
-    QComboBox,
-    QGridLayout,
-    QHBoxLayout,
-    QPushButton,
-    QVBoxLayout,
-    QWidget,
-)
+from PySide6.QtWidgets import QButtonGroup, QCheckBox, QComboBox, QGridLayout, QPushButton, QVBoxLayout, QWidget
 
 from wintry_tally.app.shapes import Shapes
 from wintry_tally.core.analysis.ending import ENDING_WORDS
@@ -26,7 +17,8 @@ from wintry_tally.desk.views.station import StationView
 from wintry_tally.desk.widgets.curve import Curve, Series
 from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.findings import FindingList
-from wintry_tally.desk.widgets.parts import button, card, clear, column, empty, label, row, scrolling
+from wintry_tally.desk.widgets.flow import Flow
+from wintry_tally.desk.widgets.parts import below, button, card, clear, column, empty, label, named, row, scrolling
 from wintry_tally.desk.widgets.quantity_field import QuantityField
 from wintry_tally.desk.widgets.relations_card import RelationsCard
 
@@ -64,8 +56,7 @@ class CurvesView(StationView):
         self.slope.setCheckable(True)
         self.between = label("", wrap=True)
         self.between.hide()
-        self._over = QHBoxLayout()
-        self._over.setSpacing(10)
+        self._over = Flow(gap=3)
         self.curve = Curve("Voltage of the run", "", "voltage / V")
         self.curve.setFixedHeight(270)
         self.curve.level_moved.connect(self._dragged)
@@ -85,7 +76,7 @@ class CurvesView(StationView):
         for figure in self.figures.values():
             figure.opened.connect(self.opened)
         self._stages = QGridLayout()
-        self._stages.setHorizontalSpacing(16)
+        self._stages.setHorizontalSpacing(14)
         self._stages.setVerticalSpacing(5)
         self.remarks = FindingList()
         self._steps = QVBoxLayout()
@@ -96,28 +87,14 @@ class CurvesView(StationView):
         self._lay_out()
 
     def _lay_out(self) -> None:
-        head = row(
-            label("Run", "quiet"),
-            self.run,
-            label("against", "quiet"),
-            *self.against.values(),
-            None,
-            self.slope,
-            self.whole,
+        head = Flow(
+            label("Run", "quiet"), self.run, label("against", "quiet"), *self.against.values(), self.slope, self.whole
         )
         over = QWidget()
         over.setLayout(self._over)
-        self._over.setContentsMargins(0, 0, 0, 0)
-        readout = QHBoxLayout()
-        readout.setSpacing(18)
-        readout.addLayout(column(label("Drop-out", "small"), self.dropout, gap=0))
-        readout.addLayout(column(label("Device draws", "small"), self.draw, gap=0))
-        for name, figure in self.figures.items():
-            readout.addLayout(column(label(name, "small"), figure, gap=0))
-        readout.addStretch(1)
+        fields = (("Drop-out", self.dropout), ("Device draws", self.draw), *self.figures.items())
         self._readout = QWidget()
-        self._readout.setLayout(readout)
-        readout.setContentsMargins(0, 0, 0, 0)
+        self._readout.setLayout(Flow(*(named(words, field) for words, field in fields), gap=5))
         plots = card(self.curve, self.amps, self.between, self._readout)
         stages = card(label("Stages", "heading"), self._stages)
         self._remark_card = card(label("Remarks", "heading"), self.remarks)
@@ -218,7 +195,6 @@ class CurvesView(StationView):
             self._over.addWidget(box)
         if not others:
             self._over.addWidget(label("no other run yet", "small"))
-        self._over.addStretch(1)
 
     def _overlay(self, number: int, on: bool) -> None:
         (self._overlaid.add if on else self._overlaid.discard)(number)
@@ -386,14 +362,14 @@ class CurvesView(StationView):
 
     def _fill_stages(self, analysis: Analysis) -> None:
         clear(self._stages)
-        for place, name in enumerate(("", "", "Lasted", "Charge", "Mean voltage", "From, to", "How it ended")):
+        for place, name in enumerate(("", "", "Lasted", "Charge", "Mean voltage; from, to", "How it ended")):
             self._stages.addWidget(label(name, "small"), 0, place)
         for line, result in enumerate(analysis.stages[:MOST_STAGES], 1):
             self._stage(line, result)
         if len(analysis.stages) > MOST_STAGES:
             more = label(f"and {len(analysis.stages) - MOST_STAGES} more", "small")
             self._stages.addWidget(more, MOST_STAGES + 1, 1)
-        self._stages.setColumnStretch(6, 1)
+        self._stages.setColumnStretch(5, 1)
 
     def _stage(self, line: int, result: StageResult) -> None:
         kind = result.stage.kind.value
@@ -409,8 +385,9 @@ class CurvesView(StationView):
             ),
             label(format_duration(result.end_s - result.start_s)),
             label(format_quantity(result.count.charge) if live else "–"),
-            label(format_quantity(result.count.mean_voltage)),
-            label(f"{result.voltage_start:.2f} to {result.voltage_end:.2f} V"),
+            below(
+                format_quantity(result.count.mean_voltage), f"{result.voltage_start:.2f} to {result.voltage_end:.2f} V"
+            ),
             label(ENDING_WORDS.get(result.ended_by or "", ""), "quiet", wrap=True),
         ]
         for place, cell in enumerate(cells):

@@ -50,7 +50,7 @@ class HelpPage(MainPage):
                 card(label("Keys", "heading"), _table([*keys, *ELSEWHERE])),
                 card(label("Words", "heading"), _table(glossary())),
                 label(
-                    f"Wintry Tally {__version__}, under the Apache License 2.0; typeface B612 under the SIL Open Font License. The "
+                    f"Wintry Tally {__version__}, under the Apache License 2.0; typeface B612 (with round parentheses) under the SIL Open Font License. The "
                     "battery's manual, local codes and licensed practice rule over anything said here.",
                     "small", wrap=True,
                 ),

@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import QTimer, Signal
+from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtWidgets import QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from wintry_tally.core.engine import LIVE, Phase
@@ -43,6 +43,7 @@ class Rack(QWidget):
         self.add = button("Hang a tag", self.hang.emit)
         self.looking = QLineEdit()
         self.looking.setPlaceholderText("find")
+        self.looking.setMinimumWidth(34)
         self.looking.setToolTip("Part of a code, maker or model; or a bench sheet's code (Ctrl+F)")
         self.looking.setAccessibleName("Find a tag, by its code, maker, model or a bench sheet's code")
         self.looking.setClearButtonEnabled(True)
@@ -51,6 +52,9 @@ class Rack(QWidget):
         self._none = label("No tag is called so.", "small")
         self._none.hide()
         self._area = scrolling(inner)
+        self._area.setHorizontalScrollBarPolicy(
+            Qt.ScrollBarPolicy.ScrollBarAlwaysOff
+        )  # a tag leaves out what has no room
         self.pages = {key: self._to(key, title) for key, (title, _, _) in PAGES.items() if key not in OFF_RACK}
         made = list(self.pages.values())
         ways = column(*(row(*made[n : n + 2], None, gap=1) for n in range(0, len(made), 2)), gap=1)

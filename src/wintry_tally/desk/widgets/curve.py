@@ -11,6 +11,7 @@ from PySide6.QtGui import QColor, QShowEvent, QWheelEvent
 from PySide6.QtWidgets import QApplication, QScrollArea, QVBoxLayout, QWidget
 
 from wintry_tally.desk.theme.style import colour, font
+from wintry_tally.desk.widgets.curve_key import CurveKey, pen_of
 from wintry_tally.desk.widgets.parts import label
 
 Series = tuple[str, Any, Any]
@@ -19,8 +20,6 @@ Stretch = tuple[float, float, str, bool]
 MOST_BANDS = 60
 MANY = 200_000
 """More points than this in view are drawn from their lows and highs."""
-DASHES = (None, (6, 4), (2, 3), (8, 3, 2, 3))
-
 LEAST_SPAN = 0.08
 ROOM = 1.0
 """How far beyond what is drawn a plot can be moved, as a share of it."""
@@ -97,7 +96,7 @@ def _page_around(widget: QWidget) -> QScrollArea | None:
 
 
 class Curve(QWidget):
-    """One plot. Curves are told apart by dash and label as well as by colour.
+    """One plot. Curves are told apart by dash as well as by colour, and named in a key above it.
 
     `level_moved` carries where a draggable level stands while it is dragged, `stretch_moved` the two ends of a stretch.
     """
@@ -126,6 +125,9 @@ class Curve(QWidget):
         layout.setContentsMargins(0, 0, 0, 0)
         self._waiting = label("", "quiet")
         self._waiting.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        layout.setSpacing(2)
+        self.key = CurveKey()
+        layout.addWidget(self.key)
         layout.addWidget(self._waiting)
         self.setMinimumHeight(150)
 
@@ -218,6 +220,7 @@ class Curve(QWidget):
         """Draw with the colours now in force."""
         if self._plot is not None:
             self._colours()
+            self.key.update()
             self._drawn = ()
             self._draw()
 
@@ -274,24 +277,15 @@ class Curve(QWidget):
         item.clear()
         self._stretch_item = None
         self._items, self._drawn, self._coarse = [], shape, []
-        for index, (name, x, y) in enumerate(self._series):
+        self.key.show_names([name for name, _, _ in self._series])
+        for index, (_, x, y) in enumerate(self._series):
             x, y = np.asarray(x, dtype=float), np.asarray(y, dtype=float)
             # wide lines cost ten times a hairline: only where there are few points
             few = len(x) < 20_000
-            pen = pg.mkPen(colour("accent" if index % 2 == 0 else "close"), width=1.6 if few else 1)
-            dash = DASHES[index % len(DASHES)]
-            if dash is not None:
-                pen.setDashPattern(list(dash))
-            drawn = item.plot(x, y, pen=pen, antialias=few)
+            drawn = item.plot(x, y, pen=pen_of(index, 1.6 if few else 1.0), antialias=few)
             self._items.append(drawn)
             if len(x) > MANY:
                 self._coarse.append(_Detail(drawn, x, y))
-            if len(self._series) > 1 and len(x):
-                spot = int(len(x) * (0.3 + 0.15 * (index % 4)))
-                text = pg.TextItem(name, color=colour("quiet"), anchor=(0.5, 1.1))
-                text.setFont(font("small"))
-                text.setPos(float(x[spot]), float(y[spot]))
-                item.addItem(text, ignoreBounds=True)
         if self._ahead is not None:
             pen = pg.mkPen(colour("quiet"), width=1.2)
             pen.setDashPattern([2, 4])

@@ -134,6 +134,20 @@ def fields_beside(fields: Sequence[tuple[str, QWidget]]) -> tuple[QGridLayout, l
     return grid, labels
 
 
+def named(words: str, widget: QWidget) -> QWidget:
+    """A field or figure under its small name."""
+    made = QWidget()
+    made.setLayout(column(label(words, "small"), widget, gap=0))
+    return made
+
+
+def below(words: str, small: str) -> QWidget:
+    """Words with smaller ones beneath."""
+    made = QWidget()
+    made.setLayout(column(label(words), label(small, "small"), gap=0))
+    return made
+
+
 def card(*items: QWidget | QLayout | None, gap: int = 2, role: str = "card") -> QFrame:
     """A framed card holding a column."""
     frame = QFrame()
@@ -143,10 +157,9 @@ def card(*items: QWidget | QLayout | None, gap: int = 2, role: str = "card") -> 
 
 
 def scrolling(inner: QWidget) -> QScrollArea:
-    """A vertical scroll area around a widget; never scrolls sideways."""
+    """A scroll area around a widget; sideways only where it is narrower than what cannot be made narrower."""
     area = QScrollArea()
     area.setWidgetResizable(True)
-    area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
     area.setWidget(inner)
     area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
     return area
