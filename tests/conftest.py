@@ -50,3 +50,17 @@ def own_places(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
     monkeypatch.setenv("WINTRY_TALLY_TAKEN", str(tmp_path / "taken"))
     return tmp_path
+
+
+SLOW = (
+    "cli/test_run.py", "core/test_truth.py", "bench/test_guard.py", "desk/test_hand_over.py", "bench/test_eight.py",
+    "desk/test_worst_minute.py", "bench/test_faults.py", "bench/test_driver_faults.py", "desk/test_journeys.py",
+    "app/test_campaign.py", "desk/test_bench_trouble.py", "desk/test_plan_pages.py", "book/test_written_into.py",
+)  # fmt: skip
+"""Files that take longest, each gone through by one process: begun first, none of them is waited for at the end."""
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """The slow files first."""
+    place = {str(REFERENCE.parent / name): at for at, name in enumerate(SLOW)}
+    items.sort(key=lambda item: place.get(str(item.path), len(SLOW)))

@@ -44,6 +44,8 @@ def test_two_units_of_one_model_come_first_and_others_are_picked(page: ComparePa
     assert "M5" not in chips  # nothing of it is over yet
     said = "\n".join(texts(page._table_card))
     assert "better with P < 0.01" in said and "M2: log a charge from empty" in said and "of the models" not in said
+    ohm = next(one for one in page.findChildren(Figure) if one.accessibleName().startswith("Resistance of M1"))
+    assert ohm.text().endswith("mΩ") and "mΩ; better with P" in said
     model = "\n".join(texts(page._model_card))
     assert page._model_card.isVisible() and "The model at large: Firnwerk Spur 40, by 2 units" in model
     assert "Capacity: too close to call by the model" in model and "two units say next to nothing" in model

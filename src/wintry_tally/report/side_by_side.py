@@ -11,7 +11,7 @@ from wintry_tally.core.quantity import Quantity, format_quantity
 from wintry_tally.core.trace.trace import Column
 from wintry_tally.report.curve import curve_svg
 from wintry_tally.report.page import filled
-from wintry_tally.report.words import bill_lines, difference_words, need_line, unlike_of
+from wintry_tally.report.words import bill_lines, difference_words, handy, need_line, unlike_of
 
 if TYPE_CHECKING:
     from wintry_tally.core.compare import Comparison, NeedResult
@@ -51,7 +51,7 @@ def render_comparison(
 def _shown(value: Quantity | None) -> str:
     if value is None:
         return "–"
-    return format_quantity(value.scaled(1.0 / 3600.0, "h") if value.unit == "s" else value)
+    return format_quantity(handy(value))
 
 
 def _curve(dossier: Dossier, title: str) -> list[tuple[str, Column, Column]]:

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from wintry_tally.core.battery import Claim, Direction
-from wintry_tally.core.quantity import format_plain, format_quantity
+from wintry_tally.core.quantity import Quantity, format_plain, format_quantity
 from wintry_tally.core.quantity.units import in_unit
 
 if TYPE_CHECKING:
@@ -24,6 +24,12 @@ CONDITIONS = {
 }  # fmt: skip
 """How each condition of a claim is said."""
 OF_CHARGES = {"end_share": "to {:.0%} of full"}
+
+
+def handy(value: Quantity) -> Quantity:
+    """A compared figure in the unit that people say it in: hours of seconds, milliohms of ohms."""
+    factor, unit = {"s": (1.0 / 3600.0, "h"), "Ω": (1000.0, "mΩ")}.get(value.unit, (1.0, value.unit))
+    return value if factor == 1.0 else value.scaled(factor, unit)
 
 
 def claim_words(claim: Claim) -> str:
@@ -132,7 +138,7 @@ def difference_words(one: Row, codes: tuple[str, ...], anew: bool) -> str:
                 parts.append(f"{code}: {one.missing[code]}")
             continue
         difference = one.differences[code]
-        shown = difference.scaled(1.0 / 3600.0, "h") if difference.unit == "s" else difference
+        shown = handy(difference)
         words = f"{code}: {format_quantity(shown)}"
         sure = one.better.get(code)
         if sure is not None:
@@ -145,7 +151,7 @@ def difference_words(one: Row, codes: tuple[str, ...], anew: bool) -> str:
             and difference.standard is not None
             and alike.standard > 1.2 * difference.standard
         ):
-            brought = alike.scaled(1.0 / 3600.0, "h") if alike.unit == "s" else alike
+            brought = handy(alike)
             words += f"; at like conditions {format_quantity(brought)}"
         parts.append(words)
     if not anew:

@@ -275,6 +275,8 @@ class ComparePage(MainPage):
         self._table.setColumnStretch(1 + len(found.codes), 1)
 
     def _fill_row(self, line: int, one: Row, codes: tuple[str, ...], afresh: bool) -> None:
+        from wintry_tally.report.words import difference_words, handy
+
         top = Qt.AlignmentFlag.AlignTop
         name = label(one.label, "quiet", wrap=True)
         name.setFixedWidth(150)
@@ -290,11 +292,9 @@ class ComparePage(MainPage):
                 self._table.addWidget(missing, line, 1 + place, top)
                 continue
             figure = Figure(f"{one.label} of {code}", "body")
-            figure.set_quantity(value.scaled(1.0 / 3600.0, "h") if value.unit == "s" else value, one.working)
+            figure.set_quantity(handy(value), one.working)
             figure.opened.connect(self.opened)
             self._table.addWidget(figure, line, 1 + place, top)
-        from wintry_tally.report.words import difference_words
-
         said = label(difference_words(one, codes, afresh), "small", wrap=True)
         self._table.addWidget(said, line, 1 + len(codes), top)
 
