@@ -69,6 +69,9 @@ def says_again(piece: Item, claim: Claim) -> bool:
     """Whether a quantity says a claim again in another unit: 20 lb (9.1 kg), 20 A (0.2C)."""
     if piece.kind == "rate":
         return claim.kind in TAKES_RATE
+    if piece.dimension == "voltage per cell" and claim.unit == "V" and claim.value and piece.low and piece.low.values:
+        cells = claim.value / piece.low.values[-1] if piece.low.values[-1] else 0.0
+        return 1.5 < cells < 16.5 and abs(cells - round(cells)) < 0.02 * cells
     if dimension_of(piece.unit) != CLAIM_KINDS[claim.kind].dimension or claim.value is None or piece.low is None:
         return False
     again = claim_from(replace(piece, within=None, high=None), claim.kind, "", Sense(), claim.source, claim.text)

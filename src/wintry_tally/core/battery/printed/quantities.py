@@ -141,7 +141,30 @@ def items(line: str) -> list[Item]:
     """The pieces of a line, quantities put together: numbers with unit, range and tolerance."""
     text = plain(line)
     found = _lexed(text)
-    return _joined(_ranged(_unit_first(found)))
+    return _joined(_ranged(_headed(text, _unit_first(found))))
+
+
+_HEADING = re.compile(
+    rf"[(\[]\s*(?P<unit>{_UNITS})\s*(?:[,;][^)\]]*)?[)\]]|(?:^|[;|])\s*(?P<alone>ah|wh|kwh|v|a|w|kg|mm)\s*(?=[:|=\t])",
+    re.IGNORECASE,
+)
+_BETWEEN = frozenset({":", "|", "=", "/", "x", "*", "-", "~", "≈", "≤", "≥", "<", ">", "±", "+/-", "", ")", "]", "to", "max", "min", ".."})  # fmt: skip
+
+
+def _headed(text: str, found: list[Item]) -> list[Item]:
+    """Bare numbers behind a heading that says their unit: "Capacity (Ah) | 100", "Size (mm): 330/172/214", "Wh: 1280"."""
+    for heading in _HEADING.finditer(text):
+        unit = unit_name(heading["unit"] or heading["alone"])
+        if unit in {"c", "f", "m", "d"}:
+            continue
+        for place, item in enumerate(found):
+            if item.begin < heading.end():
+                continue
+            if item.kind == "quantity" and not item.unit:
+                found[place] = replace(item, unit=unit)
+            elif item.text.strip() not in _BETWEEN and item.unit != unit:
+                break
+    return found
 
 
 _FIRST = {"ah": "ah", "wh": "wh", "amphours": "Ah", "kg": "kg", "v": "v", "volts": "v"}
@@ -169,6 +192,16 @@ def _unit_led(code: str) -> bool:
     """Whether what looks like a model's code is a unit or a rate with its number."""
     letters = re.match(r"[^\W\d_]+", code)
     return letters is not None and (letters[0].lower() in _FIRST or len(letters[0]) == 1)
+
+
+_TIMED = re.compile(r"\d\s?(?:a|amps?)\b[\s(,/@]*(?:for|delay:?)?\s*$|±\s*$", re.IGNORECASE)
+
+
+def _of_seconds(text: str, begin: int, end: int) -> bool:
+    """Whether a number with a capital S is a time, not a pack's cells: behind a current, or with a tolerance."""
+    behind = text[end:].lstrip()
+    alone = not behind or not behind[0].isalpha()
+    return (alone and _TIMED.search(text[:begin]) is not None) or behind.startswith(("±", "+/-", "+-"))
 
 
 def _lexed(text: str) -> list[Item]:
@@ -200,6 +233,8 @@ def _lexed(text: str) -> list[Item]:
             found.append(Item("grid", match[0], begin, end, value=float(cells[1]) if cells else 0.0))
         elif match["ip"]:
             found.append(Item("ip", match[0].upper().replace(" ", ""), begin, end))
+        elif match["series"] and _of_seconds(text, begin, end):  # "200A (5S)", "5S±2S"
+            found.append(Item("quantity", match[0], begin, end, number_of(match["cells"]), unit="s"))
         elif match["series"]:
             found.append(Item("cells", match[0], begin, end, value=float(match["cells"])))
         elif match["money"]:

@@ -194,6 +194,9 @@ class _Reading:
             elif piece.low is not None and nominal not in piece.low.values:
                 self._leave(line, phrase_of(line, piece), f"the pack's voltage is read as {nominal:g} V already")
             return
+        if kind == "dimensions":
+            self._leave(line, phrase_of(line, piece), "one length alone is neither length, width nor height")
+            return
         if kind in {"beside", "heater-start"}:
             self._leave(line, phrase_of(line, piece), BESIDE)
             return
@@ -271,9 +274,8 @@ def _short_is_surge(claim: Claim) -> Claim:
 
 def _kind_for(line: Line, piece: Item, context: str) -> str:
     """What a quantity is a claim of; "condition" where it stands as one, empty where nothing says."""
-    condition = (
-        stands_as_condition(line, piece) and piece.dimension != "count"
-    )  # cycles are a claim wherever they stand
+    # cycles and energies are claims wherever they stand
+    condition = stands_as_condition(line, piece) and piece.dimension not in {"count", "energy"}
     before, after = name_before(line, piece), name_behind(line, piece)
     if (condition and before is None and drawn_at(line, after)) or gives(line, piece, before):
         return "condition"
@@ -346,6 +348,7 @@ def _sides(line: Line) -> dict[Item, str]:
     """Three lengths with x between them: length, width, height, by their letters where they carry them."""
     found: dict[Item, str] = {}
     pieces = line.pieces
+    crosses = {"x", "*", *("/" for name in line.names if name.kind == "dimensions")}
     for place, piece in enumerate(pieces):
         run = [piece]
         at = place + 1
@@ -359,7 +362,7 @@ def _sides(line: Line) -> dict[Item, str]:
                 and step - at < 4
             ):
                 step += 1
-            crossed = any(sign.text in {"x", "*"} for sign in pieces[at:step])
+            crossed = any(sign.text in crosses for sign in pieces[at:step])
             if step < len(pieces) and crossed and pieces[step].kind == "quantity":
                 run.append(pieces[step])
                 letters.append(_letter(pieces, step))
