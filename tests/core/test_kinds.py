@@ -258,6 +258,13 @@ def test_a_charge_that_did_not_begin_empty_is_a_bound_on_its_time() -> None:
     # rested at what only an empty battery rests at, it was empty, and is worse than its label
     empty = analysed(piecewise((600, 0.0, 12.2), *shape, interval_s=10.0))
     assert verdict(slow, "charge", empty).outcome is Outcome.MET
+    # emptied in the same log it was empty, whatever it rebounds to
+    emptied = piecewise(
+        (600, 0.0, 13.2), (9000, 20.0, 12.9), (600, 0.0, 0.2), (3600, 0.0, 13.0), *shape, interval_s=10.0
+    )
+    log = analysed(emptied)
+    assert log.capacity is not None and log.capacity.ended_by == "battery-protection"
+    assert verdict(slow, "charge", log).outcome is Outcome.MET
     # what it is known to give counts before what the label says
     given = discharge(20.0, 50.0 / 20.0)
     run = capacity_evidence("run", analysed(given, cutoff_V=float(given.voltage_V.min()) + 0.2), 25.0)

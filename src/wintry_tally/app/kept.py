@@ -7,6 +7,7 @@ whatever of it changes makes another name. Traces are left out; they are read fr
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import io
 import logging
@@ -76,9 +77,10 @@ class Kept:
             if not _ours(path.parent):
                 return None
             content = path.read_bytes()
-            os.utime(path)
         except OSError:
             return None
+        with contextlib.suppress(OSError):
+            os.utime(path)  # used now
         try:
             return _Reader(io.BytesIO(zlib.decompress(content)), readers).load()  # type: ignore[no-any-return]
         except Exception:  # a disk that lied, a file half written by a crash: as if it had not been there

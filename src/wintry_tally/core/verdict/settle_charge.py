@@ -105,7 +105,9 @@ def _begun_charged(case: Case, log: LogEvidence, charge: ChargeResult) -> str:
     went_in = charge.count.charge.value
     if not whole or went_in >= (KNOWN_SHARE if known else EMPTY_SHARE) * whole:
         return ""
-    trace, first = log.analysis.trace, charge.count.spans[0].first
+    trace, first, test = log.analysis.trace, charge.count.spans[0].first, log.analysis.capacity
+    if test is not None and test.ended_by in {SET_CUTOFF, PROTECTION} and test.count.spans[-1].last < first:
+        return ""  # emptied in the same log
     before = [s.stage for s in log.analysis.stages if s.stage.last < first]
     if before and before[-1].kind == StageKind.REST:
         family = log.analysis.options.family or case.family
