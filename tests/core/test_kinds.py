@@ -468,3 +468,36 @@ def test_a_reading_awaiting_a_decision_settles_no_kind() -> None:
     log = analysed(Trace(trace.time_s, trace.voltage_V, current, resolution=trace.resolution))
     found = verdict(claim("continuous-discharge", 100.0, "A", "at-least", duration_s=20.0), "hold", log)
     assert found.outcome is Outcome.TOO_CLOSE and "wait for a decision" in (found.advice or "")
+
+
+def test_a_discharge_that_did_not_begin_full_is_a_bound() -> None:
+    # charts of lead-acid (P1's neighbours differ by 0.05 V): 12.4 V rested is 75 % at the most, 12.7 V may be full; loaded it is 0.1 V less
+    def told(loaded_V: float, family: Family, wanted: float, rest_s: float = 1800.0, **more: object) -> Verdict:
+        log = analysed(
+            discharge(3.0, 10.0, top_V=loaded_V, end_V=10.4, rest_s=rest_s), family, 40.0, cutoff_V=10.5, **more
+        )
+        run = capacity_evidence("run", log, more.get("ambient_C"))
+        assert run is not None
+        both = [run, LogEvidence("capacity", ("run",), (log,))]
+        return judge(family, 40.0, [claim("capacity", wanted, "Ah", "at-least")], both, School.STRICT)[0]
+
+    low = told(12.3, AGM, 40.0)
+    assert low.outcome is Outcome.NOT_TESTED and low.bound == "at-least"
+    assert "rested at 12.40 V" in low.advice and "fully charged" in low.advice
+    assert told(12.3, AGM, 25.0).outcome is Outcome.MET  # it gives that much even so
+    assert told(12.6, AGM, 40.0).outcome is Outcome.MISSED
+    # no rest to read it from, or the cold, in which no chart holds: nobody can say
+    assert told(12.3, AGM, 40.0, rest_s=30.0).outcome is Outcome.MISSED
+    assert told(12.3, AGM, 40.0, ambient_C=-10.0).bound is None
+    # lithium's flat chart says so only far down
+    assert told(13.1, LFP, 40.0).outcome is Outcome.MISSED and told(12.7, LFP, 40.0).outcome is Outcome.NOT_TESTED
+
+    hours = claim("runtime", 12 * 3600.0, "s", "at-least", device_A=3.0, dropout_V=10.5)
+    for rest_V, outcome in ((12.3, Outcome.NOT_TESTED), (12.9, Outcome.MISSED)):
+        log = analysed(discharge(3.0, 10.0, top_V=rest_V, end_V=10.4), AGM, 40.0)
+        assert verdict(hours, "runtime", log, family=AGM, rated=40.0).outcome is outcome
+        reserve = analysed(discharge(25.0, 1.5, top_V=rest_V, end_V=10.4), AGM, 60.0, ambient_C=25.0)
+        told_reserve = verdict(
+            claim("reserve", 120 * 60.0, "s", "at-least"), "reserve", reserve, family=AGM, rated=60.0
+        )
+        assert told_reserve.outcome is outcome

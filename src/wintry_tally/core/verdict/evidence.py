@@ -7,12 +7,42 @@ from dataclasses import dataclass
 from wintry_tally.core.analysis import Analysis
 from wintry_tally.core.analysis.derivation import charge_working, energy_working
 from wintry_tally.core.analysis.place import PlaceHistory
+from wintry_tally.core.analysis.stages import StageKind
+from wintry_tally.core.battery.families import charge_state_band
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.trace.repair import gaps_of
 from wintry_tally.core.working import Working
 
 ALTERS = frozenset({"sign-flipped", "unit-suspect"})
 """Remarks whose offered repair would change values: until it is taken or the run left out, nothing is settled."""
+
+
+SURELY_NOT_FULL = {"lithium": 45.0, "lead": 80.0}
+"""A rested voltage at which no chart of the family allows more than this many percent was no full battery's; on lithium's
+flat chart the charts are further apart."""
+RESTED_S, COLD_C = 60.0, 10.0
+
+
+def begun_low(analysis: Analysis) -> str:
+    """Why a discharge says less than what the battery holds: it rested too low before for a full one. Empty where it may
+    have been full: a flat chart allows that at most voltages, and in the cold no chart holds.
+
+    Source: common practice, no published source.
+    """
+    test, family = analysis.capacity, analysis.options.family
+    if test is None or family is None or test.first == 0:
+        return ""
+    before = analysis.stages[test.first - 1]
+    celsius = before.temperature_mean if before.temperature_mean is not None else analysis.options.ambient_C
+    if before.stage.kind != StageKind.REST or before.end_s - before.start_s < RESTED_S:
+        return ""
+    if celsius is not None and celsius < COLD_C:
+        return ""
+    volts = float(analysis.trace.voltage_V[before.stage.last])
+    most = charge_state_band(family, volts)[1]
+    if volts < family.cutoff_floor_V or most > SURELY_NOT_FULL["lithium" if family.lithium else "lead"]:
+        return ""
+    return f"it rested at {volts:.2f} V before, {most:.0f} % charged at the most"
 
 
 @dataclass(frozen=True)
@@ -27,6 +57,7 @@ class CapacityEvidence:
         hidden_s, hidden_Ah: a gap at its end, and what may have flowed in it unseen.
         bridged_Ah: what was counted over long gaps within it, where perhaps nothing flowed; 0 while readings wait.
         charge_step, energy_step: the working of each.
+        begun_low: why it did not begin full, where its rest before says so.
     """
 
     name: str
@@ -44,6 +75,7 @@ class CapacityEvidence:
     hidden_s: float = 0.0
     hidden_Ah: float = 0.0
     bridged_Ah: float = 0.0
+    begun_low: str = ""
 
 
 @dataclass(frozen=True)
@@ -163,6 +195,7 @@ def capacity_evidence(name: str, analysis: Analysis, ambient_C: float | None = N
         hidden_s=test.hidden_s,
         hidden_Ah=test.hidden_Ah,
         bridged_Ah=bridged,
+        begun_low=begun_low(analysis),
     )
 
 

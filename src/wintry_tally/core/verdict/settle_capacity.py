@@ -17,6 +17,7 @@ from wintry_tally.core.working import Working
 
 STOPPED = frozenset({OPERATOR, LOG_END, DROPOUT})
 """Ends that leave open how much was still in the cells."""
+FROM_FULL = "the same test of a fully charged, rested battery would settle it"
 CUTOFF_ABOVE_V = 0.15
 HIDDEN_SHARE = 0.002
 """A gap at the end that may hide more than this share of the charge leaves the end unseen."""
@@ -54,6 +55,8 @@ def _amount(
     farthest = max(runs, key=lambda run: pick(run).value)
     alone = decide(case, pick(farthest), [step(farthest)], _conditions(case, farthest, pick(farthest).value), (farthest.name,), notes, farthest.undecided)  # fmt: skip
     settles = "a discharge to the battery's own end, or to the claim's cut-off, would settle it"
+    if farthest.begun_low:
+        settles = FROM_FULL
     return as_bound(case, alone, "at-least", _stopped(case, farthest), settles)
 
 
@@ -70,7 +73,9 @@ def _either_way(
 
 
 def _stopped(case: Case, run: CapacityEvidence) -> str:
-    """Why a test did not reach its end, or nobody saw it, in words; empty where it did."""
+    """Why a test did not begin full, or did not reach its end, or nobody saw it, in words; empty where it did."""
+    if run.begun_low:
+        return f"{run.name}: {run.begun_low}"
     if run.hidden_Ah > HIDDEN_SHARE * run.charge.value:
         return (
             f"{run.name}: a gap of {format_duration(run.hidden_s)} hides its end; up to {run.hidden_Ah:.3g} Ah may have "

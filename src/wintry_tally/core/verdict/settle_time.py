@@ -19,8 +19,9 @@ from wintry_tally.core.quantity import Quantity, format_duration, format_quantit
 from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.deciding import as_bound, by_probability, decide, not_settled
 from wintry_tally.core.verdict.effects import PEUKERT, warmth_condition
-from wintry_tally.core.verdict.evidence import LogEvidence
+from wintry_tally.core.verdict.evidence import LogEvidence, begun_low
 from wintry_tally.core.verdict.outcome import Condition, Verdict
+from wintry_tally.core.verdict.settle_capacity import FROM_FULL
 from wintry_tally.core.verdict.stood import on_the_shelf
 from wintry_tally.core.working import Working
 
@@ -74,7 +75,9 @@ def settle_reserve(case: Case) -> Verdict | None:
                 )
             )
         if reserve.reached:
-            return decide(case, measured, steps, conditions, log.names, [], log.waiting)
+            verdict = decide(case, measured, steps, conditions, log.names, [], log.waiting)
+            low = begun_low(analysis)
+            return as_bound(case, verdict, "at-least", low, FROM_FULL) if low else verdict
         if held is not None and held >= end_V:
             step = Working(
                 reserve.working.label,
@@ -212,6 +215,9 @@ def _runtime(case: Case, run: _DeviceRun, aside: dict[str, str]) -> Verdict:
         (charge_working(test.count, analysis.options.instrument, analysis.readings_counted),),
     )
     verdict = decide(case, run.measured, [step], list(run.conditions), run.log.names, [], run.log.waiting)
+    low = begun_low(analysis)
+    if low:
+        return as_bound(case, verdict, "at-least", low, FROM_FULL)
     if run.whole:
         return verdict
     why = f"{run.stopped} after {format_duration(run.measured.value)}"
