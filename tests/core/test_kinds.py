@@ -496,7 +496,7 @@ def test_a_discharge_that_did_not_begin_full_is_a_bound() -> None:
     for rest_V, outcome in ((12.3, Outcome.NOT_TESTED), (12.9, Outcome.MISSED)):
         log = analysed(discharge(3.0, 10.0, top_V=rest_V, end_V=10.4), AGM, 40.0)
         assert verdict(hours, "runtime", log, family=AGM, rated=40.0).outcome is outcome
-        reserve = analysed(discharge(25.0, 1.5, top_V=rest_V, end_V=10.4), AGM, 60.0, ambient_C=25.0)
+        reserve = analysed(discharge(25.0, 1.5, top_V=rest_V, end_V=9.9), AGM, 60.0, ambient_C=25.0)
         told_reserve = verdict(
             claim("reserve", 120 * 60.0, "s", "at-least"), "reserve", reserve, family=AGM, rated=60.0
         )
