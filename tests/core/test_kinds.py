@@ -490,7 +490,7 @@ def test_a_discharge_that_did_not_begin_full_is_a_bound() -> None:
     assert told(12.3, AGM, 40.0, rest_s=30.0).outcome is Outcome.MISSED
     assert told(12.3, AGM, 40.0, ambient_C=-10.0).bound is None
     # lithium's flat chart says so only far down
-    assert told(13.1, LFP, 40.0).outcome is Outcome.MISSED and told(12.7, LFP, 40.0).outcome is Outcome.NOT_TESTED
+    assert told(13.1, LFP, 40.0).outcome is Outcome.MISSED and told(12.5, LFP, 40.0).outcome is Outcome.NOT_TESTED
 
     hours = claim("runtime", 12 * 3600.0, "s", "at-least", device_A=3.0, dropout_V=10.5)
     for rest_V, outcome in ((12.3, Outcome.NOT_TESTED), (12.9, Outcome.MISSED)):
