@@ -17,7 +17,7 @@ ALTERS = frozenset({"sign-flipped", "unit-suspect"})
 """Remarks whose offered repair would change values: until it is taken or the run left out, nothing is settled."""
 
 
-SURELY_NOT_FULL = {"lithium": 30.0, "lead": 80.0}
+SURELY_NOT_FULL = {"lithium": 20.0, "lead": 80.0}
 """A rested voltage at which no chart of the family allows more than this many percent was no full battery's; on lithium's
 flat chart the charts are further apart."""
 RESTED_S, COLD_C = 60.0, 10.0
