@@ -149,8 +149,11 @@ def test_what_was_harmed_is_worked_out_again(book: Book, worked_out: list[str], 
         file.unlink()
         folder.rmdir()
         folder.write_text("in its place")
+    known = file.stat().st_ino if harm == "open" else 0
     worked_out.clear()
     assert dossier_of(book, sample, School.STRICT).verdicts == first.verdicts and worked_out
+    if harm == "open":
+        assert file.stat().st_ino == known, "nothing is kept there either"
     if harm in {"torn", "empty", "other"}:
         worked_out.clear()
         assert dossier_of(book, sample, School.STRICT).verdicts == first.verdicts and not worked_out
