@@ -234,7 +234,14 @@ def test_charge_claims() -> None:
     assert verdict(claim("charge-time", 4.0 * 3600, "s", "at-most"), "charge", log).outcome is Outcome.MISSED
     assert verdict(claim("charge-current", 20.0, "A", "at-least"), "charge", log).outcome is Outcome.MET
     assert verdict(claim("charge-current", 50.0, "A", "at-least"), "charge", log).outcome is Outcome.NOT_TESTED
-    assert verdict(claim("charge-current", 50.0, "A", "at-most"), "charge", log).outcome is Outcome.NOT_TESTED
+    told = verdict(claim("charge-current", 15.0, "A", "at-most"), "charge", log)
+    assert told.outcome is Outcome.NOT_TESTED and "limit for the charger" in told.advice
+    # of two charges the one that got full counts, whichever came last
+    short = analysed(piecewise((600, 0.0, 12.2), (3600, -20.0, 13.6), (600, 0.0, 13.4), interval_s=10.0))
+    for logs in ((log, short), (short, log)):
+        both = [LogEvidence("charge", (f"{n}",), (one,)) for n, one in enumerate(logs)]
+        wanted = claim("charge-time", 5.0 * 3600, "s", "at-most")
+        assert judge(LFP, 100.0, [wanted], both, School.STRICT)[0].outcome is Outcome.MET
     assert verdict(claim("charge-voltage", 14.4, "V", "within", 0.2), "charge", log).outcome is Outcome.MET
     assert verdict(claim("charge-voltage", 14.0, "V", "within", 0.2), "charge", log).outcome is Outcome.MISSED
     assert verdict(claim("over-voltage-cut", 14.8, "V", "within", 0.1), "charge", log).outcome is Outcome.NOT_TESTED
@@ -304,6 +311,17 @@ def test_the_over_voltage_cut_and_release() -> None:
     assert verdict(claim("over-voltage-cut", 14.8, "V", "within", 0.1), "charge", log).outcome is Outcome.MET
     assert verdict(claim("over-voltage-cut", 14.2, "V", "within", 0.1), "charge", log).outcome is Outcome.MISSED
     assert verdict(claim("over-voltage-release", 13.9, "V", "within", 0.1), "charge", log).outcome is Outcome.MET
+    # the lowest reading between opening and taking again: a voltage under charge is no part of it, before or behind
+    dips = piecewise(
+        (20, 0.0, 13.2), (600, -20.0, 13.0), (4, -20.0, 14.8), (60, 0.0, 15.4), (60, 0.0, 13.9), (10, 0.0, 13.8), (60, -20.0, 13.5)
+    )  # fmt: skip
+    found = verdict(claim("over-voltage-release", 13.8, "V", "within", 0.05), "charge", analysed(dips))
+    assert (
+        found.measured is not None and found.measured.value in {13.5, 13.8} and found.outcome is not Outcome.NOT_TESTED
+    )
+    terms = {term.name: term.standard for term in found.measured.terms}
+    fall = abs(float(dips.voltage_V[np.flatnonzero(dips.current_A < -1.0)[-60] - 1]) - found.measured.value)
+    assert terms["between readings"] == pytest.approx(fall / np.sqrt(3.0), abs=1e-9)
     never = analysed(piecewise((20, 0.0, 13.2), (600, -20.0, 14.0), (300, -20.0, 15.2), (60, 0.0, 13.9)))
     assert verdict(claim("over-voltage-cut", 14.8, "V", "within", 0.1), "charge", never).outcome is Outcome.MISSED
 
