@@ -11,9 +11,8 @@ from wintry_tally.core.battery import FAMILIES, Claim, Direction, Family, parse_
 from wintry_tally.core.quantity import parse_accuracy
 from wintry_tally.core.trace import Trace
 from wintry_tally.core.verdict import Outcome, School, Verdict, judge
-from wintry_tally.core.verdict.evidence import LogEvidence, capacity_evidence
+from wintry_tally.core.verdict.evidence import LogEvidence
 from wintry_tally.core.verdict.judging import SETTLERS
-from wintry_tally.report.words import claim_words
 
 LFP, AGM = FAMILIES["lfp"], FAMILIES["agm"]
 METER = Instrument(parse_accuracy("0.1%+2d"), parse_accuracy("0.5%+2d"), "meter")
@@ -247,62 +246,6 @@ def test_charge_claims() -> None:
     assert verdict(claim("over-voltage-cut", 14.8, "V", "within", 0.1), "charge", log).outcome is Outcome.NOT_TESTED
 
 
-def test_a_charge_that_did_not_begin_empty_is_a_bound_on_its_time() -> None:
-    # common practice, no published source: what was in it already took no time
-    shape = ((2.5 * 3600, -20.0, 13.8), (3600, -3.0, 14.4), (600, 0.0, 13.8))
-    half = analysed(piecewise((600, 0.0, 13.2), *shape, interval_s=10.0))
-    assert half.charge is not None and half.charge.time_to_full_s == pytest.approx(12600.0, abs=20.0)
-    slow, quick = claim("charge-time", 5.0 * 3600, "s", "at-most"), claim("charge-time", 2.0 * 3600, "s", "at-most")
-    told = verdict(slow, "charge", half)
-    assert told.outcome is Outcome.NOT_TESTED and told.bound == "at-least"
-    assert "only 53 of 100 Ah went in" in told.advice and "from empty" in told.advice
-    # longer than claimed even so: it would have been longer still from empty
-    assert verdict(quick, "charge", half).outcome is Outcome.MISSED
-    # the reading just beyond: 85 % of the rating may be a weak battery from empty, 84 % is not taken for one
-    for rated, outcome in ((62.0, Outcome.MET), (62.8, Outcome.NOT_TESTED)):
-        log = analysed(piecewise((600, 0.0, 13.2), *shape, interval_s=10.0), rated=rated)
-        assert verdict(slow, "charge", log, rated=rated).outcome is outcome, rated
-    # rested at what only an empty battery rests at, it was empty, and is worse than its label
-    empty = analysed(piecewise((600, 0.0, 12.2), *shape, interval_s=10.0))
-    assert verdict(slow, "charge", empty).outcome is Outcome.MET
-    # emptied in the same log it was empty, whatever it rebounds to
-    emptied = piecewise(
-        (600, 0.0, 13.2), (9000, 20.0, 12.9), (600, 0.0, 0.2), (3600, 0.0, 13.0), *shape, interval_s=10.0
-    )
-    log = analysed(emptied)
-    assert log.capacity is not None and log.capacity.ended_by == "battery-protection"
-    assert verdict(slow, "charge", log).outcome is Outcome.MET
-    # what it is known to give counts before what the label says
-    given = discharge(20.0, 50.0 / 20.0)
-    run = capacity_evidence("run", analysed(given, cutoff_V=float(given.voltage_V.min()) + 0.2), 25.0)
-    assert run is not None and run.ended_by in {"set-cutoff", "battery-protection"}
-    both = [run, LogEvidence("charge", ("charge",), (half,))]
-    assert judge(LFP, 100.0, [slow], both, School.STRICT)[0].outcome is Outcome.MET
-
-
-def test_a_charge_to_a_share_is_timed_to_that_share() -> None:
-    log = analysed(charged())
-    assert log.charge is not None
-    # 20 A from the first: 80 % of all that went in, at 20 A
-    hours = 0.8 * log.charge.count.charge.value / 20.0
-    found = verdict(claim("charge-time", 4.2 * 3600, "s", "at-most", end_share=0.8), "charge", log)
-    assert found.measured is not None and found.measured.value == pytest.approx(3600.0 * hours, abs=15.0)
-    assert found.outcome is Outcome.MET and hours < 4.1
-    assert (
-        verdict(claim("charge-time", 3.9 * 3600, "s", "at-most", end_share=0.9), "charge", log).outcome
-        is Outcome.MISSED
-    )
-    whole = verdict(claim("charge-time", 5.0 * 3600, "s", "at-most"), "charge", log)
-    assert whole.measured is not None and whole.measured.value > found.measured.value + 3600.0
-    # of a charge that never got full nobody can say what 80 % of it is
-    stopped = analysed(piecewise((600, 0.0, 12.2), (4 * 3600, -20.0, 13.6), (600, 0.0, 13.4), interval_s=10.0))
-    for share, outcome in ((0.8, Outcome.NOT_TESTED), (1.0, Outcome.MISSED)):
-        wanted = claim("charge-time", 3.0 * 3600, "s", "at-most", end_share=share)
-        assert verdict(wanted, "charge", stopped).outcome is outcome
-    read = parse_claim("charges to 80 % in 2 h")
-    assert read.conditions == {"end_share": 0.8} and claim_words(read) == "Charge time at most 2 h to 80% of full"
-
-
 def test_the_over_voltage_cut_and_release() -> None:
     trace = piecewise(
         (20, 0.0, 13.2), (600, -20.0, 14.0), (4, -20.0, 14.8), (60, 0.0, 15.4), (60, 0.0, 13.9), (60, -20.0, 14.1)
@@ -316,12 +259,15 @@ def test_the_over_voltage_cut_and_release() -> None:
         (20, 0.0, 13.2), (600, -20.0, 13.0), (4, -20.0, 14.8), (60, 0.0, 15.4), (60, 0.0, 13.9), (10, 0.0, 13.8), (60, -20.0, 13.5)
     )  # fmt: skip
     found = verdict(claim("over-voltage-release", 13.8, "V", "within", 0.05), "charge", analysed(dips))
-    assert (
-        found.measured is not None and found.measured.value in {13.5, 13.8} and found.outcome is not Outcome.NOT_TESTED
-    )
+    assert found.measured is not None and found.measured.value == 13.8 and found.outcome is Outcome.MET
+    # one that climbs back from its lowest carries how far as a doubt
+    climbs = piecewise(
+        (20, 0.0, 13.2), (600, -20.0, 13.0), (4, -20.0, 14.8), (60, 0.0, 15.4), (60, 0.0, 13.7), (10, 0.0, 13.9), (60, -20.0, 14.1)
+    )  # fmt: skip
+    found = verdict(claim("over-voltage-release", 13.8, "V", "within", 0.05), "charge", analysed(climbs))
+    assert found.measured is not None and found.measured.value == 13.7
     terms = {term.name: term.standard for term in found.measured.terms}
-    fall = abs(float(dips.voltage_V[np.flatnonzero(dips.current_A < -1.0)[-60] - 1]) - found.measured.value)
-    assert terms["between readings"] == pytest.approx(fall / np.sqrt(3.0), abs=1e-9)
+    assert terms["between readings"] == pytest.approx(0.2 / np.sqrt(3.0), abs=1e-6)
     never = analysed(piecewise((20, 0.0, 13.2), (600, -20.0, 14.0), (300, -20.0, 15.2), (60, 0.0, 13.9)))
     assert verdict(claim("over-voltage-cut", 14.8, "V", "within", 0.1), "charge", never).outcome is Outcome.MISSED
 
@@ -486,36 +432,3 @@ def test_a_reading_awaiting_a_decision_settles_no_kind() -> None:
     log = analysed(Trace(trace.time_s, trace.voltage_V, current, resolution=trace.resolution))
     found = verdict(claim("continuous-discharge", 100.0, "A", "at-least", duration_s=20.0), "hold", log)
     assert found.outcome is Outcome.TOO_CLOSE and "wait for a decision" in (found.advice or "")
-
-
-def test_a_discharge_that_did_not_begin_full_is_a_bound() -> None:
-    # charts of lead-acid (P1's neighbours differ by 0.05 V): 12.4 V rested is 75 % at the most, 12.7 V may be full; loaded it is 0.1 V less
-    def told(loaded_V: float, family: Family, wanted: float, rest_s: float = 1800.0, **more: object) -> Verdict:
-        log = analysed(
-            discharge(3.0, 10.0, top_V=loaded_V, end_V=10.4, rest_s=rest_s), family, 40.0, cutoff_V=10.5, **more
-        )
-        run = capacity_evidence("run", log, more.get("ambient_C"))
-        assert run is not None
-        both = [run, LogEvidence("capacity", ("run",), (log,))]
-        return judge(family, 40.0, [claim("capacity", wanted, "Ah", "at-least")], both, School.STRICT)[0]
-
-    low = told(12.3, AGM, 40.0)
-    assert low.outcome is Outcome.NOT_TESTED and low.bound == "at-least"
-    assert "rested at 12.40 V" in low.advice and "fully charged" in low.advice
-    assert told(12.3, AGM, 25.0).outcome is Outcome.MET  # it gives that much even so
-    assert told(12.6, AGM, 40.0).outcome is Outcome.MISSED
-    # no rest to read it from, or the cold, in which no chart holds: nobody can say
-    assert told(12.3, AGM, 40.0, rest_s=30.0).outcome is Outcome.MISSED
-    assert told(12.3, AGM, 40.0, ambient_C=-10.0).bound is None
-    # lithium's flat chart says so only far down
-    assert told(13.1, LFP, 40.0).outcome is Outcome.MISSED and told(12.5, LFP, 40.0).outcome is Outcome.NOT_TESTED
-
-    hours = claim("runtime", 12 * 3600.0, "s", "at-least", device_A=3.0, dropout_V=10.5)
-    for rest_V, outcome in ((12.3, Outcome.NOT_TESTED), (12.9, Outcome.MISSED)):
-        log = analysed(discharge(3.0, 10.0, top_V=rest_V, end_V=10.4), AGM, 40.0)
-        assert verdict(hours, "runtime", log, family=AGM, rated=40.0).outcome is outcome
-        reserve = analysed(discharge(25.0, 1.5, top_V=rest_V, end_V=9.9), AGM, 60.0, ambient_C=25.0)
-        told_reserve = verdict(
-            claim("reserve", 120 * 60.0, "s", "at-least"), "reserve", reserve, family=AGM, rated=60.0
-        )
-        assert told_reserve.outcome is outcome

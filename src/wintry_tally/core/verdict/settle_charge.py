@@ -54,13 +54,17 @@ def settle_charge_time(case: Case) -> Verdict | None:
                 )  # fmt: skip
             if not log.method:
                 continue
-            return not_settled(case, charge.undecided or "this charge never got full", log.names)
+            never = "this charge never got full" + (f", so that {share:.0%} of it is not known" if share < 1.0 else "")
+            return not_settled(case, charge.undecided or never, log.names)
         measured = Quantity(
             charge.time_to_full_s, math.hypot(doubt, log.analysis.options.instrument.clock_s, charge.full_doubt_s), "s"
         )
         if share < 1.0:
             measured = _time_to(share, log.analysis, charge, doubt)
-            inputs["to"] = f"{share:.0%} of that charge, after {measured.value:.0f} s"
+            step = Working(
+                f"Time to {share:.0%} of full", f"from the first current until {share:.0%} of all that went in until full was in",
+                {**inputs, "full after": f"{charge.time_to_full_s:.0f} s"}, f"{measured.value:.0f} s", "common practice",
+            )  # fmt: skip
         conditions = []
         claimed_A = claim.conditions.get("current_A")
         if claimed_A is not None and steady is not None:
@@ -301,8 +305,8 @@ def settle_over_voltage_release(case: Case) -> Verdict | None:
             if again is None:
                 continue
             first = again.stage.first
-            # its own voltage shows after the charger let go of it: the lowest reading in between
-            low = float(np.min(analysis.trace.voltage_V[trip.index + 1 : first + 1]))
+            # its own voltage shows after the charger let go of it: the lowest reading in between, where there is one
+            low = float(np.min(analysis.trace.voltage_V[trip.index + 1 : max(first, trip.index + 2)]))
             plain = voltage_quantity(analysis.trace, analysis.options.instrument, low, analysis.scale.noise_V)
             measured = plain
             if plain.standard is not None:
