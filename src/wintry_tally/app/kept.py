@@ -19,6 +19,7 @@ import tempfile
 import zlib
 from collections.abc import Callable, Mapping
 from functools import lru_cache
+from importlib.metadata import version
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -35,6 +36,9 @@ CLEARED_EVERY = 100
 """After so many are kept, those that were not used for longest go, down to `MOST_BYTES`."""
 STANDS_ON = ("core", "report", "exchange", "app/dossiers.py", "app/following.py", "app/stood.py", "app/kept.py", "book")
 
+LEANS_ON = ("numpy", "scipy", "uncertainties", "polars")
+"""Libraries whose figures they are made of."""
+
 
 def kept_folder() -> Path:
     """Where this user's programs keep what can be worked out again (XDG base directories)."""
@@ -45,13 +49,11 @@ def kept_folder() -> Path:
 @lru_cache(maxsize=1)
 def code_mark() -> str:
     """Of the code and data that dossiers are made by, as they lie here: another version, another mark."""
-    import numpy
-
     home = Path(wintry_tally.__file__).parent
     files = [
         path for name in STANDS_ON for path in ([home / name] if name.endswith(".py") else (home / name).rglob("*"))
     ]
-    lines = [sys.version, numpy.__version__]
+    lines = [sys.version, *(f"{name} {version(name)}" for name in LEANS_ON)]
     for path in sorted(files):
         if path.is_file() and path.suffix != ".pyc":
             known = path.stat()
@@ -97,8 +99,13 @@ class Kept:
             content = io.BytesIO()
             _Writer(content, {id(run.analysis.held): run.facts.id for run in made.runs if run.analysis}).dump(made)
             with tempfile.NamedTemporaryFile(dir=folder, delete=False) as file:
-                file.write(zlib.compress(content.getvalue(), 1))
-            Path(file.name).replace(folder / name)
+                partial = Path(file.name)
+                try:
+                    file.write(zlib.compress(content.getvalue(), 1))
+                    file.flush()
+                    partial.replace(folder / name)
+                finally:  # a full disk is not filled further by halves
+                    partial.unlink(missing_ok=True)
             self._since += 1
             if self._since >= CLEARED_EVERY:
                 self._since = 0

@@ -14,7 +14,8 @@ class Later:
     """Stands for a trace; read once, on the first thread that asks."""
 
     def __init__(self, read: Callable[[], Trace]) -> None:
-        self._read, self._trace, self._one = read, None, threading.Lock()
+        self._read, self._one = read, threading.Lock()
+        self._trace: Trace | None = None
 
     @property
     def is_read(self) -> bool:
@@ -32,5 +33,3 @@ class Later:
             if self._trace is None:
                 self._trace = self._read()
             return self._trace
-
-    _trace: Trace | None
