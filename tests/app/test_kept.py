@@ -216,3 +216,12 @@ def test_it_is_the_time_of_use_that_counts(book: Book) -> None:
     dossier_of(book, sample, School.STRICT)
     assert datetime.fromtimestamp(file.stat().st_mtime, UTC).year >= 2026
     assert file.stat().st_mode & 0o077 == 0 and kept.kept_folder().stat().st_mode & 0o077 == 0
+
+
+def test_a_full_disk_is_told_to_nobody_and_left_no_fuller(book: Book, monkeypatch: pytest.MonkeyPatch) -> None:
+    def full(*_: object) -> None:
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setattr(Path, "replace", full)
+    assert dossier_of(book, sample_of(book, "M2"), School.STRICT).verdicts
+    assert list(kept.kept_folder().iterdir()) == []
