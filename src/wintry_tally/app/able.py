@@ -155,15 +155,18 @@ def _reason(recipe: Recipe, facts: Facts, bench: Bench) -> str:
 
 
 def _endless(template: Template, recipe: Recipe, facts: Facts) -> str:
-    """A discharge to empty that its own time limit would end long before the battery does."""
+    """A discharge to empty whose steps are all over, by their own time limits, long before the battery is."""
     if template.programme is None or template.programme.leaves is not Charged.EMPTY:
         return ""
-    for step in recipe.steps:
-        amps = most_amps(step, facts.family)
-        if step.kind != "discharge" or amps <= 0 or not any(rule.kind == "voltage" for rule in step.ends):
-            continue
-        limits = [rule.value for rule in step.ends if rule.kind == "time"]
-        wanted = 3600.0 * facts.rated_Ah / amps
-        if limits and wanted > 1.1 * min(limits):
-            return f"at {amps:.3g} A it would take {format_duration(wanted)}, and it is ended after {format_duration(min(limits))}; give it longer in its steps"
-    return ""
+    steps = [step for step in recipe.steps if step.kind == "discharge" and most_amps(step, facts.family) > 0]
+    steps = [step for step in steps if any(rule.kind == "voltage" for rule in step.ends)]
+    limits = [min((rule.value for rule in step.ends if rule.kind == "time"), default=math.inf) for step in steps]
+    amps = [most_amps(step, facts.family) for step in steps]
+    most_Ah = sum(current * limit / 3600.0 for current, limit in zip(amps, limits, strict=True))
+    if not steps or facts.rated_Ah <= 1.1 * most_Ah:
+        return ""
+    wanted = 3600.0 * facts.rated_Ah / amps[-1]
+    return (
+        f"at {amps[-1]:.3g} A it would take {format_duration(wanted)}, and it is ended after "
+        f"{format_duration(sum(limits))}; give it longer in its steps"
+    )

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import math
+import time
 from collections import Counter
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field, replace
@@ -11,6 +12,7 @@ from datetime import UTC, datetime, timedelta
 from typing import TYPE_CHECKING
 
 from wintry_tally.app.able import able, channel_place, places_of, taken_by
+from wintry_tally.app.ways_out import SOONER, Merit, as_before, better_ways, said_why
 from wintry_tally.app.wishes import Wishes
 from wintry_tally.book import RunStatus
 from wintry_tally.book.records import plain_of, read_as
@@ -19,7 +21,6 @@ from wintry_tally.core.battery.sample import CyclesHad
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.plan.calendar import SLOT_S, Calendar
 from wintry_tally.core.plan.campaign import Campaign, Plan, Task
-from wintry_tally.core.plan.hands import ends_unattended
 from wintry_tally.core.plan.programme import DRIVEN, DRIVES, Programme, recipe_hours
 from wintry_tally.core.plan.standing import Running, Standing, programme_of, tasks_to_come
 from wintry_tally.core.protocol.attended import parse_attended
@@ -44,6 +45,8 @@ BATTERY = "battery "
 """How the names of places begin that are batteries: of a bank and its units only one is tested at a time."""
 UNDER_WAY = "run "
 """How the names of tasks begin that are under way."""
+LOOK_ROUND_S = 1.5
+"""How long ways out are looked for, beside what the plan itself is thought about."""
 LATE_SHARE = 0.12
 """How much longer than foretold the rest of a running test may take, as a share of it."""
 OLD = timedelta(days=7)
@@ -60,6 +63,7 @@ class Drawn:
         made: when; hours: forecasts by task; by_sample: task names by the sample's number; standings: by code.
         unread: codes of samples whose verdicts were not known then.
         moved: tasks that stood elsewhere before, each with the moment it stood at.
+        gained: what tests that are turned down for the night save, in words.
     """
 
     plan: Plan
@@ -70,6 +74,20 @@ class Drawn:
     wishes: Wishes
     thorough: bool
     moved: Mapping[str, datetime] = field(default_factory=dict)
+    gained: str = ""
+
+    @property
+    def untested(self) -> int:
+        """How many claims no test to come settles; a sample that nothing can be foretold of counts for all of its own."""
+        none = [one for number, one in self.standings.items() if number not in self.programmes]
+        return sum(len(made.untestable) for made in self.programmes.values()) + sum(
+            len(one.facts.claims) for one in none
+        )
+
+    @property
+    def late_h(self) -> float:
+        """How late all of it is together, h."""
+        return sum(self.plan.late_h(task) for task in self.plan.campaign.tasks if task.id in self.plan.starts)
 
     def moment(self, slot: float) -> datetime:
         """A slot as a local moment."""
@@ -266,39 +284,42 @@ def draw_up(
         moved = {name: before[name] for name in found.moved}
         return Drawn(found, now, programmes, standings, hours, wishes, thorough, moved)
 
-    quick = drawn(standings, 0.0, False)
-    turned = over_night(quick)
-    if turned == standings:
-        return drawn(standings, seconds, thorough) if thorough else quick
-    return drawn(turned, seconds, thorough)
+    def at_once(standings: Mapping[int, Standing]) -> tuple[Plan, int]:
+        found = drawn(standings, 0.0, False)
+        return found.plan, found.untested
+
+    stood_so = as_before(standings, before, calendar)
+    until = time.monotonic() + LOOK_ROUND_S
+
+    def go_on() -> bool:
+        return time.monotonic() < until and not cancelled()
+
+    if not thorough:
+        return drawn(better_ways(stood_so, at_once, wishes.pins, go_on, lost_alone=True), 0.0, False)
+    turned = better_ways(stood_so, at_once, wishes.pins, go_on)
+    if not any(one.asked.over_night for one in turned.values()):
+        return drawn(turned, seconds, True)
+    words = Merit.of(*at_once(turned), turned).better_than(Merit.of(*at_once(standings), standings))
+    turned = said_why(turned, words or SOONER)
+    # by the same measure: is it still worth it once both are thought about?
+    as_it_is, otherwise = drawn(standings, 0.5 * seconds, True), drawn(turned, 0.5 * seconds, True)
+    gained = Merit.of(otherwise.plan, otherwise.untested, turned).better_than(
+        Merit.of(as_it_is.plan, as_it_is.untested, standings)
+    )
+    return replace(otherwise, gained=_gained(as_it_is, otherwise)) if gained else as_it_is
 
 
-def over_night(found: Drawn) -> Mapping[int, Standing]:
-    """Where samples stand, those tests turned down for the night that have no place because nobody is there at their end."""
-    night = found.plan.campaign.calendar.night()
-    if night is None:
-        return found.standings
-    made = dict(found.standings)
-    for lost in found.plan.unplaced:
-        task = found.task(lost.id)
-        number = found.sample_of(task) if task is not None else None
-        if task is None or number is None or not _turns_down(task.recipe):
-            continue
-        if not ends_unattended(task, found.plan.campaign.calendar):
-            continue
-        standing = made[number]
-        rests = standing.facts.family.rest_s
-        given = {"until_night": max(900.0, night[0] - rests - 900.0), "night": night[1]}
-        asked = replace(
-            standing.asked, over_night={**standing.asked.over_night, task.recipe: "nobody could be there at its end"}
-        )
-        made[number] = replace(standing, asked=asked, facts=replace(standing.facts, given=given))
-    return made
-
-
-def _turns_down(recipe: str) -> bool:
-    plans = [template.programme for template in shipped().values() if template.programme is not None]
-    return any(one.over_night and one.instead_of == recipe for one in plans)
+def _gained(as_it_is: Drawn, otherwise: Drawn) -> str:
+    """What the tests that are turned down for the night save, in words."""
+    count = sum(len(one.asked.over_night) for one in otherwise.standings.values())
+    words = f"{count} {'test goes' if count == 1 else 'tests go'} on through the night"
+    lost = as_it_is.untested + len(as_it_is.plan.unplaced) - otherwise.untested - len(otherwise.plan.unplaced)
+    if lost > 0:
+        return f"{words}, and {lost} more {'finds' if lost == 1 else 'find'} a place"
+    late_s = 3600.0 * (as_it_is.late_h - otherwise.late_h)
+    if late_s >= 3600.0:
+        return f"{words}, and {format_duration(late_s)} less is late"
+    return f"{words}, and all is done {format_duration(SLOT_S * (as_it_is.plan.end - otherwise.plan.end))} sooner"
 
 
 def _tasks(
@@ -325,16 +346,14 @@ def _enough(places: Mapping[str, int], tasks: Iterable[Task]) -> dict[str, int]:
 def what_if_words(drawn: Drawn, other: Drawn, more: str, now: datetime) -> str:
     """Two plans against each other, the second with one more of something, in words."""
 
-    def late(one: Drawn) -> float:
-        placed = [task for task in one.plan.campaign.tasks if task.id in one.plan.starts]
-        return sum(one.plan.late_h(task) for task in placed)
-
     ends, sooner = (clock_words(one.moment(one.plan.end), now) for one in (drawn, other))
     words = f"With one more {more}: all done {sooner} instead of {ends}"
     if other.plan.end >= drawn.plan.end:
         words = f"With one more {more}: nothing ends sooner, all done {sooner}"
-    if late(drawn) > 0.01:
-        words += f"; {format_duration(3600 * late(other))} late in all instead of {format_duration(3600 * late(drawn))}"
+    if drawn.late_h > 0.01:
+        words += (
+            f"; {format_duration(3600 * other.late_h)} late in all instead of {format_duration(3600 * drawn.late_h)}"
+        )
     if len(other.plan.unplaced) < len(drawn.plan.unplaced):
         words += f"; {len(drawn.plan.unplaced) - len(other.plan.unplaced)} more find a place"
     return f"{words}."

@@ -12,7 +12,7 @@ from wintry_tally.core.plan.campaign import Campaign, Plan, Task, Unplaced, in_o
 from wintry_tally.core.plan.placing import Placing
 from wintry_tally.core.plan.solver import LATER_SHARE, Keep, Solved, most_placed, solve
 from wintry_tally.core.plan.ways import chosen_ways
-from wintry_tally.core.plan.windows import Windows, windows
+from wintry_tally.core.plan.windows import Windows, all_windows, windows
 from wintry_tally.core.protocol.in_programme import Presence
 from wintry_tally.core.quantity import format_duration
 
@@ -47,7 +47,7 @@ def plan(
     if calendar.days < (wanted := days_needed(campaign, order)):
         campaign = replace(campaign, calendar=replace(calendar, days=wanted))
     latest = latest_starts(order)
-    allowed = {task.id: windows(task, campaign.calendar) for task in order}
+    allowed = all_windows(order, campaign.calendar)
     allowed |= {name: allowed[name].until(slot) for name, slot in latest.items()}
     reasons = impossible(campaign, order, allowed)
     placeable = [task for task in order if task.id not in reasons]

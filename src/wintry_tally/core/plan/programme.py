@@ -106,20 +106,28 @@ class Stand:
 
 
 @dataclass(frozen=True)
+class TurnedDown:
+    """A test turned down for the night: the recipe that takes its place, and why."""
+
+    by: str
+    why: str
+
+
+@dataclass(frozen=True)
 class Asked:
     """What a person wants otherwise of a sample's tests, each by the name of its recipe.
 
     Parts:
         left_out: not wanted, each with its reason; runs: how many are asked for, whatever the claims ask.
         first: brought forward; by_hand: done by hand, as nothing on the bench can.
-        over_night: to be turned down for the night, each with why: nobody could be there at its end.
+        over_night: to be turned down for the night, each with what takes its place, and why.
     """
 
     left_out: Mapping[str, str] = field(default_factory=dict)
     runs: Mapping[str, int] = field(default_factory=dict)
     first: Collection[str] = ()
     by_hand: Collection[str] = ()
-    over_night: Mapping[str, str] = field(default_factory=dict)
+    over_night: Mapping[str, TurnedDown] = field(default_factory=dict)
 
 
 def programme(
@@ -144,10 +152,10 @@ def programme(
         if template.programme is not None and template.fits(facts.family)
     }
     barred = {name: reason for name, reason in barred.items() if name not in asked.by_hand}
-    barred |= asked.over_night
+    barred |= {name: down.why for name, down in asked.over_night.items()}
     closed = {**barred, **{name: _left_out(reason) for name, reason in asked.left_out.items()}}
     able = {name: template for name, template in fitting.items() if name not in closed}
-    ways = {name: t for name, t in able.items() if not _plan(t).instead_of or _takes_place(_plan(t), barred, asked)}
+    ways = {name: t for name, t in able.items() if not _plan(t).instead_of or _takes_place(t, barred, asked)}
     wanted, untestable = _wanted(facts, fitting, ways, closed, settled)
     for name, number in asked.runs.items():
         if number > 0 and name in ways:
@@ -159,9 +167,13 @@ def programme(
     return Programme(maker.made(), tuple(untestable), tuple(sorted(set(settled) & {c.kind for c in facts.claims})))
 
 
-def _takes_place(here: InProgramme, barred: Mapping[str, str], asked: Asked) -> bool:
+def _takes_place(template: Template, barred: Mapping[str, str], asked: Asked) -> bool:
     """Whether a way out is called for: by the bench, or by the night."""
-    return here.instead_of in barred and here.over_night == (here.instead_of in asked.over_night)
+    here = _plan(template)
+    down = asked.over_night.get(here.instead_of)
+    if down is not None:
+        return template.name == down.by
+    return here.instead_of in barred and not here.over_night
 
 
 def _left_out(reason: str) -> str:
@@ -273,7 +285,8 @@ class _Maker:
         if not here.instead_of or here.instead_of not in self.barred:
             return ""
         cost = f"; {here.cost}" if here.cost else ""
-        return f"instead of another, as the bench has it: {self.barred[here.instead_of]}{cost}"
+        has = "for the night" if here.over_night else "as the bench has it"
+        return f"instead of another, {has}: {self.barred[here.instead_of]}{cost}"
 
     def _before(self, template: Template, again: str = "") -> None:
         here = _plan(template)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from bisect import bisect_right
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 from wintry_tally.core.plan.calendar import Calendar
@@ -76,3 +77,15 @@ def windows(task: Task, calendar: Calendar) -> Windows:
     if task.presence is Presence.THROUGHOUT:
         spans = tuple((opens, closes - task.slots) for opens, closes in there)
     return Windows.of(spans).from_on(max(0, task.not_before))
+
+
+def all_windows(tasks: Iterable[Task], calendar: Calendar) -> dict[str, Windows]:
+    """The same of many, by their names; those that are alike are worked out once."""
+    known: dict[tuple[object, ...], Windows] = {}
+    found = {}
+    for task in tasks:
+        alike = (task.presence, task.slots, task.soonest, task.not_before, task.fixed)
+        if alike not in known:
+            known[alike] = windows(task, calendar)
+        found[task.id] = known[alike]
+    return found

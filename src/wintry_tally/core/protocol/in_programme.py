@@ -43,7 +43,8 @@ class InProgramme:
         takes_h: hours it takes, the soonest and the latest, where no forecast can know (a pack that has to warm up).
         usual: chosen before others that settle the same.
         instead_of: a recipe whose place it takes where that cannot be run on a bench; cost: what that costs, in words.
-        over_night: it takes that place where nobody could be there at the other's end, and never else.
+        over_night: it takes that place to end while somebody is there, where the plan is better for it, and never else;
+            worth_h: also where all is done sooner by more than so many hours (0: not for that alone).
         may_damage: what it may do to a battery that is not as it should be, in words.
     """
 
@@ -60,6 +61,7 @@ class InProgramme:
     instead_of: str = ""
     cost: str = ""
     over_night: bool = False
+    worth_h: float = 0.0
     may_damage: str = ""
 
     @classmethod
@@ -87,7 +89,7 @@ class InProgramme:
                 if not isinstance(made[key], list) or not all(isinstance(item, str) for item in made[key]):
                     raise InputError(f"programme.{key} is no list of texts", name)
                 made[key] = tuple(made[key])
-        for key in ("soak_h", "hands_min"):
+        for key in ("soak_h", "hands_min", "worth_h"):
             if not _number(made.get(key, 0)):
                 raise InputError(f"programme.{key} is no number of 0 or more", name)
         if "takes_h" in made:

@@ -164,7 +164,8 @@ class CampaignPage(MainPage):
             else "none ends sooner" if drawn.plan.bound_end >= drawn.plan.end else f"none can end before {bound}"
         )  # fmt: skip
         moved = f" · {len(drawn.moved)} moved since the plan before" if drawn.moved else ""
-        return f"All done {ends} ({sure}) · drawn up {drawn.made.astimezone():%H:%M}{moved}"
+        gained = f" · {drawn.gained}" if drawn.gained else ""
+        return f"All done {ends} ({sure}) · drawn up {drawn.made.astimezone():%H:%M}{moved}{gained}"
 
     def _task(self) -> tuple[Drawn, Task] | None:
         drawn = self.session.drawn()
