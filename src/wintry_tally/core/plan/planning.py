@@ -18,7 +18,7 @@ from wintry_tally.core.quantity import format_duration
 
 USUAL_S = 4.0
 """How long a plan is thought about."""
-FIRST_SHARE, FIRST_MOST_S = 0.08, 1.0
+FIRST_SHARE, FIRST_MOST_S = 0.03, 1.0
 NEAR_DAYS = 2
 MOST_DAYS = 3660
 

@@ -10,9 +10,12 @@ from wintry_tally.core.plan.calendar import PER_HOUR
 from wintry_tally.core.plan.campaign import After, Campaign, Task, score
 from wintry_tally.core.plan.placing import Allowed
 
-WORKERS = 2
-TURN_S, TURN_SHARE, LEAST_S = 0.8, 0.1, 0.3
-"""How long one search lasts before another is begun: at least, and as a share of all; a shorter one is not begun."""
+FIRST_S, TURN_SHARE, LEAST_S = 0.8, 0.2, 0.3
+"""How long the first search lasts; each later one as a share of all, and at least `TURN_S`; a shorter one is not begun."""
+TURN_S = 3.0
+WORKERS, NEAR_WORKERS = 2, 3
+NEAR = "quick_restart_no_lp"
+"""The one searcher of the whole that is left to the later turns: the others look near the best plan, and find more."""
 LATER_SHARE = 0.05
 """How much later than the best a plan may end so that less of the next days is moved."""
 
@@ -135,9 +138,12 @@ class _Model:
             self.model.maximize(goal)
         solver = self.cp.CpSolver()
         solver.parameters.max_time_in_seconds = seconds
-        solver.parameters.num_workers = WORKERS
+        near = turn % 2 == 1
+        solver.parameters.num_workers = NEAR_WORKERS if near else WORKERS
+        if near:
+            solver.parameters.subsolvers.append(NEAR)
         solver.parameters.random_seed = 20 + turn
-        solver.parameters.linearization_level = turn % 2
+        solver.parameters.linearization_level = 0
         solver.parameters.repair_hint = turn > 0
         watch = _Watch(self.cp, cancelled)
         status = solver.solve(self.model, watch.callback)
@@ -207,11 +213,11 @@ def solve(
     if model.late:
         model.model.add(sum(model.late) <= late)
     bound_end, status, turn = 0, "", 0
-    stop = clock() + left(0.88)
+    stop = clock() + left(0.94)
     while status != "best" and clock() < stop and not cancelled():
-        # several short searches with other luck find more than one long one
+        # a short look at the whole, then mostly near the best so far; and again with other luck
         model.hint(best)
-        length = max(TURN_S, TURN_SHARE * seconds)
+        length = FIRST_S if not turn else max(TURN_S, TURN_SHARE * seconds)
         status, found, bound = model.solve(model.end, min(length, stop - clock()), cancelled, turn)
         turn += 1
         if better(found):
