@@ -9,7 +9,21 @@ import numpy as np
 import pytest
 
 from wintry_tally.core.quantity import Quantity, Term
-from wintry_tally.core.verdict.settling import MET_Z, REMEDIES, SURE, chance, settling, settling_words
+from wintry_tally.core.verdict.settling import (
+    CLEARLY,
+    MET_Z,
+    REMEDIES,
+    SURE,
+    WORTH,
+    Way,
+    chance,
+    cheapest,
+    quickest,
+    settling,
+    settling_words,
+    surest,
+    ways,
+)
 
 
 def figure(value: float, **terms: float) -> Quantity:
@@ -52,6 +66,30 @@ def test_one_reading_goes_before_two_and_what_it_leaves_alone_is_not_named() -> 
     assert [remedy.marks[0] for remedy in done] == ["current offset"] and likely >= SURE
     # of a window the nearer edge counts
     assert settling(both, (100.0, 130.0)) == settling(both, (100.0,))
+
+
+def test_the_quickest_and_the_surest_are_named_where_they_differ() -> None:
+    """Two readings of the ammeter are over within the hour; the rate itself takes a test, and settles it more often."""
+    found = ways(figure(100.9, the_law_itself=0.42, current_offset=0.3, current_gain=0.3), (100.0,))
+    best, quick, safe = cheapest(found), quickest(found), surest(found)
+    assert best.again == 1 and best.likely >= SURE > quick.likely >= WORTH and quick.again == 0
+    assert not any(way.likely >= WORTH and (way.again, way.minutes) < (0, quick.minutes) for way in found)
+    assert all(way.likely <= safe.likely + CLEARLY for way in found)
+    told = settling_words(figure(100.9, the_law_itself=0.42, current_offset=0.3, current_gain=0.3), (100.0,))
+    assert f"; quicker, with no test again, in {10 * quick.likely:.0f} of 10 cases: read the ammeter's zero" in told
+    assert "surest" not in told and told.endswith("most of the uncertainty is the law itself")
+    # one reading alone is cheapest; with the rest of the doubt gone too it is surer
+    told = settling_words(figure(100.9, the_law_itself=0.55, time_base=0.05, current_offset=0.1), (100.0,))
+    assert told.startswith("test it at that rate itself: that would settle this; surest, in 10 of 10 cases: ")
+    # where the cheapest is the quickest and the surest, nothing else is said
+    told = settling_words(figure(100.5, current_offset=0.5, current_gain=0.05), (100.0,))
+    assert (
+        told
+        == "read the ammeter's zero, nothing flowing, and subtract it: that would settle this; most of the uncertainty is the current offset"
+    )
+    # a test run once for two reasons is run once, and the work adds up
+    both = Way((REMEDIES[4], REMEDIES[7], REMEDIES[0]), 0.9)
+    assert both.again == 1 and both.minutes == 32.0
 
 
 def test_where_no_reading_helps_that_is_said() -> None:

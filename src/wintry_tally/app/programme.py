@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING
 
-from wintry_tally.app.able import channel_of
+from wintry_tally.app.able import better_words, channel_of
 from wintry_tally.app.campaign import UNDER_WAY, Drawn
 from wintry_tally.book import RunStatus
 from wintry_tally.core.battery import CLAIM_KINDS
@@ -21,6 +21,7 @@ from wintry_tally.core.verdict.outcome import OUTCOME_WORDS, Outcome
 from wintry_tally.exchange.recipe_file import shipped
 
 if TYPE_CHECKING:
+    from wintry_tally.bench.equipment import Equipment
     from wintry_tally.book import Run
     from wintry_tally.core.plan.standing import Standing
     from wintry_tally.core.protocol.template import Template
@@ -82,14 +83,16 @@ class Page:
 
 
 def programme_page(
-    sample_id: int, drawn: Drawn, runs: Sequence[Run], verdicts: Sequence[Verdict], now: datetime
+    sample_id: int, drawn: Drawn, runs: Sequence[Run], verdicts: Sequence[Verdict], now: datetime, equipment: Equipment
 ) -> Page | None:
     """The page of one sample; None where nothing says its rating, or it is held in quarantine."""
     standing, made = drawn.standings.get(sample_id), drawn.programmes.get(sample_id)
     if standing is None or made is None:
         return None
     lines = [_running(run) for run in runs if run.status is RunStatus.RUNNING]
-    tests = [_line(step, standing, drawn, now, not lines and not place) for place, step in enumerate(made.steps)]
+    tests = [
+        _line(step, standing, drawn, now, equipment, not lines and not place) for place, step in enumerate(made.steps)
+    ]
     steps = list(made.steps)
     rest = [_rest(one.claim.definition.label, one.reason, one.recipe, standing) for one in made.untestable]
     rest += [
@@ -125,7 +128,9 @@ def _running(run: Run) -> Line:
     return Line("running", run.title, "under way", "", "", (), "", run.station)
 
 
-def _line(step: ProgrammeStep, standing: Standing, drawn: Drawn, now: datetime, first: bool) -> Line:
+def _line(
+    step: ProgrammeStep, standing: Standing, drawn: Drawn, now: datetime, equipment: Equipment, first: bool
+) -> Line:
     name = f"{standing.code}-{step.name}"
     starts = drawn.plan.starts
     task = drawn.task(name)
@@ -148,7 +153,9 @@ def _line(step: ProgrammeStep, standing: Standing, drawn: Drawn, now: datetime, 
     if step.may_damage:
         beside.append(step.may_damage)
     if task is not None and name in starts and len(standing.ways.get(step.recipe, ())) > 1:
-        beside += [f"on {place}" for place in drawn.plan.takes(task) if channel_of(place)]
+        taken = drawn.plan.takes(task)
+        surer = better_words(equipment, task, taken)  # the surest meters are not always the ones that are free
+        beside += [surer] if surer else [f"on {place}" for place in taken if channel_of(place)]
     minutes = people_min(step.presence, step.usual_h)
     there = (
         "with you throughout" if step.presence is Presence.THROUGHOUT

@@ -1,4 +1,4 @@
-"""Which further reading would settle a figure that lies too close to its claim, the cheapest first."""
+"""Which further reading would settle a figure that lies too close to its claim: the cheapest, the quickest, the surest."""
 
 from __future__ import annotations
 
@@ -11,6 +11,8 @@ from wintry_tally.core.quantity import Quantity, Term, format_number
 SURE = 0.88
 """How likely a reading must be to settle it before it is named as the one: about nine times in ten."""
 WORTH = 0.5
+CLEARLY = 0.05
+"""By how much another way must be likelier to be named beside a cheaper one."""
 NOTHING = "it lies on the limit: no usual reading settles it"
 SHARES = (0.5, 0.3, 0.2, 0.1, 0.05)
 """How much better than before a thing can be measured again."""
@@ -25,11 +27,14 @@ class Remedy:
     Parts:
         words: what to do; marks: of the names of the terms that it makes smaller.
         left: the share of each that stays.
+        again: how often the test itself has to be run again for it; minutes: of work beside that.
     """
 
     words: str
     marks: tuple[str, ...]
     left: float
+    again: int = 0
+    minutes: float = 15.0
 
     def after(self, term: Term) -> Term:
         """The term once it is done."""
@@ -41,8 +46,8 @@ class Remedy:
 
 
 REMEDIES = (
-    Remedy("read the ammeter's zero, nothing flowing, and subtract it", ("current offset",), 0.05),
-    Remedy("hold the voltmeter's zero against shorted leads, and subtract it", ("voltage offset",), 0.05),
+    Remedy("read the ammeter's zero, nothing flowing, and subtract it", ("current offset",), 0.05, minutes=2.0),
+    Remedy("hold the voltmeter's zero against shorted leads, and subtract it", ("voltage offset",), 0.05, minutes=2.0),
     Remedy(
         "hold the meter against one good to a tenth of its error, at this reading",
         ("gain of the meter", "offset of the meter"),
@@ -53,21 +58,23 @@ REMEDIES = (
         ("current gain", "current while it ran", "charge at the middle"),
         0.1,
     ),
-    Remedy("take the temperature of the core with a better thermometer", ("temperature at the start", "thermometer"), 0.2),
+    Remedy("take the temperature of the core with a better thermometer", ("temperature at the start", "thermometer"), 0.2, again=1),
     Remedy("hold the voltmeter against one good to a tenth of its error", ("voltage gain", "voltage at the mark"), 0.1),
-    Remedy("hold the clock against a better one", ("time base", "reading of the clock"), 0.1),
+    Remedy("hold the clock against a better one", ("time base", "reading of the clock"), 0.1, minutes=60.0),
     Remedy(
         "log it again at a tenth of the interval, without gaps",
         ("gaps bridged", "sampling", "instants of switching", "load-on instant", "instant of", "one more fall", "between readings"),
         0.1,
+        again=1,
     ),
     Remedy(
         "repeat the test four times, and take the mean",
         ("repeats", "scatter of the runs", "noise", "last digit", "resolution"),
         0.5,
+        again=4,
     ),
-    Remedy("test it at that rate itself", ("the law itself", "exponent"), 0.0),
-    Remedy("find the loss by a second discharge rather than by the recharge", ("charge efficiency",), 0.1),
+    Remedy("test it at that rate itself", ("the law itself", "exponent"), 0.0, again=1),
+    Remedy("find the loss by a second discharge rather than by the recharge", ("charge efficiency",), 0.1, again=1),
 )  # fmt: skip
 """What can be done, the cheapest first; common practice, no published source."""
 
@@ -98,39 +105,103 @@ def _standard(terms: tuple[Term, ...], done: tuple[Remedy, ...]) -> float:
     return math.sqrt(total)
 
 
-def settling(measured: Quantity, limits: tuple[float, ...]) -> tuple[tuple[Remedy, ...], float]:
-    """The cheapest remedies that would likely settle it, with the chance that they do; none where none is worth it.
+@dataclass(frozen=True)
+class Way:
+    """What is done together, and the chance that it settles the figure."""
 
-    One alone before two together, and each as cheap as can be; the likeliest where none is sure.
+    done: tuple[Remedy, ...]
+    likely: float
+
+    @property
+    def again(self) -> int:
+        """How often the test is run again: what needs that shares it."""
+        return max((remedy.again for remedy in self.done), default=0)
+
+    @property
+    def minutes(self) -> float:
+        """Minutes of work beside the test."""
+        return sum(remedy.minutes for remedy in self.done)
+
+    def words(self) -> str:
+        """What is done."""
+        return ", and ".join(remedy.words for remedy in self.done)
+
+
+NONE = Way((), 0.0)
+
+
+def ways(measured: Quantity, limits: tuple[float, ...]) -> list[Way]:
+    """Everything that could be done about a figure's doubt, with the chance that it settles it; the cheapest first.
+
+    One thing alone before two together, and each as cheap as can be.
     """
     if not measured.standard or not measured.terms:
-        return (), 0.0
+        return []
     distance = min(abs(measured.value - limit) for limit in limits)
     able = [remedy for remedy in REMEDIES if any(remedy.speaks_to(term) for term in measured.terms)]
-    best: tuple[tuple[Remedy, ...], float] = ((), 0.0)
-    for size in (1, 2, 3):
-        for done in itertools.combinations(able, size):
-            likely = chance(distance, measured.standard, _standard(measured.terms, done))
-            if likely >= SURE:
-                return done, likely
-            if likely > best[1] + 0.05:
-                best = (done, likely)
-    return best if best[1] >= WORTH else ((), 0.0)
+    return [
+        Way(done, chance(distance, measured.standard, _standard(measured.terms, done)))
+        for size in (1, 2, 3)
+        for done in itertools.combinations(able, size)
+    ]
+
+
+def cheapest(found: list[Way]) -> Way:
+    """The cheapest that would likely settle it; the likeliest where none is sure, none where none is worth it."""
+    best = NONE
+    for way in found:
+        if way.likely >= SURE:
+            return way
+        if way.likely > best.likely + CLEARLY:
+            best = way
+    return best if best.likely >= WORTH else NONE
+
+
+def quickest(found: list[Way]) -> Way:
+    """The one that is over soonest of those that are worth it: the fewest tests again, then the least work."""
+    enough = [way for way in found if way.likely >= WORTH]
+    return min(enough, key=lambda way: (way.again, way.minutes, -way.likely), default=NONE)
+
+
+def surest(found: list[Way]) -> Way:
+    """The likeliest, and of those about as likely the cheapest."""
+    most = max((way.likely for way in found), default=0.0)
+    return next((way for way in found if way.likely >= most - 0.5 * CLEARLY), NONE)
+
+
+def settling(measured: Quantity, limits: tuple[float, ...]) -> tuple[tuple[Remedy, ...], float]:
+    """The cheapest remedies that would likely settle it, with the chance that they do; none where none is worth it."""
+    best = cheapest(ways(measured, limits))
+    return best.done, best.likely
 
 
 def settling_words(measured: Quantity, limits: tuple[float, ...]) -> str:
-    """The same in words; of a figure that was given whole, how well it would have to be measured again."""
+    """The same in words, with the quickest and the surest way where they differ.
+
+    Of a figure that was given whole: how well it would have to be measured again.
+    """
     if measured.standard and not measured.terms:
         distance = min(abs(measured.value - limit) for limit in limits)
         share = next((s for s in SHARES if chance(distance, measured.standard, s * measured.standard) >= SURE), None)
         if share is None:
             return NOTHING
         return f"measure it again to ± {format_number(2.0 * share * measured.standard, 2)} {measured.unit}: that would settle this"
-    done, likely = settling(measured, limits)
+    found = ways(measured, limits)
+    best = cheapest(found)
     largest = max(measured.terms, key=lambda term: abs(term.standard), default=None)
-    most = f"most of the uncertainty is the {largest.name}" if largest is not None else ""
-    if not done:
+    most = f"most of the uncertainty is the {largest.name.removeprefix('the ')}" if largest is not None else ""
+    if not best.done:
         return "; ".join(part for part in (NOTHING, most) if part)
-    words = ", and ".join(remedy.words for remedy in done)
-    sure = "would settle this" if likely >= SURE else f"would settle this in {10 * likely:.0f} of 10 cases"
-    return f"{words}: that {sure}; {most}"
+    sure = "would settle this" if best.likely >= SURE else f"would settle this {_of_ten(best)}"
+    said = [f"{best.words()}: that {sure}"]
+    quick, safe = quickest(found), surest(found)
+    if (quick.again, quick.minutes) < (best.again, best.minutes):
+        again = ", with no test again" if best.again and not quick.again else ""
+        said.append(f"quicker{again}, {_of_ten(quick)}: {quick.words()}")
+    if safe.likely >= best.likely + CLEARLY:
+        said.append(f"surest, {_of_ten(safe)}: {safe.words()}")
+    return "; ".join([*said, most])
+
+
+def _of_ten(way: Way) -> str:
+    return f"in {10 * way.likely:.0f} of 10 cases"

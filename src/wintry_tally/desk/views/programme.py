@@ -86,7 +86,8 @@ class ProgrammeView(StationView):
                 return
             verdicts = dossier.verdicts if dossier is not None else ()
             now = datetime.now().astimezone()
-            page = programme_page(self.sample_id, drawn, self.session.runs(self.sample_id), verdicts, now)
+            runs, equipment = self.session.runs(self.sample_id), self.session.equipment
+            page = programme_page(self.sample_id, drawn, runs, verdicts, now, equipment)
             self._none.setVisible(page is None)
             self.told.setText(page.told if page is not None else "")
             if page is None:
