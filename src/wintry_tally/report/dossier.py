@@ -22,6 +22,7 @@ from wintry_tally.core.verdict import MeasuredEvidence, School, Verdict, judge
 from wintry_tally.core.verdict.evidence import CapacityEvidence, Evidence, LogEvidence, capacity_evidence
 from wintry_tally.core.working import Working
 from wintry_tally.report.curve import discharge_curve
+from wintry_tally.report.portrait import Portrait, portrait_of
 
 
 @dataclass(frozen=True)
@@ -53,6 +54,8 @@ class RunReport:
     problem: str = ""
     curve: tuple[Column, Column] | None = None
     """Charge drawn (Ah) and voltage, thinned to what a page shows; None without a capacity test."""
+    portrait: Portrait | None = None
+    """Its own picture, in the terms of its kind of test; None where its curve says it all."""
 
     def working(self, which: str) -> Working | None:
         """The working of "charge", "energy" or "voltage"."""
@@ -91,7 +94,7 @@ def report_run(facts: RunFacts, trace: Trace) -> RunReport:
     evidence = None
     if facts.test in {"", "capacity", "cold-loss"}:
         evidence = capacity_evidence(facts.title, analysis, facts.options.ambient_C)
-    return RunReport(facts, analysis, evidence, curve=discharge_curve(analysis))
+    return RunReport(facts, analysis, evidence, "", discharge_curve(analysis), portrait_of(facts.test, analysis))
 
 
 def arrival_evidence(sample: Sample) -> list[MeasuredEvidence]:

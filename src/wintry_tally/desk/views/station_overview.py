@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -19,13 +20,17 @@ from wintry_tally.desk.widgets.curve import Curve
 from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.findings import FindingList
 from wintry_tally.desk.widgets.parts import anew, button, card, clear, column, label, row, scrolling
+from wintry_tally.desk.widgets.portrait_card import PortraitCard
+from wintry_tally.desk.widgets.station_card import StationCard
+from wintry_tally.report.portrait import IN_ITS_TERMS
 
 if TYPE_CHECKING:
     from wintry_tally.book import Run
     from wintry_tally.core.analysis import Analysis
     from wintry_tally.core.analysis.charging import ChargeResult
     from wintry_tally.core.analysis.trips import Trip
-    from wintry_tally.report.dossier import RunReport
+    from wintry_tally.core.battery import Sample
+    from wintry_tally.report.dossier import Dossier, RunReport
 
 METHODS = {
     "simulated": "simulated bench",
@@ -101,16 +106,20 @@ class StationOverview(StationView):
         self.curve = Curve("Voltage against charge", "charge drawn / Ah", "voltage / V")
         self.curve.setFixedHeight(230)
         self._curve_card = card(self.curve)
+        self.told, self.picture = StationCard(), PortraitCard()
+        self._pictured = 0
         inner = QWidget()
         parts: list[QWidget | QLayout | None] = [
             card(ways, note),
             self._banner,
+            self.told,
             self._curve_card,
+            self.picture,
             self._runs,
             self._recipe_card,
         ]
         if not capacity:
-            parts = [parts[0], self._banner, self._recipe_card, self._curve_card, self._runs]
+            parts = [parts[0], self._banner, self.told, self.picture, self._recipe_card, self._runs]
         inner.setLayout(column(*parts, None, gap=3))
         self.setLayout(column(scrolling(inner)))
 
@@ -199,6 +208,8 @@ class StationOverview(StationView):
             return
         dossier = self.session.dossier(self.sample_id)
         runs = [run for run in self._own_runs() if run.status != "running"]
+        self.told.setVisible(dossier is not None)
+        self.picture.setVisible(dossier is not None)
         if dossier is None:
             clear(self._runs)
             if runs:
@@ -218,6 +229,7 @@ class StationOverview(StationView):
         drawn = [(run.title, reports[run.id].curve) for run in newest[: self._most] if not run.left_out]
         shown = [(title, *curve) for title, curve in reversed(drawn) if curve is not None]
         sample = self.session.sample(self.sample_id)
+        self._show_told(sample, dossier, [reports[run.id] for run in newest])
         self._curve_card.setVisible(bool(shown) and self.key == "capacity")
         lines = [("x", sample.rated_Ah, f"claimed {sample.rated_Ah:g} Ah")] if sample.rated_Ah else []
         self.curve.show_curves(shown, None, lines)
@@ -230,13 +242,29 @@ class StationOverview(StationView):
                 )
             )
 
+    def _show_told(self, sample: Sample, dossier: Dossier, newest: list[RunReport]) -> None:
+        """What it settles, what is to come, and the picture of its newest run or of the one asked for."""
+        from wintry_tally.app.station_told import station_told
+
+        now = datetime.now().astimezone()
+        runs = self.session.runs(self.sample_id)
+        self.told.show_told(station_told(self.key, sample, dossier, runs, self.session.drawn(), now))
+        drawn = [report for report in newest if report.portrait is not None]
+        chosen = next((one for one in drawn if one.facts.id == self._pictured), drawn[0] if drawn else None)
+        title = "" if chosen is None else f"{chosen.facts.title}, {chosen.facts.started.astimezone():%d %b %Y}"
+        self.picture.show_portrait(title, chosen.portrait if chosen is not None else None)
+
+    def _show_picture(self, run: Run) -> None:
+        self._pictured = run.id
+        self.dossier_changed()
+
     def _show_more(self) -> None:
         self._most += MOST_CARDS
         self.dossier_changed()
 
     def sample_switched(self) -> None:
         """Another battery: its newest tests."""
-        self._most = MOST_CARDS
+        self._most, self._pictured = MOST_CARDS, 0
 
     def _card(self, run: Run, report: RunReport) -> QFrame:
         started = run.started.astimezone()
@@ -258,17 +286,31 @@ class StationOverview(StationView):
                 f"{words}: {run.title}",
             )
         )
+        if report.portrait is not None:
+            head.addWidget(button("Its picture", lambda: self._show_picture(run), "link", f"Its picture: {run.title}"))
         head.addWidget(button("Save readings…", lambda: self._save(run), "link", f"Save readings: {run.title}"))
         parts: list[QWidget | QHBoxLayout] = [head]
         if report.problem:
             parts.append(label(report.problem, "problem", wrap=True))
         test = report.analysis.capacity if report.analysis else None
         filled = report.analysis.charge if report.analysis else None
-        if filled is not None and (test is None or run.recipe.get("method") == "charge"):
+        if report.portrait is not None and report.facts.test in IN_ITS_TERMS:
+            first, *others = report.portrait.lines
+            parts.append(label(f"{first}.", "heading", wrap=True))
+            if others:
+                parts.append(label("\n".join(f"{line}." for line in others), "quiet", wrap=True))
+        elif filled is not None and (test is None or run.recipe.get("method") == "charge"):
             parts += self._charge_line(run, filled, report.analysis)
         elif test is not None:
             line = QHBoxLayout()
             line.setSpacing(22)
+            reserve = report.analysis.reserve if report.analysis is not None else None
+            if reserve is not None and report.facts.test == "reserve":
+                lasted = Figure(f"Reserve, {run.title}")
+                lasted.set_quantity(reserve.minutes_at_25C or reserve.minutes, lambda: reserve.working)
+                lasted.opened.connect(self.opened)
+                at = "Reserve at 25 °C" if reserve.minutes_at_25C is not None else "Reserve"
+                line.addLayout(column(label(at if reserve.reached else f"{at}, at least", "small"), lasted, gap=0))
             for name, which, quantity in (
                 ("Charge", "charge", test.count.charge),
                 ("Energy", "energy", test.count.energy),
@@ -296,7 +338,7 @@ class StationOverview(StationView):
             parts.append(label("Nothing was charged or discharged in this log.", "quiet"))
         if report.analysis is not None:
             parts += self._beside(run, report.analysis)
-        if report.analysis is not None and report.analysis.trips:
+        if report.analysis is not None and report.analysis.trips and report.facts.test not in IN_ITS_TERMS:
             told = "; ".join(_trip_words(trip) for trip in report.analysis.trips[:4])
             parts.append(label(told, wrap=True))
         if report.analysis is not None and report.analysis.remarks:
@@ -396,5 +438,7 @@ class StationOverview(StationView):
         """Nothing here moves by itself."""
 
     def theme_changed(self) -> None:
-        """The curve follows."""
+        """The curves follow."""
         self.curve.theme_changed()
+        self.told.theme_changed()
+        self.picture.theme_changed()

@@ -11,13 +11,17 @@ from PySide6.QtGui import QColor, QShowEvent, QWheelEvent
 from PySide6.QtWidgets import QApplication, QScrollArea, QVBoxLayout, QWidget
 
 from wintry_tally.desk.theme.style import colour, font
-from wintry_tally.desk.widgets.curve_key import CurveKey, pen_of
+from wintry_tally.desk.widgets.curve_key import CurveKey, edge_of, pen_of
 from wintry_tally.desk.widgets.parts import label
 
 Series = tuple[str, Any, Any]
 Stretch = tuple[float, float, str, bool]
 """From, to, its name, and whether current flowed in it."""
 MOST_BANDS = 60
+FEW, SYMBOLS = 12, ("o", "s")
+"""So few points are shown one by one, each curve's in a shape of its own."""
+BESIDE = 0.12
+"""How much of the axis beside a mark its words need, as a share of it."""
 MANY = 200_000
 """More points than this in view are drawn from their lows and highs."""
 LEAST_SPAN = 0.08
@@ -121,6 +125,10 @@ class Curve(QWidget):
         self._level_line: Any = None
         self._stretch_item: Any = None
         self._extra: list[Any] = []
+        self._ticks: list[tuple[float, str]] = []
+        self._single = False
+        self.least_named = 2
+        """From so many curves on they are named in a key."""
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         self._waiting = label("", "quiet")
@@ -132,9 +140,11 @@ class Curve(QWidget):
         self.setMinimumHeight(150)
 
     def show_curves(
-        self, series: Sequence[Series], ahead: Series | None = None, lines: Sequence[tuple[str, float, str]] = ()
-    ) -> None:
-        """Show these (label, x, y); `ahead` is a forecast; `lines` are (x or y, value, label)."""
+        self, series: Sequence[Series], ahead: Series | None = None, lines: Sequence[tuple[str, float, str]] = (),
+        single: bool = False,
+    ) -> None:  # fmt: skip
+        """Show these (label, x, y); `ahead` is a forecast; `lines` are (x or y, value, label); `single`: points not joined."""
+        self._single = single
         self._series, self._ahead, self._lines = list(series), ahead, list(lines)
         if self._plot is not None:
             self._draw()
@@ -184,6 +194,12 @@ class Curve(QWidget):
             item = self._plot.getPlotItem()
             item.getAxis("bottom").setLabel(x_title)
             item.getAxis("left").setLabel(y_title)
+
+    def set_ticks(self, ticks: Sequence[tuple[float, str]]) -> None:
+        """Places of the axis below with their words, where it is not even; none for plain numbers."""
+        self._ticks = list(ticks)
+        if self._plot is not None:
+            self._plot.getPlotItem().getAxis("bottom").setTicks([self._ticks] if self._ticks else None)
 
     def look_at(self, low: float, high: float) -> None:
         """Zoom to a stretch of the axis, with a margin, the voltage fitted to it."""
@@ -250,6 +266,7 @@ class Curve(QWidget):
             axis.enableAutoSIPrefix(False)
         item.sigXRangeChanged.connect(self._choose_detail)
         item.sigYRangeChanged.connect(lambda *_: self._place_names() if self._extra else None)
+        self.set_ticks(self._ticks)
         self._colours()
         self._waiting.hide()
         self.layout().addWidget(self._plot)
@@ -277,12 +294,18 @@ class Curve(QWidget):
         item.clear()
         self._stretch_item = None
         self._items, self._drawn, self._coarse = [], shape, []
-        self.key.show_names([name for name, _, _ in self._series])
+        self.key.show_names([name for name, _, _ in self._series], self.least_named, self._single)
         for index, (_, x, y) in enumerate(self._series):
             x, y = np.asarray(x, dtype=float), np.asarray(y, dtype=float)
             # wide lines cost ten times a hairline: only where there are few points
             few = len(x) < 20_000
-            drawn = item.plot(x, y, pen=pen_of(index, 1.6 if few else 1.0), antialias=few)
+            pen = None if self._single else pen_of(index, 1.6 if few else 1.0)
+            drawn = item.plot(x, y, pen=pen, antialias=few)
+            if len(x) <= FEW:
+                drawn.setSymbol(SYMBOLS[index % len(SYMBOLS)])
+                drawn.setSymbolSize(9)
+                drawn.setSymbolPen(edge_of(index))
+                drawn.setSymbolBrush(colour("card"))
             self._items.append(drawn)
             if len(x) > MANY:
                 self._coarse.append(_Detail(drawn, x, y))
@@ -296,7 +319,11 @@ class Curve(QWidget):
                 angle=90 if axis == "x" else 0,
                 pen=pg.mkPen(colour("quiet"), width=1, style=Qt.PenStyle.DashLine),
                 label=name,
-                labelOpts={"color": colour("quiet"), "position": 0.08 if axis == "y" else 0.9, "fill": colour("card")},
+                labelOpts={
+                    "color": colour("quiet"),
+                    **(self._at_a_free_end(value) if axis == "y" else {"position": 0.5 if self._single else 0.9}),
+                    "fill": None if self._single else colour("card"),
+                },
             )
             item.addItem(line)
         self._keep_in_sight()
@@ -353,11 +380,44 @@ class Curve(QWidget):
                 angle=90,
                 pen=pg.mkPen(colour("close"), width=1.4, style=Qt.PenStyle.DotLine),
                 label=words,
-                labelOpts={"color": quiet, "position": 0.06, "fill": colour("card"), "anchors": [(0, 0.5), (1, 0.5)]},
+                labelOpts={
+                    "color": quiet,
+                    "position": self._free_of_curves(at),
+                    "fill": colour("card"),
+                    "anchors": [(0, 0.5), (1, 0.5)],
+                },
             )
             item.addItem(line, ignoreBounds=True)
             self._extra.append(line)
         self._place_names()
+
+    def _at_a_free_end(self, level: float) -> dict[str, Any]:
+        """Words along a level begin at its left end, or end at its right one where a curve runs along the left."""
+        x = np.concatenate([np.asarray(part, dtype=float) for _, part, _ in self._series] or [np.zeros(0)])
+        y = np.concatenate([np.asarray(part, dtype=float) for _, _, part in self._series] or [np.zeros(0)])
+        good = np.isfinite(x) & np.isfinite(y)
+        x, y = x[good], y[good]
+        left = True
+        if len(x):
+            span, tall = float(np.ptp(x)), max(float(np.ptp(y)), LEAST_SPAN)
+            near = np.abs(y - level) < BESIDE * tall
+            ends = [np.any(near & (x < x.min() + 0.3 * span)), np.any(near & (x > x.max() - 0.3 * span))]
+            left = not ends[0] or bool(ends[1])
+        side = 0 if left else 1
+        return {"position": 0.01 if left else 0.99, "anchors": [(side, 0), (side, 1)]}
+
+    def _free_of_curves(self, at: float) -> float:
+        """Whether the words beside a mark stand at the bottom or at the top: where no curve runs, as far as that can be."""
+        (left, right), (bottom, top) = self._plot.getPlotItem().viewRange()
+        near = BESIDE * (right - left)
+        beside = []
+        for _, x, y in self._series:
+            x, y = np.asarray(x, dtype=float), np.asarray(y, dtype=float)
+            inside = y[(x >= at) & (x <= at + near)] if at + near < right else y[(x >= at - near) & (x <= at)]
+            beside += [float(value) for value in inside[np.isfinite(inside)]]
+        low = any(value < bottom + 0.2 * (top - bottom) for value in beside)
+        high = any(value > bottom + 0.8 * (top - bottom) for value in beside)
+        return 0.94 if low and not high else 0.5 if low else 0.06
 
     def _place_names(self) -> None:
         """Names of bands stay at the top, and show only where they fit."""

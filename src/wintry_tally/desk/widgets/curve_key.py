@@ -25,22 +25,31 @@ def pen_of(index: int, width: float) -> QPen:
     return pen
 
 
+def edge_of(index: int) -> QPen:
+    """The pen of a curve's single points."""
+    pen = pen_of(index, 1.8)
+    pen.setStyle(Qt.PenStyle.SolidLine)
+    return pen
+
+
 class CurveKey(QWidget):
     """Samples of lines with their names, on as many rows as they need."""
 
     def __init__(self) -> None:
         super().__init__()
         self.names: list[str] = []
+        self._single = False
         policy = QSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
         policy.setHeightForWidth(True)
         self.setSizePolicy(policy)
         self.hide()
 
-    def show_names(self, names: Sequence[str]) -> None:
-        """Name these, in the order of their curves; a single one needs no key."""
+    def show_names(self, names: Sequence[str], least: int = 2, single: bool = False) -> None:
+        """Name these, in the order of their curves; fewer than `least` need no key; `single`: points, not lines."""
+        self._single = single
         self.names = list(names)
         self.setAccessibleName("Key: " + ", ".join(self.names))
-        self.setVisible(len(self.names) > 1)
+        self.setVisible(len(self.names) >= least)
         self.updateGeometry()
         self.update()
 
@@ -72,7 +81,13 @@ class CurveKey(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setFont(font("small"))
         for index, (box, words) in enumerate(self._places(float(self.width()))):
-            painter.setPen(pen_of(index, 2.0))
-            painter.drawLine(QPointF(box.left(), box.center().y()), QPointF(box.left() + SAMPLE, box.center().y()))
+            left, middle = box.left(), box.center().y()
+            if self._single:
+                painter.setPen(edge_of(index))
+                shape = QRectF(left + SAMPLE - 12, middle - 4, 8, 8)
+                painter.drawRect(shape) if index % 2 else painter.drawEllipse(shape)
+            else:
+                painter.setPen(pen_of(index, 2.0))
+                painter.drawLine(QPointF(left, middle), QPointF(left + SAMPLE, middle))
             painter.setPen(colour("ink"))
             painter.drawText(box.adjusted(SAMPLE + 6, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, words)

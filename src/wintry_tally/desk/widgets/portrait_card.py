@@ -1,0 +1,92 @@
+"""A run's own picture on a station's page: its plots above each other, its table beneath."""
+
+from __future__ import annotations
+
+import math
+
+from PySide6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QWidget
+
+from wintry_tally.desk.widgets.curve import Curve
+from wintry_tally.desk.widgets.parts import clear, column, label
+from wintry_tally.report.portrait import Panel, Portrait
+
+HEIGHTS = (140, 100, 100)
+"""Of the first plot, and of those under it."""
+WORDS = 24
+NAMES = 0.2
+"""Room above a curve for the names of its bands, as a share of its height."""
+
+
+class PanelView(Curve):
+    """One plot of a picture."""
+
+    def __init__(self, height: int) -> None:
+        super().__init__("", "", "")
+        self.setMinimumHeight(100)
+        self.setFixedHeight(height)
+
+    def show_panel(self, panel: Panel) -> None:
+        """Draw it."""
+        self.setAccessibleName(panel.name)
+        self.set_titles(panel.x_title, panel.y_title)
+        self.set_ticks(panel.ticks)
+        self.show_curves(list(panel.series), None, list(panel.lines), panel.single)
+        heights = [value for _, _, y in panel.series for value in y if math.isfinite(value)]
+        if heights and any(band.words for band in panel.bands):  # room for their names
+            low, high = min(heights), max(heights)
+            self.look_at_all(low, high + NAMES * (high - low))
+        self.decorate([(band.start, band.end, band.words, band.live) for band in panel.bands], panel.marks)
+
+
+class PortraitCard(QFrame):
+    """The picture of one run; its plots keep the same stretch of time in view."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setProperty("role", "card")
+        self.title = label("", "heading")
+        self._told = label("", "", wrap=True)
+        self._views = [PanelView(height) for height in HEIGHTS]
+        self._table = QGridLayout()
+        self._table.setHorizontalSpacing(18)
+        self._table.setVerticalSpacing(3)
+        inner = QHBoxLayout()
+        inner.setContentsMargins(0, 0, 0, 0)
+        inner.addLayout(self._table)
+        inner.addStretch(1)
+        self._table_box = QWidget()
+        self._table_box.setLayout(inner)
+        made = column(self.title, self._told, *self._views, self._table_box, gap=2, margin=3)
+        self.setLayout(made)
+        self.shown: Portrait | None = None
+
+    def show_portrait(self, title: str, portrait: Portrait | None) -> None:
+        """Another run's; None hides it."""
+        self.setVisible(portrait is not None)
+        if portrait is None or (portrait is self.shown and title == self.title.text()):
+            return
+        if self.shown is None and len(portrait.panels) > 1:
+            for view in self._views[1:]:
+                view.follow(self._views[0])
+        self.shown = portrait
+        self.title.setText(title)
+        self._told.setText("\n".join(f"{words[:1].upper()}{words[1:]}." for words in portrait.told))
+        self._told.setVisible(bool(portrait.told))
+        for view, panel, height in zip(self._views, portrait.panels, HEIGHTS, strict=False):
+            # what bears the words of the axis is so much higher
+            view.setFixedHeight(height + (WORDS if panel.x_title else 0))
+            view.show_panel(panel)
+        for place, view in enumerate(self._views):
+            view.setVisible(place < len(portrait.panels))
+        clear(self._table)
+        for place, words in enumerate(portrait.head):
+            self._table.addWidget(label(words, "small"), 0, place)
+        for line, cells in enumerate(portrait.rows):
+            for place, words in enumerate(cells):
+                self._table.addWidget(label(words), line + 1, place)
+        self._table_box.setVisible(bool(portrait.rows))
+
+    def theme_changed(self) -> None:
+        """The plots are painted."""
+        for view in self._views:
+            view.theme_changed()
