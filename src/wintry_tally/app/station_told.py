@@ -14,8 +14,11 @@ from wintry_tally.core.analysis.stages import StageKind
 from wintry_tally.core.analysis.trips import OVER_CURRENT
 from wintry_tally.core.battery import CLAIM_KINDS, Sample
 from wintry_tally.core.battery.revival import Seen, WayStep, way_back
+from wintry_tally.core.battery.sample import first_value
+from wintry_tally.core.cell import parameters_for
+from wintry_tally.core.cell.soak import SAFE_S, WITHIN_K, soak
 from wintry_tally.core.protocol.kinds import TEST_KINDS
-from wintry_tally.core.quantity import Quantity
+from wintry_tally.core.quantity import Quantity, format_duration
 from wintry_tally.core.quantity.moments import clock_words
 from wintry_tally.core.verdict.outcome import Outcome, Verdict
 from wintry_tally.exchange.recipe_file import shipped
@@ -27,6 +30,7 @@ if TYPE_CHECKING:
     from wintry_tally.report.dossier import Dossier, RunReport
 
 
+ROOM_C, FREEZER_C = 23.0, -18.0
 APART = 0.15
 """Marks nearer to each other than this, as a share of the axis, are told as one."""
 
@@ -62,7 +66,7 @@ def station_told(
     if key == "load":
         panel = _openings(own, dossier.verdicts)
     elif key == "cold":
-        panel = _cold_over_warm(own, dossier.runs)
+        panel = _cold_over_warm(own, dossier.runs) or _soak(sample, settles)
     elif key == "shelf":
         panel = _shelf(sample, dossier, runs, drawn, now)
     way = way_back(sample.family, sample.rated_Ah, _seen(sample, dossier.runs)) if key == "revival" else ()
@@ -84,9 +88,11 @@ def _coming(key: str, sample_id: int, drawn: Drawn | None, now: datetime) -> tup
     code = drawn.standings[sample_id].code
     found = []
     for task in drawn.plan.campaign.tasks:
+        if task.sample != code or task.id not in drawn.plan.starts:
+            continue
         template = shipped().get(task.recipe)
         station = template.station if template is not None else "cold" if "freezer" in task.uses else "shelf"
-        if task.sample == code and station == key and task.id in drawn.plan.starts:
+        if station == key:
             begins = drawn.moment(drawn.plan.starts[task.id])
             if begins > now or task.fixed is None:
                 found.append((begins, f"{task.words or task.id}, {clock_words(begins, now)}"))
@@ -130,6 +136,29 @@ def _cold_over_warm(own: Sequence[RunReport], runs: Sequence[RunReport]) -> Pane
     return Panel(
         "Cold over warm", "charge drawn / Ah", "voltage / V",
         tuple((f"{one.facts.title}{_warmth(one)}", *one.curve) for one in shown if one.curve is not None),
+    )  # fmt: skip
+
+
+def _soak(sample: Sample, settles: Sequence[tuple[str, Outcome]]) -> Panel | None:
+    """How its core follows a freezer, where something is still to be tested in the cold."""
+    if not sample.rated_Ah or all(outcome is not Outcome.NOT_TESTED for _, outcome in settles):
+        return None
+    body = parameters_for(sample.family, sample.rated_Ah)
+    mass = sample.arrival.mass_kg or first_value(sample.claims, "mass") or body.mass_kg
+    mm = [first_value(sample.claims, kind) for kind in ("length", "width", "height")]
+    sides = (mm[0] / 1000.0, mm[1] / 1000.0, mm[2] / 1000.0) if mm[0] and mm[1] and mm[2] else None
+    found = soak(mass, body.heat_J_kgK, ROOM_C, FREEZER_C, sides)
+    hours = np.linspace(0.0, 1.3 * max(found.sound_s, SAFE_S) / 3600.0, 120)
+    marks = [
+        (found.sound_s / 3600.0, f"sound from {format_duration(found.sound_s)} on"),
+        (SAFE_S / 3600.0, "a day, to be safe"),
+    ]
+    if abs(found.sound_s - SAFE_S) < APART * 3600.0 * float(hours[-1]):
+        marks = marks[:1]
+    return Panel(
+        f"Its core in a freezer at {FREEZER_C:.0f} °C, from {ROOM_C:.0f} °C".replace("-", "−"), "time / h", "core / °C",
+        ((f"worked out from {mass:.3g} kg", hours, found.core(3600.0 * hours)),), marks=tuple(marks),
+        lines=(("y", FREEZER_C + WITHIN_K, f"as cold as the freezer within {WITHIN_K:g} K"),),
     )  # fmt: skip
 
 

@@ -1,0 +1,52 @@
+"""A station opened shows its own picture: what it settles, its newest run, and another where it is asked for."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QPushButton
+
+from wintry_tally.desk.views.station_overview import StationOverview
+from wintry_tally.desk.window import Window
+
+
+def _station(qtbot, demo: Window, code: str, key: str) -> StationOverview:
+    demo.show_sample(next(s.id for s in demo.session.samples() if s.code == code))
+    demo.show_station(key)
+    page: StationOverview = demo.view(key).overview
+    qtbot.waitUntil(lambda: demo.session.dossier(page.sample_id) is not None, timeout=20000)
+    page.dossier_changed()
+    return page
+
+
+def test_a_charge_shows_its_phases_and_what_the_station_settles(qtbot, demo: Window) -> None:
+    page = _station(qtbot, demo, "M1", "charge")
+    assert page.picture.isVisible() and page.picture.title.text().startswith("Charge, ")
+    shown = [view for view in page.picture._views if view.isVisible()]
+    assert len(shown) == 2 and shown[0]._plot is not None and shown[0].key.isVisible() is False
+    assert "Charge time: met" in page.told.settles.text() and page.told.tally.accessibleName()
+    # both plots keep the same stretch of time in view
+    shown[0]._plot.getPlotItem().setXRange(1.0, 2.0, padding=0)
+    assert shown[1].seen() == shown[0].seen()
+    demo.set_theme("night")
+    demo.set_theme("day")
+
+
+def test_another_run_s_picture_is_shown_where_it_is_asked_for(qtbot, demo: Window) -> None:
+    page = _station(qtbot, demo, "M1", "load")
+    assert page.picture.title.text().startswith("Overload, ") and page.told.panel.isVisible()
+    assert page.told.panel.key.names == ["opened after", "held for"]
+    assert "sag" not in page.picture._told.text()
+    wanted = next(b for b in page.findChildren(QPushButton) if b.accessibleName() == "Its picture: Hold")
+    qtbot.mouseClick(wanted, Qt.MouseButton.LeftButton)
+    assert page.picture.title.text().startswith("Hold, ") and "of sag" in page.picture._told.text()
+    assert len([view for view in page.picture._views if view.isVisible()]) == 3
+    other = _station(qtbot, demo, "M4", "load")
+    assert not other.picture.isVisible() and not other.told.panel.isVisible()
+
+
+def test_the_way_back_and_the_shelf_stand_on_their_pages(qtbot, demo: Window) -> None:
+    page = _station(qtbot, demo, "M1", "revival")
+    assert page.told._way_card.isVisible() and page.told._way.rowCount() == 6
+    shelf = _station(qtbot, demo, "M2", "shelf")
+    assert shelf.told.panel.isVisible() and shelf.told.panel.key.isVisible(), "even a single line is named"
+    assert not shelf.told._way_card.isVisible()
