@@ -322,6 +322,16 @@ def test_a_heater_s_power_time_and_stop() -> None:
     assert verdict(claim("heater-time", 1800.0, "s", "at-most"), "heater", unread).bound == "at-least"
     assert verdict(claim("heater-time", 1200.0, "s", "at-most"), "heater", unread).outcome is Outcome.MISSED
     assert verdict(claim("heater-stop", 5.0, "°C", "within", 3.0), "heater", unread).outcome is Outcome.NOT_TESTED
+    # no half of the gap is heating that anybody saw: 1440 s it shows, though it may have been over half an hour
+    seen = verdict(claim("heater-time", 1500.0, "s", "at-most"), "heater", unread)
+    assert seen.outcome is Outcome.NOT_TESTED and seen.measured is not None
+    assert seen.measured.value == pytest.approx(1440.0, abs=3.0)
+    # nor is what came before its first reading: it may have been on for seven minutes more
+    begun = analysed(whole.taking((whole.time_s < 50.0) | (whole.time_s > 480.0)))
+    late = verdict(claim("heater-time", 1200.0, "s", "at-most"), "heater", begun)
+    assert late.outcome is Outcome.NOT_TESTED and "when the charger was put on" in (late.advice or "")
+    assert verdict(claim("heater-time", 1000.0, "s", "at-most"), "heater", begun).outcome is Outcome.MISSED
+    assert verdict(claim("heater-stop", 5.0, "°C", "within", 3.0), "heater", begun).outcome is Outcome.MET
     # the cells took nothing while it was cold: a block of its own kind
     assert verdict(claim("cold-charge-block", 0.0, "°C", "within"), "heater", log).outcome is Outcome.MET
     alone = analysed(with_temperature(piecewise((60, 0.0, 12.9), (900, -4.6, 14.3)), -10.0))

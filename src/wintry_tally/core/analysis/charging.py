@@ -30,7 +30,10 @@ RESISTING_V, AT_LIMIT_V = 13.6, 13.9
 
 @dataclass(frozen=True)
 class Heating:
-    """The heater phase before the cells accept charge; `late_s`: a gap in which it may have gone on."""
+    """The heater phase before the cells accept charge, as long as its readings show.
+
+    `early_s`, `late_s`: gaps before and after those readings, in which it may have begun, or gone on.
+    """
 
     duration_s: float
     energy: Quantity
@@ -38,6 +41,7 @@ class Heating:
     power: Quantity | None = None
     level_V: float = 0.0
     late_s: float = 0.0
+    early_s: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -225,8 +229,14 @@ def _heater(
     if first_V - then_V < RESISTING_DROP_V or not risen or first_V < RESISTING_V * scale.share:
         return None, charging
     span = span_of(trace, scale, first)
+    early = gap_after(trace, scale, first.first - 1) if first.first else 0.0
+    late = gap_after(trace, scale, first.last)
+    if late:  # half of a gap is no heating that anybody saw
+        span = replace(span, tail_s=0.5 * scale.usual_s, tail_doubt_s=0.0)
+    if early:
+        span = replace(span, lead_s=0.5 * scale.usual_s, lead_doubt_s=0.0)
     warmed = count(trace, integral, [span], instrument)
-    return replace(_heating(trace, span, warmed), late_s=gap_after(trace, scale, first.last)), charging[1:]
+    return replace(_heating(trace, span, warmed), late_s=late, early_s=early), charging[1:]
 
 
 def _heater_alone(trace: Trace, scale: Scale, charging: list[Stage]) -> bool:

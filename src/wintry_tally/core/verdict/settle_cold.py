@@ -155,6 +155,8 @@ def _heating(case: Case) -> tuple[LogEvidence, Heating] | Verdict | None:
 
 
 def _handed_over(heating: Heating) -> str:
+    if not heating.late_s:
+        return f"a gap of {format_duration(heating.early_s)} hides when the charger was put on"
     return f"a gap of {format_duration(heating.late_s)} hides when the cells took over"
 
 
@@ -207,7 +209,7 @@ def settle_heater_time(case: Case) -> Verdict | None:
     if start is not None:
         conditions.append(Condition("temperature at the start", claimed, round(start, 1)))
     verdict = after_soak(case, log, decide(case, measured, [step], conditions, log.names, [], log.waiting))
-    if not heating.late_s:
+    if not heating.late_s and not heating.early_s:
         return verdict
     return as_bound(case, verdict, "at-least", _handed_over(heating), "a warming logged without a gap would settle it")
 
