@@ -239,9 +239,9 @@ def test_a_full_disk_shows_on_the_run_page_and_mends(one: Window, qtbot, monkeyp
     qtbot.waitUntil(lambda: "free some space" in run_page.trouble.text(), timeout=15000)
     qtbot.waitUntil(lambda: "paused" in run_page.state.text(), timeout=15000)
     monkeypatch.setattr(runs, "append", original)
-    qtbot.waitUntil(lambda: run_page.trouble.text() == "", timeout=10000)
+    qtbot.waitUntil(lambda: run_page.trouble.text() == "", timeout=20000)
     qtbot.mouseClick(run_page.pause, Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: "discharging" in run_page.state.text(), timeout=10000)
+    qtbot.waitUntil(lambda: "discharging" in run_page.state.text(), timeout=20000)
     live.worker.ask(__import__("wintry_tally.core.engine", fromlist=["Request"]).Request("stop"))
     qtbot.waitUntil(lambda: not one.session.running.live, timeout=15000)
 

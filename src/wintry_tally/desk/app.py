@@ -14,6 +14,7 @@ from PySide6.QtWidgets import QApplication
 
 from wintry_tally import __version__
 from wintry_tally.app.logbook import keep_log
+from wintry_tally.desk.remembered import books, put_back
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.starting import load_ahead, release_collector
 from wintry_tally.desk.theme import DAY, NIGHT
@@ -61,7 +62,8 @@ def run(demo: bool = False, book: Path | None = None, theme: str | None = None) 
 
     sys.excepthook = last_resort
     room = application.primaryScreen().availableGeometry()
-    window.resize(min(window.width(), room.width()), min(window.height(), room.height() - TITLE_BAR))
+    if not put_back(window):
+        window.resize(min(window.width(), room.width()), min(window.height(), room.height() - TITLE_BAR))
     window.show()
 
     def begin() -> None:
@@ -71,8 +73,7 @@ def run(demo: bool = False, book: Path | None = None, theme: str | None = None) 
             elif book is not None:
                 window.open_book(book)
             else:
-                last = Path(str(QSettings().value("book", "")))
-                if last.is_file():
+                for last in books()[:1]:
                     window.open_book(last)
         finally:
             release_collector()

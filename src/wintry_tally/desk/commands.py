@@ -17,9 +17,13 @@ class CommandSpec:
     needs_book: bool = True
 
 
+RECENT = "recent"
+"""No method: the place of the books opened before."""
+
 COMMANDS = (
     CommandSpec("&Book", "&New book…", "Ctrl+Shift+N", "ask_new_book", needs_book=False),
     CommandSpec("&Book", "&Open book…", "Ctrl+O", "ask_open_book", needs_book=False),
+    CommandSpec("&Book", "&Recent books", "", RECENT, needs_book=False),
     CommandSpec("&Book", "Open the &demo", "", "open_demo", needs_book=False),
     CommandSpec("&Book", "Save a &copy…", "", "ask_copy"),
     CommandSpec("&Book", "", "", ""),
@@ -30,16 +34,16 @@ COMMANDS = (
     CommandSpec("&Sample", "", "", ""),
     CommandSpec("&Sample", "Take &off the tag", "", "remove_tag"),
     CommandSpec("&Go", "&Arrival", "Ctrl+1", "show_station", "arrival"),
-    CommandSpec("&Go", "C&harge", "", "show_station", "charge"),
-    CommandSpec("&Go", "R&est", "", "show_station", "rest"),
-    CommandSpec("&Go", "&Capacity", "Ctrl+2", "show_station", "capacity"),
-    CommandSpec("&Go", "L&oad", "", "show_station", "load"),
-    CommandSpec("&Go", "Col&d", "", "show_station", "cold"),
-    CommandSpec("&Go", "&Shelf", "", "show_station", "shelf"),
-    CommandSpec("&Go", "Re&vival", "", "show_station", "revival"),
-    CommandSpec("&Go", "C&urves", "Ctrl+3", "show_station", "curves"),
-    CommandSpec("&Go", "&Ledger", "Ctrl+4", "show_station", "ledger"),
-    CommandSpec("&Go", "&Report", "Ctrl+5", "show_station", "report"),
+    CommandSpec("&Go", "C&harge", "Ctrl+2", "show_station", "charge"),
+    CommandSpec("&Go", "R&est", "Ctrl+3", "show_station", "rest"),
+    CommandSpec("&Go", "&Capacity", "Ctrl+4", "show_station", "capacity"),
+    CommandSpec("&Go", "L&oad", "Ctrl+5", "show_station", "load"),
+    CommandSpec("&Go", "Col&d", "Ctrl+6", "show_station", "cold"),
+    CommandSpec("&Go", "&Shelf", "Ctrl+7", "show_station", "shelf"),
+    CommandSpec("&Go", "Re&vival", "Ctrl+8", "show_station", "revival"),
+    CommandSpec("&Go", "C&urves", "Ctrl+9", "show_station", "curves"),
+    CommandSpec("&Go", "&Ledger", "Ctrl+0", "show_station", "ledger"),
+    CommandSpec("&Go", "&Report", "Ctrl+E", "show_station", "report"),
     CommandSpec("&Go", "Pro&gramme", "Ctrl+R", "show_station", "programme"),
     CommandSpec("&Go", "", "", ""),
     CommandSpec("&Go", "&Today", "Ctrl+T", "show_page", "today"),
@@ -53,6 +57,7 @@ COMMANDS = (
     CommandSpec("&Go", "All &off, at once", "", "make_safe", needs_book=False),
     CommandSpec("&View", "&Working", "F9", "toggle_working"),
     CommandSpec("&View", "&Night theme", "Ctrl+Shift+D", "toggle_theme", needs_book=False),
-    CommandSpec("&Help", "&Keys and words", "F1", "show_page", "help"),
+    CommandSpec("&Help", "&This page, keys and words", "F1", "show_help", needs_book=False),
+    CommandSpec("&Help", "&Commands and tags…", "Ctrl+K", "show_commands", needs_book=False),
     CommandSpec("&Help", "&What went wrong…", "", "show_log", needs_book=False),
 )

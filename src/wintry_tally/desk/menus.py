@@ -7,7 +7,8 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtGui import QAction, QKeySequence
 
-from wintry_tally.desk.commands import COMMANDS, CommandSpec
+from wintry_tally.desk.commands import COMMANDS, RECENT, CommandSpec
+from wintry_tally.desk.remembered import books
 
 if TYPE_CHECKING:
     from PySide6.QtWidgets import QMainWindow, QMenu
@@ -30,6 +31,9 @@ class Menus:
             if not spec.text:
                 menus[spec.menu].addSeparator()
                 continue
+            if spec.method == RECENT:
+                self._recent(menus[spec.menu].addMenu(spec.text))
+                continue
             action = QAction(spec.text, window)
             if spec.shortcut:
                 action.setShortcut(QKeySequence(spec.shortcut))
@@ -40,6 +44,21 @@ class Menus:
 
     def _command(self, spec: CommandSpec, _checked: bool = False) -> None:
         getattr(self._window, spec.method)(*([spec.argument] if spec.argument else []))
+
+    def _recent(self, menu: QMenu) -> None:
+        """The books opened before, filled each time it is opened."""
+
+        def fill() -> None:
+            menu.clear()
+            known = books()
+            for path in known:
+                menu.addAction(f"{path.stem}  –  {path.parent}").triggered.connect(
+                    partial(lambda one, _checked=False: self._window.open_book(one), path)  # type: ignore[attr-defined]
+                )
+            if not known:
+                menu.addAction("none yet").setEnabled(False)
+
+        menu.aboutToShow.connect(fill)
 
     def _undo(self, menu: QMenu) -> None:
         undo = self._session.undo_stack.createUndoAction(self._window, "Undo")

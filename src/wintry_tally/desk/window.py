@@ -12,8 +12,10 @@ from PySide6.QtWidgets import QApplication, QFileDialog, QFrame, QMainWindow, QS
 from wintry_tally.core.working import Working
 from wintry_tally.desk.asking import book_to_open, new_place
 from wintry_tally.desk.closing_page import ClosingPage
+from wintry_tally.desk.finding_one_s_way import entries, remember_where, show_help
 from wintry_tally.desk.menus import Menus
 from wintry_tally.desk.notify import notify
+from wintry_tally.desk.remembered import remember_book, shown_in
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.theme import DAY, NIGHT
 from wintry_tally.desk.theme import current as current_tokens
@@ -22,6 +24,7 @@ from wintry_tally.desk.views import make_page
 from wintry_tally.desk.views.rack import Rack
 from wintry_tally.desk.views.sample_head import SampleHead
 from wintry_tally.desk.views.welcome import welcome
+from wintry_tally.desk.widgets.command_list import CommandList
 from wintry_tally.desk.widgets.parts import button, column, empty
 from wintry_tally.desk.widgets.problem_band import ProblemBand
 from wintry_tally.desk.widgets.working_pane import WorkingPane
@@ -105,7 +108,7 @@ class Window(QMainWindow):
         self._pane_box.hide()
         self.splitter.setSizes([_rack_at(self.width()), 1280 - _rack_at(self.width()), 0])
         self.pages = QStackedWidget()
-        self.pages.addWidget(welcome(self.ask_new_book, self.ask_open_book, self.open_demo))
+        self.pages.addWidget(welcome(self.ask_new_book, self.ask_open_book, self.open_demo, self.open_book))
         self.pages.addWidget(self.splitter)
         whole = QWidget()
         self._band = ProblemBand()
@@ -159,7 +162,8 @@ class Window(QMainWindow):
             return
         # the day comes first: a sample's page is made when somebody goes there
         self.rack.fill()
-        self.sample_id = samples[0].id
+        last = shown_in(book.path)
+        self.sample_id = next((sample.id for sample in samples if sample.code == last), samples[0].id)
         self.show_page("today")
 
     def _samples_changed(self) -> None:
@@ -327,7 +331,7 @@ class Window(QMainWindow):
         """Make a book and show it; an old file of the name is put aside only by the user."""
         with self.session.guard():
             self.session.new_book(path)
-            self._remember(path)
+            remember_book(path)
 
     def ask_open_book(self) -> None:
         """Choose a book."""
@@ -345,7 +349,7 @@ class Window(QMainWindow):
         try:
             with self.session.guard():
                 self.session.open_book(path)
-                self._remember(path)
+                remember_book(path)
         finally:
             if not self.session.has_book:
                 self.menus.set_enabled(self.session.has_book)
@@ -371,8 +375,13 @@ class Window(QMainWindow):
         with self.session.guard():
             self.session.open_book(scratch_copy())
 
-    def _remember(self, path: Path) -> None:
-        QSettings().setValue("book", str(path))
+    def show_help(self) -> None:
+        """What this page is for, every key and every word; without a book too."""
+        show_help(self)
+
+    def show_commands(self) -> None:
+        """Every command and tag in one list."""
+        CommandList(self, entries(self)).show()
 
     def hang_tag(self) -> None:
         """A new sample, shown at Arrival."""
@@ -476,6 +485,7 @@ class Window(QMainWindow):
     def closeEvent(self, event: QCloseEvent) -> None:
         """Everything is written; running tests can be taken up again. What is driven is seen to be off first."""
         self._leave()
+        remember_where(self)
         if not self._closed and self.closing.begin():
             self.pages.setCurrentWidget(self.closing)
             event.ignore()

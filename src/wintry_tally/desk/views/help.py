@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import tomllib
+from collections.abc import Callable
 from importlib import resources
 
 from PySide6.QtCore import Qt
@@ -13,7 +14,7 @@ from wintry_tally.desk.commands import COMMANDS
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.theme import SPACE
 from wintry_tally.desk.views.page import MainPage
-from wintry_tally.desk.widgets.parts import card, column, label, scrolling
+from wintry_tally.desk.widgets.parts import button, card, column, label, row, scrolling
 
 ELSEWHERE = (
     ("Tab", "from figure to figure; the Working pane follows"),
@@ -32,11 +33,24 @@ def glossary() -> list[tuple[str, str]]:
     return [(str(one["name"]), str(one["says"])) for one in tomllib.loads(text)["word"]]
 
 
+def purposes() -> dict[str, tuple[str, str]]:
+    """What each page is for and its own keys, by the page's key."""
+    text = resources.files("wintry_tally.desk").joinpath("pages.toml").read_text(encoding="utf-8")
+    return {str(one["key"]): (str(one["says"]), str(one["keys"])) for one in tomllib.loads(text)["page"]}
+
+
 class HelpPage(MainPage):
-    """What can be done by which key, and what is meant by which word."""
+    """What the page before it is for, what can be done by which key, and what is meant by which word."""
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
+        self.leads_back: Callable[[], object] = lambda: None
+        self.page_title, self.page_says = label("", "heading"), label("", "", wrap=True)
+        self.page_keys = label("", "quiet", wrap=True)
+        self._page = card(
+            row(self.page_title, None, button("Back to it", lambda: self.leads_back())), self.page_says, self.page_keys
+        )
+        self._page.hide()
         keys = [(spec.shortcut, spec.text.replace("&", "").rstrip("…")) for spec in COMMANDS if spec.shortcut]
         inner = QWidget()
         inner.setLayout(
@@ -47,6 +61,7 @@ class HelpPage(MainPage):
                     "21.7 lb · 8h42. Whatever is done can be taken back; a reading once taken is never lost or changed in silence.",
                     "", wrap=True,
                 ),
+                self._page,
                 card(label("Keys", "heading"), _table([*keys, *ELSEWHERE])),
                 card(label("Words", "heading"), _table(glossary())),
                 label(
@@ -59,6 +74,22 @@ class HelpPage(MainPage):
         )  # fmt: skip
         inner.layout().setContentsMargins(0, 0, 2 * SPACE, 0)
         self.setLayout(column(scrolling(inner)))
+
+    def tell_alone(self) -> None:
+        """With no book open: the way back to the first page."""
+        self.page_title.setText("No book is open")
+        self.page_says.setText("A test book is one file; make one, open one, or look around in the demo.")
+        self.page_keys.hide()
+        self._page.show()
+
+    def tell_of(self, key: str, title: str) -> None:
+        """Say what a page is for; nothing where there is none."""
+        says, keys = purposes().get(key, ("", ""))
+        self.page_title.setText(title)
+        self.page_says.setText(says)
+        self.page_keys.setText(keys)
+        self.page_keys.setVisible(bool(keys))
+        self._page.setVisible(bool(says))
 
 
 def _table(lines: list[tuple[str, str]]) -> QGridLayout:

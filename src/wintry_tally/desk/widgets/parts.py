@@ -198,12 +198,14 @@ def anew(holder: QBoxLayout, within: Inside) -> Iterator[Inside]:
     body.show()  # now, not when Qt comes to it: whoever asks what is seen is told
 
 
-def empty(title: str, text: str, *buttons: QPushButton) -> QWidget:
-    """An empty state: what is missing and what to do next."""
+def empty(title: str, text: str, *buttons: QPushButton, more: QLayout | None = None) -> QWidget:
+    """An empty state: what is missing and what to do next; `more` stands beneath."""
     widget = QWidget()
     heading, words = label(title, "title"), label(text, "quiet", wrap=True)
     words.setMaximumWidth(520)
     inner = column(heading, words, row(*buttons, None), gap=3)
+    if more is not None:
+        inner.addLayout(more)
     widget.setLayout(column(None, row(None, _boxed(inner), None), None, None, margin=6))
     return widget
 

@@ -1,0 +1,48 @@
+"""What the desk remembers from one time to the next: the books opened, where one was in each, where the window stood."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtCore import QByteArray, QSettings
+from PySide6.QtWidgets import QWidget
+
+MOST = 8
+BOOKS, SHOWN, PLACE = "books", "shown", "window"
+
+
+def _kept() -> list[str]:
+    kept = QSettings().value(BOOKS, [])
+    return [str(one) for one in kept] if isinstance(kept, list) else [str(kept)] if kept else []
+
+
+def books() -> list[Path]:
+    """The books opened before, the newest first; those that are no longer there are left out."""
+    return [path for path in map(Path, _kept()) if path.is_file()]
+
+
+def remember_book(path: Path) -> None:
+    """Keep a book as the newest."""
+    name = str(path.absolute())
+    QSettings().setValue(BOOKS, [name, *(one for one in _kept() if one != name)][:MOST])
+
+
+def remember_shown(path: Path, code: str) -> None:
+    """Keep which sample was shown last in a book."""
+    QSettings().setValue(f"{SHOWN}/{path.absolute()}".replace("/", "|"), code)
+
+
+def shown_in(path: Path) -> str:
+    """The code of the sample shown last in a book; empty where nobody knows."""
+    return str(QSettings().value(f"{SHOWN}/{path.absolute()}".replace("/", "|"), ""))
+
+
+def remember_place(window: QWidget) -> None:
+    """Keep where the window stands, and how large it is."""
+    QSettings().setValue(PLACE, window.saveGeometry())
+
+
+def put_back(window: QWidget) -> bool:
+    """Put the window where it stood; False where that is not known. Qt keeps it on the screens that are there."""
+    kept = QSettings().value(PLACE)
+    return isinstance(kept, QByteArray) and window.restoreGeometry(kept)
