@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt
+from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import QPushButton
 
 from wintry_tally.desk.views.station_overview import StationOverview
@@ -50,3 +51,24 @@ def test_the_way_back_and_the_shelf_stand_on_their_pages(qtbot, demo: Window) ->
     shelf = _station(qtbot, demo, "M2", "shelf")
     assert shelf.told.panel.isVisible() and shelf.told.panel.key.isVisible(), "even a single line is named"
     assert not shelf.told._way_card.isVisible()
+
+
+def test_tables_are_copied_as_tables(qtbot, demo: Window) -> None:
+    page = _station(qtbot, demo, "M1", "charge")
+    said: list[str] = []
+    demo.session.said.connect(said.append)
+    page.picture.copy.click()
+    clip = QGuiApplication.clipboard().mimeData()
+    assert clip.text().splitlines()[0] == "phase\tfor\tput in\ton average\tat its end" and "<table>" in clip.html()
+    demo.show_station("ledger")
+    demo.view("ledger").copy.click()
+    lines = QGuiApplication.clipboard().text().splitlines()
+    assert lines[0].startswith("claim\tprinted\toutcome") and len(lines) == 1 + len(
+        demo.session.sample(demo.sample_id).claims
+    )
+    demo.show_page("compare")
+    compare = demo.page("compare")
+    qtbot.waitUntil(lambda: compare._shown is not None, timeout=20000)
+    next(b for b in compare.findChildren(QPushButton) if b.text() == "Copy as a table").click()
+    assert QGuiApplication.clipboard().text().splitlines()[0].split("\t")[1:-1] == list(compare._shown.codes)
+    assert len(said) == 3 and all("on the clipboard" in words for words in said)

@@ -12,12 +12,14 @@ from wintry_tally.app.shapes import Shapes
 from wintry_tally.core.errors import WintryError
 from wintry_tally.core.quantity import format_quantity
 from wintry_tally.desk.asking import page_place
+from wintry_tally.desk.copying import copy_button
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.theme import SPACE
 from wintry_tally.desk.views.page import MainPage
 from wintry_tally.desk.widgets.curve import Curve
 from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.parts import anew, button, card, clear, column, label, row, scrolling
+from wintry_tally.report.tables import comparison_table
 
 if TYPE_CHECKING:
     from wintry_tally.app.comparison import Model
@@ -83,7 +85,11 @@ class ComparePage(MainPage):
         self._course_told = label("", "small", wrap=True)
         self._shown_need = ""
         self._curve_card = card(row(label("Against", "quiet"), *self.axes.values(), None, gap=1), self.curve)
-        self._table_card = card(self._table)
+        self._shown: Comparison | None = None
+        copy = copy_button(
+            lambda: comparison_table(self._shown) if self._shown else None, session.said.emit, "the comparison"
+        )
+        self._table_card = card(row(None, copy), self._table)
         self._model_box = column(gap=1)
         self._model_title = label("", "heading")
         self._model_card = card(self._model_title, self._model_box)
@@ -260,6 +266,7 @@ class ComparePage(MainPage):
         from wintry_tally.report.words import unlike_of
 
         clear(self._table)
+        self._shown = found
         self._runs = next((dict(one.runs) for one in found.rows if one.quantity == "charge"), {})
         first, *others = found.codes
         told: tuple[object, ...] = ()

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QComboBox, QFrame, QGridLayout, QHBoxLayout, QVBox
 from wintry_tally.core.battery.label import printed
 from wintry_tally.core.quantity import format_quantity
 from wintry_tally.core.verdict.outcome import OUTCOME_WORDS, RULE_NAMES, SCHOOL_WORDS, Outcome, School, Verdict
+from wintry_tally.desk.copying import copy_button
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.theme.style import font
 from wintry_tally.desk.views.station import StationView
@@ -17,6 +18,7 @@ from wintry_tally.desk.widgets.findings import FindingList
 from wintry_tally.desk.widgets.parts import anew, button, card, column, empty, label, row, scrolling
 from wintry_tally.desk.widgets.quantity_field import QuantityField
 from wintry_tally.desk.widgets.tally import STEP, Tally, draw_stroke, tally_words
+from wintry_tally.report.tables import Table, verdict_table
 from wintry_tally.report.words import chance_words, claim_words
 
 
@@ -52,7 +54,8 @@ class LedgerView(StationView):
         self.findings = FindingList()
         self.findings.opened.connect(self.opened)
         self._contradictions = card(label("Printed claims that contradict each other", "heading"), self.findings)
-        head = row(self.tally, self.words, label("Decision rule", "quiet"), self.school, gap=3)
+        self.copy = copy_button(self._as_table, session.said.emit, "the verdicts")
+        head = row(self.tally, self.words, self.copy, label("Decision rule", "quiet"), self.school, gap=3)
         head.setStretch(1, 1)
         inner = QWidget()
         self._body = QVBoxLayout(inner)
@@ -71,6 +74,10 @@ class LedgerView(StationView):
         self.figures: dict[int, Figure] = {}
         self._entries: dict[tuple[str, str], tuple[QuantityField, QuantityField]] = {}
         self.setLayout(column(scrolling(inner)))
+
+    def _as_table(self) -> Table | None:
+        dossier = self.session.dossier(self.sample_id)
+        return verdict_table(dossier.verdicts) if dossier is not None else None
 
     def sample_switched(self) -> None:
         """What is half typed belongs to the sample before."""

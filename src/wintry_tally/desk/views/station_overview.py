@@ -107,6 +107,7 @@ class StationOverview(StationView):
         self.curve.setFixedHeight(230)
         self._curve_card = card(self.curve)
         self.told, self.picture = StationCard(), PortraitCard()
+        self.picture.said.connect(session.said)
         self._pictured = 0
         inner = QWidget()
         parts: list[QWidget | QLayout | None] = [

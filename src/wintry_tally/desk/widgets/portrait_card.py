@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import math
 
+from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QWidget
 
+from wintry_tally.desk.copying import copy_button
 from wintry_tally.desk.widgets.curve import Curve
-from wintry_tally.desk.widgets.parts import clear, column, label
+from wintry_tally.desk.widgets.parts import clear, column, label, row
 from wintry_tally.report.portrait import Panel, Portrait
+from wintry_tally.report.tables import Table
 
 HEIGHTS = (140, 100, 100)
 """Of the first plot, and of those under it."""
@@ -39,7 +42,9 @@ class PanelView(Curve):
 
 
 class PortraitCard(QFrame):
-    """The picture of one run; its plots keep the same stretch of time in view."""
+    """The picture of one run; its plots keep the same stretch of time in view. `said` carries what was done."""
+
+    said = Signal(str)
 
     def __init__(self) -> None:
         super().__init__()
@@ -56,7 +61,10 @@ class PortraitCard(QFrame):
         inner.addStretch(1)
         self._table_box = QWidget()
         self._table_box.setLayout(inner)
-        made = column(self.title, self._told, *self._views, self._table_box, gap=2, margin=3)
+        self.copy = copy_button(
+            lambda: Table(self.shown.head, self.shown.rows) if self.shown else None, self.said.emit, "these lines"
+        )
+        made = column(row(self.title, None, self.copy), self._told, *self._views, self._table_box, gap=2, margin=3)
         self.setLayout(made)
         self.shown: Portrait | None = None
 
@@ -85,6 +93,7 @@ class PortraitCard(QFrame):
             for place, words in enumerate(cells):
                 self._table.addWidget(label(words), line + 1, place)
         self._table_box.setVisible(bool(portrait.rows))
+        self.copy.setVisible(bool(portrait.rows))
 
     def theme_changed(self) -> None:
         """The plots are painted."""
