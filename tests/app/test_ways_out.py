@@ -119,6 +119,11 @@ def test_a_slow_night_runs_on_a_real_channel() -> None:
     step = next(step for step in evenings.programmes[1].steps if step.recipe in {OVER_NIGHT, SLOW})
     assert "nobody could be there at its end" in step.why and not evenings.plan.unplaced
     assert evenings.gained.startswith("1 test goes on through the night, and ")
+    # and at once, before the solver was asked
+    quick = _drawn(replace(_full(), known=False), "17:00-20:00", thorough=False, seconds=0.0)
+    assert not quick.plan.unplaced and _recipes(quick) == _recipes(evenings)
+    never = _drawn(replace(_full(), known=False), "17:00-17:10", thorough=False, seconds=0.0)
+    assert REFERENCE in _recipes(never) and never.plan.unplaced, "what finds no place by any way stands as it is"
 
 
 def test_what_counts_is_a_place_then_whole_hours_late_then_the_end_with_what_it_costs() -> None:

@@ -106,8 +106,26 @@ def test_a_rest_is_drawn_by_the_logarithm_of_time() -> None:
     assert [row[1] for row in made.rows][2:] == ["not yet", "not yet"]
     assert made.rows[0][1] == "13.467 V" and len(made.panels[0].marks) == 2
     assert {words for _, words in made.panels[0].ticks} >= {"1 min", "10 min", "1 h"}
-    assert "mV/h in its last fifth" in made.told[0]
+    # from 5832 to 7290 s it falls by 10 mV × log10 of their ratio: 0.969 mV in 0.405 h
+    assert "moving by −2.4 mV/h in its last fifth" in made.told[0]
+    assert (x[0], x[-1]) == (pytest.approx(np.log10(5.0 / 60.0)), pytest.approx(np.log10(7290.0 / 60.0)))
+    assert {words: place for place, words in made.panels[0].ticks} == {
+        "10 s": pytest.approx(np.log10(1.0 / 6.0)), "1 min": 0.0, "10 min": 1.0, "1 h": pytest.approx(np.log10(60.0)),
+    }  # fmt: skip
     assert _of("", Trace(at[:100], volts[:100], np.zeros(100))) is None  # eight minutes are no rest
+
+
+def test_a_heater_and_the_cells_stand_apart() -> None:
+    """4.6 A at 14.3 V for 25 min are 27.4 Wh and 65.8 W; then the cells take 18.2 A for half an hour, 9.1 Ah."""
+    made = _of("heater", _log((60.0, 12.9, 12.9, 0.0, 0.0), (1500.0, 14.3, 14.3, -4.6, -4.6), (1800.0, 13.3, 13.4, -18.2, -18.2), (300.0, 13.2, 13.2, 0.0, 0.0), step=1.0, temperature=-12.0))  # fmt: skip
+    assert made is not None
+    assert made.rows[0] == ("heater", "25 min 00 s", "27.4 Wh, 65.8 W", "14.30 V")
+    assert made.rows[1][0] == "cells" and made.rows[1][2] == "9.10 Ah" and made.rows[1][1] == "30 min 00 s"
+    assert [(band.words, band.live) for band in made.panels[0].bands] == [("heater", True), ("cells", False)]
+    assert made.panels[0].bands[0].end == pytest.approx(25.0, abs=0.05) and made.panels[2].y_title == "°C"
+    # it began at −12 °C and went up by a kelvin in a thousand seconds: −10.4 °C as the cells took over
+    assert "The cells took the charge at −10.4 °C, 25 min 00 s after it began" in made.told[0]
+    assert [panel.x_title for panel in made.panels] == ["", "", "time / min"]
 
 
 def test_a_charge_in_the_cold_says_what_was_done_with_it_and_where() -> None:

@@ -20,6 +20,7 @@ from wintry_tally.core.analysis.counting import HOUR
 from wintry_tally.core.analysis.ending import ENDING_WORDS
 from wintry_tally.core.analysis.trips import OVER_CURRENT
 from wintry_tally.core.quantity import format_duration
+from wintry_tally.core.quantity.display import MINUS
 from wintry_tally.core.trace.trace import Column, Trace
 from wintry_tally.report.views_of_trace import Band
 
@@ -206,7 +207,7 @@ def _heated(analysis: Analysis, charge: ChargeResult) -> Portrait:
         ("cells", format_duration(max(0.0, float(trace.time_s[last]) - heat.end_s)),
          f"{abs(charge.count.charge.value):.2f} Ah", f"{live[-1].voltage_end:.2f} V"),
     ]  # fmt: skip
-    at = "" if taken is None else f" at {taken:.1f} °C"
+    at = "" if taken is None else f" at {taken:.1f} °C".replace("-", MINUS)
     told = (f"The cells took the charge{at}, {format_duration(heat.duration_s)} after it began; {_full_words(charge)}",)
     return Portrait(panels, ("phase", "for", "took", "at"), tuple(rows), told)
 
@@ -294,7 +295,7 @@ def _in_the_cold(analysis: Analysis) -> Portrait | None:
     rows = tuple(
         (
             format_duration(one.at_s - zero),
-            "not known" if one.temperature_C is None else f"{one.temperature_C:.1f} °C".replace("-", "−"),
+            "not known" if one.temperature_C is None else f"{one.temperature_C:.1f} °C".replace("-", MINUS),
             "refused" if one.refused else "taken",
             f"{one.current_A:.3g} A for {one.after_s:.3g} s" if one.current_A else "nothing flowed",
         )
@@ -302,7 +303,7 @@ def _in_the_cold(analysis: Analysis) -> Portrait | None:
     )
     told = tuple(
         f"A charge was {'refused' if one.refused else 'taken'}"
-        + ("" if one.temperature_C is None else f" at {one.temperature_C:.1f} °C".replace("-", "−"))
+        + ("" if one.temperature_C is None else f" at {one.temperature_C:.1f} °C".replace("-", MINUS))
         + (f" after {one.current_A:.3g} A had flowed for {one.after_s:.3g} s" if one.refused and one.current_A else "")
         for one in found
     )
@@ -332,7 +333,11 @@ def _rested(analysis: Analysis) -> Portrait | None:
     slope = float(np.polyfit(time[tail] / HOUR, volts[tail], 1)[0]) if np.count_nonzero(tail) > 2 else 0.0
     rows = [(format_duration(at), f"{value:.3f} V", f"{1000 * (end - value):+.0f} mV since") for at, value in reached]
     rows += [(format_duration(at), "not yet", "") for at in RESTED_S if at > lasted]
-    told = (f"{end:.3f} V after {format_duration(lasted)}, moving by {1000 * slope:+.1f} mV/h in its last fifth",)
+    told = (
+        f"{end:.3f} V after {format_duration(lasted)}, moving by {1000 * slope:+.1f} mV/h in its last fifth".replace(
+            "-", MINUS
+        ),
+    )
     panel = Panel("Rested voltage", "time since the current ended, by its logarithm", "voltage / V", (("voltage", x, y),), (), marks, (), ticks)  # fmt: skip
     return Portrait((panel,), ("rested for", "voltage then", "and since"), tuple(rows), told)
 
