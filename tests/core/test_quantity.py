@@ -14,6 +14,7 @@ from wintry_tally.core.quantity import (
     Accuracy,
     Quantity,
     Term,
+    amps_words,
     combine_linear,
     format_duration,
     format_number,
@@ -221,3 +222,9 @@ def test_a_slipped_digit_is_found_again() -> None:
     expected = Quantity(12.9, 0.05, "V")
     assert plausible_neighbour(129.4, expected) == pytest.approx(12.94)
     assert plausible_neighbour(55.5, expected) is None
+
+
+def test_a_current_is_written_alike_everywhere() -> None:
+    """Drawn as it is, flowing in with a true minus sign, nothing where no meter says it."""
+    assert amps_words(8.03) == "8.0 A" and amps_words(-8.03) == "−8.0 A" and amps_words(-8.03, 2) == "−8.03 A"
+    assert amps_words(-0.04) == "0.0 A" and amps_words(float("nan")) == ""

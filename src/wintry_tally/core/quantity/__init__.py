@@ -2,6 +2,7 @@
 
 from wintry_tally.core.quantity.accuracy import Accuracy, parse_accuracy
 from wintry_tally.core.quantity.display import (
+    amps_words,
     format_duration,
     format_hours,
     format_number,
@@ -20,6 +21,7 @@ __all__ = [
     "combine_linear",
     "format_duration",
     "format_hours",
+    "amps_words",
     "format_number",
     "format_plain",
     "format_quantity",

@@ -28,6 +28,11 @@ def format_number(value: float, decimals: int) -> str:
     return f"{MINUS}{text}" if rounded < 0 else text
 
 
+def amps_words(current_A: float, decimals: int = 1) -> str:
+    """A current as every page writes it: drawn as it is, flowing in with a minus sign; nothing where it is not known."""
+    return f"{format_number(current_A, decimals)} A" if math.isfinite(current_A) else ""
+
+
 def format_quantity(quantity: Quantity, with_doubt: bool = True) -> str:
     """ "41.27 ± 0.42 Ah": expanded uncertainty (k = 2) to two significant digits; no doubt known, "± ?"."""
     expanded = quantity.expanded

@@ -12,6 +12,7 @@ from wintry_tally.bench.connect import Tried, tried
 from wintry_tally.bench.equipment import KINDS, ChannelSpec, Equipment, Instrument
 from wintry_tally.core.errors import InputError, WintryError
 from wintry_tally.core.protocol.attended import USUAL, parse_attended
+from wintry_tally.core.quantity import amps_words
 from wintry_tally.core.trace.beside import cell_number
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.theme.style import font
@@ -184,7 +185,9 @@ class BenchView(MainPage):
         if busy is None:
             return "free"
         seen = busy.latest
-        flows = "" if seen.voltage_V != seen.voltage_V else f" · {seen.voltage_V:.2f} V · {seen.current_A:.2f} A"
+        flows = (
+            "" if seen.voltage_V != seen.voltage_V else f" · {seen.voltage_V:.2f} V · {amps_words(seen.current_A, 2)}"
+        )
         trouble = f" · {seen.trouble}" if seen.trouble else ""
         return f"{self.session.sample(busy.run.sample_id).code}: {busy.run.title} is running{flows}{trouble}"
 

@@ -9,6 +9,7 @@ from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtWidgets import QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from wintry_tally.core.engine import LIVE, Phase
+from wintry_tally.core.quantity import amps_words
 from wintry_tally.core.quantity.moments import clock_words
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views import OFF_RACK, PAGES
@@ -198,5 +199,5 @@ class Rack(QWidget):
         clock = "" if at is None else clock_words(at, datetime.now().astimezone())
         ends, to = (f" · ends about {clock}", f" · to {clock}") if at is not None else ("", "")
         way = "drawing" if phase is Phase.DISCHARGING else "charging"
-        amps = f"{abs(seen.current_A):.1f} A{volts}"
-        tag.set_doing(f"{way} {amps}{ends}", True, f"{amps}{to}" if phase is Phase.DISCHARGING else f"+{amps}{to}")
+        amps = f"{amps_words(seen.current_A)}{volts}"
+        tag.set_doing(f"{way} {amps}{ends}", True, f"{amps}{to}")

@@ -11,6 +11,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QApplication, QGridLayout, QLabel, QPushButton, QWidget
 
 from wintry_tally.core.engine import Phase
+from wintry_tally.core.quantity import amps_words
 from wintry_tally.core.quantity.moments import DAYS, MONTHS
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.theme import SPACE
@@ -92,7 +93,7 @@ class TodayPage(MainPage):
                 or ("a reading is due" if due is not None and due <= 0 else "")
             )
             volts = f"{latest.voltage_V:.2f} V" if latest.voltage_V == latest.voltage_V else ""
-            amps = f"{abs(latest.current_A):.1f} A" if latest.current_A == latest.current_A else ""
+            amps = amps_words(latest.current_A)
             doing = " · ".join(part for part in (latest.state.phase.value, amps, volts) if part)
             found.append(Seen(live.run.id, wants, doing, live.ends_at()))
         return found
