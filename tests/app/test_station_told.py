@@ -13,6 +13,7 @@ from wintry_tally.app.dossiers import dossier_of
 from wintry_tally.app.station_told import Told, station_of, station_told
 from wintry_tally.book import Book
 from wintry_tally.core.battery.revival import Place
+from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.verdict import School
 from wintry_tally.core.verdict.outcome import Outcome
 from wintry_tally.demo import scratch_copy
@@ -96,3 +97,100 @@ def test_the_way_back_stands_where_the_newest_readings_put_it(book: Path) -> Non
     asleep = replace(sample, arrival=replace(sample.arrival, rested_V=0.3))
     assert station_told("revival", asleep, dossier, [], None, NOW).way[1].place is Place.HERE
     assert told(book, "M1", "charge").way == ()
+
+
+class _Plan:
+    """A plan of one sample: tasks by name, each with its moment and end."""
+
+    def __init__(
+        self, sample_id: int, *tasks: tuple[str, str, tuple[str, ...], datetime, datetime, int | None]
+    ) -> None:
+        from types import SimpleNamespace as Made
+
+        self.standings = {sample_id: Made(code="M2"), 99: Made(code="M9")}
+        made = [Made(id=n, sample="M2", recipe=r, uses=u, fixed=f, words="") for n, r, u, _, _, f in tasks]
+        other = Made(id="x", sample="M9", recipe="shelf-end", uses=("shelf",), fixed=None, words="not this one")
+        self._at = {n: (begins, ends) for n, _, _, begins, ends, _ in tasks} | {"x": (NOW, NOW)}
+        self.plan = Made(campaign=Made(tasks=[other, *made]), starts=dict.fromkeys(self._at, 0), ends=lambda task: task)
+        self.plan.starts = {name: name for name in self._at}
+
+    def moment(self, of: object) -> datetime:
+        return self._at[of][0] if isinstance(of, str) else self._at[of.id][1]  # type: ignore[attr-defined]
+
+
+def test_what_is_to_come_here_stands_with_its_moment_in_order(book: Path) -> None:
+    with Book.open(book) as opened:
+        sample = next(one for one in opened.samples.all() if one.code == "M2")
+        dossier = dossier_of(opened, sample, School.STRICT)
+        runs = [run for run in opened.runs.all() if run.sample_id == sample.id]
+    day = timedelta(days=1)
+    plan = _Plan(
+        sample.id, ("end", "shelf-end", ("charger",), NOW + 3 * day, NOW + 4 * day, None),
+        ("on", "", ("shelf",), NOW - 20 * day, NOW + 2 * day, -5000), ("soak", "", ("freezer",), NOW + day, NOW + 2 * day, None),
+        ("cold", "cold-capacity", ("load",), NOW + 2 * day, NOW + 3 * day, None),
+    )  # fmt: skip
+    shelf = station_told("shelf", sample, dossier, runs, plan, NOW)  # type: ignore[arg-type]
+    assert [words.split(",")[0] for words in shelf.coming] == ["end"], "what lies there already is under way"
+    cold = station_told("cold", sample, dossier, runs, plan, NOW)  # type: ignore[arg-type]
+    assert [words.split(",")[0] for words in cold.coming] == ["soak", "cold"]
+    # the line goes on to the day it is due, which stands beside today
+    assert shelf.panel is not None
+    begun = next(run.ended for run in runs if run.title.startswith("Shelf test"))
+    assert begun is not None
+    assert shelf.panel.series[0][1][-1] == pytest.approx((NOW + 2 * day - begun) / timedelta(days=30.44))
+    assert [words for _, words in shelf.panel.marks] == ["today; due 22 Nov 2026"]
+    twice = NOW + (NOW - begun)
+    later = _Plan(sample.id, ("on", "", ("shelf",), NOW - 20 * day, twice, -5000))
+    apart = station_told("shelf", sample, dossier, runs, later, NOW)  # type: ignore[arg-type]
+    assert apart.panel is not None and [words for _, words in apart.panel.marks] == ["today", f"due {twice:%d %b %Y}"]
+
+
+def test_a_shelf_test_that_is_over_shows_what_was_lost(book: Path) -> None:
+    with Book.open(book) as opened:
+        sample = next(one for one in opened.samples.all() if one.code == "M2")
+        dossier = dossier_of(opened, sample, School.STRICT)
+        runs = [run for run in opened.runs.all() if run.sample_id == sample.id]
+    start = next(run for run in runs if run.title.startswith("Shelf test"))
+    assert start.ended is not None
+    over = replace(start, id=999, recipe={"name": "shelf-end"}, started=start.ended + timedelta(days=2 * 30.44))
+    lost = tuple(
+        replace(one, measured=Quantity(1.5, 0.1, "%/month")) if one.claim.kind == "self-discharge" else one
+        for one in dossier.verdicts
+    )
+    panel = station_told("shelf", sample, replace(dossier, verdicts=lost), [*runs, over], None, NOW).panel
+    assert panel is not None and [name for name, _, _ in panel.series] == ["claimed, at most 3 %/month", "measured"]
+    assert panel.series[1][2][-1] == pytest.approx(97.0) and panel.marks[0] == (pytest.approx(2.0), "its end")
+    before = replace(over, started=start.started - timedelta(days=1))
+    assert (
+        len(station_told("shelf", sample, replace(dossier, verdicts=lost), [*runs, before], None, NOW).panel.series)
+        == 1
+    )  # type: ignore[union-attr]
+    bare = station_told("shelf", sample, replace(dossier, verdicts=()), runs, None, NOW).panel
+    assert bare is not None and bare.series[0][0] == "full when it went there" and bare.series[0][2].tolist() == [100.0]
+
+
+def test_the_lowest_cell_of_the_newest_log_counts() -> None:
+    from wintry_tally.app.station_told import _seen
+    from wintry_tally.core.analysis import Options, analyse
+    from wintry_tally.core.battery import Sample, family_named
+    from wintry_tally.core.trace.trace import Trace
+    from wintry_tally.report.dossier import RunFacts, RunReport
+
+    def log(volts: float, low: float, began: int) -> RunReport:
+        at = np.arange(0.0, 900.0, 10.0)
+        cells = {f"cell_{n}_V": np.full(len(at), v) for n, v in enumerate((low, 3.0, 3.0, 3.0), 1)}
+        current = np.where((at > 300) & (at < 600), 4.0, 0.0)
+        trace = Trace(at, np.where(at < 600, volts, volts - 0.1), current, beside=cells)
+        options = Options(family=family_named("lfp"), rated_Ah=40.0)
+        facts = RunFacts(began, "a run", "bench", datetime(2026, 11, began, tzinfo=UTC), "", "", False, options)
+        return RunReport(facts, analyse(trace, options), None)
+
+    sample = Sample(1, "B1", "", "", "lfp", ())
+    seen = _seen(sample, [log(12.9, 2.5, 3), log(11.0, 1.9, 2)])
+    assert (
+        seen.cell_V == pytest.approx(2.5)
+        and seen.volts == pytest.approx(12.8)
+        and not seen.charged
+        and seen.limit_V is None
+    )
+    assert _seen(sample, []).volts is None
