@@ -90,10 +90,10 @@ def main() -> None:
         report = next(item for item in session.dossier(sample("M1")).runs if item.facts.title.startswith("Capacity"))
         window.show_working(report.working("charge"))
 
-    def plan() -> None:
+    def station() -> None:
         window.hide_working()
-        show("M2", "capacity")
-        window.view("capacity").show_plan()
+        show("M1", "load")
+        settle(0.5)
 
     def run() -> None:
         show("M5", "capacity")
@@ -252,7 +252,7 @@ def main() -> None:
         "arrival": arrival,
         "programme": programme,
         "capacity": capacity,
-        "plan": plan,
+        "station": station,
         "run": run,
         "import": importing,
         "curves": curves,
