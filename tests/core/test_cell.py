@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from wintry_tally.core.battery import FAMILIES
 from wintry_tally.core.battery.families import charge_state_band
 from wintry_tally.core.cell import BatteryModel, Protection, parameters_for
-from wintry_tally.core.cell.ageing import AGEING, health_after, worn
+from wintry_tally.core.cell.ageing import health_after, worn
 from wintry_tally.core.cell.parameters import aged
 
 
@@ -222,10 +222,10 @@ def test_an_aged_battery_gives_less_and_sags_more() -> None:
     assert old.capacity_Ah == pytest.approx(0.6 * fresh.capacity_Ah) and old.resistance_ohm > fresh.resistance_ohm
 
 
-@pytest.mark.parametrize("key", sorted(AGEING))
+@pytest.mark.parametrize("key", sorted(FAMILIES))
 def test_a_life_leaves_80_percent_and_shallow_or_cool_use_leaves_more(key: str) -> None:
     # P8, IEEE 450 / 1188 (from memory): 80 % of its rating is the end of a stationary battery's life
-    ageing = AGEING[key]
+    ageing = FAMILIES[key].ageing
     assert health_after(ageing, ageing.cycles, depth=ageing.depth) == pytest.approx(0.8)
     assert health_after(ageing, 0.0, ageing.years) == pytest.approx(0.8)
     assert health_after(ageing, 0.0) == 1.0
@@ -248,5 +248,5 @@ def test_wear_shows_in_a_capacity_test_and_lithium_of_the_nmc_type_fades_sooner(
         new, old = (drawn(BatteryModel(p), 8.0, cutoff) for p in (fresh, tired))
         after[key] = old / new
         assert tired.resistance_ohm > fresh.resistance_ohm
-        assert old / new == pytest.approx(health_after(AGEING[key], 600.0), abs=0.015)
+        assert old / new == pytest.approx(health_after(FAMILIES[key].ageing, 600.0), abs=0.015)
     assert after["nmc"] < after["lfp"] - 0.05

@@ -18,14 +18,7 @@ from wintry_tally.core.analysis import Options, analyse
 from wintry_tally.core.battery import FAMILIES, parse_claim
 from wintry_tally.core.quantity import Quantity, Term
 from wintry_tally.core.verdict import Outcome
-from wintry_tally.core.verdict.effects import (
-    PER_KELVIN,
-    PEUKERT,
-    cutoff_condition,
-    rate_condition,
-    temperature_condition,
-    warmth_condition,
-)
+from wintry_tally.core.verdict.effects import cutoff_condition, rate_condition, temperature_condition, warmth_condition
 from wintry_tally.core.verdict.evidence import CapacityEvidence
 from wintry_tally.core.verdict.settle_capacity import scatter_beyond
 from wintry_tally.core.working import Working
@@ -44,7 +37,7 @@ def run(amps: float = 20.0, hours: float = 5.0, celsius: float | None = 25.0, **
 @pytest.mark.parametrize("key", sorted(FAMILIES))
 def test_the_rate_s_effect_is_peukert_s(key: str) -> None:
     # P4: t = H (C / (I H))^k, so the charge at another current is × (I / I')^(k - 1)
-    family, (exponent, doubt) = FAMILIES[key], PEUKERT[key]
+    family, (exponent, doubt) = FAMILIES[key], FAMILIES[key].peukert
     wanted = parse_claim("100 Ah at 0.1 C")
     found = rate_condition(family, wanted, run(40.0), 100.0, 100.0)
     assert found is not None and found.effect is not None and found.name == "rate"
@@ -56,8 +49,8 @@ def test_the_rate_s_effect_is_peukert_s(key: str) -> None:
 
 def test_common_exponents_are_those_of_the_trade() -> None:
     # common practice, no published source: lithium next to 1, AGM 1.1 to 1.2, flooded 1.2 and more (P4 quotes 1.2)
-    assert all(1.0 < PEUKERT[key][0] < 1.05 for key in ("lfp", "nmc"))
-    assert 1.1 <= PEUKERT["agm"][0] <= PEUKERT["gel"][0] <= PEUKERT["flooded"][0] <= 1.3
+    assert all(1.0 < FAMILIES[key].peukert[0] < 1.05 for key in ("lfp", "nmc"))
+    assert 1.1 <= FAMILIES["agm"].peukert[0] <= FAMILIES["gel"].peukert[0] <= FAMILIES["flooded"].peukert[0] <= 1.3
 
 
 @pytest.mark.parametrize(("amps", "effect"), [(21.9, False), (22.1, True), (18.1, False), (17.9, True)])
@@ -72,7 +65,7 @@ def test_stages_at_unlike_rates_are_mixed_and_their_spread_is_doubt() -> None:
     mixed = rate_condition(FAMILIES["agm"], wanted, run(20.0, rates=(5.0, 45.0)), 100.0, 100.0)
     assert plain is not None and (plain.name, plain.effect) == ("rate", None)
     assert mixed is not None and mixed.effect is not None and mixed.name == "mixed rates"
-    assert mixed.effect.standard == pytest.approx(100.0 * math.log(9.0) * (PEUKERT["agm"][0] - 1.0) / 2.0)
+    assert mixed.effect.standard == pytest.approx(100.0 * math.log(9.0) * (FAMILIES["agm"].peukert[0] - 1.0) / 2.0)
 
 
 @pytest.mark.parametrize("key", ["agm", "gel", "flooded"])
@@ -97,7 +90,7 @@ def test_three_hours_are_long_and_lithium_knows_no_difference() -> None:
     for hours in (1.0, 10.0):
         found = warmth_condition(FAMILIES["nmc"], parse_claim("100 Ah"), 15.0, hours * HOUR, 100.0)
         assert found is not None and found.effect is not None
-        assert found.effect.value == pytest.approx(1000.0 * PER_KELVIN["nmc"][0])
+        assert found.effect.value == pytest.approx(1000.0 * FAMILIES["nmc"].per_kelvin[0])
 
 
 def test_three_kelvin_are_alike_and_an_unknown_temperature_says_nothing() -> None:

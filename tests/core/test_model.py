@@ -12,7 +12,7 @@ import pytest
 from scipy import stats
 
 from wintry_tally.core.battery import Claim, Direction, family_named
-from wintry_tally.core.compare.comparing import UNIT_SPREAD, compare_samples
+from wintry_tally.core.compare.comparing import compare_samples
 from wintry_tally.core.compare.figures import Conditions, Figure
 from wintry_tally.core.compare.model import WORTH, ModelRow, model_claims, model_rows
 from wintry_tally.core.quantity import Quantity, Term
@@ -20,7 +20,7 @@ from wintry_tally.core.verdict import School, Verdict
 from wintry_tally.core.verdict.outcome import Condition, Outcome
 
 LFP = family_named("lfp")
-USUAL = UNIT_SPREAD["lfp"]
+USUAL = family_named("lfp").unit_spread
 
 
 def _value(value: float, own: float = 0.02, gain: float = 0.002, unit: str = "Ah") -> Quantity:

@@ -14,7 +14,7 @@ from tests.making import discharge
 from wintry_tally.book import Book, RunSettings
 from wintry_tally.cli.main import invoke
 from wintry_tally.core.analysis import Options, analyse
-from wintry_tally.core.battery import FAMILIES, PACKS, of_cells, pack_of
+from wintry_tally.core.battery import FAMILIES, of_cells, pack_of
 from wintry_tally.core.cell import parameters_for
 from wintry_tally.core.errors import BookError, InputError
 from wintry_tally.core.trace import Trace
@@ -45,7 +45,7 @@ def test_no_voltage_is_the_usual_pack_and_an_odd_one_is_refused() -> None:
 @pytest.mark.parametrize("family", FAMILIES)
 def test_every_voltage_of_a_pack_is_its_cells(family: str) -> None:
     usual = FAMILIES[family]
-    for cells in PACKS[family]:
+    for cells in FAMILIES[family].packs:
         pack = of_cells(usual, cells)
         ratio = cells / usual.cells
         assert pack.share == pytest.approx(ratio) and pack.key == family and pack.cells == cells

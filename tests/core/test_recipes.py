@@ -63,7 +63,7 @@ def test_the_label_goes_before_the_web_page() -> None:
 def test_every_shipped_recipe_fills_reads_and_writes(name: str, tmp_path) -> None:
     template = shipped()[name]
     assert template.title and template.words and template.families and template.station
-    for key in template.families:
+    for key in (family.key for family in FAMILIES.values() if template.fits(family)):
         recipe = fill(template, replace(FACTS, family=FAMILIES[key]))
         assert recipe.steps and all(in_words(part) for part in recipe.steps)
         assert recipe.method == template.method
@@ -85,7 +85,7 @@ def test_every_shipped_recipe_fills_reads_and_writes(name: str, tmp_path) -> Non
 def test_no_recipe_shorts_a_battery() -> None:
     # handbook 8: a short circuit is never made on purpose; every draw stays within what a load regulates
     for template in shipped().values():
-        for key in template.families:
+        for key in (family.key for family in FAMILIES.values() if template.fits(family)):
             for part in fill(template, replace(FACTS, family=FAMILIES[key])).steps:
                 assert not (part.mode == "resistance" and part.setting < 0.05)
                 assert "short" not in part.title.lower()
@@ -269,3 +269,13 @@ def test_charge_is_counted_once_over_pauses(parts: list[tuple[float, int]]) -> N
         state = step(recipe, state, Request("resume"), now).state
     # each part counts from its first reading on, and from the resumption to that reading at most one interval more
     assert expected - 1e-9 <= state.charge_Ah <= expected + sum(a for a, _ in parts) / 3600.0 + 1e-9
+
+
+def test_families_are_named_by_key_by_chemistry_or_all() -> None:
+    names = {
+        key: {word for word in ("lfp", "lithium", "lead-acid", "all", "agm") if FAMILIES[key].is_named((word,))}
+        for key in FAMILIES
+    }
+    assert names["lfp"] == {"lfp", "lithium", "all"} and names["nmc"] == {"lithium", "all"}
+    assert names["agm"] == {"agm", "lead-acid", "all"} and names["flooded"] == {"lead-acid", "all"}
+    assert not FAMILIES["lfp"].is_named(())

@@ -17,7 +17,6 @@ from wintry_tally.core.battery import Claim, family_named, pack_of
 from wintry_tally.core.errors import InputError, WintryError
 from wintry_tally.core.plan.calendar import PER_HOUR, Calendar, slots_down, slots_up
 from wintry_tally.core.plan.campaign import After, Campaign, Task, in_order
-from wintry_tally.core.plan.ensemble import SPREADS
 from wintry_tally.core.plan.programme import (
     EMPTY_SHARE,
     RECEIVED_SHARE,
@@ -270,7 +269,7 @@ def _slots(part: TaskPart, template: Template | None, place: str, name: str, aro
             f'write [[sample]] with code = "{part.sample}" and battery = {{family = …, rated_Ah = …}}, or give hours',
         )  # fmt: skip
     try:
-        spread = Z_95 * SPREADS[sample.facts.family.key]["capacity"]
+        spread = Z_95 * sample.facts.family.spreads.capacity
         found = hours_with_hands(template, sample.facts, _share(part, template, sample, around), spread)
     except WintryError as error:
         raise InputError(f"{place}.recipe: {error.what}", name, error.mend) from None

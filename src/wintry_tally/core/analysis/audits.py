@@ -170,8 +170,8 @@ def family_doubt(family: Family, test: CapacityTest) -> list[Remark]:
     ):
         return []
     looks = ""
-    share = family.share
-    if family.key == "lfp" and mean < 12.4 * share and test.voltage_start < 12.9 * share:
+    share, like_lead = family.share, family.mistaken_for_lead_V
+    if like_lead is not None and mean < like_lead[0] and test.voltage_start < like_lead[1]:
         looks = "a lead-acid"
     elif not family.lithium and mean > 12.75 * share and test.c_rate > 0.03:
         looks = "a lithium iron phosphate"

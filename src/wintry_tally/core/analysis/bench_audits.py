@@ -124,7 +124,7 @@ def gauge_remarks(trace: Trace, scale: Scale, family: Family | None) -> list[Rem
     if most < 5.0:
         return []
     at = int(np.nanargmax(np.where(loaded, jumps, 0.0)))
-    flat = " On so flat a curve it means little." if family is not None and family.key == "lfp" else ""
+    flat = " On so flat a curve it means little." if family is not None and family.flat else ""
     return [
         Remark(
             "gauge-on-voltage",

@@ -4,7 +4,6 @@ from wintry_tally.core.battery.arrival import arrival_findings
 from wintry_tally.core.battery.claims import CLAIM_KINDS, Claim, ClaimKind, Direction
 from wintry_tally.core.battery.families import (
     FAMILIES,
-    PACKS,
     Family,
     family_named,
     of_cells,
@@ -19,7 +18,6 @@ from wintry_tally.core.battery.sample import Arrival, Sample
 __all__ = [
     "CLAIM_KINDS",
     "FAMILIES",
-    "PACKS",
     "of_cells",
     "pack_of",
     "packs_of",

@@ -101,13 +101,14 @@ def _voltage_findings(family: Family, volts: float, rested: bool) -> list[Findin
 def _family_fit(family: Family, volts: float) -> list[Finding]:
     """A rested voltage that this family can hold only nearly empty or above full, and another holds easily."""
     top, bottom = family.charge_state[0][0], family.charge_state[-1][0]
-    if family.key == "lfp" and volts < 12.75:
+    if family.doubtful_below_V is not None and volts < family.doubtful_below_V:
         low_state = charge_state_band(family, volts)[1]
+        full = " (3 cells: 12.6 V is its full)" if family.share == 1.0 else ""
         return [
             Finding(
                 "family-doubt",
-                f"{volts:.2f} V rested is nearly empty for lithium iron phosphate (under {low_state:.0f} %), but normal "
-                "for lead-acid, and for a 3-cell lithium-ion pack sold as a drop-in (12.6 V is its full). "
+                f"{volts:.2f} V rested is nearly empty for {family.words} (under {low_state:.0f} %), but normal "
+                f"for lead-acid, and for a lithium-ion pack of the NMC type sold as a drop-in{full}. "
                 "Make sure of the family before connecting a charger: the wrong setting is dangerous.",
                 "warning",
             )

@@ -3,43 +3,14 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 
+from wintry_tally.core.battery.families import family_named
+from wintry_tally.core.battery.profiles.profile import Ageing
 from wintry_tally.core.cell.parameters import Parameters, aged
 
 REFERENCE_C = 25.0
 TWICE_PER_K = 10.0
 """Fading with time goes twice as fast for so many kelvin more: the usual rule; common practice, no published source."""
-
-
-@dataclass(frozen=True)
-class Ageing:
-    """How a family fades.
-
-    Parts:
-        cycles, depth: full-depth-equivalent life: so many cycles of this depth leave 80 %.
-        years: on the shelf at 25 °C, so many leave 80 %; the loss goes with the root of time for lithium (a film that
-            slows its own growth), straight with time for lead-acid (corrosion).
-        depth_exponent: shallower cycles wear less: life goes with (depth / given depth) to minus this.
-        bend: loss goes with (cycles / life) to this power: 1 is straight, above 1 it begins slowly and ends fast.
-    """
-
-    cycles: float
-    depth: float
-    years: float
-    depth_exponent: float
-    bend: float
-    root_of_time: bool
-
-
-AGEING: dict[str, Ageing] = {
-    "lfp": Ageing(3500.0, 1.0, 15.0, 1.1, 0.9, True),
-    "nmc": Ageing(800.0, 1.0, 10.0, 1.4, 1.2, True),
-    "agm": Ageing(450.0, 0.5, 6.0, 1.2, 1.6, False),
-    "gel": Ageing(600.0, 0.5, 7.0, 1.2, 1.6, False),
-    "flooded": Ageing(350.0, 0.5, 5.0, 1.2, 1.6, False),
-}
-"""Usual lives by family; common practice, no published source (makers print 2000 to 6000 cycles for LFP)."""
 
 
 def health_after(
@@ -68,6 +39,6 @@ def worn(
     """The same battery after so many cycles and years; its resistance risen to match.
 
     Raises:
-        KeyError: no such family.
+        InputError: no such family.
     """
-    return aged(parameters, health_after(AGEING[family], cycles, years, depth, mean_C))
+    return aged(parameters, health_after(family_named(family).ageing, cycles, years, depth, mean_C))

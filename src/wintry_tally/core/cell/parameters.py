@@ -91,17 +91,6 @@ class Parameters:
     heater: Heater | None = None
 
 
-_LFP = (
-    *((0.0, 9.6), (0.01, 10.8), (0.03, 11.75), (0.05, 12.2), (0.08, 12.5), (0.12, 12.72), (0.17, 12.87)),
-    *((0.25, 12.97), (0.35, 13.06), (0.45, 13.12), (0.55, 13.15), (0.63, 13.18), (0.68, 13.26), (0.78, 13.31)),
-    *((0.9, 13.33), (0.96, 13.36), (0.985, 13.42), (1.0, 13.5)),
-)
-_NMC = (
-    *((0.0, 8.1), (0.02, 9.3), (0.05, 10.05), (0.1, 10.5), (0.2, 10.8), (0.3, 10.98), (0.4, 11.1), (0.5, 11.25)),
-    *((0.6, 11.45), (0.7, 11.7), (0.8, 11.95), (0.9, 12.2), (1.0, 12.55)),
-)
-
-
 def _lead(full_V: float, empty_V: float) -> tuple[tuple[float, float], ...]:
     return ((0.0, empty_V), (1.0, full_V))
 
@@ -117,15 +106,18 @@ def parameters_for(family: Family, rated_Ah: float, resistance_ohm: float | None
             FAMILIES[family.key], rated_Ah, None if resistance_ohm is None else resistance_ohm / family.share
         )
         return in_series(usual, family.share)
-    per_Ah = {"lfp": 0.6, "nmc": 0.5, "agm": 0.55, "gel": 0.7, "flooded": 0.8}[family.key]
-    resistance = resistance_ohm if resistance_ohm is not None else per_Ah / rated_Ah
-    mass = {"lfp": 0.105, "nmc": 0.075, "agm": 0.3, "gel": 0.31, "flooded": 0.27}[family.key] * rated_Ah
-    common = {"mass_kg": mass, "heat_J_kgK": 1000.0, "loss_W_K": 0.5 * mass ** (2 / 3)}
+    build = family.build
+    resistance = resistance_ohm if resistance_ohm is not None else build.ohm_Ah / rated_Ah
+    mass = build.kg_Ah * rated_Ah
+    common = {
+        "mass_kg": mass, "heat_J_kgK": 1000.0, "loss_W_K": 0.5 * mass ** (2 / 3),
+        "self_discharge_month": build.self_discharge_month,
+    }  # fmt: skip
     if family.lithium:
-        lfp = family.key == "lfp"
+        trips = max(build.least_trip_A, 3.0 * rated_Ah)
         return Parameters(
             capacity_Ah=1.01 * rated_Ah,
-            ocv=_LFP if lfp else _NMC,
+            ocv=build.ocv,
             resistance_ohm=resistance,
             resistance_per_K=0.022,
             slow_ohm=0.9 * resistance,
@@ -134,12 +126,9 @@ def parameters_for(family: Family, rated_Ah: float, resistance_ohm: float | None
             exchange_per_h=0.0,
             concentration_V=0.0,
             capacity_per_K=0.003,
-            protection=Protection(over_current_A=max(120.0, 3.0 * rated_Ah))
-            if lfp
-            else Protection(9.0, 10.5, 12.75, 12.3, 3.0 * rated_Ah),
-            hysteresis_V=0.03 if lfp else 0.01,
-            self_discharge_month=0.01 if lfp else 0.015,
-            surface_V=0.22 if lfp else 0.05,
+            protection=None if build.protection_V is None else Protection(*build.protection_V, over_current_A=trips),
+            hysteresis_V=build.hysteresis_V,
+            surface_V=build.surface_V,
             **common,
         )
     chart = family.charge_state
@@ -151,7 +140,7 @@ def parameters_for(family: Family, rated_Ah: float, resistance_ohm: float | None
         slow_ohm=0.8 * resistance,
         slow_s=900.0,
         available=0.45,
-        exchange_per_h={"agm": 1.6, "gel": 1.3, "flooded": 1.0}[family.key],
+        exchange_per_h=build.exchange_per_h,
         concentration_V=0.16,
         capacity_per_K=0.01,
         protection=None,
@@ -160,7 +149,6 @@ def parameters_for(family: Family, rated_Ah: float, resistance_ohm: float | None
         charge_ohm=3.0 / rated_Ah,
         surface_V=0.7,
         leak_C=0.0004,
-        self_discharge_month={"agm": 0.02, "gel": 0.02, "flooded": 0.05}[family.key],
         **common,
     )
 

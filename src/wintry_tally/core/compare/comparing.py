@@ -14,9 +14,6 @@ from wintry_tally.core.compare.like import Apart, apart, cost
 from wintry_tally.core.quantity import Quantity, Term, combine_linear, format_quantity
 from wintry_tally.core.working import Working
 
-UNIT_SPREAD = {"lfp": 0.015, "nmc": 0.02, "agm": 0.03, "gel": 0.03, "flooded": 0.04}
-"""How far two units of one model are apart, as a share, where nobody has tested several; common practice, no source."""
-
 SPREAD_OF = {
     "mean-voltage": 0.002,
     "resistance": 0.08,
@@ -101,7 +98,7 @@ def _row(key: str, codes: Sequence[str], family: Mapping[str, Family], own: Mapp
         alike = _brought(raw, differing[code])
         differences[code], like[code] = raw, alike
         better[code] = _surely(alike, kind.better)
-        spread = SPREAD_OF.get(key.split()[0], UNIT_SPREAD[family[code].key])
+        spread = SPREAD_OF.get(key.split()[0], family[code].unit_spread)
         models[code] = _surely(_models(alike, base.value.value, figure.value.value, spread), kind.better)
         steps.append(_working(code, first, figure, base, raw, alike, better[code]))
     values = {code: chosen[code].value if code in chosen else None for code in codes}

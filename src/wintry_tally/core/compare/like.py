@@ -9,7 +9,7 @@ from wintry_tally.core.battery import Family
 from wintry_tally.core.battery.families import charge_state_at
 from wintry_tally.core.compare.figures import Figure
 from wintry_tally.core.quantity import Quantity
-from wintry_tally.core.verdict.effects import LIKE_KELVIN, LIKE_RATE, LONG_PER_KELVIN, LONG_S, PER_KELVIN, PEUKERT
+from wintry_tally.core.verdict.effects import LIKE_KELVIN, LIKE_RATE, LONG_PER_KELVIN, LONG_S
 
 RESTED_ALIKE = 2.0
 REST_SHARE = 0.005
@@ -55,7 +55,7 @@ def apart(family: Family, first: Figure, second: Figure) -> list[Apart]:
         found.append(Apart(name, a, b, effect))
 
     if one.c_rate and other.c_rate and abs(other.c_rate / one.c_rate - 1.0) > LIKE_RATE:
-        exponent, doubt = PEUKERT[family.key]
+        exponent, doubt = family.peukert
         change = (other.c_rate / one.c_rate) ** (exponent - 1.0) - 1.0
         spread = abs(math.log(other.c_rate / one.c_rate)) * doubt
         told = (f"{one.c_rate:.3g} C", f"{other.c_rate:.3g} C")
@@ -69,7 +69,7 @@ def apart(family: Family, first: Figure, second: Figure) -> list[Apart]:
     if one.temperature_C is not None and other.temperature_C is not None:
         kelvin = one.temperature_C - other.temperature_C
         if abs(kelvin) > LIKE_KELVIN:
-            slope, doubt = PER_KELVIN[family.key]
+            slope, doubt = family.per_kelvin
             if not family.lithium and other.duration_s >= LONG_S:
                 slope, doubt = LONG_PER_KELVIN
             if kind in BY_RESISTANCE:
@@ -77,7 +77,7 @@ def apart(family: Family, first: Figure, second: Figure) -> list[Apart]:
             sign = way or (1.0 if kind in BY_RESISTANCE else 0.0)
             put("temperature", f"{one.temperature_C:.0f} °C", f"{other.temperature_C:.0f} °C", sign * slope * kelvin, doubt * abs(kelvin), bool(sign))  # fmt: skip
     elif (one.temperature_C is None) != (other.temperature_C is None):
-        slope = RESISTANCE_PER_K[0] if kind in BY_RESISTANCE else PER_KELVIN[family.key][0]
+        slope = RESISTANCE_PER_K[0] if kind in BY_RESISTANCE else family.per_kelvin[0]
         told = (_celsius(one.temperature_C), _celsius(other.temperature_C))
         put("temperature", *told, 0.0, slope * UNKNOWN_K, bool(way) or kind in BY_RESISTANCE)
     if one.rest_s is not None and other.rest_s is not None and way:

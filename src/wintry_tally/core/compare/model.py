@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from wintry_tally.core.battery import Claim, Family
-from wintry_tally.core.compare.comparing import SPREAD_OF, UNIT_SPREAD, Comparison, Row
+from wintry_tally.core.compare.comparing import SPREAD_OF, Comparison, Row
 from wintry_tally.core.compare.figures import QUANTITIES
 from wintry_tally.core.quantity import Quantity, Term, combine_linear, format_quantity
 from wintry_tally.core.verdict import School, Verdict
@@ -75,7 +75,7 @@ def _row(row: Row, family: Family) -> ModelRow | None:
     values = {code: _alike(row, code, value) for code, value in row.values.items() if value is not None}
     if len(values) < 2 or any(value.standard is None for value in values.values()):
         return None
-    usual = SPREAD_OF.get(row.quantity, UNIT_SPREAD[family.key])
+    usual = SPREAD_OF.get(row.quantity, family.unit_spread)
     mean = _mean(list(values.values()))
     seen, low, high = _seen(list(values.values()))
     reckoned = _reckoned(list(values.values()), usual)
@@ -173,7 +173,7 @@ def model_claims(verdicts: Mapping[str, Sequence[Verdict]], family: Family, scho
         if len(found) < 2 or wanted.value is None:
             continue
         mean = _mean(list(found.values()))
-        spread = _reckoned(list(found.values()), SPREAD_OF.get(wanted.kind, UNIT_SPREAD[family.key]))
+        spread = _reckoned(list(found.values()), SPREAD_OF.get(wanted.kind, family.unit_spread))
         model, tolerance = _at_large(mean, spread, len(found)), implied_tolerance(wanted)
         chance = conformity(model.value, model.standard or 0.0, wanted.value, wanted.direction, tolerance)
         outcome = outcome_by(school, model.value, chance, wanted.value, wanted.direction, tolerance)

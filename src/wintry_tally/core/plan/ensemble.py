@@ -23,15 +23,6 @@ Members = NDArray[np.float64]
 NAMES = ("capacity", "ohm", "slow", "slow_s", "offset", "stretch", "bend", "full", "wells", "exchange", "sag", "rise", "gas", "limit", "met", "leak")  # fmt: skip
 """What members differ in, each a standard normal number: see `Ensemble.of`."""
 PLACE = {name: place for place, name in enumerate(NAMES)}
-SPREADS = {
-    "lfp": {"capacity": 0.10, "offset": 0.03, "stretch": 0.10, "bend": 0.16},
-    "nmc": {"capacity": 0.10, "offset": 0.06, "stretch": 0.10, "bend": 0.16},
-    "agm": {"capacity": 0.14, "offset": 0.10, "stretch": 0.30, "bend": 0.16},
-    "gel": {"capacity": 0.14, "offset": 0.10, "stretch": 0.30, "bend": 0.16},
-    "flooded": {"capacity": 0.15, "offset": 0.10, "stretch": 0.30, "bend": 0.16},
-}
-"""Standard deviations: of the capacity's logarithm, the curve's offset (V), the logarithms of its stretch about its middle
-and of how its charge is spread along it. Common practice, no published source: new, worn, cold and oddly rated ones."""
 OHM, SLOW, SLOW_S = 0.55, 0.6, 0.5
 WELLS, EXCHANGE, SAG, RISE, GAS, LIMIT_V = 0.5, 0.5, 0.9, 0.15, 0.4, 0.08
 OVERFULL, OVERFULL_V = 1.03, 60.0
@@ -82,12 +73,12 @@ class Ensemble:
 
         `start`: mean and deviation of the charge at the start (above 1 is full); `limit_V`: of a charger's limit.
         """
-        spread = SPREADS[family.key]
+        spread = family.spreads
 
         def drawn(name: str) -> Members:
             return raw[:, PLACE[name]]
 
-        share = np.exp(spread["capacity"] * drawn("capacity"))
+        share = np.exp(spread.capacity * drawn("capacity"))
         capacity = usual.capacity_Ah * share
         # what is colder than 25 °C holds less
         capacity = capacity * (1.0 - min(0.6, usual.capacity_per_K * max(0.0, 25.0 - celsius)))
@@ -100,8 +91,8 @@ class Ensemble:
         return cls(
             raw, usual, capacity, usual.resistance_ohm * cold * np.exp(OHM * drawn("ohm")),
             usual.slow_ohm * cold * np.exp(SLOW * drawn("slow")), usual.slow_s * np.exp(SLOW_S * drawn("slow_s")),
-            volts * spread["offset"] * drawn("offset"), np.exp(spread["stretch"] * drawn("stretch")),
-            np.exp(spread["bend"] * drawn("bend")), wells, usual.exchange_per_h * np.exp(EXCHANGE * drawn("exchange")),
+            volts * spread.offset * drawn("offset"), np.exp(spread.stretch * drawn("stretch")),
+            np.exp(spread.bend * drawn("bend")), wells, usual.exchange_per_h * np.exp(EXCHANGE * drawn("exchange")),
             usual.concentration_V * np.exp(SAG * drawn("sag")), usual.charge_rise_V * np.exp(RISE * drawn("rise")),
             np.clip(usual.gassing * np.exp(GAS * drawn("gas")), 0.0, 0.95), limit_V[0] + limit_V[1] * drawn("limit"),
             capacity * full * wells, capacity * full * (1.0 - wells), np.zeros(len(raw)), celsius,

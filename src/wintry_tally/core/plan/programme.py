@@ -14,7 +14,6 @@ from wintry_tally.core.cell.parameters import Parameters
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.plan.calendar import slots_down, slots_up
 from wintry_tally.core.plan.campaign import After, Task
-from wintry_tally.core.plan.ensemble import SPREADS
 from wintry_tally.core.plan.forecast import forecast
 from wintry_tally.core.protocol.in_programme import Charged, InProgramme, Presence
 from wintry_tally.core.protocol.recipe import Recipe
@@ -237,7 +236,7 @@ class _Maker:
         self.facts, self.fitting, self.wanted, self.asked, self.barred = facts, fitting, wanted, asked, barred
         self.state, self.share = stand.left, RECEIVED_SHARE if stand.charged is None else stand.charged
         self.shelved = stand.shelved
-        self.spread = KNOWN_SHARE if known else Z_95 * SPREADS[facts.family.key]["capacity"]
+        self.spread = KNOWN_SHARE if known else Z_95 * facts.family.spreads.capacity
         self.steps: list[ProgrammeStep] = []
         self.wait = Wait()
         self.charge = min(
@@ -326,7 +325,7 @@ class _Maker:
         by_hand = template.name in self.asked.by_hand
         uses = [place for place in here.places if place != "shelf"]
         for kind, name in DRIVES.items():
-            steps = (s for s in template.steps if s.kind == kind and (not s.only or self.facts.family.key in s.only))
+            steps = (s for s in template.steps if s.kind == kind and (not s.only or self.facts.family.is_named(s.only)))
             if not by_hand and next(steps, None) is not None:
                 uses.append(name)
         presence, title = here.presence, template.title

@@ -15,7 +15,6 @@ from wintry_tally.core.battery.families import Family
 from wintry_tally.core.errors import LogError
 from wintry_tally.core.plan.so_far import SoFar
 
-NMC_END_V = 9.0
 USUAL_LIMIT_DOUBT_V, SEEN_LIMIT_DOUBT_V = 0.12, 0.01
 LAST = 30
 USUAL_C = 23.0
@@ -71,7 +70,7 @@ def under_way(
         mark = family.full_taper_C * rated_Ah
         return replace(known, amps=setting, limit_V=limit, limit_doubt_V=doubt, mark_A=mark), begun
     mode, setting = _load(analysis, stages[last])
-    end_V = analysis.options.cutoff_V or (NMC_END_V * family.share if family.key == "nmc" else family.cutoff_V)
+    end_V = analysis.options.cutoff_V or family.cutoff_V
     return replace(known, mode=mode, setting=setting, end_V=end_V), begun
 
 

@@ -6,7 +6,8 @@ import math
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from wintry_tally.core.battery import CLAIM_KINDS, FAMILIES, Family
+from wintry_tally.core.battery import CLAIM_KINDS, Family
+from wintry_tally.core.battery.families import NAMES
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.protocol.cautions import CAUTIONS, cautions_for
 from wintry_tally.core.protocol.in_programme import InProgramme
@@ -39,7 +40,7 @@ class Template:
     """A recipe before a sample is known.
 
     Parts:
-        families: keys it is offered for; method: what its log is evidence of; settles: claim kinds.
+        families: keys it is offered for, a chemistry, or all; method: what its log is evidence of; settles: claim kinds.
         cautions: keys of the cautions shown; school: words on the school followed, where there are several.
         needs: claim kinds without which it makes no sense; stops: stop limits that differ from the usual.
         withheld: shown with its reason and not startable while no protection data is claimed.
@@ -68,7 +69,7 @@ class Template:
 
     def fits(self, family: Family) -> bool:
         """Whether it is offered for a family."""
-        return family.key in self.families
+        return family.is_named(self.families)
 
 
 def fill(template: Template, facts: Facts) -> Recipe:
@@ -81,7 +82,7 @@ def fill(template: Template, facts: Facts) -> Recipe:
     steps = tuple(
         _step(template, number, part, facts)
         for number, part in enumerate(template.steps, 1)
-        if not part.only or family.key in part.only
+        if not part.only or family.is_named(part.only)
     )
     if not steps:
         raise InputError(f"{template.title}: no step of it is for a {family.words} battery")
@@ -180,8 +181,8 @@ def template_from(data: dict[str, Any], name: str) -> Template:
         raise InputError(f'a recipe needs "{sorted(missing)[0]}"', name)
     _known("station", (fields["station"],), STATIONS, name)
     if not isinstance(fields["families"], tuple):
-        raise InputError("families is no list", name, f"use {', '.join(FAMILIES)}")
-    _known("families", fields["families"], tuple(FAMILIES), name)
+        raise InputError("families is no list", name, f"use {', '.join(NAMES)}")
+    _known("families", fields["families"], NAMES, name)
     for key in ("name", "title", "method", "words", "school", "no_proof"):
         if not isinstance(fields.get(key, ""), str):
             raise InputError(f"{key} is no text", name)
@@ -244,7 +245,7 @@ def _step_from(data: Any, number: int, name: str) -> StepTemplate:
     only = part.get("only", [])
     if not isinstance(only, list):
         raise InputError(f"{place}.only is no list of families", name)
-    _known(f"{place}.only", only, tuple(FAMILIES), name)
+    _known(f"{place}.only", only, NAMES, name)
     part["only"] = tuple(only)
     return StepTemplate(**{"title": data["kind"].capitalize(), **part}, ends=tuple(ends))
 

@@ -10,18 +10,6 @@ from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.verdict.evidence import CapacityEvidence
 from wintry_tally.core.verdict.outcome import Condition
 
-PEUKERT = {"lfp": (1.02, 0.015), "nmc": (1.03, 0.02), "agm": (1.15, 0.05), "gel": (1.18, 0.05), "flooded": (1.22, 0.06)}
-"""Peukert exponent and its standard uncertainty by family; common practice, no published source."""
-
-PER_KELVIN = {
-    "lfp": (0.003, 0.002),
-    "nmc": (0.004, 0.002),
-    "agm": (0.01, 0.003),
-    "gel": (0.01, 0.003),
-    "flooded": (0.01, 0.003),
-}
-"""Relative capacity per kelvin: 0.01 for lead-acid after IEC 60095-1 (value from memory), lithium by common practice."""
-
 LONG_S = 3 * 3600.0
 LONG_PER_KELVIN = (0.008, 0.0015)
 """For lead-acid discharges of 3 h and longer IEC 60896-11 has 0.006 where IEC 60095-1 has 0.01 (both from memory):
@@ -46,7 +34,7 @@ def rate_condition(
     mixed = len(evidence.rates) > 1 and max(evidence.rates) > 1.1 * min(evidence.rates)
     if abs(ratio - 1.0) <= LIKE_RATE and not mixed:
         return Condition("rate", round(claimed_A / rated_Ah, 4), round(actual_C, 4))
-    exponent, doubt = PEUKERT[family.key]
+    exponent, doubt = family.peukert
     if ratio <= 0:
         return None
     change = ratio ** (exponent - 1.0) - 1.0
@@ -75,7 +63,7 @@ def warmth_condition(
         return None
     if abs(actual - claimed) <= LIKE_KELVIN:
         return Condition("temperature", claimed, round(actual, 1))
-    slope, doubt = PER_KELVIN[family.key]
+    slope, doubt = family.per_kelvin
     if not family.lithium and duration_s >= LONG_S:
         slope, doubt = LONG_PER_KELVIN
     kelvin = claimed - actual

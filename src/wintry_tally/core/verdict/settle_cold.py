@@ -17,7 +17,6 @@ from wintry_tally.core.analysis.trips import temperature_near
 from wintry_tally.core.quantity import Quantity, format_duration, format_quantity
 from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.deciding import as_bound, by_probability, decide, implied_tolerance, not_settled
-from wintry_tally.core.verdict.effects import PEUKERT
 from wintry_tally.core.verdict.evidence import LogEvidence
 from wintry_tally.core.verdict.outcome import Condition, Outcome, Verdict
 from wintry_tally.core.verdict.settle_capacity import CUTOFF_ABOVE_V, HIDDEN_SHARE
@@ -256,7 +255,7 @@ def settle_loss(case: Case) -> Verdict | None:
         ratio = cold.count.mean_current.value / warm.count.mean_current.value
         effect = None
         if abs(ratio - 1.0) > 0.05:
-            exponent, doubt = PEUKERT[case.family.key]
+            exponent, doubt = case.family.peukert
             kept = 100.0 - measured.value
             change = kept * (ratio ** (exponent - 1.0) - 1.0)
             effect = Quantity(-change, kept * abs(math.log(ratio)) * doubt, "%")

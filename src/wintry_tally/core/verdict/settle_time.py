@@ -18,7 +18,7 @@ from wintry_tally.core.analysis.stages import StageKind, span_of
 from wintry_tally.core.quantity import Quantity, format_duration, format_quantity
 from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.deciding import as_bound, by_probability, decide, not_settled
-from wintry_tally.core.verdict.effects import PEUKERT, warmth_condition
+from wintry_tally.core.verdict.effects import warmth_condition
 from wintry_tally.core.verdict.evidence import LogEvidence, begun_low
 from wintry_tally.core.verdict.outcome import Condition, Verdict
 from wintry_tally.core.verdict.settle_capacity import FROM_FULL
@@ -180,7 +180,7 @@ def _device_run(case: Case, log: LogEvidence) -> _DeviceRun | None:
         inputs["draw"] = f"{draw:g} A"
         ratio = mean / draw
         if abs(ratio - 1.0) > 0.1:
-            exponent, doubt = PEUKERT[case.family.key]
+            exponent, doubt = case.family.peukert
             change = measured.value * (ratio ** (exponent - 1.0) - 1.0)
             effect = Quantity(change, measured.value * abs(math.log(ratio)) * doubt, "s")
     else:

@@ -73,8 +73,8 @@ class StepTable(QWidget):
     def _own(self) -> list[tuple[int, StepTemplate]]:
         """The steps that are for this family, with their place in the template."""
         assert self.template is not None and self._facts is not None
-        key = self._facts.family.key
-        return [(n, part) for n, part in enumerate(self.template.steps) if not part.only or key in part.only]
+        family = self._facts.family
+        return [(n, part) for n, part in enumerate(self.template.steps) if not part.only or family.is_named(part.only)]
 
     # --- drawing ---
 

@@ -6,7 +6,7 @@ import re
 from dataclasses import replace
 
 from wintry_tally.core.battery.claims import Claim, Direction
-from wintry_tally.core.battery.families import FAMILIES, PACKS, pack_of
+from wintry_tally.core.battery.families import FAMILIES, pack_of
 from wintry_tally.core.battery.printed.beside import current_beside, drawn_at, gives, goes_on, in_the_cold
 from wintry_tally.core.battery.printed.conditions import ALONE, give_conditions
 from wintry_tally.core.battery.printed.found import Left, Pack, Printed, Read
@@ -112,7 +112,7 @@ def _pack(lines: list[Line], family: str, known: Vocabulary) -> Pack:
 
 def _is_nominal(value_V: float) -> bool:
     """Whether packs are sold under that voltage."""
-    by_cells = (count * FAMILIES[key].cell_nominal_V for key, counts in PACKS.items() for count in counts)
+    by_cells = (count * family.cell_nominal_V for family in FAMILIES.values() for count in family.packs)
     return value_V in CLASSES_V or any(abs(value_V - pack_V) <= 0.006 * pack_V for pack_V in by_cells)
 
 

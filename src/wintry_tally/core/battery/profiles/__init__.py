@@ -1,0 +1,1 @@
+"""One file a chemistry, each with the profiles of its families."""
