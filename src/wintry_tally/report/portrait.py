@@ -31,6 +31,7 @@ RESTED_S = (1800.0, 3600.0, 14_400.0, 86_400.0)
 LEAST_REST_S = 600.0
 SLOPE_SHARE = 0.2
 """The slope of a rest is that of its last part, this share of it."""
+WHOLE = 0.995
 AROUND_S = (20.0, 60.0)
 """Before and after an opening, what of a log shows it."""
 CLOSE_S, LONG_S = 600.0, 10_800.0
@@ -169,7 +170,13 @@ def _charged(analysis: Analysis, charge: ChargeResult) -> Portrait:
     told = [f"{put_in:.2f} Ah went in; {_full_words(charge)}; {ENDING_WORDS.get(charge.ended_by, charge.ended_by)}"]
     if analysis.acceptance:
         shares = ", ".join(f"{100 * share:.0f} % after {minutes:g} min" for minutes, share in analysis.acceptance)
-        told.append(f"Charge acceptance, of the first current: {shares}")
+        whole = min(share for _, share in analysis.acceptance) > WHOLE
+        last = max(minutes for minutes, _ in analysis.acceptance)
+        told.append(
+            f"Charge acceptance: the first current still flows after {last:g} min"
+            if whole
+            else f"Charge acceptance, of the first current: {shares}"
+        )
     return Portrait(panels, ("phase", "for", "put in", "on average", "at its end"), tuple(rows), tuple(told))
 
 

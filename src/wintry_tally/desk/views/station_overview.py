@@ -133,7 +133,9 @@ class StationOverview(StationView):
             station = live.run.station
             told = label(f"{live.run.title} is under way at {station.capitalize()}.", wrap=True)
             go = button(f"Go to {station.capitalize()}", lambda: self.go.emit(station), "main")
-            self._banner.addWidget(card(row(told, None, go), role="banner"))
+            line = row(told, go)
+            line.setStretch(0, 1)
+            self._banner.addWidget(card(line, role="banner"))
         for run in self.session.running.interrupted():
             if run.sample_id == self.sample_id and run.station == self.key:
                 self._banner.addWidget(self._interrupted(run))

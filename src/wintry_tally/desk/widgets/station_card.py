@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFrame, QGridLayout
 
 from wintry_tally.app.station_told import Told
@@ -59,7 +60,8 @@ class StationCard(QFrame):
         clear(self._way)
         for line, step in enumerate(told.way):
             here = step.place in {Place.HERE, Place.STOP}
-            self._way.addWidget(label(PLACES[step.place], "heading" if here else "quiet"), line, 0)
+            mark = label(PLACES[step.place], "heading" if here else "quiet")
+            self._way.addWidget(mark, line, 0, Qt.AlignmentFlag.AlignTop)
             words = f"{step.words}.  {step.why[:1].upper()}{step.why[1:]}." if step.why else f"{step.words}."
             self._way.addWidget(label(words, "" if here else "quiet", wrap=True), line, 1)
         self._way_card.setVisible(bool(told.way))
