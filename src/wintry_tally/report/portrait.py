@@ -171,9 +171,9 @@ def _charged(analysis: Analysis, charge: ChargeResult) -> Portrait:
     if analysis.acceptance:
         shares = ", ".join(f"{100 * share:.0f} % after {minutes:g} min" for minutes, share in analysis.acceptance)
         whole = min(share for _, share in analysis.acceptance) > WHOLE
-        last = max(minutes for minutes, _ in analysis.acceptance)
+        latest = max(minutes for minutes, _ in analysis.acceptance)
         told.append(
-            f"Charge acceptance: the first current still flows after {last:g} min"
+            f"Charge acceptance: the first current still flows after {latest:g} min"
             if whole
             else f"Charge acceptance, of the first current: {shares}"
         )
