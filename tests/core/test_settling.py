@@ -5,6 +5,8 @@ Invented figures; what each reading costs is common practice, no published sourc
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 import pytest
 
@@ -90,6 +92,65 @@ def test_the_quickest_and_the_surest_are_named_where_they_differ() -> None:
     # a test run once for two reasons is run once, and the work adds up
     both = Way((REMEDIES[4], REMEDIES[7], REMEDIES[0]), 0.9)
     assert both.again == 1 and both.minutes == 32.0
+
+
+@pytest.mark.parametrize("distance", [0.0, 0.6, 1.2, 1.6, 2.2, 3.0])
+def test_what_was_given_whole_is_to_be_measured_better(distance: float) -> None:
+    """The loosest of half, 0.3, 0.2, 0.1 and 0.05 of its uncertainty that settles it nine times in ten, by drawing."""
+    dice = np.random.default_rng(12).standard_normal(400_000)
+    able = [
+        share for share in (0.5, 0.3, 0.2, 0.1, 0.05)
+        if np.mean(np.abs(distance + np.sqrt(1.0 - share**2) * dice) > MET_Z * share) >= SURE
+    ]  # fmt: skip
+    told = settling_words(Quantity(100.0 + distance, 1.0, "Ah"), (100.0,))
+    assert told.startswith("measure it again to ± ") and float(told.split("± ")[1].split()[0]) == pytest.approx(
+        2.0 * able[0], abs=0.005
+    )
+
+
+def test_every_choice_is_the_one_that_looking_through_all_of_them_finds() -> None:
+    """A model apart: every set of up to three things, judged by its own arithmetic."""
+    import itertools
+
+    dice = np.random.default_rng(13)
+    names = [mark for remedy in REMEDIES for mark in remedy.marks[:1]]
+    seen = {"quick": 0, "safe": 0}
+    for _ in range(60):
+        chosen = dice.choice(len(names), size=4, replace=False)
+        terms = [Term(names[n], float(dice.uniform(0.05, 0.6))) for n in chosen]
+        quantity = Quantity.from_terms(100.0 + float(dice.uniform(0.0, 1.6)), "Ah", terms)
+        able = [r for r in REMEDIES if any(any(m in t.name for m in r.marks) for t in terms)]
+        rows = []
+        for done in (c for size in (1, 2, 3) for c in itertools.combinations(able, size)):
+            left = math.sqrt(
+                sum(
+                    (t.standard * math.prod(r.left for r in done if any(m in t.name for m in r.marks))) ** 2
+                    for t in terms
+                )
+            )
+            rows.append((done, chance(quantity.value - 100.0, quantity.standard or 0.0, left)))
+        sure = next((row for row in rows if row[1] >= SURE), None)
+        best = cheapest(ways(quantity, (100.0,)))
+        if sure is not None:
+            assert best.done == sure[0]
+        quick = quickest(ways(quantity, (100.0,)))
+        worth = [row for row in rows if row[1] >= WORTH]
+        if worth:
+            key = min((max(r.again for r in done), sum(r.minutes for r in done), -likely) for done, likely in worth)
+            assert (quick.again, quick.minutes, -quick.likely) == pytest.approx(key)
+        safe = surest(ways(quantity, (100.0,)))
+        top = max((likely for _, likely in rows), default=0.0)
+        assert safe.likely >= top - 0.5 * CLEARLY and all(
+            likely < top - 0.5 * CLEARLY for _, likely in rows[: [d for d, _ in rows].index(safe.done)]
+        )
+        told = settling_words(quantity, (100.0,))
+        if best.done:
+            quicker = (quick.again, quick.minutes) < (best.again, best.minutes)
+            assert ("; quicker" in told) == quicker and ("; surest" in told) == (safe.likely >= best.likely + CLEARLY)
+            assert ("with no test again" in told) == (quicker and best.again > 0 and quick.again == 0)
+            seen["quick"] += quicker
+            seen["safe"] += "; surest" in told
+    assert seen["quick"] >= 3 and seen["safe"] >= 3, "both kinds were drawn"
 
 
 def test_where_no_reading_helps_that_is_said() -> None:

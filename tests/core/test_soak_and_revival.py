@@ -28,6 +28,9 @@ def test_a_core_follows_the_freezer_as_a_lumped_body_does() -> None:
     biot = FILM_W_M2K * 0.085 / CONDUCTION_W_MK
     surface = 2.0 * (0.20 * 0.17 + 0.17 * 0.17 + 0.17 * 0.20)
     assert soak(5.0, 1000.0, 23.0, -18.0, sides).tau_s == pytest.approx(5000.0 / (8.0 * surface) * (1.0 + biot / 3.0))
+    # a usual case of 8 kg: 0.043 × 8^(2/3) = 0.172 m² at 8 W/(m² K), half as thick as 12 cm across 1 W/(m K)
+    assert soak(8.0, 1000.0, 23.0, -18.0).tau_s == pytest.approx(8000.0 / (8.0 * 0.172) * (1.0 + 0.48 / 3.0))
+    assert soak(8.0, 1000.0, 23.0, -18.0).sound_s == pytest.approx(1.25 * 6744.2 * math.log(41.0), rel=1e-4)
     # an hour is not enough for a large pack, a day in the freezer is safe (handbook practice): 5 kg and 18 kg
     assert 3600.0 < found.sound_s < soak(18.0, 1000.0, 23.0, -18.0).sound_s < SAFE_S
 
