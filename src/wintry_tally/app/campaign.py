@@ -284,9 +284,15 @@ def draw_up(
         moved = {name: before[name] for name in found.moved}
         return Drawn(found, now, programmes, standings, hours, wishes, thorough, moved)
 
+    newest: list[tuple[Mapping[int, Standing], Drawn]] = []
+
+    def quick(standings: Mapping[int, Standing]) -> Drawn:
+        if not newest or newest[0][0] != standings:
+            newest[:] = [(dict(standings), drawn(standings, 0.0, False))]
+        return newest[0][1]
+
     def at_once(standings: Mapping[int, Standing]) -> tuple[Plan, int]:
-        found = drawn(standings, 0.0, False)
-        return found.plan, found.untested
+        return quick(standings).plan, quick(standings).untested
 
     stood_so = as_before(standings, before, calendar)
     until = time.monotonic() + LOOK_ROUND_S
@@ -295,7 +301,7 @@ def draw_up(
         return time.monotonic() < until and not cancelled()
 
     if not thorough:
-        return drawn(better_ways(stood_so, at_once, wishes.pins, go_on, lost_alone=True), 0.0, False)
+        return quick(better_ways(stood_so, at_once, wishes.pins, go_on, lost_alone=True))
     turned = better_ways(stood_so, at_once, wishes.pins, go_on)
     if not any(one.asked.over_night for one in turned.values()):
         return drawn(turned, seconds, True)

@@ -83,19 +83,16 @@ def turned_down(standing: Standing, recipe: str, down: TurnedDown | None, calend
 def as_before(standings: Standings, before: Mapping[str, object], calendar: Calendar) -> Standings:
     """With those tests turned down that were so in the plan before, as far as they still may be."""
     made = dict(standings)
-    for number, one in standings.items():
-        own = [name.removeprefix(f"{one.code}-") for name in before if name.startswith(f"{one.code}-")]
-        for name, template in shipped().items():
-            here = template.programme
-            if (
-                here is None
-                or not here.over_night
-                or not any(task == name or task.startswith(f"{name}-") for task in own)
-            ):
-                continue
-            if name in ways_out(here.instead_of, one):
-                down = TurnedDown(name, AS_BEFORE)
-                made[number] = turned_down(made[number], here.instead_of, down, calendar)
+    plans = {name: one.programme for name, one in shipped().items() if one.programme is not None}
+    ways = {name: here.instead_of for name, here in plans.items() if here.over_night}
+    # of thousands of tasks hardly one is
+    tasks = [task for task in before if any(f"-{name}" in task for name in ways)]
+    for number, one in standings.items() if tasks else ():
+        for name, recipe in ways.items():
+            own = f"{one.code}-{name}"
+            stood = any(task == own or task.startswith(f"{own}-") for task in tasks)
+            if stood and name in ways_out(recipe, one):
+                made[number] = turned_down(made[number], recipe, TurnedDown(name, AS_BEFORE), calendar)
     return made
 
 
@@ -110,10 +107,10 @@ def better_ways(
         go_on: whether there is time for another try; lost_alone: only tests without a place are looked at.
     """
     standings = _with_a_place(standings, draw, pinned)
-    plan, untested = draw(standings)
-    merit, calendar = Merit.of(plan, untested, standings), plan.campaign.calendar
     if lost_alone:
         return standings
+    plan, untested = draw(standings)
+    merit, calendar = Merit.of(plan, untested, standings), plan.campaign.calendar
     looked: set[tuple[int, str, str]] = set()
     while True:
         # each once: after a better one was found, those that were no better before hardly are
