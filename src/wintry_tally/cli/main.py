@@ -25,15 +25,31 @@ def _one_line(text: str) -> str:
     return " ".join(text.split())
 
 
-@click.group(invoke_without_command=True, context_settings={"help_option_names": ["-h", "--help"]})
+class Books(click.Group):
+    """A book's file stands where a command may: it is opened, as the desktop does it."""
+
+    def parse_args(self, context: click.Context, args: list[str]) -> list[str]:
+        """See click."""
+        if args and args[0] not in self.commands and args[0].endswith(".wintry"):
+            args = ["--shown", *args]
+        return super().parse_args(context, args)
+
+
+@click.group(cls=Books, invoke_without_command=True, context_settings={"help_option_names": ["-h", "--help"]})
 @click.option("--demo", is_flag=True, help="Open a scratch copy of the shipped demo book.")
 @click.option("--book", type=click.Path(path_type=Path), help="Open this test book.")
+@click.option("--shown", type=click.Path(path_type=Path), hidden=True)
 @click.option("--theme", type=click.Choice(["day", "night"]), help="Start in this theme.")
 @click.option("--log", is_flag=True, help="Print what went wrong inside the program lately, and where that is kept.")
 @click.version_option(__version__, prog_name="wintry-tally")
 @click.pass_context
-def cli(context: click.Context, demo: bool, book: Path | None, theme: str | None, log: bool) -> None:
-    """Plan, watch, count, remember and judge battery tests. Without a command, opens the window."""
+def cli(
+    context: click.Context, demo: bool, book: Path | None, shown: Path | None, theme: str | None, log: bool
+) -> None:
+    """Plan, watch, count, remember and judge battery tests. Without a command, opens the window.
+
+    A book's file alone opens it; where a window shows it already, that comes forward.
+    """
     if log:
         from wintry_tally.app.logbook import last_lines, log_path
 
@@ -45,7 +61,7 @@ def cli(context: click.Context, demo: bool, book: Path | None, theme: str | None
         hold_collector()
         from wintry_tally.desk.app import run
 
-        context.exit(run(demo=demo, book=book, theme=theme))
+        context.exit(run(demo=demo, book=book or shown, theme=theme, again=shown is None))
 
 
 def _log_options(command: Any) -> Any:

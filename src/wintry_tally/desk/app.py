@@ -14,6 +14,7 @@ from PySide6.QtWidgets import QApplication
 
 from wintry_tally import __version__
 from wintry_tally.app.logbook import keep_log
+from wintry_tally.desk.one_window import Door, call_forward
 from wintry_tally.desk.remembered import books, put_back
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.starting import load_ahead, release_collector
@@ -48,10 +49,14 @@ def make_application(theme: str | None = None) -> QApplication:
     return application
 
 
-def run(demo: bool = False, book: Path | None = None, theme: str | None = None) -> int:
-    """Show the window and stay until it is closed."""
+def run(demo: bool = False, book: Path | None = None, theme: str | None = None, again: bool = True) -> int:
+    """Show the window and stay until it is closed; where `again` is not wanted, one that shows the book comes forward."""
+    if book is not None and not again and call_forward(book):
+        return 0
     application = make_application(theme)
     window = Window(Session())
+    door = Door(window)
+    window.session.book_changed.connect(lambda: door.open(window.session.book.path))
 
     keep_log()
 
@@ -80,4 +85,7 @@ def run(demo: bool = False, book: Path | None = None, theme: str | None = None) 
             QTimer.singleShot(AHEAD_MS, load_ahead)
 
     QTimer.singleShot(0, begin)
-    return application.exec()
+    try:
+        return application.exec()
+    finally:
+        door.close()
