@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import pytest
 from PySide6.QtCore import Qt
+from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import QCheckBox, QLabel, QPushButton
 
 from wintry_tally.desk.widgets.figure import Figure
@@ -97,3 +98,40 @@ def test_a_sample_without_runs_has_no_curves(one: Window) -> None:
 
 
 # --- imports ---
+
+
+def test_a_curve_is_moved_zoomed_measured_and_copied_by_the_keyboard(qtbot, demo: Window) -> None:
+    demo.show_sample(next(s.id for s in demo.session.samples() if s.code == "M1"))
+    demo.show_station("curves")
+    view = demo.view("curves")
+    qtbot.waitUntil(lambda: view._shown is not None, timeout=10000)
+    curve = view.curve
+    curve.setFocus()
+    assert curve.hasFocus() and "Home shows everything" in curve.accessibleDescription()
+    curve.look_at_all()
+    low, high = curve.seen()
+    qtbot.keyClick(curve, Qt.Key.Key_Plus)
+    near = curve.seen()
+    assert near[1] - near[0] == pytest.approx(0.7 * (high - low), rel=0.02)
+    assert sum(near) == pytest.approx(low + high, abs=0.01 * (high - low))
+    qtbot.keyClick(curve, Qt.Key.Key_Right)
+    assert curve.seen()[0] == pytest.approx(near[0] + 0.2 * (near[1] - near[0]), rel=0.02)
+    qtbot.keyClick(curve, Qt.Key.Key_Left)
+    qtbot.keyClick(curve, Qt.Key.Key_Minus)
+    assert curve.seen() == pytest.approx((low, high), abs=0.02 * (high - low))
+    qtbot.keyClick(curve, Qt.Key.Key_Plus)
+    qtbot.keyClick(curve, Qt.Key.Key_Home)
+    qtbot.waitUntil(lambda: curve.seen() == pytest.approx((low, high), abs=0.02 * (high - low)), timeout=5000)
+    qtbot.keyClick(curve, Qt.Key.Key_C, Qt.KeyboardModifier.ControlModifier)
+    assert QGuiApplication.clipboard().pixmap().width() == curve.grab().width()
+    # without a measurement its keys do nothing here; with one they move its ends
+    assert not curve.move_end(True, 1.0)
+    view.slope.click()
+    ends = list(curve._stretch_item.getRegion())
+    told = view.between.text()
+    qtbot.keyClick(curve, Qt.Key.Key_Right, Qt.KeyboardModifier.ShiftModifier)
+    moved = list(curve._stretch_item.getRegion())
+    wide = curve.seen()[1] - curve.seen()[0]
+    assert moved[0] == ends[0] and moved[1] == pytest.approx(ends[1] + 0.01 * wide) and view.between.text() != told
+    qtbot.keyClick(curve, Qt.Key.Key_Left, Qt.KeyboardModifier.AltModifier)
+    assert curve._stretch_item.getRegion()[0] == pytest.approx(ends[0] - 0.01 * wide)

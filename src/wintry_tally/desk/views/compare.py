@@ -55,7 +55,7 @@ class ComparePage(MainPage):
         self.others.setMinimumContentsLength(14)
         self.others.activated.connect(self._pick_other)
         self.told = label("", "quiet", wrap=True)
-        self.curve = Curve("Discharges compared", AXIS_TITLES["charge"], "voltage / V")
+        self.curve = Curve("Discharges compared", AXIS_TITLES["charge"], "voltage / V").by_keyboard()
         self.curve.setFixedHeight(250)
         self.axes: dict[str, QPushButton] = {}
         for key, words in AXES.items():

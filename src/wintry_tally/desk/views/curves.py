@@ -57,7 +57,7 @@ class CurvesView(StationView):
         self.between = label("", wrap=True)
         self.between.hide()
         self._over = Flow(gap=3)
-        self.curve = Curve("Voltage of the run", "", "voltage / V")
+        self.curve = Curve("Voltage of the run", "", "voltage / V").by_keyboard()
         self.curve.setFixedHeight(270)
         self.curve.level_moved.connect(self._dragged)
         self.curve.stretch_moved.connect(self._say_slope)

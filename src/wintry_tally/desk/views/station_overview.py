@@ -103,7 +103,7 @@ class StationOverview(StationView):
         self._banner = QVBoxLayout()
         self._runs = QVBoxLayout()
         self._runs.setSpacing(10)
-        self.curve = Curve("Voltage against charge", "charge drawn / Ah", "voltage / V")
+        self.curve = Curve("Voltage against charge", "charge drawn / Ah", "voltage / V").by_keyboard()
         self.curve.setFixedHeight(230)
         self._curve_card = card(self.curve)
         self.told, self.picture = StationCard(), PortraitCard()

@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
+from typing import Any, Self
 
 import numpy as np
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QColor, QShowEvent, QWheelEvent
+from PySide6.QtGui import QColor, QKeyEvent, QPainter, QPaintEvent, QPen, QShowEvent, QWheelEvent
 from PySide6.QtWidgets import QApplication, QScrollArea, QVBoxLayout, QWidget
 
 from wintry_tally.desk.theme.style import colour, font
+from wintry_tally.desk.widgets import curve_keys
 from wintry_tally.desk.widgets.curve_key import CurveKey, edge_of, pen_of
 from wintry_tally.desk.widgets.parts import label
 
@@ -130,7 +131,7 @@ class Curve(QWidget):
         self.least_named = 2
         """From so many curves on they are named in a key."""
         layout = QVBoxLayout(self)
-        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setContentsMargins(2, 2, 2, 2)
         self._waiting = label("", "quiet")
         self._waiting.setAlignment(Qt.AlignmentFlag.AlignCenter)
         layout.setSpacing(2)
@@ -186,6 +187,39 @@ class Curve(QWidget):
             return 0.0, 1.0
         (low, high), _ = self._plot.viewRange()
         return float(low), float(high)
+
+    def by_keyboard(self) -> Self:
+        """Let the keyboard come to it, and say its keys."""
+        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.setAccessibleDescription(curve_keys.SAYS)
+        self.setToolTip(curve_keys.SAYS)
+        return self
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """See `curve_keys`."""
+        if self._plot is None or not curve_keys.pressed(self, event):
+            super().keyPressEvent(event)
+
+    def paintEvent(self, _event: QPaintEvent) -> None:
+        """A frame while it has the keyboard."""
+        if self.hasFocus():
+            painter = QPainter(self)
+            painter.setPen(QPen(colour("accent"), 2.0))
+            painter.drawRect(self.rect().adjusted(1, 1, -1, -1))
+
+    def show_from(self, low: float, high: float) -> None:
+        """This stretch of the axis, as far as it may be moved."""
+        if self._plot is not None:
+            self._plot.getPlotItem().setXRange(low, high, padding=0)
+
+    def move_end(self, second: bool, by: float) -> bool:
+        """Move one end of a stretch that is measured; False where none is."""
+        if self._stretch_item is None:
+            return False
+        ends = list(map(float, self._stretch_item.getRegion()))
+        ends[second] += by
+        self._stretch_item.setRegion(ends)
+        return True
 
     def set_titles(self, x_title: str, y_title: str) -> None:
         """Other words along the axes."""

@@ -52,6 +52,7 @@ class PortraitCard(QFrame):
         self.title = label("", "heading")
         self._told = label("", "", wrap=True)
         self._views = [PanelView(height) for height in HEIGHTS]
+        self._views[0].by_keyboard()  # the others follow
         self._table = QGridLayout()
         self._table.setHorizontalSpacing(18)
         self._table.setVerticalSpacing(3)

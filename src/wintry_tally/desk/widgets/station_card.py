@@ -32,7 +32,7 @@ class StationCard(QFrame):
         self._says = card(self._line, self.coming)
         self._way_card = card(label("The way back", "heading"), self._way)
         self.panel_title = label("", "heading")
-        self.panel = PanelView(height)
+        self.panel = PanelView(height).by_keyboard()
         self.panel.least_named = 1
         self._panel_card = card(self.panel_title, self.panel)
         self.setLayout(column(self._says, self._way_card, self._panel_card, gap=3))
