@@ -5,6 +5,7 @@ from __future__ import annotations
 import wave
 from pathlib import Path
 
+import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, QRectF, Qt
 from PySide6.QtGui import QColor, QFontDatabase, QGuiApplication
@@ -20,6 +21,7 @@ from wintry_tally.desk.notify import ring
 from wintry_tally.desk.theme import DAY, NIGHT, Tokens
 from wintry_tally.desk.theme.style import apply, base_points, font
 from wintry_tally.desk.widgets.curve import Curve
+from wintry_tally.desk.widgets.curve_words import BOTTOM, MIDDLE, TOP, free_end, free_height
 from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.findings import WEIGHT_WORDS, FindingList, Mark
 from wintry_tally.desk.widgets.parts import button, empty
@@ -384,3 +386,19 @@ def test_a_flow_goes_on_in_the_next_line_and_is_as_narrow_as_its_widest(qtbot) -
     parts[1].hide()
     assert flow.heightForWidth(flow.minimumSize().width()) < heights[-1]
     assert flow.takeAt(9) is None and flow.takeAt(0).widget() is parts[0] and flow.count() == 3
+
+
+def test_words_beside_a_line_stand_where_no_curve_runs() -> None:
+    x = np.linspace(0.0, 10.0, 20_000)
+    falls, rises = [("a", x, 10.0 - x)], [("b", x, x)]
+    view = ((0.0, 10.0), (0.0, 10.0))
+    assert free_height(falls, view, 9.0) == TOP and free_height(falls, view, 1.0) == BOTTOM
+    assert free_height([*falls, *rises], view, 9.0) == MIDDLE and free_height([], view, 5.0) == BOTTOM
+    # at the right edge the words stand on the other side
+    assert (
+        free_height(rises, view, 9.5) == BOTTOM
+        and free_height([("c", x, np.full(len(x), np.nan))], view, 5.0) == BOTTOM
+    )
+    assert free_end(falls, 9.9, 0.1)["position"] == 0.99 and free_end(falls, 0.1, 0.1)["position"] == 0.01
+    assert free_end([*falls, *rises], 9.9, 0.1)["position"] == 0.01, "no better at the other end"
+    assert free_end([], 1.0, 0.1)["anchors"] == [(0, 0), (0, 1)]

@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QApplication, QScrollArea, QVBoxLayout, QWidget
 from wintry_tally.desk.theme.style import colour, font
 from wintry_tally.desk.widgets import curve_keys
 from wintry_tally.desk.widgets.curve_key import CurveKey, edge_of, pen_of
+from wintry_tally.desk.widgets.curve_words import free_end, free_height
 from wintry_tally.desk.widgets.parts import label
 
 Series = tuple[str, Any, Any]
@@ -21,8 +22,6 @@ Stretch = tuple[float, float, str, bool]
 MOST_BANDS = 60
 FEW, SYMBOLS = 12, ("o", "s")
 """So few points are shown one by one, each curve's in a shape of its own."""
-BESIDE = 0.12
-"""How much of the axis beside a mark its words need, as a share of it."""
 MANY = 200_000
 """More points than this in view are drawn from their lows and highs."""
 LEAST_SPAN = 0.08
@@ -187,6 +186,11 @@ class Curve(QWidget):
             return 0.0, 1.0
         (low, high), _ = self._plot.viewRange()
         return float(low), float(high)
+
+    @property
+    def made(self) -> bool:
+        """Whether its plot is there."""
+        return self._plot is not None
 
     def by_keyboard(self) -> Self:
         """Let the keyboard come to it, and say its keys."""
@@ -355,7 +359,11 @@ class Curve(QWidget):
                 label=name,
                 labelOpts={
                     "color": colour("quiet"),
-                    **(self._at_a_free_end(value) if axis == "y" else {"position": 0.5 if self._single else 0.9}),
+                    **(
+                        free_end(self._series, value, LEAST_SPAN)
+                        if axis == "y"
+                        else {"position": 0.5 if self._single else 0.9}
+                    ),
                     "fill": None if self._single else colour("card"),
                 },
             )
@@ -416,7 +424,7 @@ class Curve(QWidget):
                 label=words,
                 labelOpts={
                     "color": quiet,
-                    "position": self._free_of_curves(at),
+                    "position": free_height(self._series, item.viewRange(), at),
                     "fill": colour("card"),
                     "anchors": [(0, 0.5), (1, 0.5)],
                 },
@@ -424,34 +432,6 @@ class Curve(QWidget):
             item.addItem(line, ignoreBounds=True)
             self._extra.append(line)
         self._place_names()
-
-    def _at_a_free_end(self, level: float) -> dict[str, Any]:
-        """Words along a level begin at its left end, or end at its right one where a curve runs along the left."""
-        x = np.concatenate([np.asarray(part, dtype=float) for _, part, _ in self._series] or [np.zeros(0)])
-        y = np.concatenate([np.asarray(part, dtype=float) for _, _, part in self._series] or [np.zeros(0)])
-        good = np.isfinite(x) & np.isfinite(y)
-        x, y = x[good], y[good]
-        left = True
-        if len(x):
-            span, tall = float(np.ptp(x)), max(float(np.ptp(y)), LEAST_SPAN)
-            near = np.abs(y - level) < BESIDE * tall
-            ends = [np.any(near & (x < x.min() + 0.3 * span)), np.any(near & (x > x.max() - 0.3 * span))]
-            left = not ends[0] or bool(ends[1])
-        side = 0 if left else 1
-        return {"position": 0.01 if left else 0.99, "anchors": [(side, 0), (side, 1)]}
-
-    def _free_of_curves(self, at: float) -> float:
-        """Whether the words beside a mark stand at the bottom or at the top: where no curve runs, as far as that can be."""
-        (left, right), (bottom, top) = self._plot.getPlotItem().viewRange()
-        near = BESIDE * (right - left)
-        beside = []
-        for _, x, y in self._series:
-            x, y = np.asarray(x, dtype=float), np.asarray(y, dtype=float)
-            inside = y[(x >= at) & (x <= at + near)] if at + near < right else y[(x >= at - near) & (x <= at)]
-            beside += [float(value) for value in inside[np.isfinite(inside)]]
-        low = any(value < bottom + 0.2 * (top - bottom) for value in beside)
-        high = any(value > bottom + 0.8 * (top - bottom) for value in beside)
-        return 0.94 if low and not high else 0.5 if low else 0.06
 
     def _place_names(self) -> None:
         """Names of bands stay at the top, and show only where they fit."""

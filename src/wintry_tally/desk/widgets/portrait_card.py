@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import math
 
-from PySide6.QtCore import Signal
+from PySide6.QtCore import QTimer, Signal
+from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QWidget
 
 from wintry_tally.desk.copying import copy_button
@@ -15,18 +16,39 @@ from wintry_tally.report.tables import Table
 
 HEIGHTS = (140, 100, 100)
 """Of the first plot, and of those under it."""
-WORDS = 24
+WORDS, APART_MS = 24, 25
 NAMES = 0.2
 """Room above a curve for the names of its bands, as a share of its height."""
 
 
 class PanelView(Curve):
-    """One plot of a picture."""
+    """One plot of a picture. It is made a moment after it is shown: several at once would hold the window.
+
+    `appeared`: it is there now.
+    """
+
+    appeared = Signal()
 
     def __init__(self, height: int) -> None:
         super().__init__("", "", "")
+        self.after_ms = 0
+        """So long after it is shown it is made; several, one after the other."""
+        self._heights: list[float] = []
+        self._named = False
         self.setMinimumHeight(100)
         self.setFixedHeight(height)
+
+    def showEvent(self, event: QShowEvent) -> None:
+        """Once everything else has had its turn."""
+        QWidget.showEvent(self, event)
+        if not self.made:
+            QTimer.singleShot(self.after_ms, self._appear)
+
+    def _appear(self) -> None:
+        if self.isVisible() and not self.made:
+            Curve.showEvent(self, QShowEvent())
+            self._room_for_names()
+            self.appeared.emit()
 
     def show_panel(self, panel: Panel) -> None:
         """Draw it."""
@@ -34,11 +56,15 @@ class PanelView(Curve):
         self.set_titles(panel.x_title, panel.y_title)
         self.set_ticks(panel.ticks)
         self.show_curves(list(panel.series), None, list(panel.lines), panel.single)
-        heights = [value for _, _, y in panel.series for value in y if math.isfinite(value)]
-        if heights and any(band.words for band in panel.bands):  # room for their names
-            low, high = min(heights), max(heights)
-            self.look_at_all(low, high + NAMES * (high - low))
+        self._heights = [value for _, _, y in panel.series for value in y if math.isfinite(value)]
+        self._named = any(band.words for band in panel.bands)
         self.decorate([(band.start, band.end, band.words, band.live) for band in panel.bands], panel.marks)
+        self._room_for_names()
+
+    def _room_for_names(self) -> None:
+        if self._heights and self._named:
+            low, high = min(self._heights), max(self._heights)
+            self.look_at_all(low, high + NAMES * (high - low))
 
 
 class PortraitCard(QFrame):
@@ -68,15 +94,16 @@ class PortraitCard(QFrame):
         made = column(row(self.title, None, self.copy), self._told, *self._views, self._table_box, gap=2, margin=3)
         self.setLayout(made)
         self.shown: Portrait | None = None
+        for place, view in enumerate(self._views, 1):
+            view.after_ms = place * APART_MS
+            view.appeared.connect(self._link)
+        self.hide()
 
     def show_portrait(self, title: str, portrait: Portrait | None) -> None:
         """Another run's; None hides it."""
         self.setVisible(portrait is not None)
         if portrait is None or (portrait is self.shown and title == self.title.text()):
             return
-        if self.shown is None and len(portrait.panels) > 1:
-            for view in self._views[1:]:
-                view.follow(self._views[0])
         self.shown = portrait
         self.title.setText(title)
         self._told.setText("\n".join(f"{words[:1].upper()}{words[1:]}." for words in portrait.told))
@@ -95,6 +122,13 @@ class PortraitCard(QFrame):
                 self._table.addWidget(label(words), line + 1, place)
         self._table_box.setVisible(bool(portrait.rows))
         self.copy.setVisible(bool(portrait.rows))
+
+    def _link(self) -> None:
+        """Those that are there keep the same stretch in view as the first."""
+        first, *others = self._views
+        for view in others:
+            if first.made and view.made:
+                view.follow(first)
 
     def theme_changed(self) -> None:
         """The plots are painted."""

@@ -36,6 +36,8 @@ class StationCard(QFrame):
         self.panel.least_named = 1
         self._panel_card = card(self.panel_title, self.panel)
         self.setLayout(column(self._says, self._way_card, self._panel_card, gap=3))
+        self._panel_card.hide()
+        self.hide()
 
     def show_told(self, told: Told) -> None:
         """Draw it."""
