@@ -30,7 +30,7 @@ def test_a_charge_shows_its_phases_and_what_the_station_settles(qtbot, demo: Win
     assert "Charge time: met" in page.told.settles.text() and page.told.tally.accessibleName()
     # both plots keep the same stretch of time in view
     shown[0]._plot.getPlotItem().setXRange(1.0, 2.0, padding=0)
-    assert shown[1].seen() == pytest.approx(shown[0].seen(), abs=0.05)
+    qtbot.waitUntil(lambda: shown[1].seen() == pytest.approx(shown[0].seen(), abs=0.05), timeout=5000)
     demo.set_theme("night")
     demo.set_theme("day")
 
