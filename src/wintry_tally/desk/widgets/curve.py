@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from functools import partial
 from typing import Any, Self
 
 import numpy as np
@@ -33,14 +34,20 @@ ROOM = 1.0
 class _Detail:
     """A long curve with its lows and highs over stretches, drawn one way or the other as much of it is in view."""
 
-    def __init__(self, item: Any, x: Any, y: Any) -> None:
-        self._item, self._x, self._y = item, x, y
+    def __init__(self, x: Any, y: Any) -> None:
+        self._item: Any = None
+        self._x, self._y = x, y
         stretch = max(2, len(x) // (MANY // 2))
         size = len(x) // stretch * stretch
         blocks = y[:size].reshape(-1, stretch)
         self._coarse_y = np.column_stack([blocks.min(axis=1), blocks.max(axis=1)]).ravel()
         self._coarse_x = np.repeat(x[:size:stretch], 2)
-        self._fine: bool | None = None
+        self._fine = False
+
+    def begin(self, plot: Callable[[Any, Any], Any]) -> Any:
+        """Draw the lows and highs first: all points are drawn once few of them are in view."""
+        self._item = plot(self._coarse_x, self._coarse_y)
+        return self._item
 
     def choose(self, low: float, high: float) -> None:
         """Draw all points where few are in view, else the lows and highs."""
@@ -338,15 +345,17 @@ class Curve(QWidget):
             # wide lines cost ten times a hairline: only where there are few points
             few = len(x) < 20_000
             pen = None if self._single else pen_of(index, 1.6 if few else 1.0)
-            drawn = item.plot(x, y, pen=pen, antialias=few)
+            plot = partial(item.plot, pen=pen, antialias=few)
+            detail = _Detail(x, y) if len(x) > MANY else None
+            drawn = plot(x, y) if detail is None else detail.begin(plot)
             if len(x) <= FEW:
                 drawn.setSymbol(SYMBOLS[index % len(SYMBOLS)])
                 drawn.setSymbolSize(9)
                 drawn.setSymbolPen(edge_of(index))
                 drawn.setSymbolBrush(colour("card"))
             self._items.append(drawn)
-            if len(x) > MANY:
-                self._coarse.append(_Detail(drawn, x, y))
+            if detail is not None:
+                self._coarse.append(detail)
         if self._ahead is not None:
             pen = pg.mkPen(colour("quiet"), width=1.2)
             pen.setDashPattern([2, 4])
