@@ -7,7 +7,7 @@ import math
 import numpy as np
 
 from wintry_tally.core.analysis import Analysis
-from wintry_tally.core.analysis.counting import HOUR
+from wintry_tally.core.analysis.counting import HOUR, running_sum
 from wintry_tally.core.trace.trace import Column
 
 WIDTH, HEIGHT = 720, 300
@@ -28,8 +28,7 @@ def discharge_curve(analysis: Analysis) -> tuple[Column, Column] | None:
         size = max(2, int(POINTS * (span.last - span.first + 1) / total))
         index = np.unique(np.linspace(span.first, span.last, size).astype(np.int64))
         current = trace.current[span.first : span.last + 1]
-        steps = 0.5 * np.diff(trace.time_s[span.first : span.last + 1]) * (current[1:] + current[:-1])
-        moved = drawn + np.concatenate([[0.0], np.cumsum(steps)]) / HOUR
+        moved = drawn + running_sum(trace.time_s[span.first : span.last + 1], current) / HOUR
         charges.append(moved[index - span.first])
         volts.append(trace.voltage_V[index])
         drawn = float(moved[-1])

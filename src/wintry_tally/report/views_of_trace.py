@@ -8,7 +8,7 @@ from typing import Literal
 import numpy as np
 
 from wintry_tally.core.analysis import Analysis, StageKind
-from wintry_tally.core.analysis.counting import HOUR
+from wintry_tally.core.analysis.counting import HOUR, running_sum
 from wintry_tally.core.quantity import format_duration
 from wintry_tally.core.trace.trace import Column, Trace
 
@@ -89,7 +89,7 @@ def _moved(analysis: Analysis, stages: list[tuple[int, int]], against: Against) 
         time, current = trace.time_s[first : last + 1], np.abs(trace.current[first : last + 1])
         voltage = trace.voltage_V[first : last + 1]
         rate = current if against == "charge" else current * voltage
-        moved = base + np.concatenate([[0.0], np.cumsum(0.5 * np.diff(time) * (rate[1:] + rate[:-1]))]) / HOUR
+        moved = base + running_sum(time, rate) / HOUR
         base = float(moved[-1])
         keep = slice(None, None, max(1, total // MOST_POINTS))
         xs.append(moved[keep])

@@ -21,6 +21,11 @@ LOGGER_OFF = 30.0
 HOUR = 3600.0
 
 
+def running_sum(time_s: Column, rate: Column) -> Column:
+    """What a rate has come to at each reading, by the trapezoid rule: 0 at the first, then in the rate's unit times s."""
+    return np.concatenate([[0.0], np.cumsum(0.5 * np.diff(time_s) * (rate[1:] + rate[:-1]))])
+
+
 @dataclass(frozen=True)
 class Instrument:
     """The accuracies a log was taken with; None where nothing is known.

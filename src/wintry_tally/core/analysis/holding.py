@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from wintry_tally.core.analysis.counting import Instrument
+from wintry_tally.core.analysis.counting import Instrument, running_sum
 from wintry_tally.core.analysis.ending import CHARGE_PROTECTION, PROTECTION
 from wintry_tally.core.analysis.readings import current_quantity
 from wintry_tally.core.analysis.stages import Scale, Stage, StageKind, gap_after, span_of
@@ -109,7 +109,7 @@ def _best_window(
     span = float(time[-1] - time[0])
     if span <= wanted_s or len(time) < 3:
         return _held(trace, scale, first, last, instrument, wanted_s, max(wanted_s, lasted_s), False)
-    drawn = np.concatenate([[0.0], np.cumsum(0.5 * np.diff(time) * (current[1:] + current[:-1]))])
+    drawn = running_sum(time, current)
     starts = time[time <= time[-1] - wanted_s]
     means = (np.interp(starts + wanted_s, time, drawn) - drawn[: len(starts)]) / wanted_s
     at = int(np.argmax(means))
@@ -203,7 +203,7 @@ def charges_taken(
         span = span_of(trace, scale, stage)
         lasted = float(time[-1] - time[0]) + span.lead_s + span.tail_s
         if len(time) > 1:
-            drawn = np.concatenate([[0.0], np.cumsum(0.5 * np.diff(time) * (current[1:] + current[:-1]))])
+            drawn = running_sum(time, current)
             length = min(window_s, float(time[-1] - time[0]))
             starts = time[time <= time[-1] - length]
             mean = float(np.max((np.interp(starts + length, time, drawn) - drawn[: len(starts)]) / length))

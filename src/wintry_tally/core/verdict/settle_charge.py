@@ -8,6 +8,7 @@ import numpy as np
 
 from wintry_tally.core.analysis import Analysis
 from wintry_tally.core.analysis.charging import ChargeResult
+from wintry_tally.core.analysis.counting import running_sum
 from wintry_tally.core.analysis.ending import PROTECTION, SET_CUTOFF
 from wintry_tally.core.analysis.holding import FLOWED_S, ChargeTaken, charges_taken
 from wintry_tally.core.analysis.readings import voltage_quantity
@@ -127,7 +128,7 @@ def _time_to(share: float, analysis: Analysis, charge: ChargeResult, doubt_s: fl
     at = begun + (charge.time_to_full_s or 0.0)
     for span in charge.count.spans:
         time_s, current = trace.time_s[span.first : span.last + 1], -trace.current[span.first : span.last + 1]
-        moved = so_far + np.concatenate([[0.0], np.cumsum(0.5 * np.diff(time_s) * (current[1:] + current[:-1]))])
+        moved = so_far + running_sum(time_s, current)
         if moved[-1] >= wanted:
             at = float(np.interp(wanted, moved, time_s))
             break
