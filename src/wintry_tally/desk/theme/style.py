@@ -138,8 +138,9 @@ def _sheet(t: Tokens, points: float) -> str:
     QCheckBox::indicator {{ width: 14px; height: 14px; border: 1.5px solid {t.quiet}; border-radius: 2px; background: {t.card}; }}
     QCheckBox::indicator:focus {{ border-color: {t.accent}; }}
     QCheckBox::indicator:checked {{ background: {t.accent}; border-color: {t.accent}; image: url({icons}/check-{t.name}.svg); }}
-    QComboBox QAbstractItemView::item {{ padding: 4px 6px; }}
-    QComboBox QAbstractItemView {{ background: {t.card}; color: {t.ink}; border: 1px solid {t.rule};
+    QComboBox QAbstractItemView::item, QListWidget::item {{ padding: 4px 6px; }}
+    QListWidget::item:selected {{ background: {t.wash}; color: {t.ink}; }}
+    QComboBox QAbstractItemView, QListWidget {{ background: {t.card}; color: {t.ink}; border: 1px solid {t.rule};
         selection-background-color: {t.wash}; selection-color: {t.ink}; }}
     QPushButton {{ background: {t.card}; color: {t.ink}; border: 1px solid {t.rule}; border-radius: 3px; padding: 6px 14px; }}
     QPushButton:hover {{ border-color: {t.accent}; }}

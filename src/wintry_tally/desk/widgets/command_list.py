@@ -9,6 +9,7 @@ from PySide6.QtCore import QEvent, QObject, Qt
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QDialog, QLineEdit, QListWidget, QListWidgetItem, QWidget
 
+from wintry_tally.desk.theme.style import font
 from wintry_tally.desk.widgets.parts import column, label
 
 MOST_SHOWN = 200
@@ -44,6 +45,7 @@ class CommandList(QDialog):
         self.list = QListWidget()
         self.list.setAccessibleName("What fits")
         self.list.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self.list.setFont(font("body"))
         self.none = label("Nothing is called so.", "quiet")
         self.setLayout(column(self.typed, self.list, self.none, margin=3))
         self.resize(520, 420)
