@@ -261,3 +261,31 @@ def test_where_it_stands_is_kept() -> None:
     for template in shipped().values():
         if template.programme is not None:
             assert InProgramme.read(template.programme.data(), "again") == template.programme
+
+
+def test_tests_worked_out_from_claims_go_on_through_the_night_where_there_is_no_other_way(tmp_path: Path) -> None:
+    """40 Ah at 0.2 C and a rest of an hour last 6 to 7 h: nobody there from 17 to 20 h can be at both ends of it."""
+    text = '[[sample]]\ncode = "M1"\nbattery = {family = "lfp", rated_Ah = 40}\ncharged = 0.4\nclaims = "claims.toml"\n'
+    path = _written(tmp_path, text)
+    path.write_text(path.read_text(encoding="utf-8").replace('"8-18"', '"17:00-20:00"'), encoding="utf-8")
+    found = json.loads(CliRunner().invoke(cli, ["plan", str(path), "--seconds", "1", "--json"]).stdout)
+    down = found["turned_down"][0]
+    assert (down["sample"], down["recipe"], down["why"]) == (
+        "M1",
+        "capacity-reference",
+        "nobody could be there at its end",
+    )
+    assert down["cost"] and any(
+        task["recipe"] == down["by"] and task["settles"] == ["capacity"] for task in found["tasks"]
+    )
+    assert not any("capacity" in one["id"] for one in found["unplaced"])
+    told = CliRunner().invoke(cli, ["plan", str(path), "--seconds", "1"]).stdout
+    assert "through the night: " in told and down["cost"] in told
+    # by day there is no need for it, and what the file gives as its own task is left as it is
+    path = _written(tmp_path, text)
+    by_day = json.loads(CliRunner().invoke(cli, ["plan", str(path), "--seconds", "1", "--json"]).stdout)
+    assert by_day["turned_down"] == [] and any(task["recipe"] == "capacity-reference" for task in by_day["tasks"])
+    own = text + '[[task]]\nid = "c"\nsample = "M1"\nrecipe = "capacity-reference"\n'
+    path.write_text((HEAD + own).replace('"8-18"', '"17:00-20:00"'), encoding="utf-8")
+    fixed = json.loads(CliRunner().invoke(cli, ["plan", str(path), "--seconds", "1", "--json"]).stdout)
+    assert fixed["turned_down"] == [] and [one["id"] for one in fixed["unplaced"]] == ["c"]

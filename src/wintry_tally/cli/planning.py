@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import shutil
 import subprocess
+import time
+from collections.abc import Mapping
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -17,10 +19,15 @@ from wintry_tally.exchange.plan_file import read_plan
 from wintry_tally.exchange.plan_json import plan_dict
 
 if TYPE_CHECKING:
+    from wintry_tally.core.plan.campaign import Plan
     from wintry_tally.core.plan.programme import Programme
+    from wintry_tally.core.plan.standing import Standing
+    from wintry_tally.exchange.plan_file import ReadPlan
 
 TODAY, PROGRAMME = "wintry-tally.today/1", "wintry-tally.programme/1"
 NOTIFIER = "notify-send"
+LOOK_ROUND = 0.25
+"""The share of the time for a plan in which ways out are looked for."""
 
 
 def plan_of(file: Path, seconds: float, ics: Path | None) -> dict[str, Any]:
@@ -29,15 +36,41 @@ def plan_of(file: Path, seconds: float, ics: Path | None) -> dict[str, Any]:
     Raises:
         InputError: the file cannot be used, or the calendar not be written.
     """
-    read = read_plan(file)
-    from wintry_tally.app.solver_apart import solve_apart
-
-    made = plan(read.campaign, seconds, solver=solve_apart)
+    read, made = _planned(file, seconds)
     if ics is not None:
         from wintry_tally.exchange.calendar_file import write_calendar
 
         write_calendar(made, file.stem, ics)
-    return plan_dict(made, read.untestable, read.hours, read.assumed)
+    return plan_dict(made, read.untestable, read.hours, read.assumed, read.standings)
+
+
+def _planned(file: Path, seconds: float) -> tuple[ReadPlan, Plan]:
+    """The file's plan; tests that are worked out from claims may be turned down for the night where it is better for it."""
+    from wintry_tally.app.solver_apart import solve_apart
+    from wintry_tally.app.ways_out import Merit, better_ways
+
+    begun, read = time.monotonic(), read_plan(file)
+
+    def left() -> float:
+        return max(0.1, seconds - (time.monotonic() - begun))
+
+    def at_once(standings: Mapping[int, Standing]) -> tuple[Plan, int]:
+        again = read_plan(file, standings)
+        return plan(again.campaign, 0.0, thorough=False), len(again.untestable)
+
+    turned = read.standings
+    if turned:
+        turned = better_ways(turned, at_once, {}, lambda: left() > (1.0 - LOOK_ROUND) * seconds)
+    if not any(one.asked.over_night for one in turned.values()):
+        return read, plan(read.campaign, left(), solver=solve_apart)
+    other = read_plan(file, turned)
+    as_it_is = plan(read.campaign, 0.5 * left(), solver=solve_apart)
+    otherwise = plan(other.campaign, left(), solver=solve_apart)
+    merits = (
+        Merit.of(made, len(one.untestable), one.standings) for one, made in ((read, as_it_is), (other, otherwise))
+    )
+    before, after = merits
+    return (other, otherwise) if after.better_than(before) else (read, as_it_is)
 
 
 def programme_for(path: Path, code: str | None, charged: float | None) -> dict[str, Any]:

@@ -5,9 +5,10 @@ from __future__ import annotations
 import itertools
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import UTC, date, datetime, time, timedelta
 from pathlib import Path
+from types import MappingProxyType
 from typing import Literal
 from zoneinfo import ZoneInfo
 
@@ -28,6 +29,7 @@ from wintry_tally.core.plan.programme import (
     programme,
     tasks_of,
 )
+from wintry_tally.core.plan.standing import Standing
 from wintry_tally.core.protocol.attended import USUAL, parse_attended
 from wintry_tally.core.protocol.in_programme import Charged, Presence
 from wintry_tally.core.protocol.setpoints import Facts
@@ -118,12 +120,14 @@ class ReadPlan:
         campaign: what is to be planned; untestable: by sample, claims that no test here settles.
         hours: of tasks whose duration is a forecast, the soonest, the usual and the latest, h.
         assumed: what tests take that the file names no place of: taken as always free.
+        standings: the samples whose tests are worked out from their claims, by their place in the file.
     """
 
     campaign: Campaign
     untestable: tuple[tuple[str, Untestable], ...]
     hours: Mapping[str, tuple[float, float, float]]
     assumed: tuple[str, ...]
+    standings: Mapping[int, Standing] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -133,8 +137,8 @@ class _Sample:
     charged: float | None
 
 
-def read_plan(path: Path) -> ReadPlan:
-    """Read and check a plan's file.
+def read_plan(path: Path, standings: Mapping[int, Standing] = MappingProxyType({})) -> ReadPlan:
+    """Read and check a plan's file; `standings`: samples of it of which something else is asked than their claims do.
 
     Raises:
         InputError: with the place in the file (plan.begins, task[3].uses, …) and the mend.
@@ -162,21 +166,25 @@ def read_plan(path: Path) -> ReadPlan:
     ]
     untestable: list[tuple[str, Untestable]] = []
     owners = {part.sample for part in parsed.task}
-    for code, sample in samples.items():
+    stand_so: dict[int, Standing] = {}
+    for number, (code, sample) in enumerate(samples.items()):
         if sample.facts is None or not sample.claims:
             continue
+        one = standings.get(number, Standing(code, sample.facts))
         try:
-            made = programme(sample.facts, shipped(), stand=Stand(charged=sample.charged))
+            made = programme(one.facts, shipped(), stand=Stand(charged=sample.charged), asked=one.asked)
         except InputError as error:
             raise InputError(f"sample {code}: {error.what}", name, error.mend) from None
         untestable += [(code, one) for one in made.untestable]
         if code not in owners:
+            stand_so[number] = one
             tasks += tasks_of(made, code, places, hours, assumed)
     try:
         in_order(tuple(tasks))
     except InputError as error:
         raise InputError(f"task: {error.what}", name, error.mend) from None
-    return ReadPlan(Campaign(tuple(tasks), places, calendar), tuple(untestable), hours, tuple(sorted(assumed)))
+    campaign = Campaign(tuple(tasks), places, calendar)
+    return ReadPlan(campaign, tuple(untestable), hours, tuple(sorted(assumed)), stand_so)
 
 
 @dataclass

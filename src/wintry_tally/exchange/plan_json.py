@@ -4,13 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from datetime import datetime
+from types import MappingProxyType
 from typing import Any
 
 from wintry_tally.core.plan.campaign import Plan, Task
 from wintry_tally.core.plan.hands import hands
 from wintry_tally.core.plan.programme import Untestable
+from wintry_tally.core.plan.standing import Standing
 from wintry_tally.core.quantity import format_duration, format_number
 from wintry_tally.core.quantity.moments import clock_words
+from wintry_tally.exchange.recipe_file import shipped
 
 SCHEMA = "wintry-tally.plan/1"
 Hours = Mapping[str, tuple[float, float, float]]
@@ -21,11 +24,13 @@ def plan_dict(
     untestable: Sequence[tuple[str, Untestable]] = (),
     hours: Hours | None = None,
     assumed: Sequence[str] = (),
+    standings: Mapping[int, Standing] = MappingProxyType({}),
 ) -> dict[str, Any]:
     """The object that is printed: moments are local with their offset.
 
     Beyond the contract: `likely_h`, `soonest_h`, `latest_h` of tasks whose duration is a forecast (`ends` is the latest:
-    until then its places are held), `moved`, `assumed` (what tests take that the file names no place of).
+    until then its places are held), `moved`, `assumed` (what tests take that the file names no place of), `turned_down`
+    (tests that go on through the night, what takes their place, and why).
     """
     calendar = plan.campaign.calendar
 
@@ -46,7 +51,17 @@ def plan_dict(
         ],
         "moved": list(plan.moved),
         "assumed": list(assumed),
+        "turned_down": [
+            {"sample": one.code, "recipe": recipe, "by": down.by, "why": down.why, "cost": _cost(down.by)}
+            for one in standings.values()
+            for recipe, down in one.asked.over_night.items()
+        ],
     }  # fmt: skip
+
+
+def _cost(recipe: str) -> str:
+    here = shipped()[recipe].programme
+    return here.cost if here is not None else ""
 
 
 def _task(plan: Plan, task: Task, moment: Any, hours: Hours) -> dict[str, Any]:
@@ -85,6 +100,10 @@ def plan_text(found: dict[str, Any]) -> str:
         lines.append(f"All done {clock_words(ends, begins)} ({sure}); {format_number(person, 2)} h of somebody's time")
     lines += [f"not placed: {one['id']}: {one['reason']}" for one in found["unplaced"]]
     lines += [f"cannot be tested: {one['sample']} {one['claim']}: {one['reason']}" for one in found["untestable"]]
+    lines += [
+        f"through the night: {one['by']} instead of {one['recipe']} of {one['sample']}, {one['why']}; {one['cost']}"
+        for one in found["turned_down"]
+    ]
     if found["assumed"]:
         lines.append(f"taken as always free, for the file names none: {', '.join(found['assumed'])}")
     return "\n".join(lines)
