@@ -8,37 +8,21 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QFileDialog, QFrame, QGridLayout, QHBoxLayout, QLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFileDialog, QGridLayout, QLayout, QVBoxLayout, QWidget
 
-from wintry_tally.core.analysis.ending import ENDING_WORDS
 from wintry_tally.core.protocol.kinds import TEST_KINDS
-from wintry_tally.core.protocol.recipe import CAUSE_WORDS, EndCause
-from wintry_tally.core.quantity import format_duration
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.station import StationView
 from wintry_tally.desk.widgets.curve import Curve
-from wintry_tally.desk.widgets.figure import Figure
-from wintry_tally.desk.widgets.findings import FindingList
 from wintry_tally.desk.widgets.parts import anew, button, card, clear, column, label, row, scrolling
 from wintry_tally.desk.widgets.portrait_card import PortraitCard
+from wintry_tally.desk.widgets.run_card import RunCardView
 from wintry_tally.desk.widgets.station_card import StationCard
-from wintry_tally.report.portrait import IN_ITS_TERMS
 
 if TYPE_CHECKING:
     from wintry_tally.book import Run
-    from wintry_tally.core.analysis import Analysis
-    from wintry_tally.core.analysis.charging import ChargeResult
-    from wintry_tally.core.analysis.trips import Trip
     from wintry_tally.core.battery import Sample
     from wintry_tally.report.dossier import Dossier, RunReport
-
-METHODS = {
-    "simulated": "simulated bench",
-    "bench": "on the bench",
-    "hand": "read by hand",
-    "imported": "imported",
-    "guided": "step by step by hand",
-}
 
 MOST_CARDS = 8
 """So many tests are shown at first, the newest: a page of forty is not read, and their curves are a thicket."""
@@ -52,11 +36,6 @@ PURPOSES = {
     "revival": "Packs that seem dead: wake them, or bring a flat one back. Attended throughout.",
 }
 """What each station is for, in a line."""
-
-
-def _trip_words(trip: Trip) -> str:
-    took = f" after {trip.latency_s:.3g} s" if trip.latency_s else ""
-    return f"Protection opened ({trip.kind}): {abs(trip.current_A):.4g} A at {trip.voltage_V:.2f} V{took}"
 
 
 class StationOverview(StationView):
@@ -269,147 +248,24 @@ class StationOverview(StationView):
         """Another battery: its newest tests."""
         self._most, self._pictured = MOST_CARDS, 0
 
-    def _card(self, run: Run, report: RunReport) -> QFrame:
-        started = run.started.astimezone()
-        head = row(
-            label(run.title, "heading"),
-            label(
-                f"{started:%d %b %Y %H:%M} · {METHODS.get(run.method, run.method)}"
-                + (f" · {run.original_name}" if run.original_name else ""),
-                "small",
-            ),
-            None,
-        )
-        words = "Take into the verdicts" if run.left_out else "Leave out of the verdicts"
-        head.addWidget(
-            button(
-                words,
-                lambda: self.session.set_run(run, words.lower(), left_out=not run.left_out),
-                "link",
-                f"{words}: {run.title}",
-            )
-        )
-        if report.portrait is not None:
-            head.addWidget(button("Its picture", lambda: self._show_picture(run), "link", f"Its picture: {run.title}"))
-        head.addWidget(button("Save readings…", lambda: self._save(run), "link", f"Save readings: {run.title}"))
-        parts: list[QWidget | QHBoxLayout] = [head]
-        if report.problem:
-            parts.append(label(report.problem, "problem", wrap=True))
-        test = report.analysis.capacity if report.analysis else None
-        filled = report.analysis.charge if report.analysis else None
-        if report.portrait is not None and report.facts.test in IN_ITS_TERMS:
-            first, *others = report.portrait.lines
-            parts.append(label(f"{first}.", "heading", wrap=True))
-            if others:
-                parts.append(label("\n".join(f"{line}." for line in others), "quiet", wrap=True))
-        elif filled is not None and (test is None or run.recipe.get("method") == "charge"):
-            parts += self._charge_line(run, filled, report.analysis)
-        elif test is not None:
-            line = QHBoxLayout()
-            line.setSpacing(22)
-            reserve = report.analysis.reserve if report.analysis is not None else None
-            if reserve is not None and report.facts.test == "reserve":
-                lasted = Figure(f"Reserve, {run.title}")
-                lasted.set_quantity(reserve.minutes_at_25C or reserve.minutes, lambda: reserve.working)
-                lasted.opened.connect(self.opened)
-                at = "Reserve at 25 °C" if reserve.minutes_at_25C is not None else "Reserve"
-                line.addLayout(column(label(at if reserve.reached else f"{at}, at least", "small"), lasted, gap=0))
-            for name, which, quantity in (
-                ("Charge", "charge", test.count.charge),
-                ("Energy", "energy", test.count.energy),
-                ("Mean voltage", "voltage", test.count.mean_voltage),
-            ):
-                figure = Figure(f"{name}, {run.title}")
-                figure.set_quantity(quantity, lambda key=which: report.working(key))
-                figure.opened.connect(self.opened)
-                line.addLayout(column(label(name, "small"), figure, gap=0))
-            line.addStretch(1)
-            parts.append(line)
-            cause = ENDING_WORDS.get(test.ended_by, test.ended_by)
-            if run.cause and run.cause in EndCause._value2member_map_:
-                cause = CAUSE_WORDS[EndCause(run.cause)]
-            rate = f" · {test.c_rate:.3f} C" if test.c_rate else ""
-            parts.append(
-                label(
-                    f"{format_duration(test.count.duration_s)} under load{rate} · {test.voltage_start:.2f} to "
-                    f"{test.voltage_end:.2f} V · {cause}",
-                    "quiet",
-                    wrap=True,
-                )
-            )
-        elif report.analysis is not None:
-            parts.append(label("Nothing was charged or discharged in this log.", "quiet"))
-        if report.analysis is not None:
-            parts += self._beside(run, report.analysis)
-        if report.analysis is not None and report.analysis.trips and report.facts.test not in IN_ITS_TERMS:
-            told = "; ".join(_trip_words(trip) for trip in report.analysis.trips[:4])
-            parts.append(label(told, wrap=True))
-        if report.analysis is not None and report.analysis.remarks:
-            remarks = FindingList()
-            for remark in report.analysis.remarks:
-                offered = remark.offer and run.repair != "offered" and remark.code in {"sign-flipped", "unit-suspect"}
-                remarks.add(
-                    "warning" if remark.offer else "note",
-                    remark.message + (f" Offer: {remark.offer}." if remark.offer else ""),
-                    "Apply" if offered else "",
-                    (lambda: self.session.set_run(run, "apply the offered repair", repair="offered"))
-                    if offered
-                    else None,
-                )
-            parts.append(remarks)
-        if run.repair == "offered":
-            parts.append(
-                row(
-                    label("Offered repairs are applied; the original readings are kept.", "small"),
-                    button(
-                        "Take back", lambda: self.session.set_run(run, "take back the repair", repair="safe"), "link"
-                    ),
-                    None,
-                )
-            )
-        return card(*parts)
+    def _card(self, run: Run, report: RunReport) -> RunCardView:
+        from wintry_tally.app.run_card import run_card
 
-    def _beside(self, run: Run, analysis: Analysis) -> list[QHBoxLayout]:
-        """What a second meter and the pack's own cells say, each with its working."""
-        shown: list[tuple[str, Figure]] = []
-        second, cells = analysis.second, analysis.cells
-        if second is not None:
-            charge = second.charge_Ah
-            text, unit = (f"{charge:.2f}", "Ah") if charge is not None else (f"{second.voltage_V or 0.0:+.3f}", "V")
-            shown.append(("By the second meter", Figure(f"Second meter, {run.title}")))
-            shown[-1][1].set_text(text, "", unit, second.working)
-        if cells is not None:
-            for spread in cells.spreads:
-                shown.append((f"Cells apart, {spread.when}", Figure(f"Cells apart {spread.when}, {run.title}")))
-                shown[-1][1].set_text(f"{1000 * spread.spread_V:.0f}", "", "mV", cells.working)
-        line = QHBoxLayout()
-        line.setSpacing(22)
-        for words, figure in shown:
-            figure.opened.connect(self.opened)
-            line.addLayout(column(label(words, "small"), figure, gap=0))
-        line.addStretch(1)
-        return [line] if shown else []
+        made = RunCardView(run_card(run, report))
+        made.opened.connect(self.opened)
+        made.picture.connect(lambda: self._show_picture(run))
+        made.save.connect(lambda: self._save(run))
+        made.left_out.connect(lambda out: self._leave_out(run, out))
+        made.repaired.connect(lambda on: self._repair(run, on))
+        return made
 
-    def _charge_line(self, run: Run, filled: ChargeResult, analysis: Analysis | None) -> list[QWidget | QHBoxLayout]:
-        from wintry_tally.core.analysis import Instrument
-        from wintry_tally.core.analysis.derivation import charge_working, energy_working
+    def _leave_out(self, run: Run, out: bool) -> None:
+        words = "leave out of the verdicts" if out else "take into the verdicts"
+        self.session.set_run(run, words, left_out=out)
 
-        figure = Figure(f"Charge put in, {run.title}")
-        instrument = analysis.options.instrument if analysis is not None else Instrument()
-        readings = sum(span.last - span.first + 1 for span in filled.count.spans)
-        figure.set_quantity(filled.count.charge, lambda: charge_working(filled.count, instrument, readings))
-        energy = Figure(f"Energy put in, {run.title}")
-        energy.set_quantity(filled.count.energy, lambda: energy_working(filled.count, instrument, readings))
-        line = QHBoxLayout()
-        line.setSpacing(22)
-        for name, shown in (("Charge put in", figure), ("Energy put in", energy)):
-            shown.opened.connect(self.opened)
-            line.addLayout(column(label(name, "small"), shown, gap=0))
-        line.addStretch(1)
-        full = "never full" if filled.time_to_full_s is None else f"full after {format_duration(filled.time_to_full_s)}"
-        heated = "" if filled.heating is None else f" · heater for {format_duration(filled.heating.duration_s)}"
-        words = f"{full}{heated} · {ENDING_WORDS.get(filled.ended_by, filled.ended_by)}"
-        return [line, label(words, "quiet", wrap=True)]
+    def _repair(self, run: Run, on: bool) -> None:
+        words = "apply the offered repair" if on else "take back the repair"
+        self.session.set_run(run, words, repair="offered" if on else "safe")
 
     def _save(self, run: Run) -> None:
         name, _ = QFileDialog.getSaveFileName(

@@ -1,0 +1,69 @@
+"""The card of a finished run, drawn from `app.run_card`."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLayout, QWidget
+
+from wintry_tally.app.run_card import RunCard, Shown
+from wintry_tally.desk.widgets.figure import Figure
+from wintry_tally.desk.widgets.findings import FindingList
+from wintry_tally.desk.widgets.parts import button, column, label, row
+
+
+class RunCardView(QFrame):
+    """`opened` carries a figure's working; the others ask for what their keys say."""
+
+    opened = Signal(object)
+    picture = Signal()
+    save = Signal()
+    left_out = Signal(bool)
+    repaired = Signal(bool)
+
+    def __init__(self, shown: RunCard) -> None:
+        super().__init__()
+        self.setProperty("role", "card")
+        self._card = shown
+        parts: list[QWidget | QLayout] = [self._head()]
+        if shown.problem:
+            parts.append(label(shown.problem, "problem", wrap=True))
+        if shown.headline:
+            parts.append(label(shown.headline, "heading", wrap=True))
+        parts += [self._figures(one) for one in shown.figures]
+        parts += [label(words, "quiet" if words in shown.quiet else "", wrap=True) for words in shown.lines]
+        if shown.remarks:
+            parts.append(self._remarks())
+        if shown.repaired:
+            told = label("Offered repairs are applied; the original readings are kept.", "small")
+            parts.append(row(told, button("Take back", lambda: self.repaired.emit(False), "link"), None))
+        self.setLayout(column(*parts, margin=3))
+
+    def _head(self) -> QHBoxLayout:
+        title, out = self._card.title, self._card.left_out
+        words = "Take into the verdicts" if out else "Leave out of the verdicts"
+        keys = [button(words, lambda: self.left_out.emit(not out), "link", f"{words}: {title}")]
+        if self._card.pictured:
+            keys.append(button("Its picture", self.picture.emit, "link", f"Its picture: {title}"))
+        keys.append(button("Save readings…", self.save.emit, "link", f"Save readings: {title}"))
+        return row(label(title, "heading"), label(self._card.when, "small"), None, *keys)
+
+    def _figures(self, figures: tuple[Shown, ...]) -> QHBoxLayout:
+        line = QHBoxLayout()
+        line.setSpacing(22)
+        for one in figures:
+            figure = Figure(f"{one.label}, {self._card.title}")
+            if one.quantity is not None:
+                figure.set_quantity(one.quantity, one.working)
+            else:
+                figure.set_text(one.text[0], "", one.text[1], one.working())
+            figure.opened.connect(self.opened)
+            line.addLayout(column(label(one.label, "small"), figure, gap=0))
+        line.addStretch(1)
+        return line
+
+    def _remarks(self) -> FindingList:
+        remarks = FindingList()
+        for one in self._card.remarks:
+            act = (lambda: self.repaired.emit(True)) if one.offered else None
+            remarks.add(one.weight, one.message, "Apply" if one.offered else "", act)
+        return remarks

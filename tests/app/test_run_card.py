@@ -1,0 +1,99 @@
+"""A finished run's card as data, held against the demo book's own figures (invented)."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import pytest
+
+from wintry_tally.app.dossiers import dossier_of
+from wintry_tally.app.run_card import RunCard, run_card
+from wintry_tally.book import Book
+from wintry_tally.core.analysis.cells import Cells, Spread
+from wintry_tally.core.analysis.second_meter import SecondMeter
+from wintry_tally.core.trace.remarks import Remark
+from wintry_tally.core.verdict import School
+from wintry_tally.core.working import Working
+from wintry_tally.demo import scratch_copy
+
+
+@pytest.fixture(scope="module")
+def cards(tmp_path_factory: pytest.TempPathFactory) -> dict[str, tuple[object, object, RunCard]]:
+    found = {}
+    with Book.open(scratch_copy(tmp_path_factory.mktemp("cards"))) as book:
+        for sample in book.samples.all():
+            runs = {run.id: run for run in book.runs.all()}
+            for report in dossier_of(book, sample, School.STRICT).runs:
+                run = runs[report.facts.id]
+                found[f"{sample.code} {run.title}"] = (run, report, run_card(run, report))
+    return found
+
+
+def test_a_hold_and_an_overload_are_told_in_their_own_terms(cards) -> None:
+    hold, overload = cards["M1 Hold"][2], cards["M1 Overload"][2]
+    assert hold.headline.startswith("39.97 A for 5 min 00 s: from ") and hold.figures == () and hold.pictured
+    assert any("It warmed" in line for line in hold.lines) and hold.quiet == frozenset(hold.lines)
+    assert overload.headline.startswith("It opened at ") and not any(
+        "Protection opened" in line for line in overload.lines
+    )
+
+
+def test_a_capacity_test_has_its_charge_first_and_a_reserve_its_minutes(cards) -> None:
+    _, report, card = cards["M1 Capacity 1"]
+    assert [one.label for one in card.figures[0]] == ["Charge", "Energy", "Mean voltage"] and card.headline == ""
+    assert card.figures[0][0].quantity is report.analysis.capacity.count.charge
+    assert [one.working().label for one in card.figures[0]] == [
+        report.working(key).label for key in ("charge", "energy", "voltage")
+    ]
+    assert "under load · 0.200 C · " in card.lines[0] and card.lines[0] in card.quiet
+    assert card.lines[1].startswith("Protection opened (low-voltage)") and card.lines[1] not in card.quiet
+    assert not card.pictured and "simulated bench" in card.when
+    _, report, card = cards["M4 Reserve"]
+    assert [one.label for one in card.figures[0]][:2] == ["Reserve at 25 °C", "Charge"]
+    assert card.figures[0][0].quantity is report.analysis.reserve.minutes_at_25C
+    short = replace(
+        report,
+        analysis=replace(report.analysis, reserve=replace(report.analysis.reserve, reached=False, minutes_at_25C=None)),
+    )
+    assert run_card(cards["M4 Reserve"][0], short).figures[0][0].label == "Reserve, at least"
+
+
+def test_a_charge_says_what_went_in_and_when_it_was_full(cards) -> None:
+    run, report, card = cards["M1 Charge"]
+    assert [one.label for one in card.figures[0]] == ["Charge put in", "Energy put in"] and card.pictured
+    assert card.lines[0].startswith("full after 5 h 09 min · ")
+    assert card.figures[0][0].working().label and card.figures[0][1].quantity is report.analysis.charge.count.energy
+    never = replace(
+        report, analysis=replace(report.analysis, charge=replace(report.analysis.charge, time_to_full_s=None))
+    )
+    assert run_card(run, never).lines[0].startswith("never full · ")
+    assert "heater for 48 min" in cards["M3 Heater"][2].lines[0]
+
+
+def test_what_stands_beside_and_what_is_offered(cards) -> None:
+    run, report, _ = cards["M1 Capacity 1"]
+    working = Working("w", "", {}, "", "")
+    cells = Cells((1, 2), (Spread("full", 0.0123, 1, 2, 3.3, 3.4),), working)
+    second = SecondMeter(0.0456, None, None, None, None, 0.0, working)
+    remarks = (
+        Remark("unit-suspect", "mA.", offer="read it as mA"),
+        Remark("zero-offset", "off."),
+        Remark("gap", "g.", offer="x"),
+    )
+    more = replace(report, analysis=replace(report.analysis, cells=cells, second=second, remarks=remarks))
+    card = run_card(run, more)
+    beside = {one.label: one.text for one in card.figures[-1]}
+    assert beside["By the second meter"] == ("+0.046", "V")
+    counted = replace(more, analysis=replace(more.analysis, second=replace(second, charge_Ah=41.234)))
+    assert run_card(run, counted).figures[-1][0].text == ("41.23", "Ah")
+    assert beside["Cells apart, full"] == ("12", "mV") and card.figures[-1][-1].working() is working
+    assert [(one.weight, one.offered) for one in card.remarks] == [
+        ("warning", True),
+        ("note", False),
+        ("warning", False),
+    ]
+    assert card.remarks[0].message == "mA. Offer: read it as mA."
+    done = run_card(replace(run, repair="offered", left_out=True), more)
+    assert done.repaired and done.left_out and not any(one.offered for one in done.remarks)
+    bare = run_card(run, replace(report, analysis=None, problem="it cannot be read"))
+    assert bare.problem == "it cannot be read" and bare.figures == () and bare.lines == ()
