@@ -9,9 +9,9 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeySequence, QShortcut
 from PySide6.QtWidgets import QComboBox, QGridLayout, QSizePolicy, QWidget
 
-from wintry_tally.core.engine import LIVE, Phase, Request
+from wintry_tally.app.run_seen import Keys, figures_of, keys_of
+from wintry_tally.core.engine import Phase, Request
 from wintry_tally.core.protocol.template import in_words
-from wintry_tally.core.quantity import format_duration
 from wintry_tally.core.trace.beside import INTO_TRACE, beside_column, cells_told
 from wintry_tally.core.working import Working
 from wintry_tally.desk.session import Session
@@ -148,7 +148,6 @@ class RunPage(StationView):
         if live is None:
             return
         seen = live.latest
-        state = seen.state
         where = WHERE.get(live.run.method, "") or f"channel {live.run.settings.extra.get('channel')}"
         doing = doing_words(seen)
         self.state.setText(f"{live.run.title} · {doing} · {where}")
@@ -157,71 +156,11 @@ class RunPage(StationView):
         self._say_step(live)
         self.trouble.setText(seen.trouble or live.worker.refusal)
         self.trouble.setVisible(bool(self.trouble.text()))
-        near = [f"{words[:1].upper()}{words[1:]}." for _, words in state.warned if not seen.ended]
-        if near != self.warned.messages:
-            self.warned.reset()
-            for words in near:
-                self.warned.add("heed", words)
-        self.warned.setVisible(bool(near))
-        meter = f"{live.run.settings.voltage_accuracy} of voltage, {live.run.settings.current_accuracy} of current"
-        raw = Working("Reading", "as shown by the meter", {"accuracy": meter}, "", "the meter's manual")
-        self.figures["Voltage"].set_text(_fixed(seen.voltage_V, 2), "", "V", raw)
-        self.figures["Current"].set_text(_fixed(seen.current_A, 2), "", "A", raw)
-        filling = state.phase is Phase.CHARGING or (state.charge_Ah == 0.0 and state.put_in_Ah > 0.0)
-        way = "put in" if filling else "drawn"
-        moved, energy, lasted = (
-            (state.put_in_Ah, state.put_in_Wh, state.charge_s)
-            if filling
-            else (state.charge_Ah, state.energy_Wh, state.load_s)
-        )
-        for name, words in (("Charge", "Charge"), ("Charge so far", "Charge"), ("Energy", "Energy")):
-            self._titles[name].setText(f"{words} {way}")
-        self._titles["Under load"].setText("On charge" if filling else "Under load")
-        counted = Working(
-            f"Charge {way} so far",
-            "Q = Σ ½ (I₁ + I₂) Δt over the readings with current",
-            {"with current": format_duration(lasted), "meter": meter},
-            f"{moved:.3f} Ah",
-            "common practice; the uncertainty is worked out when the run ends",
-        )
-        for figure in (self.figures["Charge"], self.minor["Charge so far"]):
-            figure.set_text(f"{moved:.2f}", "", "Ah", counted)
-        self.minor["Power"].set_text(
-            _fixed(seen.voltage_V * seen.current_A, 1),
-            "",
-            "W",
-            Working(
-                "Power",
-                "P = V × I",
-                {"V": f"{seen.voltage_V:.3f} V", "I": f"{seen.current_A:.3f} A"},
-                f"{seen.voltage_V * seen.current_A:.2f} W",
-                "the reading just taken",
-            ),
-        )
-        self.minor["Energy"].set_text(
-            f"{energy:.1f}",
-            "",
-            "Wh",
-            Working(
-                f"Energy {way} so far",
-                "E = Σ ½ (V₁ I₁ + V₂ I₂) Δt over the readings with current",
-                {"with current": format_duration(lasted)},
-                f"{energy:.2f} Wh",
-                "common practice; the uncertainty is worked out when the run ends",
-            ),
-        )
-        self.minor["Under load"].set_text(
-            format_duration(lasted),
-            "",
-            "",
-            Working(
-                "Time with current",
-                "time between readings while current flows; pauses do not count",
-                {},
-                f"{lasted:.0f} s",
-                "the run's own clock",
-            ),
-        )
+        self._warn(live)
+        for name, one in figures_of(live).items():
+            figure = self.figures.get(name) or self.minor[name]
+            figure.set_text(one.text, "", one.unit, one.working)
+            self._titles[name].setText(one.title)
         self._outlook(live)
         self.guided.show_run(live)
         by_hand = live.guide is not None
@@ -231,21 +170,30 @@ class RunPage(StationView):
         self.beside.setText(beside_words(seen.beside))
         self.beside.setVisible(bool(self.beside.text()))
         self.how_beside.setVisible(bool(self.beside.text()))
-        self.pause.setText("Resume" if state.phase is Phase.PAUSED else "Pause")
-        current = live.recipe.steps[state.index]
-        self.pause.setEnabled(state.phase is Phase.PAUSED or state.phase in LIVE)
-        settable = current.mode in {"current", "charge"}
-        self.rate.setVisible(settable)
-        self.change.setVisible(settable)
-        self.change.setEnabled(state.phase is Phase.PAUSED or state.phase in LIVE)
-        self.skip.setVisible(len(live.recipe.steps) > 1)
-        self.skip.setEnabled(
-            state.phase not in {Phase.PAUSED, Phase.READY} and state.index + 1 < len(live.recipe.steps)
-        )
+        self._show_keys(keys_of(live))
         self._draw(live)
         if self._across is not None and self._across.isVisible():
             code = self.session.sample(self.sample_id).code
             self._across.show_run(live, code, doing_words(seen))
+
+    def _warn(self, live: LiveRun) -> None:
+        """What comes near before anything has to stop."""
+        seen = live.latest
+        near = [f"{words[:1].upper()}{words[1:]}." for _, words in seen.state.warned if not seen.ended]
+        if near != self.warned.messages:
+            self.warned.reset()
+            for words in near:
+                self.warned.add("heed", words)
+        self.warned.setVisible(bool(near))
+
+    def _show_keys(self, keys: Keys) -> None:
+        self.pause.setText(keys.pause)
+        self.pause.setEnabled(keys.pausing)
+        self.rate.setVisible(keys.settable)
+        self.change.setVisible(keys.settable)
+        self.change.setEnabled(keys.pausing)
+        self.skip.setVisible(keys.skipping)
+        self.skip.setEnabled(keys.skip)
 
     def _say_step(self, live: LiveRun) -> None:
         """Where in the recipe it is, and what a person is asked to do."""
@@ -425,10 +373,6 @@ def beside_words(told: Mapping[str, float]) -> str:
     if "pack_C" in told:
         parts.append(f"its thermometer {told['pack_C']:.1f} °C")
     return " · ".join(parts)
-
-
-def _fixed(value: float, decimals: int) -> str:
-    return f"{value:.{decimals}f}".replace("-", "−") if value == value else "–"
 
 
 def _first_load(points: list[tuple[float, float, float, float]]) -> float:
