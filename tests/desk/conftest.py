@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import os
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -35,6 +36,7 @@ def window(qtbot, tmp_path: Path, request, monkeypatch: pytest.MonkeyPatch) -> I
     monkeypatch.setattr(planner, "QUIET_S", 1e12)
     monkeypatch.setattr(morning, "ROLL_S", 1e12)
     make_application("day")
+    gc.disable()  # as the application does: a worker thread that collects what Qt made stops everything
     made = Window(Session())
     made.show()
     qtbot.waitExposed(made)
@@ -48,6 +50,8 @@ def window(qtbot, tmp_path: Path, request, monkeypatch: pytest.MonkeyPatch) -> I
     made.deleteLater()
     # without a running event loop nothing is deleted, and every later window would be styled beside this one
     QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+    gc.collect()
+    gc.enable()
 
 
 @pytest.fixture

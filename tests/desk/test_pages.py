@@ -331,7 +331,7 @@ def test_cells_and_a_second_meter_in_a_log_are_kept_beside(qtbot, window: Window
     assert shown == ["time", "voltage", "current", "kept beside", "kept beside", "kept beside"]
     page.keep()
     qtbot.waitUntil(lambda: window.session.dossier(window.sample_id) is not None, timeout=15000)
-    figures = [item for item in window.findChildren(Figure) if "apart under load" in item.accessibleName()]
+    figures = [item for item in window.findChildren(Figure) if "apart, under load" in item.accessibleName()]
     assert figures and "4 mV" in figures[0].accessibleName()
     opened: list[object] = []
     figures[0].opened.connect(opened.append)

@@ -14,6 +14,7 @@ from PySide6.QtWidgets import QApplication
 
 from wintry_tally import __version__
 from wintry_tally.app.logbook import keep_log
+from wintry_tally.desk.collecting import Collector
 from wintry_tally.desk.one_window import Door, call_forward
 from wintry_tally.desk.remembered import books, put_back
 from wintry_tally.desk.session import Session
@@ -44,6 +45,8 @@ def make_application(theme: str | None = None) -> QApplication:
     application.setDesktopFileName("wintry-tally")
     application.setWindowIcon(QIcon(str(ICON)))
     sys.setswitchinterval(SWITCH_S)
+    if application.findChild(Collector) is None:
+        Collector(application)
     chosen = theme or str(QSettings().value("theme", "day"))
     apply(application, NIGHT if chosen == "night" else DAY)
     return application

@@ -6,16 +6,26 @@ import gc
 import threading
 from importlib import import_module
 
+_held = False
+
 
 def hold_collector() -> None:
     """Before anything heavy is imported."""
+    global _held
+    _held = True
     gc.disable()
 
 
+def held() -> bool:
+    """Whether the program is still starting."""
+    return _held
+
+
 def release_collector() -> None:
-    """Once the window stands: what was made so far is not looked through again, and collecting goes on as usual."""
+    """Once the window stands: what was made so far is not looked through again; `collecting` goes on from here."""
+    global _held
+    _held = False
     gc.freeze()
-    gc.enable()
 
 
 AHEAD = (

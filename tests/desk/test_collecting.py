@@ -1,0 +1,81 @@
+"""Rubbish is collected on the interface's thread alone: elsewhere, what Qt made is let go of under the wrong lock."""
+
+from __future__ import annotations
+
+import gc
+import threading
+
+import pytest
+from PySide6.QtCore import QObject
+from PySide6.QtWidgets import QApplication
+
+from wintry_tally.desk import starting
+from wintry_tally.desk.app import make_application
+from wintry_tally.desk.collecting import Collector
+from wintry_tally.desk.window import Window
+
+
+class Kept(QObject):
+    """In a circle with itself: only the collector lets go of it."""
+
+    gone: list[int]
+
+    def __init__(self, gone: list[int]) -> None:
+        super().__init__()
+        self.itself, self.gone = self, gone
+
+    def __del__(self) -> None:
+        self.gone.append(threading.get_ident())
+
+
+def _busy() -> None:
+    """A worker that makes much that is let go: left to itself, Python would collect here."""
+    for _ in range(200):
+        [[number] for number in range(2000)]
+
+
+def test_no_worker_lets_go_of_what_qt_made(qtbot, window: Window) -> None:
+    assert not gc.isenabled()
+    gone: list[int] = []
+    for _ in range(20):
+        Kept(gone)
+    worker = threading.Thread(target=_busy)
+    worker.start()
+    worker.join()
+    assert gone == [], "nothing is collected on the worker"
+    gc.set_threshold(700, 10, 10)
+    qtbot.waitUntil(lambda: len(gone) == 20, timeout=20000)
+    assert set(gone) == {threading.get_ident()}
+
+
+def test_it_waits_while_the_program_starts_and_takes_the_oldest_that_is_due(
+    window: Window, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    done: list[int] = []
+    monkeypatch.setattr(gc, "collect", lambda generation=2: done.append(generation) or 0)
+    collector = QApplication.instance().findChild(Collector)
+    collector._timer.stop()
+    for counts, due in (
+        ((700, 10, 10), []),
+        ((701, 0, 0), [0]),
+        ((701, 11, 0), [1]),
+        ((0, 0, 11), [2]),
+        ((0, 0, 0), []),
+    ):
+        done.clear()
+        monkeypatch.setattr(gc, "get_count", lambda counts=counts: counts)
+        monkeypatch.setattr(gc, "get_threshold", lambda: (700, 10, 10))
+        collector.collect()
+        assert done == due
+    monkeypatch.setattr(gc, "get_count", lambda: (9999, 99, 99))
+    monkeypatch.setattr(starting, "_held", True)
+    done.clear()
+    collector.collect()
+    assert done == []
+    collector._timer.start()
+
+
+def test_there_is_one_however_often_the_application_is_asked_for(window: Window) -> None:
+    make_application("day")
+    make_application("night")
+    assert len(QApplication.instance().findChildren(Collector)) == 1
