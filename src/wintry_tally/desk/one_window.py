@@ -18,7 +18,9 @@ from PySide6.QtCore import QSocketNotifier
 if TYPE_CHECKING:
     from PySide6.QtWidgets import QWidget
 
-ANSWER, WAIT_S = b"here\n", 1.0
+COME, THERE, ANSWER = b"come\n", b"here?\n", b"here\n"
+WAIT_S, HEAR_S = 1.0, 0.1
+"""How long an answer is waited for, and how long a window listens to who asks: its interface waits meanwhile."""
 LONGEST = 100
 """Bytes of a socket's path that every system takes."""
 
@@ -46,12 +48,17 @@ def _place(book: Path) -> Path | None:
 
 def call_forward(book: Path) -> bool:
     """Ask the window that shows a book to come forward; False where none does."""
+    return _asked(book, COME)
+
+
+def _asked(book: Path, words: bytes) -> bool:
     place = _place(book)
     if place is None or not place.exists():
         return False
     with contextlib.suppress(OSError), socket.socket(socket.AF_UNIX) as asked:
         asked.settimeout(WAIT_S)
         asked.connect(str(place))
+        asked.sendall(words)
         return asked.recv(len(ANSWER)) == ANSWER
     return False
 
@@ -69,7 +76,7 @@ class Door:
         """Listen for this book, and for no other any more; where another window does already, let it."""
         self.close()
         place = _place(book)
-        if place is None or call_forward(book):
+        if place is None or _asked(book, THERE):
             return
         with contextlib.suppress(OSError):
             place.unlink(missing_ok=True)  # of a window that is gone
@@ -87,8 +94,11 @@ class Door:
         with contextlib.suppress(OSError):
             asking, _ = self._heard.accept()
             with asking:
-                asking.settimeout(WAIT_S)
+                asking.settimeout(HEAR_S)
+                words = asking.recv(len(THERE))
                 asking.sendall(ANSWER)
+            if words != COME:
+                return
             if self._window.isMinimized():
                 self._window.showNormal()
             self._window.raise_()
