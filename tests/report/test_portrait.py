@@ -51,6 +51,10 @@ def test_a_charge_is_its_phases() -> None:
     assert volts.marks[0][1] == "full" and volts.marks[0][0] == pytest.approx(2.0 + 56.25 / 60.0, abs=0.02)
     assert "full after 2 h 56 min" in made.told[0] and volts.bands[0].words == "constant current"
     assert all(not band.words for band in current.bands) and not current.marks
+    # the log begins with ten minutes of rest; the picture begins with the charge
+    ends = [(round(band.start, 2), round(band.end, 2)) for band in volts.bands[:2]]
+    assert ends[0][0] == 0.0 and ends[0][1] == pytest.approx(2.0, abs=0.02) == ends[1][0] and ends[1][1] <= 3.01
+    assert volts.bands[0].live
     assert "Charge acceptance" in made.told[1]
 
 
@@ -84,6 +88,8 @@ def test_an_overload_is_the_seconds_round_its_opening() -> None:
     assert [row[2] for row in made.rows] == ["held", "held", "the protection opened"]
     assert made.rows[1][:2] == ("90 A", "1 min 00 s") and made.told[0].startswith("It opened at 120 A, ")
     x = made.panels[0].series[0][1]
+    assert made.panels[0].marks == ((0.0, "opened"),) and made.panels[1].x_title == "time / s from the opening"
+    assert made.panels[1].series[0][2].max() == 120.0
     # three times the eight seconds before it, and twenty after it
     assert x[0] == pytest.approx(-24.0, abs=1.5) and x[-1] == pytest.approx(20.0, abs=1.0)
     stood = _of("overload", _log(*steps[:3], (60.0, 13.0, 13.2, 0.0, 0.0), step=0.5))
@@ -126,6 +132,8 @@ def test_a_heater_and_the_cells_stand_apart() -> None:
     # it began at −12 °C and went up by a kelvin in a thousand seconds: −10.4 °C as the cells took over
     assert "The cells took the charge at −10.4 °C, 25 min 00 s after it began" in made.told[0]
     assert [panel.x_title for panel in made.panels] == ["", "", "time / min"]
+    assert made.panels[0].bands[0].start == 0.0 and made.panels[1].series[0][2].max() == pytest.approx(18.2)
+    assert made.panels[0].bands[1].end == pytest.approx(55.0, abs=0.1)
 
 
 def test_a_charge_in_the_cold_says_what_was_done_with_it_and_where() -> None:
@@ -136,6 +144,17 @@ def test_a_charge_in_the_cold_says_what_was_done_with_it_and_where() -> None:
     assert made.told[1].startswith("A charge was taken at −9.3 °C") and "refused at −9.9 °C" in made.told[0]
     assert [words for _, words in made.panels[0].marks] == ["refused", "taken"]
     assert _of("charge-block", _log(refused[0], step=0.5)) is None
+
+
+def test_time_is_counted_in_what_suits_its_length() -> None:
+    def title(seconds: float) -> tuple[str, float]:
+        made = _of("hold", _log((60.0, 13.3, 13.3, 0.0, 0.0), (seconds, 12.6, 12.3, 50.0, 50.0), (60.0, 13.0, 13.2, 0.0, 0.0), step=1.0))  # fmt: skip
+        assert made is not None
+        return made.panels[-1].x_title, made.panels[0].marks[1][0]
+
+    assert title(300.0) == ("time / s", pytest.approx(300.0, abs=1.0))
+    assert title(1200.0) == ("time / min", pytest.approx(20.0, abs=0.05))
+    assert title(14_400.0) == ("time / h", pytest.approx(4.0, abs=0.01))
 
 
 def test_a_curve_says_it_all_for_what_is_about_charge() -> None:
