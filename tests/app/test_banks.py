@@ -183,6 +183,12 @@ def test_a_bank_in_a_book_its_kin_and_its_need(book: Book) -> None:
     alone = judge_one(Need("hut", 30.0, (Device("radio", W=12.0, least_V=10.5),)), dossiers[units[1].id])
     assert judged is not None and judged.code == "B1" and judged.probability == alone.probability
     assert judged.mass_kg == pytest.approx(8.73) and "M2" in judged.steps[-1]
+    # the tag of a unit comes off the rack: the bank is still made of it
+    off = Edits(book).remove_sample(units[1].id)
+    off.do()
+    still = bank_of(book, made[0])
+    assert still is not None and [unit.code for unit in still.units] == ["M1", "M2"]
+    off.undo()
     edit.undo()
     assert "B1" not in {one.code for one in book.samples.all()}
     edit.do()

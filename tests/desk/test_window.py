@@ -109,6 +109,11 @@ def test_arrival_facts_are_kept(fresh: Window, qtbot) -> None:
     arrival = fresh.session.samples()[0].arrival
     assert (arrival.obtained, arrival.polarity, arrival.tight, arrival.rested) == ("bought", True, True, False)
     assert arrival.notes == "box dented", "half-typed notes are kept when another sample is shown"
+    # what is half typed when its tag comes off goes with it, and nobody is told of an inner failure
+    view.notes.setPlainText("more of it")
+    fresh.remove_tag()
+    view._set(notes="more of it")
+    assert not fresh.problem
 
 
 def test_menus_hold_every_command_and_shortcuts_do_not_clash(window: Window) -> None:

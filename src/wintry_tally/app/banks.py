@@ -19,12 +19,12 @@ if TYPE_CHECKING:
 
 
 def bank_of(book: Book, sample_id: int) -> Bank | None:
-    """The bank that a sample is; None where it is a single battery."""
+    """The bank that a sample is; None where it is a single battery. Its units stay its own when their tags come off."""
     kept = book.banks.all().get(sample_id)
     if kept is None:
         return None
     series, units = kept
-    return Bank(series, len(units) // series, tuple(book.samples.get(number) for number in units))
+    return Bank(series, len(units) // series, tuple(book.samples.get(number, taken_off=True) for number in units))
 
 
 def kin_of(book: Book, sample_id: int) -> set[int]:

@@ -41,14 +41,16 @@ class Samples:
                 claims.setdefault(row["sample_id"], []).append(_claim(row))
             return [_sample(row, claims.get(row["id"], [])) for row in rows]
 
-    def get(self, sample_id: int) -> Sample:
-        """One sample.
+    def get(self, sample_id: int, taken_off: bool = False) -> Sample:
+        """One sample; with `taken_off`, also one whose tag was taken off the rack.
 
         Raises:
             BookError: there is none of that number.
         """
         known = tables.sample.c
-        query = select(tables.sample).where(known.id == sample_id, known.removed.is_(False))
+        query = select(tables.sample).where(known.id == sample_id)
+        if not taken_off:
+            query = query.where(known.removed.is_(False))
         with self._transaction() as connection:
             row = connection.execute(query).mappings().first()
             if row is None:

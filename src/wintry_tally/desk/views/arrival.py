@@ -384,6 +384,7 @@ class ArrivalView(StationView):
         self._set(**{key: text})
 
     def _set(self, **values: object) -> None:
-        if not self._filling and self.sample_id and self.session.has_book:
+        # what is half typed may be kept when its tag has just come off
+        if not self._filling and self.session.has_book and self.session.holds(self.sample_id):
             name = next(iter(values)).replace("_", " ")
             self.session.set_sample(self.sample_id, f"change {name}", **values)
