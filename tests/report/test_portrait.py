@@ -173,3 +173,22 @@ def test_thinning_keeps_every_low_and_high() -> None:
     assert thinned(x[:1200], y[:1200], z[:1200])[0] is not few and len(thinned(x[:1200], y[:1200], z[:1200])[0]) == 1200
     gappy = np.where(np.arange(100_000) < 50_000, np.nan, y)
     assert np.isfinite(thinned(x, gappy)[1]).any()
+
+
+def test_no_verdict_waits_for_a_picture_that_cannot_be_drawn(
+    monkeypatch: pytest.MonkeyPatch, caplog: pytest.LogCaptureFixture
+) -> None:
+    from datetime import UTC, datetime
+
+    from wintry_tally.report import dossier
+    from wintry_tally.report.dossier import RunFacts, report_run
+
+    def fails(*_: object) -> None:
+        raise ZeroDivisionError
+
+    monkeypatch.setattr(dossier, "portrait_of", fails)
+    options = Options(family=family_named("lfp"), rated_Ah=40.0)
+    facts = RunFacts(1, "Charge", "imported", datetime(2027, 1, 11, tzinfo=UTC), "", "", False, options, test="charge")
+    found = report_run(facts, _log(*CHARGE))
+    assert found.portrait is None and found.analysis is not None and not found.problem
+    assert "no picture of Charge" in caplog.text

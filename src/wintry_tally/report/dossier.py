@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -23,6 +24,8 @@ from wintry_tally.core.verdict.evidence import CapacityEvidence, Evidence, LogEv
 from wintry_tally.core.working import Working
 from wintry_tally.report.curve import discharge_curve
 from wintry_tally.report.portrait import Portrait, portrait_of
+
+log = logging.getLogger(__name__)
 
 
 @dataclass(frozen=True)
@@ -94,7 +97,16 @@ def report_run(facts: RunFacts, trace: Trace) -> RunReport:
     evidence = None
     if facts.test in {"", "capacity", "cold-loss"}:
         evidence = capacity_evidence(facts.title, analysis, facts.options.ambient_C)
-    return RunReport(facts, analysis, evidence, "", discharge_curve(analysis), portrait_of(facts.test, analysis))
+    return RunReport(facts, analysis, evidence, "", discharge_curve(analysis), _pictured(facts, analysis))
+
+
+def _pictured(facts: RunFacts, analysis: Analysis) -> Portrait | None:
+    """Its picture; no verdict waits for one that cannot be drawn."""
+    try:
+        return portrait_of(facts.test, analysis)
+    except Exception:
+        log.exception("no picture of %s", facts.title)
+        return None
 
 
 def arrival_evidence(sample: Sample) -> list[MeasuredEvidence]:
