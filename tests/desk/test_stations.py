@@ -290,3 +290,14 @@ def test_what_was_set_for_a_device_is_remembered(qtbot, one: Window, tmp_path: P
     qtbot.waitUntil(page.keep_button.isEnabled, timeout=15000)
     assert not page.problem.isVisible(), page.problem.text()
     assert page._looked.log.columns["voltage"] == "x"
+
+
+def test_a_station_that_was_never_shown_a_sample_stays_as_it_is(qtbot, demo: Window) -> None:
+    """A view may be made before anybody goes there, and is told of changes all the same."""
+    view = demo.view("shelf")
+    assert view.sample_id == 0
+    demo.station = "shelf"
+    demo._sample_changed(demo.sample_id)
+    assert not demo.problem
+    demo.show_station("shelf")
+    assert view.sample_id == demo.sample_id

@@ -72,7 +72,9 @@ class BenchStation(StationView):
         return made
 
     def refresh(self) -> None:
-        """Show what is going on, or the overview."""
+        """Show what is going on, or the overview; nothing before a sample was shown here, or once its tag is off."""
+        if not self.session.holds(self.sample_id):
+            return
         running = self.session.running
         target: StationView = self.overview
         if self._live() is not None:
