@@ -19,10 +19,11 @@ from wintry_tally.core.cell import parameters_for
 from wintry_tally.core.cell.soak import SAFE_S, WITHIN_K, soak
 from wintry_tally.core.protocol.kinds import TEST_KINDS
 from wintry_tally.core.quantity import Quantity, format_duration
+from wintry_tally.core.quantity.display import degrees_words
 from wintry_tally.core.quantity.moments import clock_words
 from wintry_tally.core.verdict.outcome import Outcome, Verdict
 from wintry_tally.exchange.recipe_file import shipped
-from wintry_tally.report.portrait import Panel, points
+from wintry_tally.report.portrait import Panel, opened_in, points
 
 if TYPE_CHECKING:
     from wintry_tally.app.campaign import Drawn
@@ -108,10 +109,7 @@ def _openings(own: Sequence[RunReport], verdicts: Sequence[Verdict]) -> Panel | 
         trips = [trip for trip in report.analysis.trips if trip.kind == OVER_CURRENT]
         opened += [(trip.current_A, max(trip.latency_s, 0.01)) for trip in trips]
         for stage in report.analysis.stages:
-            ended = any(
-                stage.start_s <= trip.at_s <= stage.end_s + 2.0 * report.analysis.scale.usual_s for trip in trips
-            )
-            if stage.stage.kind is StageKind.DISCHARGE and not ended:
+            if stage.stage.kind is StageKind.DISCHARGE and not opened_in(stage, report.analysis):
                 held.append((abs(stage.count.mean_current.value), stage.end_s - stage.start_s))
     if not opened:
         return None
@@ -156,7 +154,7 @@ def _soak(sample: Sample, settles: Sequence[tuple[str, Outcome]]) -> Panel | Non
     if abs(found.sound_s - SAFE_S) < APART * 3600.0 * float(hours[-1]):
         marks = marks[:1]
     return Panel(
-        f"Its core in a freezer at {FREEZER_C:.0f} °C, from {ROOM_C:.0f} °C".replace("-", "−"), "time / h", "core / °C",
+        f"Its core in a freezer at {degrees_words(FREEZER_C, 0)}, from {degrees_words(ROOM_C, 0)}", "time / h", "core / °C",
         ((f"worked out from {mass:.3g} kg", hours, found.core(3600.0 * hours)),), marks=tuple(marks),
         lines=(("y", FREEZER_C + WITHIN_K, f"as cold as the freezer within {WITHIN_K:g} K"),),
     )  # fmt: skip
@@ -165,7 +163,7 @@ def _soak(sample: Sample, settles: Sequence[tuple[str, Outcome]]) -> Panel | Non
 def _warmth(report: RunReport) -> str:
     stages = report.analysis.stages if report.analysis is not None else ()
     known = [one.temperature_mean for one in stages if one.stage.kind is StageKind.DISCHARGE and one.temperature_mean is not None]  # fmt: skip
-    return f", {known[0]:.0f} °C".replace("-", "−") if known else ""
+    return f", {degrees_words(known[0], 0)}" if known else ""
 
 
 def _shelf(sample: Sample, dossier: Dossier, runs: Sequence[Run], drawn: Drawn | None, now: datetime) -> Panel | None:

@@ -20,7 +20,7 @@ from wintry_tally.core.analysis.counting import HOUR
 from wintry_tally.core.analysis.ending import ENDING_WORDS
 from wintry_tally.core.analysis.trips import OVER_CURRENT
 from wintry_tally.core.quantity import format_duration
-from wintry_tally.core.quantity.display import MINUS
+from wintry_tally.core.quantity.display import MINUS, degrees_words
 from wintry_tally.core.trace.trace import Column, Trace
 from wintry_tally.report.views_of_trace import Band
 
@@ -214,7 +214,7 @@ def _heated(analysis: Analysis, charge: ChargeResult) -> Portrait:
         ("cells", format_duration(max(0.0, float(trace.time_s[last]) - heat.end_s)),
          f"{abs(charge.count.charge.value):.2f} Ah", f"{live[-1].voltage_end:.2f} V"),
     ]  # fmt: skip
-    at = "" if taken is None else f" at {taken:.1f} °C".replace("-", MINUS)
+    at = "" if taken is None else f" at {degrees_words(taken)}"
     told = (f"The cells took the charge{at}, {format_duration(heat.duration_s)} after it began; {_full_words(charge)}",)
     return Portrait(panels, ("phase", "for", "took", "at"), tuple(rows), told)
 
@@ -260,9 +260,13 @@ def _held(analysis: Analysis) -> Portrait | None:
     return Portrait(panels, ("current", "for", "ended", "voltage") if rows else (), rows, tuple(told))
 
 
+def opened_in(one: StageResult, analysis: Analysis) -> bool:
+    """Whether a protection opened in a stage or just behind it."""
+    return any(one.start_s <= trip.at_s <= one.end_s + 2.0 * analysis.scale.usual_s for trip in analysis.trips)
+
+
 def _step_row(one: StageResult, analysis: Analysis) -> tuple[str, ...]:
-    opened = any(one.start_s <= trip.at_s <= one.end_s + 2.0 * analysis.scale.usual_s for trip in analysis.trips)
-    ended = "the protection opened" if opened else "held"
+    ended = "the protection opened" if opened_in(one, analysis) else "held"
     return f"{abs(one.count.mean_current.value):.4g} A", format_duration(one.end_s - one.start_s), ended, f"{one.voltage_end:.2f} V"  # fmt: skip
 
 
@@ -302,7 +306,7 @@ def _in_the_cold(analysis: Analysis) -> Portrait | None:
     rows = tuple(
         (
             format_duration(one.at_s - zero),
-            "not known" if one.temperature_C is None else f"{one.temperature_C:.1f} °C".replace("-", MINUS),
+            "not known" if one.temperature_C is None else degrees_words(one.temperature_C),
             "refused" if one.refused else "taken",
             f"{one.current_A:.3g} A for {one.after_s:.3g} s" if one.current_A else "nothing flowed",
         )
@@ -310,7 +314,7 @@ def _in_the_cold(analysis: Analysis) -> Portrait | None:
     )
     told = tuple(
         f"A charge was {'refused' if one.refused else 'taken'}"
-        + ("" if one.temperature_C is None else f" at {one.temperature_C:.1f} °C".replace("-", MINUS))
+        + ("" if one.temperature_C is None else f" at {degrees_words(one.temperature_C)}")
         + (f" after {one.current_A:.3g} A had flowed for {one.after_s:.3g} s" if one.refused and one.current_A else "")
         for one in found
     )

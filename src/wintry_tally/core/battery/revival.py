@@ -30,7 +30,7 @@ class Seen:
 
     Parts:
         volts: the newest voltage at its terminals; cell_V: its lowest cell; charged: whether a charge here came to full.
-        limit_V, current_A: what the newest charge ended at, and with which current.
+        limit_V, current_A: what the newest charge ended at, and its mean current: a full battery too ends with hardly any.
         tested: whether a capacity or reserve test came after that.
     """
 

@@ -33,6 +33,11 @@ def amps_words(current_A: float, decimals: int = 1) -> str:
     return f"{format_number(current_A, decimals)} A" if math.isfinite(current_A) else ""
 
 
+def degrees_words(celsius: float, decimals: int = 1) -> str:
+    """A temperature with a true minus sign."""
+    return f"{format_number(celsius, decimals)} °C"
+
+
 def format_quantity(quantity: Quantity, with_doubt: bool = True) -> str:
     """ "41.27 ± 0.42 Ah": expanded uncertainty (k = 2) to two significant digits; no doubt known, "± ?"."""
     expanded = quantity.expanded
