@@ -87,8 +87,78 @@ def wrong_unit(trace: Trace, dice: Random) -> Flawed:
     return replace(trace, current_A=trace.current * factor), {}
 
 
+def late_start(trace: Trace, dice: Random) -> Flawed:
+    """The logger was put on when current already flowed."""
+    under = np.flatnonzero(np.abs(trace.current) > 0.05)
+    if len(under) < 8:
+        return trace, {}
+    first = int(under[0] + dice.uniform(0.05, 0.6) * (under[-1] - under[0]))
+    return trace.taking(np.arange(first, len(trace), dtype=np.int64)), {}
+
+
+def coarse(trace: Trace, dice: Random) -> Flawed:
+    """A reading in many: somebody looked now and then, or the logger was set to minutes."""
+    step = dice.choice([6, 20, 60])
+    return trace.taking(np.arange(dice.randrange(step), len(trace), step, dtype=np.int64)), {}
+
+
+def paused(trace: Trace, dice: Random) -> Flawed:
+    """Switched off for a while in the middle, with the logger on, and then on again."""
+    under = np.flatnonzero(np.abs(trace.current) > 0.05)
+    if len(under) < 8:
+        return trace, {}
+    at = int(under[int(dice.uniform(0.1, 0.9) * (len(under) - 1))])
+    step = float(np.median(np.diff(trace.time_s)))
+    count = max(5, int(dice.uniform(60.0, 3600.0) / step))
+    rested = float(trace.voltage_V[max(0, under[0] - 1)])
+    after: Column = np.arange(1, count + 1, dtype=np.float64) * step
+    leap = 0.6 * (rested - trace.voltage_V[at])
+    flat: dict[str, Column] = {
+        "time_s": trace.time_s[at] + after,
+        "voltage_V": np.round(trace.voltage_V[at] + leap * (1.0 - 0.5 * np.exp(-after / 200.0)), 3),
+        "current_A": np.zeros(count),
+    }
+    joined: dict[str, Any] = {}
+    for name in ("time_s", "voltage_V", "current_A", "temperature_C", "counter_Ah", "counter_Wh", "power_W", "charge_state"):  # fmt: skip
+        column = getattr(trace, name)
+        if column is not None:
+            middle = flat.get(name, np.full(count, 0.0 if name == "power_W" else column[at]))
+            tail = column[at + 1 :] + (after[-1] if name == "time_s" else 0.0)
+            joined[name] = np.concatenate([column[: at + 1], middle, tail])
+    return replace(trace, **joined, row=np.arange(1, len(trace) + count + 1, dtype=np.int64), beside={}), {}
+
+
+def spikes(trace: Trace, dice: Random) -> Flawed:
+    """Single readings that cannot be: a lead lifted, a line garbled."""
+    voltage, current = trace.voltage_V.copy(), trace.current.copy()
+    for _ in range(dice.randrange(1, 5)):
+        at = dice.randrange(1, len(trace) - 1)
+        if dice.random() < 0.5:
+            voltage[at] = dice.choice([0.0, 0.001, 99.99, 10.0 * voltage[at], -voltage[at]])
+        else:
+            current[at] = dice.choice([0.0, 999.9, 10.0 * current[at], -current[at]])
+    return replace(trace, voltage_V=voltage, current_A=current), {}
+
+
+def frozen(trace: Trace, dice: Random) -> Flawed:
+    """A meter that stood still for a while, or from somewhere on, and repeated what it had."""
+    width = dice.uniform(0.02, 0.3) * (trace.time_s[-1] - trace.time_s[0])
+    begins = dice.uniform(trace.time_s[0], trace.time_s[-1])
+    held = np.flatnonzero((trace.time_s >= begins) & (trace.time_s <= begins + width))
+    voltage, current = trace.voltage_V.copy(), trace.current.copy()
+    voltage[held], current[held] = voltage[held[0]], current[held[0]]
+    return replace(trace, voltage_V=voltage, current_A=current), {}
+
+
+def flipped(trace: Trace, dice: Random) -> Flawed:
+    """The clamp was put on the other way round from somewhere on."""
+    start = int(dice.uniform(0.05, 0.95) * len(trace))
+    return replace(trace, current_A=np.where(np.arange(len(trace)) >= start, -trace.current, trace.current)), {}
+
+
 VARIANTS: dict[str, Callable[[Trace, Random], Flawed]] = {
     "zero": zero, "flicker": flicker, "gap": gap, "early end": early_end, "by hand": by_hand, "wrong unit": wrong_unit,
+    "late start": late_start, "coarse": coarse, "paused": paused, "spikes": spikes, "frozen": frozen, "flipped": flipped,
 }  # fmt: skip
 
 OF_THE_METER = frozenset({"zero", "flicker"})

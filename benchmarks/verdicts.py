@@ -336,9 +336,11 @@ def main() -> None:
     parser.add_argument("--count", type=int, default=40)
     parser.add_argument("--first", type=int, default=1, help="the first seed; others are other batteries")
     parser.add_argument("--dirty", action="store_true", help="each log again with each flaw in it")
+    parser.add_argument("--flaw", action="append", choices=list(VARIANTS), help="with these flaws only")
     asked = parser.parse_args()
+    flaws = tuple(asked.flaw or (("", *VARIANTS) if asked.dirty else ("",)))
     for kind in asked.kinds or KINDS:
-        for flaw, tally in score(kind, asked.count, asked.first, ("", *VARIANTS) if asked.dirty else ("",)).items():
+        for flaw, tally in score(kind, asked.count, asked.first, flaws).items():
             decided = tally["right"] + tally["wrong"]
             share = f"{100 * tally['wrong'] / decided:4.1f} % wrong" if decided else "none decided"
             rest = ", ".join(f"{n} {outcome}" for outcome, n in tally.items() if outcome not in {"right", "wrong"})

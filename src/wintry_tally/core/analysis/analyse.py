@@ -14,6 +14,7 @@ from wintry_tally.core.analysis.audits import (
     sign_remarks,
     test_remarks,
 )
+from wintry_tally.core.analysis.beginning import begins_remark, not_from_full
 from wintry_tally.core.analysis.bench_audits import (
     charger_remarks,
     discharge_remarks,
@@ -33,7 +34,7 @@ from wintry_tally.core.analysis.reserve import Reserve, reserve_of
 from wintry_tally.core.analysis.resistance import StepResistance, step_resistances
 from wintry_tally.core.analysis.second_meter import SecondMeter, second_meter_of, second_meter_remarks
 from wintry_tally.core.analysis.stages import Scale, Stage, StageKind, find_stages, scale_of, span_of
-from wintry_tally.core.analysis.trips import Trip, find_trips
+from wintry_tally.core.analysis.trips import Trip, find_trips, temperature_near
 from wintry_tally.core.battery.families import Family, packs_that_fit
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.trace import Remark, mend
@@ -191,6 +192,7 @@ def analyse(raw: Trace, options: Options, progress: Callable[[float], None] | No
     cut, offered = _cut(trace, options, tell)
     trace, scale, stages, endings, instrument = cut.trace, cut.scale, cut.stages, cut.endings, options.instrument
     test = capacity_test(trace, cut.integral, scale, stages, endings, instrument, cut.ends)
+    test, begins = _begun(cut, test, options)
     charge = charge_of(trace, cut.integral, scale, stages, endings, instrument, options.family, options.rated_Ah)
     usable: tuple[Usable, ...] = ()
     reserve: Reserve | None = None
@@ -226,6 +228,7 @@ def analyse(raw: Trace, options: Options, progress: Callable[[float], None] | No
         remarks=(
             *_with_hidden(remarks, trace, test),
             *offered,
+            *begins,
             *_audit(cut, test, options),
             *charge_remarks(charge, efficiency),
             *beside,
@@ -238,6 +241,17 @@ def analyse(raw: Trace, options: Options, progress: Callable[[float], None] | No
     )
     tell(1.0)
     return analysis
+
+
+def _begun(cut: _Cut, test: CapacityTest | None, options: Options) -> tuple[CapacityTest | None, list[Remark]]:
+    """The test with why it did not begin full where its log begins under load, and what is told of such a log."""
+    why, seen = "", False
+    if test is not None and test.empties and test.first == 0 and cut.stages[0].first == 0:
+        discharges = [stage for stage in cut.stages[: test.last + 1] if stage.kind == StageKind.DISCHARGE]
+        celsius = temperature_near(cut.trace, 0, options.ambient_C)
+        why, seen = not_from_full(cut.trace, cut.integral, discharges, options.family, celsius, options.rated_Ah)
+        test = replace(test, begun_low=why)
+    return test, begins_remark(cut.trace, cut.scale, cut.stages, why, seen)
 
 
 def mended_trace(raw: Trace, options: Options) -> Trace:

@@ -27,6 +27,7 @@ class CapacityTest:
         ended_by: the cause; voltage_start and voltage_end under load, V.
         pauses_s: time at rest within it; rates: mean current of each discharge stage, A.
         hidden_s: how long it may have gone on unseen, in a gap after its last reading.
+        begun_low: why it did not begin full, or before its log did; empty where it may have.
     """
 
     count: Count
@@ -40,6 +41,7 @@ class CapacityTest:
     pauses_s: float
     rates: tuple[float, ...]
     hidden_s: float = 0.0
+    begun_low: str = ""
 
     @property
     def empties(self) -> bool:

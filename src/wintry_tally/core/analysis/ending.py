@@ -84,6 +84,8 @@ def _discharge_ending(
     nominal = options.family.nominal_V if options.family else 12.0
     # a pack whose protection opened shows next to nothing at its terminals; an open circuit always rebounds
     collapsed = settled < 0.55 * min(nominal, max(last_V, 1.0)) or (lowest < 0.3 * nominal and settled < last_V - 0.5)
+    # and where it came back by itself, the first reading after it still does
+    collapsed = collapsed or (float(after[0]) < 0.3 * nominal and len(after) > 1)
     if collapsed:
         return PROTECTION, []
     if at_cutoff:

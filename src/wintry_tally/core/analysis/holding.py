@@ -17,6 +17,9 @@ from wintry_tally.core.trace.trace import Trace
 STEADY = 0.9
 """A current whose lowest stretch lies below this share of its mean was not held, only reached on average."""
 
+SHOWN = 0.5
+"""What lies between a switching and the nearest reading counts only where readings show this share of the time wanted."""
+
 
 @dataclass(frozen=True)
 class Held:
@@ -70,14 +73,15 @@ def stretches_held(
     for first, last in _runs(stages):
         begin, end = stages[first], stages[last]
         lead, tail = span_of(trace, scale, begin).lead_s, span_of(trace, scale, end).tail_s
-        lasted = float(trace.time_s[end.last] - trace.time_s[begin.first]) + lead + tail
+        shown = float(trace.time_s[end.last] - trace.time_s[begin.first])
+        lasted = shown + lead + tail if shown >= SHOWN * wanted_s else shown
         opened = endings[last] == PROTECTION
         # two switching instants, each known to half an interval
-        if lasted >= wanted_s - scale.usual_s:
+        if lasted >= wanted_s - scale.usual_s and shown >= SHOWN * wanted_s:
             found.append(_best_window(trace, scale, begin.first, end.last, instrument, wanted_s, lasted))
         if opened:
             found.append(_whole(trace, scale, end, instrument, wanted_s, opened))
-        elif lasted < wanted_s - scale.usual_s:
+        elif lasted < wanted_s - scale.usual_s or shown < SHOWN * wanted_s:
             heaviest = max(stages[first : last + 1], key=lambda stage: _mean(trace, stage.first, stage.last))
             found.append(_whole(trace, scale, heaviest, instrument, wanted_s, opened))
     return found
@@ -119,7 +123,8 @@ def _best_window(
 
 def _whole(trace: Trace, scale: Scale, stage: Stage, instrument: Instrument, wanted_s: float, opened: bool) -> Held:
     span = span_of(trace, scale, stage)
-    lasted = float(trace.time_s[stage.last] - trace.time_s[stage.first]) + span.lead_s + span.tail_s
+    shown = float(trace.time_s[stage.last] - trace.time_s[stage.first])
+    lasted = shown + span.lead_s + span.tail_s if opened or shown >= SHOWN * wanted_s else shown
     return _held(trace, scale, stage.first, stage.last, instrument, wanted_s, lasted, opened)
 
 

@@ -5,6 +5,7 @@ Source: IEC 60095-1 / EN 50342-1 (from memory): 25 A to 10.50 V; C25 = C_T [1 - 
 
 from __future__ import annotations
 
+import itertools
 import math
 from dataclasses import dataclass
 
@@ -42,6 +43,8 @@ class Reserve:
     """Minutes to 10.50 V; at 25 °C where the temperature is known; the voltage at the rated minute.
 
     `reached` is False when the test ended above 10.50 V: the minutes are then what it lasted, and no more is known.
+    `paused_s`: how long the load was off within it, which is in no minute (the battery recovers then: in one go it lasts
+    no longer); `unbroken_s`: how long it was on before the first pause.
     """
 
     minutes: Quantity
@@ -49,6 +52,8 @@ class Reserve:
     voltage_at_rated_minutes: float | None
     reached: bool
     working: Working
+    paused_s: float = 0.0
+    unbroken_s: float = math.inf
 
     @property
     def c20_Ah(self) -> float | None:
@@ -84,11 +89,14 @@ def reserve_of(
     crossing = find_crossing(trace, scale, discharges, end_V, instrument)
     if crossing is None:
         last = span_of(trace, scale, discharges[-1])
-        ended, end_doubt = float(trace.time_s[last.last]) + last.tail_s, last.tail_doubt_s
+        last_seen, end_doubt = last.last, last.tail_doubt_s
+        ended = float(trace.time_s[last.last]) + last.tail_s
     else:
         where = crossing[1]
+        last_seen = where.last
         ended, end_doubt = float(trace.time_s[where.last]) + where.tail_s, math.hypot(where.doubt_s, where.mark_doubt_s)
-    lasted = (ended - begun) / 60.0
+    paused_s, unbroken_s = _pauses(trace, scale, discharges, begun, ended)
+    lasted = (ended - begun - paused_s) / 60.0
     minutes = _with_doubt(lasted, first.lead_doubt_s, end_doubt, test, instrument)
     temperature = _temperature_at(trace, first.first, ambient_C)
     corrected = None
@@ -97,6 +105,8 @@ def reserve_of(
         f"{end_V:.2f} V at": f"{ended:.1f} s" if crossing is not None else "not reached",
         "mean current": format_quantity(test.count.mean_current),
     }
+    if paused_s:
+        inputs["switched off within it"] = f"{paused_s:.0f} s, not counted"
     if temperature is not None:
         corrected = _at_25C(minutes, temperature, trace.temperature_C is None)
         far = "; far from 25 °C, where the correction is meant" if abs(temperature - 25.0) > NEAR_K else ""
@@ -110,12 +120,30 @@ def reserve_of(
         "IEC 60095-1 (from memory)",
     )
     at_rated = None
-    if rated_minutes is not None and begun + 60.0 * rated_minutes <= ended:
+    shown_s = float(trace.time_s[last_seen] - trace.time_s[first.first])
+    seen_s = shown_s + min(ended - begun - shown_s, SEEN_TO * 60.0 * (rated_minutes or 0.0))
+    if rated_minutes is not None and 60.0 * rated_minutes <= min(seen_s, unbroken_s):
         # under load only: what it rebounds to afterwards settles nothing
         at_rated = float(np.interp(begun + 60.0 * rated_minutes, trace.time_s, trace.voltage_V))
-    return Reserve(minutes, corrected, at_rated, crossing is not None, working)
+    return Reserve(minutes, corrected, at_rated, crossing is not None, working, paused_s, unbroken_s)
 
 
+def _pauses(trace: Trace, scale: Scale, discharges: list[Stage], begun_s: float, ended_s: float) -> tuple[float, float]:
+    """How long the load was off before the end, and how long it was on before the first pause; s."""
+    paused, unbroken = 0.0, math.inf
+    for stage, following in itertools.pairwise(discharges):
+        if following.first <= stage.last + 1:
+            continue
+        off, on = span_of(trace, scale, stage), span_of(trace, scale, following)
+        from_s = float(trace.time_s[off.last]) + off.tail_s
+        if from_s < ended_s:
+            paused += float(trace.time_s[on.first]) - on.lead_s - from_s
+            unbroken = min(unbroken, from_s - begun_s)
+    return paused, unbroken
+
+
+SEEN_TO = 0.005
+"""Readings under load may be so much of the rated time short of it: a load that a timer switched off there."""
 PER_KELVIN, PER_KELVIN_DOUBT = 0.01, 0.002
 NEAR_K = 10.0
 """The correction is meant near 25 °C; from so far away on its coefficient is twice as doubtful. Common practice."""

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from wintry_tally.core.errors import LogError
 from wintry_tally.core.trace.remarks import Remark
+from wintry_tally.core.trace.standing import without_standing
 from wintry_tally.core.trace.trace import Column, Trace, noise_of, usual_interval
 from wintry_tally.core.trace.unit_slips import FACTORS, unit_slips
 
@@ -53,6 +54,7 @@ def mend(
     trace, suspect = _unit_slips(trace, repair, zero_A, rated_Ah, remarks)
     if repair != "none":
         trace = _without_outliers(trace, remarks, suspect)
+    trace = without_standing(trace, zero_A, repair != "none", remarks)
     _remark_gaps(trace, remarks)
     if trace.time_s[0] != 0.0:
         trace = replace(trace, time_s=trace.time_s - trace.time_s[0])

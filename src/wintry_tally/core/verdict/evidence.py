@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from wintry_tally.core.analysis import Analysis
+from wintry_tally.core.analysis.beginning import COLD_C
 from wintry_tally.core.analysis.derivation import charge_working, energy_working
 from wintry_tally.core.analysis.place import PlaceHistory
 from wintry_tally.core.analysis.stages import StageKind
@@ -20,7 +21,7 @@ ALTERS = frozenset({"sign-flipped", "unit-suspect"})
 SURELY_NOT_FULL = {"lithium": 20.0, "lead": 80.0}
 """A rested voltage at which no chart of the family allows more than this many percent was no full battery's; on lithium's
 flat chart the charts are further apart."""
-RESTED_S, COLD_C = 60.0, 10.0
+RESTED_S = 60.0
 
 
 def begun_low(analysis: Analysis) -> str:
@@ -31,7 +32,7 @@ def begun_low(analysis: Analysis) -> str:
     """
     test, family = analysis.capacity, analysis.options.family
     if test is None or family is None or test.first == 0:
-        return ""
+        return "" if test is None else test.begun_low
     before = analysis.stages[test.first - 1]
     celsius = before.temperature_mean if before.temperature_mean is not None else analysis.options.ambient_C
     if before.stage.kind != StageKind.REST or before.end_s - before.start_s < RESTED_S:
@@ -43,6 +44,12 @@ def begun_low(analysis: Analysis) -> str:
     if volts < family.cutoff_floor_V or most > SURELY_NOT_FULL["lithium" if family.lithium else "lead"]:
         return ""
     return f"it rested at {volts:.2f} V before, {most:.0f} % charged at the most"
+
+
+def begun_note(analysis: Analysis) -> list[str]:
+    """What is told beside a figure whose log begins while current already flows; nothing where its start is seen."""
+    unseen = any(remark.code == "begins-under-load" for remark in analysis.remarks)
+    return ["its log begins while current already flows: what flowed before is in no figure"] if unseen else []
 
 
 @dataclass(frozen=True)

@@ -7,6 +7,7 @@ import math
 import numpy as np
 
 from wintry_tally.core.analysis import Analysis
+from wintry_tally.core.analysis.beginning import not_from_empty
 from wintry_tally.core.analysis.charging import ChargeResult
 from wintry_tally.core.analysis.counting import running_sum
 from wintry_tally.core.analysis.ending import PROTECTION, SET_CUTOFF
@@ -15,12 +16,12 @@ from wintry_tally.core.analysis.readings import voltage_quantity
 from wintry_tally.core.analysis.stages import StageKind
 from wintry_tally.core.analysis.trips import LOW_TEMPERATURE, OVER_VOLTAGE
 from wintry_tally.core.battery import Direction
-from wintry_tally.core.battery.families import charge_state_band
+from wintry_tally.core.battery.families import Family, charge_state_band
 from wintry_tally.core.quantity import Quantity, Term, format_duration, format_quantity
 from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.deciding import as_bound, by_probability, decide, implied_tolerance, not_settled
 from wintry_tally.core.verdict.evidence import LogEvidence
-from wintry_tally.core.verdict.outcome import Condition, Verdict
+from wintry_tally.core.verdict.outcome import Condition, Outcome, Verdict
 from wintry_tally.core.verdict.settle_load import SETTING, trip_voltage
 from wintry_tally.core.working import Working
 
@@ -79,11 +80,14 @@ def settle_charge_time(case: Case) -> Verdict | None:
         else:
             inputs["mean current"] = f"{current:.3g} A"
         verdict = decide(case, measured, [step], conditions, log.names, [], log.waiting)
-        begun = _begun_charged(case, log, charge)
+        begun = _begun_charged(case, log, charge, measured.value)
         if begun:
             return as_bound(
                 case, verdict, "at-least", begun, "a charge from empty, after a discharge to its cut-off, settles it"
             )
+        verdict = _without_pauses(case, log, charge, verdict)
+        if verdict.bound:
+            return verdict
         for bound, gap_s in (("at-least", charge.full_late_s), ("at-most", charge.full_early_s)):
             if gap_s:
                 why = f"a gap of {format_duration(gap_s)} hides when it was full"
@@ -98,7 +102,7 @@ LOW_PERCENT = 15.0
 """A rested voltage that allows no more than this says that it did all the same."""
 
 
-def _begun_charged(case: Case, log: LogEvidence, charge: ChargeResult) -> str:
+def _begun_charged(case: Case, log: LogEvidence, charge: ChargeResult, took_s: float) -> str:
     """Why a charge says too little of the time from empty: it began with something in the battery. Empty where it did not.
 
     Source: common practice, no published source.
@@ -106,19 +110,54 @@ def _begun_charged(case: Case, log: LogEvidence, charge: ChargeResult) -> str:
     known = [
         run.charge.value for run in case.capacity_runs if run.ended_by in {SET_CUTOFF, PROTECTION} and not run.undecided
     ]
+    trace, family = log.analysis.trace, log.analysis.options.family or case.family
+    first = charge.count.spans[0].first
+    under_way = not_from_empty(trace, first, charge.count.duration_s, family)
+    if under_way:
+        return under_way
     whole = max(known) if known else case.rated_Ah
-    went_in = charge.count.charge.value
-    if not whole or went_in >= (KNOWN_SHARE if known else EMPTY_SHARE) * whole:
+    went_in, claim = charge.count.charge.value, case.claim
+    if not whole or went_in >= (KNOWN_SHARE if known else 1.0) * whole or _empty_before(log, first, family):
         return ""
-    trace, first, test = log.analysis.trace, charge.count.spans[0].first, log.analysis.capacity
-    if test is not None and test.ended_by in {SET_CUTOFF, PROTECTION} and test.count.spans[-1].last < first:
-        return ""  # emptied in the same log
-    before = [s.stage for s in log.analysis.stages if s.stage.last < first]
-    if before and before[-1].kind == StageKind.REST:
-        family = log.analysis.options.family or case.family
-        if charge_state_band(family, float(trace.voltage_V[before[-1].last]))[1] <= LOW_PERCENT:
+    if went_in >= EMPTY_SHARE * whole and claim.value is not None and charge.count.mean_current.value > 0.0:
+        # a weak battery takes as little: it tells only where what may have been in it could not change the verdict
+        more_s = 3600.0 * (whole - went_in) / charge.count.mean_current.value
+        if took_s + more_s <= claim.value:
             return ""
-    return f"only {went_in:.3g} of {whole:.3g} Ah went in: it was not empty when this charge began"
+    return f"only {went_in:.3g} of {whole:.3g} Ah went in: it may not have been empty when this charge began"
+
+
+def _empty_before(log: LogEvidence, first: int, family: Family) -> bool:
+    """Whether a battery is seen to be empty before a charge: emptied in the same log, or rested, or begun, that low."""
+    trace, test = log.analysis.trace, log.analysis.capacity
+    if test is not None and test.ended_by in {SET_CUTOFF, PROTECTION} and test.count.spans[-1].last < first:
+        return True
+    before = [s.stage for s in log.analysis.stages if s.stage.last < first]
+    if before and before[-1].kind != StageKind.REST:
+        return False
+    seen_V = float(trace.voltage_V[before[-1].last if before else first])  # a charge lifts it: empty all the more
+    return charge_state_band(family, seen_V)[1] <= LOW_PERCENT
+
+
+PAUSED = 0.01
+"""A charge switched off for less than this share of its time was not: the taper's own doubt is larger."""
+
+
+def _without_pauses(case: Case, log: LogEvidence, charge: ChargeResult, verdict: Verdict) -> Verdict:
+    """A charge that was switched off for a while would have been full sooner: a miss stands where the current's own time misses."""
+    full_s, claim = charge.time_to_full_s, case.claim
+    paused_s = 0.0 if full_s is None else full_s - charge.count.duration_s
+    if (
+        full_s is None
+        or claim.value is None
+        or paused_s <= PAUSED * full_s
+        or claim.conditions.get("end_share", 1.0) < 1.0
+    ):
+        return verdict
+    if verdict.outcome is Outcome.MISSED and full_s - paused_s > claim.value:
+        return verdict
+    why = f"it was switched off for {format_duration(paused_s)} of this time"
+    return as_bound(case, verdict, "at-most", why, "a charge in one go would settle it")
 
 
 def _time_to(share: float, analysis: Analysis, charge: ChargeResult, doubt_s: float) -> Quantity:

@@ -284,7 +284,9 @@ def settle_loss(case: Case) -> Verdict | None:
 
 
 def _cut_short(test: CapacityTest, twin: CapacityTest) -> str:
-    """Why one of two discharges did not go as far down as its twin; empty where it did."""
+    """Why one of two discharges did not begin full, or did not go as far down as its twin; empty where it did."""
+    if test.begun_low:
+        return test.begun_low
     if test.hidden_Ah > HIDDEN_SHARE * test.count.charge.value:
         return f"a gap of {format_duration(test.hidden_s)} hides its end"
     if test.ended_by in {OPERATOR, LOG_END}:

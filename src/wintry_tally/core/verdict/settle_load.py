@@ -198,7 +198,7 @@ def _tripped(case: Case, name: str, analysis: Analysis, trip: Trip, within_s: fl
         return by_probability(
             case, measured, inside, step, (name,), "" if inside == 0.0 else leapt, tuple(conditions), waiting
         )
-    bottom = claim.value - implied_tolerance(claim)
+    bottom, held = claim.value - implied_tolerance(claim), _held_before(analysis, trip, within_s, share=0.5)
     if claim.direction is Direction.WITHIN and NEAR_BOTTOM * bottom < held < bottom < trip.current_A:
         inside = _inside(case, held, trip.current_A, measured.standard or 0.0)
         leapt = f"it carried {held:.4g} A, next to the window's lower end of {bottom:.4g} A, and opened at {trip.current_A:.4g} A"
@@ -228,14 +228,14 @@ def _inside(case: Case, held_A: float, opened_A: float, standard_A: float) -> fl
     return min((share(wider) for wider in (-2.0 * standard_A, 0.0, 2.0 * standard_A)), key=lambda p: abs(p - 0.5))
 
 
-def _held_before(analysis: Analysis, trip: Trip, within_s: float | None) -> float:
-    """The heaviest current carried for its full time before the opening, A."""
+def _held_before(analysis: Analysis, trip: Trip, within_s: float | None, share: float = 0.9) -> float:
+    """The heaviest current carried for a share of its time, or all of it, before the opening, A."""
     earlier = [
         result
         for result in analysis.stages
         if result.stage.kind == StageKind.DISCHARGE
         and result.end_s <= trip.at_s - 0.5 * trip.latency_s
-        and result.end_s - result.start_s >= 0.9 * (within_s if within_s is not None else 1.0)
+        and result.end_s - result.start_s >= share * (within_s if within_s is not None else 1.0)
     ]
     return max((result.count.mean_current.value for result in earlier), default=0.0)
 

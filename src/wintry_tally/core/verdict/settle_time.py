@@ -19,7 +19,7 @@ from wintry_tally.core.quantity import Quantity, format_duration, format_quantit
 from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.deciding import as_bound, by_probability, decide, not_settled
 from wintry_tally.core.verdict.effects import warmth_condition
-from wintry_tally.core.verdict.evidence import LogEvidence, begun_low
+from wintry_tally.core.verdict.evidence import LogEvidence, begun_low, begun_note
 from wintry_tally.core.verdict.outcome import Condition, Verdict
 from wintry_tally.core.verdict.settle_capacity import FROM_FULL
 from wintry_tally.core.verdict.stood import on_the_shelf
@@ -75,9 +75,16 @@ def settle_reserve(case: Case) -> Verdict | None:
                 )
             )
         if reserve.reached:
-            verdict = decide(case, measured, steps, conditions, log.names, [], log.waiting)
+            verdict = decide(case, measured, steps, conditions, log.names, begun_note(analysis), log.waiting)
             low = begun_low(analysis)
-            return as_bound(case, verdict, "at-least", low, FROM_FULL) if low else verdict
+            if low:
+                return as_bound(case, verdict, "at-least", low, FROM_FULL)
+            if reserve.paused_s and reserve.unbroken_s < claim.value:
+                why = (
+                    f"the load was off for {format_duration(reserve.paused_s)} within it, and the battery recovers then"
+                )
+                return as_bound(case, verdict, "at-most", why, "the same test in one go would settle it")
+            return verdict
         if held is not None and held >= end_V:
             step = Working(
                 reserve.working.label,
@@ -239,6 +246,11 @@ def settle_self_discharge(case: Case) -> Verdict | None:
             return not_settled(case, lost, log.names)
         conditions = on_the_shelf(case, log, lost.rate)
         verdict = decide(case, lost.rate, [lost.working], conditions, log.names, [], log.waiting)
+        if _begun_unseen(log):
+            why = "the log of the recharge begins while current already flows: what went in before is in no figure"
+            return as_bound(
+                case, verdict, "at-least", why, "a recharge logged from before the charger is put on settles it"
+            )
         if not lost.shown and lost.at_most is not None and verdict.advice is None:
             told = f"at most {lost.at_most:.2g} %/month: the loss does not stand out of what such a test can show"
             return Verdict(
@@ -247,6 +259,12 @@ def settle_self_discharge(case: Case) -> Verdict | None:
             )  # fmt: skip
         return verdict
     return None
+
+
+def _begun_unseen(log: LogEvidence) -> bool:
+    """Whether the recharge that shows a loss was under way, or may have been, when its log began."""
+    charge = log.analysis.charge
+    return charge is not None and bool(charge.count.spans) and charge.count.spans[0].first == 0
 
 
 def _shelf_loss(case: Case, log: LogEvidence) -> ShelfLoss | str:

@@ -1,0 +1,110 @@
+"""How a stage at the very start of a log began: switched on there, or already under way when the logger was put on."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from wintry_tally.core.analysis.counting import Integral
+from wintry_tally.core.analysis.stages import Scale, Stage
+from wintry_tally.core.battery.families import Family, charge_state_band
+from wintry_tally.core.trace.remarks import Remark
+from wintry_tally.core.trace.trace import Trace
+
+MOST_SAG = 1.7
+"""How much larger than a usual one's a battery's fall under load may be; common practice."""
+FULL, EMPTY = 90.0, 15.0
+"""Percent of charge: what may hold at least the first by a chart may be full; what holds at least the second is not empty."""
+GENTLE_C = {"lithium": 0.25, "lead": 0.1}
+"""Up to this rate the voltage under load is near enough to the rested one to tell whether it may be a full one's."""
+COLD_SAG, COLD_CHART_V = 2.5, 0.05
+"""In the cold: how much more a battery falls under load, and how far off its chart may be, V of a 12 V pack."""
+TOP_SHARE = 0.1
+TOP_V, TOP_V_PER_C = 0.015, 0.1
+"""What a flat curve falls by at the least over the first tenth of a discharge from full; common practice."""
+LEAST_READINGS = 5
+COLD_C = 10.0
+"""Below it no chart of rested voltages holds well."""
+
+
+def not_from_full(
+    trace: Trace,
+    integral: Integral,
+    stages: list[Stage],
+    family: Family | None,
+    celsius: float | None,
+    rated_Ah: float | None = None,
+) -> tuple[str, bool]:
+    """Why a discharge whose log begins under load did not begin full, or was under way before it; empty where it may have.
+
+    Also whether its first readings show that it did. `stages`: the discharges of one test, the log's first stage first;
+    `celsius` at its start, None where it is not known. Told by the voltage at its first reading (in the cold no chart
+    holds), and where that tells nothing (a flat curve) by whether the fall of a full battery's first tenth is there.
+    Source: common practice, no published source.
+    """
+    first = stages[0]
+    if family is None:
+        return "", False
+    drawn_As = sum(integral.between(stage.first, stage.last)[0] for stage in stages)
+    lasted = sum(float(trace.time_s[stage.last] - trace.time_s[stage.first]) for stage in stages)
+    if drawn_As <= 0.0 or lasted <= 0.0:
+        return "", False
+    begun_V, rate = float(trace.voltage_V[0]), drawn_As / lasted / rated_Ah if rated_Ah else 3600.0 / lasted
+    cold = celsius is not None and celsius < COLD_C
+    sag = family.build.ohm_Ah * rate * family.share * (COLD_SAG if cold else 1.0)
+    off_V = COLD_CHART_V * family.share if cold else 0.0
+    words = f"its log begins while {float(trace.current[0]):.3g} A already flow, at {begun_V:.2f} V"
+    if charge_state_band(family, begun_V + sag + off_V)[0] >= FULL:
+        return "", True
+    if charge_state_band(family, begun_V + MOST_SAG * sag + off_V)[1] < FULL:
+        return f"{words}, where no full battery would be", False
+    if not family.flat:
+        tells = not cold and rate <= GENTLE_C["lithium" if family.lithium else "lead"]
+        return (f"{words}, lower than a full one's usually is" if tells else ""), False
+    part = slice(first.first, first.last + 1)
+    moved = np.array([integral.to(at)[0] for at in _looked_at(first)]) - integral.to(first.first)[0]
+    tenth = _looked_at(first)[int(np.searchsorted(moved, TOP_SHARE * drawn_As))] if moved[-1] >= TOP_SHARE * drawn_As else first.last  # fmt: skip
+    if tenth - first.first < LEAST_READINGS or float(np.ptp(trace.current[part])) > 0.3 * abs(float(trace.current[0])):
+        return "", False
+    quarter, half = (first.first + max(2, (tenth - first.first) * part // 4) for part in (1, 2))
+    early, middle, fell = (
+        begun_V - float(np.median(trace.voltage_V[at - 2 : at + 1])) for at in (quarter, half, tenth)
+    )
+    # a step in the middle of the curve falls as far, but not at once
+    if fell >= (TOP_V + TOP_V_PER_C * rate) * family.share and early >= 0.2 * fell and middle >= 0.45 * fell:
+        return "", True
+    return f"{words}, and does not fall as a full battery does at first ({1000.0 * fell:.0f} mV in a tenth)", False
+
+
+def _looked_at(stage: Stage) -> list[int]:
+    return np.linspace(stage.first, stage.last, min(2001, stage.last - stage.first + 1)).astype(int).tolist()
+
+
+def not_from_empty(trace: Trace, first: int, lasted_s: float, family: Family | None) -> str:
+    """Why a charge whose log begins with it did not begin empty; empty where it may have.
+
+    Source: common practice, no published source.
+    """
+    if family is None or first != 0 or lasted_s <= 0.0:
+        return ""
+    begun_V = float(trace.voltage_V[0])
+    risen = MOST_SAG * family.build.ohm_Ah * 3600.0 / lasted_s * family.share
+    if charge_state_band(family, begun_V - risen)[0] <= EMPTY:
+        return ""
+    return f"its log begins while current already flows, at {begun_V:.2f} V: it was not empty then"
+
+
+def begins_remark(trace: Trace, scale: Scale, stages: list[Stage], why: str, seen: bool) -> list[Remark]:
+    """What is told of a log whose first reading already carries a current; nothing where its start is seen."""
+    current = float(trace.current[0])
+    if seen or not stages or stages[0].first != 0 or abs(current) <= scale.dead_A:
+        return []
+    doing = "drawn" if current > 0 else "put in"
+    told = f" ({why})" if why else ""
+    return [
+        Remark(
+            "begins-under-load",
+            f"The log begins while {abs(current):.3g} A already flow{told}: what was {doing} before its first row is in no "
+            "figure. Begin the log at rest, before it is switched on.",
+            (trace.row_at(0), trace.row_at(0)),
+        )
+    ]
