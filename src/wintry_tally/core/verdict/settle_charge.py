@@ -80,12 +80,14 @@ def settle_charge_time(case: Case) -> Verdict | None:
         else:
             inputs["mean current"] = f"{current:.3g} A"
         verdict = decide(case, measured, [step], conditions, log.names, [], log.waiting)
+        verdict = _without_pauses(case, log, charge, verdict)
+        if verdict.outcome is Outcome.NOT_TESTED:
+            return verdict
         begun = _begun_charged(case, log, charge, measured.value)
         if begun:
             return as_bound(
                 case, verdict, "at-least", begun, "a charge from empty, after a discharge to its cut-off, settles it"
             )
-        verdict = _without_pauses(case, log, charge, verdict)
         if verdict.bound:
             return verdict
         for bound, gap_s in (("at-least", charge.full_late_s), ("at-most", charge.full_early_s)):

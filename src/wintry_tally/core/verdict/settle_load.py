@@ -185,6 +185,12 @@ def _tripped(case: Case, name: str, analysis: Analysis, trip: Trip, within_s: fl
         unseen = decide(case, measured, [step], conditions, (name,), [], waiting)
         settles = "log it at a short interval until it opens"
         return as_bound(case, unseen, "at-least", _hidden(trip.hidden_s), settles)
+    unseen_s, a_step_s = _unseen(analysis, trip), USUAL_STEP_S if within_s is None else min(within_s, USUAL_STEP_S)
+    over = unseen_s > BRIEF * a_step_s and trip.latency_s + 0.5 * unseen_s > 0.9 * a_step_s
+    if over or unseen_s > UNSEEN * a_step_s:
+        open_yet = decide(case, measured, [step], conditions, (name,), [], waiting)
+        why = f"{format_duration(unseen_s)} lie between the last reading before it opened and the next: the current may have been raised in them"
+        return as_bound(case, open_yet, "at-least", why, "log it at a short interval until it opens")
     if within_s is not None and trip.latency_least_s > within_s + analysis.scale.usual_s:
         late = f"it opened after {trip.latency_s:.3g} s, later than the {within_s:g} s claimed"
         return by_probability(case, measured, 0.0, step, (name,), late, tuple(conditions), waiting)
@@ -209,6 +215,26 @@ def _tripped(case: Case, name: str, analysis: Analysis, trip: Trip, within_s: fl
 
 NEAR_BOTTOM = 0.9
 """A current carried so near the window's lower end was a test of it."""
+
+
+USUAL_STEP_S, UNSEEN, BRIEF = 10.0, 0.5, 0.15
+"""How long a step of an overload test usually lasts; the share of it in which another may have gone unseen, and where the
+one before it was over."""
+
+
+def _unseen(analysis: Analysis, trip: Trip) -> float:
+    """The time from the last reading before an opening to the next where the current was being raised, s; else 0."""
+    trace, first = analysis.trace, trip.index
+    stages = analysis.plain_stages
+    for stage in reversed([stage for stage in stages if stage.first <= trip.index]):
+        if stage.kind != StageKind.DISCHARGE:
+            break
+        first = stage.first
+    drawn = trace.current[first : trip.index + 1]
+    steady = len(drawn) >= 3 and float(drawn.max() - drawn.min()) <= (1.0 - SETTING) * float(drawn.max())
+    if steady or trip.index + 1 >= len(trace):
+        return 0.0
+    return float(trace.time_s[trip.index + 1] - trace.time_s[trip.index])
 
 
 def _inside(case: Case, held_A: float, opened_A: float, standard_A: float) -> float:
