@@ -76,7 +76,7 @@ def not_from_full(
 
 
 def _looked_at(stage: Stage) -> list[int]:
-    return np.linspace(stage.first, stage.last, min(2001, stage.last - stage.first + 1)).astype(int).tolist()
+    return [int(at) for at in np.linspace(stage.first, stage.last, min(2001, stage.last - stage.first + 1))]
 
 
 def not_from_empty(trace: Trace, first: int, lasted_s: float, family: Family | None) -> str:

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import math
 
+import numpy as np
+
 from wintry_tally.core.analysis import Analysis
 from wintry_tally.core.analysis.ending import PROTECTION
 from wintry_tally.core.analysis.holding import Held, stretches_held
@@ -12,10 +14,11 @@ from wintry_tally.core.analysis.stages import StageKind
 from wintry_tally.core.analysis.trips import LOW_VOLTAGE, OVER_CURRENT, Trip
 from wintry_tally.core.battery import Direction
 from wintry_tally.core.quantity import Quantity, Term, format_duration, format_plain, format_quantity
+from wintry_tally.core.trace.trace import usual_interval
 from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.deciding import as_bound, by_probability, decide, implied_tolerance, not_settled
 from wintry_tally.core.verdict.outcome import Condition, Verdict
-from wintry_tally.core.verdict.probability import MET_AT, conformity
+from wintry_tally.core.verdict.probability import MET_AT, MISSED_AT, conformity
 from wintry_tally.core.working import Working
 
 HOLD_S = 300.0
@@ -194,22 +197,20 @@ def _tripped(case: Case, name: str, analysis: Analysis, trip: Trip, within_s: fl
     if within_s is not None and trip.latency_least_s > within_s + analysis.scale.usual_s:
         late = f"it opened after {trip.latency_s:.3g} s, later than the {within_s:g} s claimed"
         return by_probability(case, measured, 0.0, step, (name,), late, tuple(conditions), waiting)
-    top, held = claim.value + implied_tolerance(claim), _held_before(analysis, trip, within_s)
-    if claim.direction is Direction.WITHIN and trip.current_A > top:
-        leapt = (
-            f"it opened at {trip.current_A:.4g} A, above the window, and between {held:.4g} and {top:.4g} A nothing was "
-            "tried; step through the window"
+    low, high = claim.value - implied_tolerance(claim), claim.value + implied_tolerance(claim)
+    carried = _held_before(analysis, trip, within_s, share=0.5 if trip.current_A <= high else 0.9)
+    tried = NEAR_BOTTOM * low < carried < trip.current_A
+    if claim.direction is Direction.WITHIN and (tried or trip.current_A > high):
+        inside = _inside(low, high, carried, trip.current_A, measured.standard or 0.0)
+        told = f"it carried {carried:.4g} A and opened at {trip.current_A:.4g} A"
+        ends = " and ".join(f"{end:.4g} A" for end in (low, high) if carried < end < trip.current_A)
+        either_way = (
+            f"{told}, with an end of the window ({ends}) between: smaller steps there would settle it"
+            if ends
+            else f"{told}, no further from an end of the window than the meter may be off: a better one would settle it"
         )
-        inside = _inside(case, held, trip.current_A, measured.standard or 0.0)
-        return by_probability(
-            case, measured, inside, step, (name,), "" if inside == 0.0 else leapt, tuple(conditions), waiting
-        )
-    bottom, held = claim.value - implied_tolerance(claim), _held_before(analysis, trip, within_s, share=0.5)
-    if claim.direction is Direction.WITHIN and NEAR_BOTTOM * bottom < held < bottom < trip.current_A:
-        inside = _inside(case, held, trip.current_A, measured.standard or 0.0)
-        leapt = f"it carried {held:.4g} A, next to the window's lower end of {bottom:.4g} A, and opened at {trip.current_A:.4g} A"
-        if inside < MET_AT:
-            return by_probability(case, measured, inside, step, (name,), leapt, tuple(conditions), waiting)
+        advice = either_way if MISSED_AT < inside < MET_AT else ""
+        return by_probability(case, measured, inside, step, (name,), advice, tuple(conditions), waiting)
     return decide(case, measured, [step], conditions, (name,), [], waiting)
 
 
@@ -224,12 +225,7 @@ one before it was over."""
 
 def _unseen(analysis: Analysis, trip: Trip) -> float:
     """The time from the last reading before an opening to the next where the current was being raised, s; else 0."""
-    trace, first = analysis.trace, trip.index
-    stages = analysis.plain_stages
-    for stage in reversed([stage for stage in stages if stage.first <= trip.index]):
-        if stage.kind != StageKind.DISCHARGE:
-            break
-        first = stage.first
+    trace, first = analysis.trace, _run_begins(analysis, trip)
     drawn = trace.current[first : trip.index + 1]
     steady = len(drawn) >= 3 and float(drawn.max() - drawn.min()) <= (1.0 - SETTING) * float(drawn.max())
     if steady or trip.index + 1 >= len(trace):
@@ -237,15 +233,12 @@ def _unseen(analysis: Analysis, trip: Trip) -> float:
     return float(trace.time_s[trip.index + 1] - trace.time_s[trip.index])
 
 
-def _inside(case: Case, held_A: float, opened_A: float, standard_A: float) -> float:
-    """The chance that it opens within the window: anywhere between what it carried and what opened it, alike.
+def _inside(low: float, high: float, held_A: float, opened_A: float, standard_A: float) -> float:
+    """The chance that it opens within a window: anywhere between what it carried and what opened it, alike.
 
     The window's ends are as uncertain as the meter there: of what two of its standard uncertainties either way make of
     the chance, that which says less counts.
     """
-    claim = case.claim
-    assert claim.value is not None
-    low, high = claim.value - implied_tolerance(claim), claim.value + implied_tolerance(claim)
 
     def share(wider_A: float) -> float:
         overlap = min(opened_A, high + wider_A) - max(held_A, low - wider_A)
@@ -254,16 +247,32 @@ def _inside(case: Case, held_A: float, opened_A: float, standard_A: float) -> fl
     return min((share(wider) for wider in (-2.0 * standard_A, 0.0, 2.0 * standard_A)), key=lambda p: abs(p - 0.5))
 
 
-def _held_before(analysis: Analysis, trip: Trip, within_s: float | None, share: float = 0.9) -> float:
-    """The heaviest current carried for a share of its time, or all of it, before the opening, A."""
-    earlier = [
-        result
-        for result in analysis.stages
-        if result.stage.kind == StageKind.DISCHARGE
-        and result.end_s <= trip.at_s - 0.5 * trip.latency_s
-        and result.end_s - result.start_s >= share * (within_s if within_s is not None else 1.0)
-    ]
-    return max((result.count.mean_current.value for result in earlier), default=0.0)
+def _run_begins(analysis: Analysis, trip: Trip) -> int:
+    """The first reading of the unbroken discharge that an opening ended."""
+    first = trip.index
+    for stage in reversed([stage for stage in analysis.plain_stages if stage.first <= trip.index]):
+        if stage.kind != StageKind.DISCHARGE:
+            break
+        first = stage.first
+    return first
+
+
+def _held_before(analysis: Analysis, trip: Trip, within_s: float | None, share: float) -> float:
+    """The heaviest current carried for a share of its time without a break before the one that opened it, A.
+
+    `within_s`: that time; a second where none is claimed. 0 where nothing was carried for so long.
+    """
+    from scipy.ndimage import minimum_filter1d
+
+    trace, first = analysis.trace, _run_begins(analysis, trip)
+    usual_s = usual_interval(trace.time_s[first : trip.index + 2])
+    rose = int(np.searchsorted(trace.time_s, trip.at_s - trip.latency_s))
+    size = max(1, round(share * (within_s if within_s is not None else 1.0) / usual_s))
+    drawn = trace.current[first : min(rose, trip.index + 1)]
+    if len(drawn) < size:
+        return 0.0
+    least = minimum_filter1d(drawn, size, mode="constant", cval=0.0, origin=0)
+    return max(0.0, float(least.max()))
 
 
 def _never_tripped(case: Case, name: str, analysis: Analysis, within_s: float | None, waiting: str) -> Verdict:
