@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from functools import partial
 from typing import TYPE_CHECKING, cast
@@ -34,6 +34,7 @@ from wintry_tally.desk.widgets.lines import Line, Page
 from wintry_tally.desk.widgets.parts import anew, button, card, clear, column, label, narrow, row, scrolling
 from wintry_tally.desk.widgets.pictures_card import PicturesCard
 from wintry_tally.desk.widgets.quantity_field import QuantityField, TypedField
+from wintry_tally.desk.widgets.slices import Slices
 from wintry_tally.report.words import claim_words
 
 if TYPE_CHECKING:
@@ -44,6 +45,10 @@ SIDE_BY_SIDE = 720
 NEW = -1
 """Stands for a claim that is not there yet."""
 OBTAINED = ("", "bought", "supplied by the maker", "lent")
+
+
+AT_ONCE = 12
+"""Claims that a window shows at the most; the others are written below when it has drawn these."""
 
 
 class ArrivalView(StationView):
@@ -83,6 +88,7 @@ class ArrivalView(StationView):
         self._editing: int | None = None
         self._shown_claims: tuple[object, ...] = ()
         self._above, self._below = QVBoxLayout(), QVBoxLayout()  # what is being changed stands between them
+        self._slices = Slices(self, AT_ONCE)
 
         self.rested_V = QuantityField("As-received voltage", "voltage", "13.1 V")
         self.rested_V.committed.connect(lambda value: self._set(rested_V=value))
@@ -229,14 +235,16 @@ class ArrivalView(StationView):
         self.editor.setVisible(self._editing is not None)
         known = [claim.id for claim in claims]
         above = known.index(self._editing) if self._editing in known else 0 if self._editing == NEW else len(claims)
-        self._fill_claims(self._above, claims[:above])
-        self._fill_claims(self._below, [claim for claim in claims[above:] if claim.id != self._editing])
+        with anew(self._above, QVBoxLayout()) as before, anew(self._below, QVBoxLayout()) as after:
+            below = [claim for claim in claims[above:] if claim.id != self._editing]
+            self._slices.begin(self._claim_lines((before, claims[:above]), (after, below)))
 
-    def _fill_claims(self, holder: QVBoxLayout, claims: Sequence[Claim]) -> None:
-        with anew(holder, QVBoxLayout()) as lines:
+    def _claim_lines(self, *groups: tuple[QVBoxLayout, Sequence[Claim]]) -> Iterator[None]:
+        for lines, claims in groups:
             lines.setSpacing(2)
             for claim in claims:
                 lines.addLayout(self._line(claim))
+                yield
 
     def _line(self, claim: Claim) -> QHBoxLayout:
         said = claim_words(claim)

@@ -2,38 +2,25 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QSize, Qt
-from PySide6.QtGui import QPainter, QPaintEvent
-from PySide6.QtWidgets import QComboBox, QFrame, QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
+from collections.abc import Iterator, Sequence
 
-from wintry_tally.core.battery.label import printed
-from wintry_tally.core.quantity import format_quantity
-from wintry_tally.core.verdict.outcome import OUTCOME_WORDS, RULE_NAMES, SCHOOL_WORDS, Outcome, School, Verdict
+from PySide6.QtWidgets import QComboBox, QGridLayout, QVBoxLayout, QWidget
+
+from wintry_tally.core.battery import Claim
+from wintry_tally.core.verdict.outcome import RULE_NAMES, SCHOOL_WORDS, School, Verdict
 from wintry_tally.desk.copying import copy_button
 from wintry_tally.desk.session import Session
-from wintry_tally.desk.theme.style import font
 from wintry_tally.desk.views.station import StationView
 from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.findings import FindingList
-from wintry_tally.desk.widgets.parts import anew, button, card, column, empty, label, row, scrolling
-from wintry_tally.desk.widgets.quantity_field import QuantityField
-from wintry_tally.desk.widgets.tally import STEP, Tally, draw_stroke, tally_words
+from wintry_tally.desk.widgets.ledger_line import LedgerLine, columns
+from wintry_tally.desk.widgets.parts import button, card, clear, column, empty, label, row, scrolling
+from wintry_tally.desk.widgets.slices import Slices
+from wintry_tally.desk.widgets.tally import Tally, tally_words
 from wintry_tally.report.tables import Table, verdict_table
-from wintry_tally.report.words import chance_words, claim_words
 
-
-class Stroke(QWidget):
-    """One outcome's stroke, larger."""
-
-    def __init__(self, outcome: Outcome) -> None:
-        super().__init__()
-        self.outcome = outcome
-        self.setAccessibleName(OUTCOME_WORDS[outcome])
-        self.setFixedSize(QSize(16, 24))
-
-    def paintEvent(self, event: QPaintEvent) -> None:
-        """Draw it."""
-        draw_stroke(QPainter(self), self.outcome, (self.width() - STEP) / 2, 1.0, 22.0)
+AT_ONCE = 6
+"""Lines that a window shows at the least; the others are made when it has drawn these."""
 
 
 class LedgerView(StationView):
@@ -50,6 +37,7 @@ class LedgerView(StationView):
         self.tally = Tally(height=26)
         self.words = label("", "quiet", wrap=True)
         self._lines = QVBoxLayout()
+        self._lines.setSpacing(8)
         self._table = card(self._lines)
         self.findings = FindingList()
         self.findings.opened.connect(self.opened)
@@ -71,17 +59,26 @@ class LedgerView(StationView):
         for part in (self._head, self._table, self._contradictions, self._none):
             self._body.addWidget(part)
         self._body.addStretch(1)
-        self.figures: dict[int, Figure] = {}
-        self._entries: dict[tuple[str, str], tuple[QuantityField, QuantityField]] = {}
+        self._drafts: dict[tuple[str, str], tuple[list[str], int | None]] = {}
+        self.lines: list[LedgerLine] = []
+        """The lines that are there by now; the others follow while nobody waits."""
+        self._slices = Slices(self, AT_ONCE)
         self.setLayout(column(scrolling(inner)))
 
     def _as_table(self) -> Table | None:
         dossier = self.session.dossier(self.sample_id)
         return verdict_table(dossier.verdicts) if dossier is not None else None
 
+    @property
+    def figures(self) -> dict[int, Figure]:
+        """What was measured of each claim, by its place."""
+        return {place: line.figure for place, line in enumerate(self.lines) if line.figure is not None}
+
     def sample_switched(self) -> None:
         """What is half typed belongs to the sample before."""
-        self._entries = {}
+        self._slices.stop()
+        self.lines, self._drafts = [], {}
+        clear(self._lines)
 
     def refresh(self) -> None:
         """As the dossier says."""
@@ -105,125 +102,45 @@ class LedgerView(StationView):
         outcomes = [verdict.outcome for verdict in dossier.verdicts]
         self.tally.set_outcomes(outcomes)
         self.words.setText(tally_words(outcomes))
-        drafts = {key: [field.line.text() for field in fields] for key, fields in self._entries.items()}
-        focused = next(
-            (
-                (key, n)
-                for key, fields in self._entries.items()
-                for n, field in enumerate(fields)
-                if field.line.hasFocus()
-            ),
-            None,
-        )
-        self.figures, self._entries = {}, {}
-        with anew(self._lines, QGridLayout()) as self._grid:
-            self._grid.setHorizontalSpacing(14)
-            self._grid.setVerticalSpacing(8)
-            self._grid.setColumnStretch(1, 5)
-            self._grid.setColumnStretch(2, 4)
-            for place, name in enumerate(("", "Claim", "Measured", "Probability", "")):
-                self._grid.addWidget(label(name, "small"), 0, place)
-            line = 1
-            for index, verdict in enumerate(dossier.verdicts):
-                line = self._verdict(index, verdict, line)
-        for key, texts in drafts.items():  # what is half typed outlives a result that comes meanwhile
-            for n, field in enumerate(self._entries.get(key, ())):
-                if texts[n]:
-                    field.set_text(texts[n])
-                if focused == (key, n):
-                    field.line.setFocus()
+        self._drafts |= {line.key(): line.half_typed() for line in self.lines if line.fields is not None}
+        self._slices.begin(self._fill(dossier.verdicts))
         contradictions = [finding for finding in dossier.findings if finding.weight == "contradiction"]
         self.findings.show_findings(contradictions)
         self._contradictions.setVisible(bool(contradictions))
 
-    def _entry(self, verdict: Verdict, place: QVBoxLayout) -> None:
-        """Where a claim is settled by looking or by a ruler: the field or the two answers, and the way back."""
-        claim = verdict.claim
-        if claim.definition.evidence != "measured" or (claim.kind == "mass" and verdict.measured is not None):
-            return
-        words = claim_words(claim)
-        if verdict.outcome is not Outcome.NOT_TESTED:
-            take_back = button(
-                "Take back", lambda: self.session.enter(self.sample_id, claim, None), "link", f"Take back: {words}"
-            )
-            place.addLayout(row(take_back, None))
-        elif claim.value is None:
-            yes = button("It does", lambda: self.session.enter(self.sample_id, claim, 1.0), "", f"It does: {words}")
-            no = button(
-                "It does not", lambda: self.session.enter(self.sample_id, claim, 0.0), "", f"It does not: {words}"
-            )
-            place.addLayout(row(yes, no, None))
-        else:
-            value = QuantityField(f"Measured: {words}", claim.definition.dimension, "measured")
-            limit = QuantityField(f"Good to: {words}", claim.definition.dimension, "good to, ±")
+    def _fill(self, verdicts: Sequence[Verdict]) -> Iterator[None]:
+        """A line a verdict, one at a step; lines whose verdict is as it was are left as they are."""
+        if not self._lines.count():
+            self._lines.addLayout(self._heads())
+        for place, verdict in enumerate(verdicts):
+            there = self.lines[place] if place < len(self.lines) else None
+            if there is not None and there.verdict == verdict:
+                continue
+            made = LedgerLine(verdict, place > 0, self._enter)
+            made.opened.connect(self.opened)
+            if there is not None:
+                self._lines.replaceWidget(there, made)
+                there.hide()
+                there.deleteLater()
+                self.lines[place] = made
+            else:
+                self._lines.addWidget(made)
+                self.lines.append(made)
+            if made.key() in self._drafts:  # what is half typed outlives a result that comes meanwhile
+                made.go_on_typing(*self._drafts[made.key()])
+            yield
+        for line in self.lines[len(verdicts) :]:
+            self._lines.removeWidget(line)
+            line.hide()
+            line.deleteLater()
+        del self.lines[len(verdicts) :]
 
-            self._entries[claim.kind, claim.text] = (value, limit)
+    def _heads(self) -> QGridLayout:
+        heads = QGridLayout()
+        columns(heads, self)
+        for place, name in enumerate(("", "Claim", "Measured", "Probability", "")):
+            heads.addWidget(label(name, "small"), 0, place)
+        return heads
 
-            def enter() -> None:
-                number, good_to = value.number, limit.number
-                if number is not None and not limit.problem:
-                    typed = [field.line.text() for field in (value, limit)]
-                    value.set_text("")
-                    limit.set_text("")
-                    if not self.session.enter(self.sample_id, claim, number, good_to):
-                        value.set_text(typed[0])
-                        limit.set_text(typed[1])
-
-            value.entered.connect(enter)
-            limit.entered.connect(enter)
-            place.addLayout(row(value, limit, button("Enter", enter, "", f"Enter what was measured: {words}")))
-
-    def _verdict(self, index: int, verdict: Verdict, line: int) -> int:
-        top = Qt.AlignmentFlag.AlignTop
-        if index:
-            rule = QFrame()
-            rule.setProperty("role", "rule")
-            self._grid.addWidget(rule, line, 0, 1, 5)
-            line += 1
-        self._grid.addWidget(Stroke(verdict.outcome), line, 0, top)
-        outcome = label(OUTCOME_WORDS[verdict.outcome], "heading")
-        words = column(
-            outcome, label(claim_words(verdict.claim), wrap=True), label(printed(verdict.claim.source), "small"), gap=0
-        )
-        holder = QWidget()
-        holder.setLayout(words)
-        self._grid.addWidget(holder, line, 1, top)
-        measured = QVBoxLayout()
-        measured.setSpacing(2)
-        if verdict.shown is not None:
-            figure = Figure(f"{verdict.claim.definition.label}, measured")
-            figure.set_quantity(verdict.shown, verdict.working)
-            figure.opened.connect(self.opened)
-            self.figures[index] = figure
-            measured.addWidget(figure)
-        for condition in verdict.conditions:
-            if condition.effect is not None:
-                sign = "+" if condition.effect.value >= 0 else ""
-                text = f"{condition.name}: {condition.actual} instead of {condition.claimed}; likely {sign}{format_quantity(verdict.claim.shown(condition.effect))} at the claim's own"
-                measured.addWidget(label(text, "small", wrap=True))
-        if verdict.evidence:
-            measured.addWidget(label("from " + ", ".join(verdict.evidence), "small", wrap=True))
-        if verdict.advice:
-            measured.addWidget(label(verdict.advice, "small", wrap=True))
-        self._entry(verdict, measured)
-        box = QWidget()
-        measured.setContentsMargins(0, 0, 0, 0)
-        box.setLayout(measured)
-        self._grid.addWidget(box, line, 2, top)
-        chance = "–" if verdict.probability is None else chance_words(verdict.probability)
-        probability = label(chance)
-        probability.setFont(font("body"))
-        self._grid.addWidget(probability, line, 3, top)
-        if verdict.working is not None:
-            link = button(
-                "Working",
-                lambda found=verdict.working: self.opened.emit(found),
-                "link",
-                f"Working of {claim_words(verdict.claim)}",
-            )
-            holder = QWidget()
-            holder.setLayout(QHBoxLayout())
-            holder.layout().setContentsMargins(0, 0, 0, 0)
-            holder.layout().addWidget(link)
-            self._grid.addWidget(holder, line, 4, top)
-        return line + 1
+    def _enter(self, claim: Claim, value: float | None, good_to: float | None) -> bool:
+        return self.session.enter(self.sample_id, claim, value, good_to)

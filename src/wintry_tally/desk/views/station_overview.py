@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from datetime import datetime
 from functools import partial
 from pathlib import Path
@@ -17,6 +18,7 @@ from wintry_tally.desk.widgets.curve import Curve
 from wintry_tally.desk.widgets.parts import anew, button, card, clear, column, label, row, scrolling
 from wintry_tally.desk.widgets.portrait_card import PortraitCard
 from wintry_tally.desk.widgets.run_card import RunCardView
+from wintry_tally.desk.widgets.slices import Slices
 from wintry_tally.desk.widgets.station_card import StationCard
 
 if TYPE_CHECKING:
@@ -26,6 +28,8 @@ if TYPE_CHECKING:
 
 MOST_CARDS = 8
 """So many tests are shown at first, the newest: a page of forty is not read, and their curves are a thicket."""
+AT_ONCE = 2
+"""Cards that a window shows at the least; the others are made when it has drawn these."""
 PURPOSES = {
     "charge": "Charge to a known full, and see how fast and how full it gets.",
     "rest": "Rest before a test: runs compare only when they rested alike.",
@@ -79,6 +83,7 @@ class StationOverview(StationView):
         heading = row(label("Recipes", "heading"), None, self.own_button)
         self._recipe_card = card(heading, self._recipes)
         self._filled_for, self._most = "", MOST_CARDS
+        self._slices = Slices(self, AT_ONCE)
         self._banner = QVBoxLayout()
         self._runs = QVBoxLayout()
         self._runs.setSpacing(10)
@@ -193,6 +198,7 @@ class StationOverview(StationView):
         self.told.setVisible(dossier is not None)
         self.picture.setVisible(dossier is not None)
         if dossier is None:
+            self._slices.stop()
             clear(self._runs)
             if runs:
                 self._runs.addWidget(label("Working it out…", "quiet"))
@@ -202,12 +208,7 @@ class StationOverview(StationView):
         newest = [run for run in reversed(runs) if run.id in reports]
         with anew(self._runs, QVBoxLayout()) as cards:
             cards.setSpacing(10)
-            for run in newest[: self._most]:
-                cards.addWidget(self._card(run, reports[run.id]))
-            more = len(newest) - self._most
-            if more > 0:
-                words = f"Show {min(more, MOST_CARDS)} earlier of {more}"
-                cards.addLayout(row(button(words, self._show_more, "link", f"{words} tests"), None))
+            self._slices.begin(self._cards(cards, [(run, reports[run.id]) for run in newest]))
         drawn = [(run.title, reports[run.id].curve) for run in newest[: self._most] if not run.left_out]
         shown = [(title, *curve) for title, curve in reversed(drawn) if curve is not None]
         sample = self.session.sample(self.sample_id)
@@ -223,6 +224,16 @@ class StationOverview(StationView):
                     wrap=True,
                 )
             )
+
+    def _cards(self, cards: QVBoxLayout, newest: list[tuple[Run, RunReport]]) -> Iterator[None]:
+        """A card a test, one at a step, and the way to the earlier ones."""
+        for run, report in newest[: self._most]:
+            cards.addWidget(self._card(run, report))
+            yield
+        more = len(newest) - self._most
+        if more > 0:
+            words = f"Show {min(more, MOST_CARDS)} earlier of {more}"
+            cards.addLayout(row(button(words, self._show_more, "link", f"{words} tests"), None))
 
     def _show_told(self, sample: Sample, dossier: Dossier, newest: list[RunReport]) -> None:
         """What it settles, what is to come, and the picture of its newest run or of the one asked for."""

@@ -1,0 +1,66 @@
+"""Long lists built a little at a time, so that nobody waits for what lies below the edge of the window."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterator
+
+from PySide6.QtCore import QObject, QTimer
+
+SLICE_S = 0.010
+"""A slice ends at the first part made after so long."""
+
+
+class Slices(QObject):
+    """Makes the parts of one list: the first few at once, the others between events; beginning anew leaves the old ones."""
+
+    def __init__(self, parent: QObject, at_once: int) -> None:
+        super().__init__(parent)
+        self._at_once = at_once
+        self._parts: Iterator[None] | None = None
+        self._done: Callable[[], None] | None = None
+        self._timer = QTimer(self)
+        self._timer.setInterval(0)
+        self._timer.timeout.connect(self._slice)
+
+    def begin(self, parts: Iterator[None], done: Callable[[], None] | None = None) -> None:
+        """Make the first parts now and the others when there is time; `done` once all are there."""
+        self.stop()
+        self._parts, self._done = parts, done
+        for _ in range(self._at_once):
+            if not self._next():
+                return
+        self._timer.start()
+
+    def stop(self) -> None:
+        """Leave what is not made yet."""
+        self._timer.stop()
+        self._parts = self._done = None
+
+    def finish(self) -> None:
+        """Make all that is left, now."""
+        while self._next():
+            pass
+
+    @property
+    def busy(self) -> bool:
+        """Whether something is left to be made."""
+        return self._parts is not None
+
+    def _next(self) -> bool:
+        if self._parts is None:
+            return False
+        try:
+            next(self._parts)
+        except StopIteration:
+            done = self._done
+            self.stop()
+            if done is not None:
+                done()
+            return False
+        return True
+
+    def _slice(self) -> None:
+        until = time.perf_counter() + SLICE_S
+        while self._next() and time.perf_counter() < until:
+            pass
