@@ -235,26 +235,26 @@ class ArrivalView(StationView):
         self.editor.setVisible(self._editing is not None)
         known = [claim.id for claim in claims]
         above = known.index(self._editing) if self._editing in known else 0 if self._editing == NEW else len(claims)
-        with anew(self._above, QVBoxLayout()) as before, anew(self._below, QVBoxLayout()) as after:
+        with anew(self._above, QGridLayout()) as before, anew(self._below, QGridLayout()) as after:
             below = [claim for claim in claims[above:] if claim.id != self._editing]
             self._slices.begin(self._claim_lines((before, claims[:above]), (after, below)))
 
-    def _claim_lines(self, *groups: tuple[QVBoxLayout, Sequence[Claim]]) -> Iterator[None]:
-        for lines, claims in groups:
-            lines.setSpacing(2)
-            for claim in claims:
-                lines.addLayout(self._line(claim))
+    def _claim_lines(self, *groups: tuple[QGridLayout, Sequence[Claim]]) -> Iterator[None]:
+        """The claims, one at a step. A grid: rows in a column are asked for their heights a hundred times over."""
+        for grid, claims in groups:
+            grid.setVerticalSpacing(2)
+            grid.setColumnStretch(0, 1)
+            for place, claim in enumerate(claims):
+                for across, part in enumerate(self._line(claim)):
+                    grid.addWidget(part, place, across)
                 yield
 
-    def _line(self, claim: Claim) -> QHBoxLayout:
+    def _line(self, claim: Claim) -> tuple[QWidget, ...]:
         said = claim_words(claim)
         change = button("Change", partial(self.change_claim, claim), "link", f"Change {said}")
         take_out = partial(self.session.remove_claim, self.sample_id, claim)
-        line = row(
-            label(said, wrap=True), label(claim.source, "small"), change, button("Remove", take_out, "link", f"Remove {said}")
-        )  # fmt: skip
-        line.setStretch(0, 1)
-        return line
+        remove = button("Remove", take_out, "link", f"Remove {said}")
+        return label(said, wrap=True), label(claim.source, "small"), change, remove
 
     def change_claim(self, claim: Claim) -> None:
         """Take up a claim where it stands."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from datetime import datetime
 from typing import TYPE_CHECKING
 
@@ -14,10 +15,15 @@ from wintry_tally.core.quantity.moments import clock_words
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views import OFF_RACK, PAGES
 from wintry_tally.desk.widgets.parts import anew, button, column, label, row, scrolling
+from wintry_tally.desk.widgets.slices import Slices
 from wintry_tally.desk.widgets.tag import Tag
 
 if TYPE_CHECKING:
     from wintry_tally.app.live_run import LiveRun
+    from wintry_tally.core.battery import Sample
+
+AT_ONCE = 10
+"""Tags that a window shows at the most; the others are hung when it has drawn these."""
 
 
 class Rack(QWidget):
@@ -37,6 +43,7 @@ class Rack(QWidget):
         self.setProperty("role", "rack")
         self.setAccessibleName("Rack")
         self._tags: dict[int, Tag] = {}
+        self._slices, self._marked = Slices(self, AT_ONCE), 0
         inner = QWidget()
         self._column = QVBoxLayout(inner)
         self._column.setContentsMargins(0, 0, 6, 0)
@@ -69,17 +76,13 @@ class Rack(QWidget):
 
     def _filter(self, text: str) -> None:
         """Only the tags that the words typed speak of."""
-        words = text.lower().split()
         shown = 0
         for sample in self._session.samples():
             tag = self._tags.get(sample.id)
-            if tag is None:
-                continue
-            told = f"{sample.code} {sample.title} {sample.family.words}".lower()
-            fits = all(word in told for word in words)
-            tag.setVisible(fits)
-            shown += fits
-        self._none.setVisible(bool(words) and not shown)
+            if tag is not None:
+                tag.setVisible(_fits(sample, text))
+                shown += _fits(sample, text)
+        self._none.setVisible(bool(text.split()) and not shown and not self._slices.busy)
 
     def _take(self) -> None:
         """Enter: what a sheet's code leads to, or the first tag left."""
@@ -96,6 +99,7 @@ class Rack(QWidget):
             self.looking.clear()
             self.lead.emit(number, template.station, template.name)
             return
+        self._slices.finish()
         first = next((number for number, tag in self._tags.items() if tag.isVisibleTo(self)), None)
         if first is not None and self.looking.text().strip():
             self.looking.clear()
@@ -106,31 +110,41 @@ class Rack(QWidget):
         for name, made in self.pages.items():
             made.setChecked(name == key)
         if key:
+            self._marked = 0
             for tag in self._tags.values():
                 tag.setAutoExclusive(False)
                 tag.setChecked(False)
                 tag.setAutoExclusive(True)
 
     def fill(self) -> None:
-        """All tags anew."""
+        """All tags anew: those that are seen at once, the others while nobody waits."""
         self._tags = {}
         with anew(self._column, QVBoxLayout()) as tags:
             tags.setSpacing(self._column.spacing())
-            for sample in self._session.samples():
-                tag = Tag(sample.code, sample.title, sample.family.words)
-                tag.clicked.connect(lambda _checked=False, number=sample.id: self.chosen.emit(number))
-                self._tags[sample.id] = tag
-                tags.addWidget(tag)
-                self.refresh(sample.id)
             tags.addStretch(1)
-            self._filter(self.looking.text())
+            self._slices.begin(self._hang(tags), lambda: self._filter(self.looking.text()))
+
+    def _hang(self, tags: QVBoxLayout) -> Iterator[None]:
+        for place, sample in enumerate(self._session.samples()):
+            tag = Tag(sample.code, sample.title, sample.family.words)
+            tag.clicked.connect(lambda _checked=False, number=sample.id: self.chosen.emit(number))
+            self._tags[sample.id] = tag
+            tags.insertWidget(place, tag)
+            tag.setVisible(_fits(sample, self.looking.text()))
+            self.refresh(sample.id)
+            if sample.id == self._marked:
+                self.mark(sample.id)
+            yield
 
     def tag(self, sample_id: int) -> Tag:
         """The tag of a sample."""
+        if sample_id not in self._tags:
+            self._slices.finish()
         return self._tags[sample_id]
 
     def mark(self, sample_id: int) -> None:
         """Mark the one shown."""
+        self._marked = sample_id
         if sample_id in self._tags:
             tag = self._tags[sample_id]
             tag.setChecked(True)
@@ -201,3 +215,9 @@ class Rack(QWidget):
         way = "drawing" if phase is Phase.DISCHARGING else "charging"
         amps = f"{amps_words(seen.current_A)}{volts}"
         tag.set_doing(f"{way} {amps}{ends}", True, f"{amps}{to}")
+
+
+def _fits(sample: Sample, looked_for: str) -> bool:
+    """Whether a tag says all the words looked for."""
+    told = f"{sample.code} {sample.title} {sample.family.words}".lower()
+    return all(word in told for word in looked_for.lower().split())

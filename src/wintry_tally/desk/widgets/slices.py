@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator
 
 from PySide6.QtCore import QObject, QTimer
 
-SLICE_S = 0.010
+SLICE_S = 0.006
 """A slice ends at the first part made after so long."""
 
 
