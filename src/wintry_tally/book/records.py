@@ -148,9 +148,10 @@ def read_as(what: str) -> Iterator[None]:
 
 
 Made = TypeVar("Made")
-_MAY_BE = {
-    "str": str, "float": int | float, "int": int, "bool": bool, "float | None": int | float | None,
-    "str | None": str | None, "bool | None": bool | None, "int | None": int | None, "dict[str, Any]": dict,
+_NONE = type(None)
+_MAY_BE: dict[str, tuple[type, ...]] = {
+    "str": (str,), "float": (float, int), "int": (int,), "bool": (bool,), "float | None": (float, int, _NONE),
+    "str | None": (str, _NONE), "bool | None": (bool, _NONE), "int | None": (int, _NONE), "dict[str, Any]": (dict,),
 }  # fmt: skip
 
 
@@ -171,14 +172,16 @@ def made_of(kind: type[Made], values: Mapping[str, Any]) -> Made:
     Raises:
         ValueError: a value of another type, or a number without end.
     """
-    wanted_of = _wanted(kind)
-    known = {name: value for name, value in values.items() if name in wanted_of}
-    for name, value in known.items():
+    wanted_of, known = _wanted(kind), {}
+    for name, value in values.items():
+        if name not in wanted_of:
+            continue
         wanted = wanted_of[name]
         if wanted is not None and not isinstance(value, wanted):
             raise ValueError(f"{name} is {type(value).__name__}")
         if isinstance(value, float) and not math.isfinite(value):
             raise ValueError(f"{name} is {value}")
+        known[name] = value
     return kind(**known)
 
 
@@ -219,7 +222,7 @@ def run_of(row: Any) -> Run:
 
 
 def _run_of(row: Any) -> Run:
-    values = {name: row[name] for name in Run.__dataclass_fields__ if name in row}
+    values = dict(row)
     values |= {name: plain_of(row[name]) for name in ("state", "bench")}
     if row["repair"] not in REPAIRS:
         raise ValueError(f"repair is {row['repair']}")

@@ -158,9 +158,10 @@ def _claim(row: Any) -> Claim:
     with read_as(f"claim {row['id']} of the book"):
         if row["kind"] not in CLAIM_KINDS:
             raise ValueError(f"no claim is of the kind {row['kind']}")
-        values = {name: row[name] for name in Claim.__dataclass_fields__ if name in row}
-        conditions = {str(name): float(value) for name, value in plain_of(row["conditions"]).items()}
-        return made_of(Claim, values | {"direction": Direction(row["direction"]), "conditions": conditions})
+        values = dict(row)
+        values["direction"] = Direction(row["direction"])
+        values["conditions"] = {str(name): float(value) for name, value in plain_of(row["conditions"]).items()}
+        return made_of(Claim, values)
 
 
 def _sample(row: Any, claims: list[Claim]) -> Sample:
