@@ -14,7 +14,7 @@ from wintry_tally.core.analysis.audits import (
     sign_remarks,
     test_remarks,
 )
-from wintry_tally.core.analysis.beginning import begins_remark, not_from_full
+from wintry_tally.core.analysis.beginning import begins_remark, not_from_empty, not_from_full
 from wintry_tally.core.analysis.bench_audits import (
     charger_remarks,
     discharge_remarks,
@@ -192,8 +192,8 @@ def analyse(raw: Trace, options: Options, progress: Callable[[float], None] | No
     cut, offered = _cut(trace, options, tell)
     trace, scale, stages, endings, instrument = cut.trace, cut.scale, cut.stages, cut.endings, options.instrument
     test = capacity_test(trace, cut.integral, scale, stages, endings, instrument, cut.ends)
-    test, begins = _begun(cut, test, options)
     charge = charge_of(trace, cut.integral, scale, stages, endings, instrument, options.family, options.rated_Ah)
+    test, begins = _begun(cut, test, charge, options)
     usable: tuple[Usable, ...] = ()
     reserve: Reserve | None = None
     counted = Counters()
@@ -243,15 +243,22 @@ def analyse(raw: Trace, options: Options, progress: Callable[[float], None] | No
     return analysis
 
 
-def _begun(cut: _Cut, test: CapacityTest | None, options: Options) -> tuple[CapacityTest | None, list[Remark]]:
-    """The test with why it did not begin full where its log begins under load, and what is told of such a log."""
-    why, seen = "", False
-    if test is not None and test.empties and test.first == 0 and cut.stages[0].first == 0:
+def _begun(
+    cut: _Cut, test: CapacityTest | None, charge: ChargeResult | None, options: Options
+) -> tuple[CapacityTest | None, list[Remark]]:
+    """The test with why it did not begin full where its log begins under load, and what is told of such a log.
+
+    A log that begins with a short load, or with a charge that may well have begun there, is told of nothing.
+    """
+    if test is not None and test.empties and cut.stages[0].kind == StageKind.DISCHARGE and test.first == 0:
         discharges = [stage for stage in cut.stages[: test.last + 1] if stage.kind == StageKind.DISCHARGE]
         celsius = temperature_near(cut.trace, 0, options.ambient_C)
         why, seen = not_from_full(cut.trace, cut.integral, discharges, options.family, celsius, options.rated_Ah)
-        test = replace(test, begun_low=why)
-    return test, begins_remark(cut.trace, cut.scale, cut.stages, why, seen)
+        return replace(test, begun_low=why), [] if seen else [begins_remark(cut.trace, why)]
+    if charge is not None and charge.count.spans and charge.count.spans[0].first == 0:
+        why = not_from_empty(cut.trace, 0, charge.count.duration_s, options.family)
+        return test, [begins_remark(cut.trace, why)] if why else []
+    return test, []
 
 
 def mended_trace(raw: Trace, options: Options) -> Trace:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from wintry_tally.core.analysis.counting import Integral
-from wintry_tally.core.analysis.stages import Scale, Stage
+from wintry_tally.core.analysis.stages import Stage
 from wintry_tally.core.battery.families import Family, charge_state_band
 from wintry_tally.core.trace.remarks import Remark
 from wintry_tally.core.trace.trace import Trace
@@ -36,18 +36,18 @@ def not_from_full(
 ) -> tuple[str, bool]:
     """Why a discharge whose log begins under load did not begin full, or was under way before it; empty where it may have.
 
-    Also whether its first readings show that it did. `stages`: the discharges of one test, the log's first stage first;
+    Also whether its first readings show that it did; True too where nothing is known of the family. `stages`: the discharges of one test, the log's first stage first;
     `celsius` at its start, None where it is not known. Told by the voltage at its first reading (in the cold no chart
     holds), and where that tells nothing (a flat curve) by whether the fall of a full battery's first tenth is there.
     Source: common practice, no published source.
     """
     first = stages[0]
     if family is None:
-        return "", False
+        return "", True
     drawn_As = sum(integral.between(stage.first, stage.last)[0] for stage in stages)
     lasted = sum(float(trace.time_s[stage.last] - trace.time_s[stage.first]) for stage in stages)
     if drawn_As <= 0.0 or lasted <= 0.0:
-        return "", False
+        return "", True
     begun_V, rate = float(trace.voltage_V[0]), drawn_As / lasted / rated_Ah if rated_Ah else 3600.0 / lasted
     cold = celsius is not None and celsius < COLD_C
     sag = family.build.ohm_Ah * rate * family.share * (COLD_SAG if cold else 1.0)
@@ -93,18 +93,13 @@ def not_from_empty(trace: Trace, first: int, lasted_s: float, family: Family | N
     return f"its log begins while current already flows, at {begun_V:.2f} V: it was not empty then"
 
 
-def begins_remark(trace: Trace, scale: Scale, stages: list[Stage], why: str, seen: bool) -> list[Remark]:
-    """What is told of a log whose first reading already carries a current; nothing where its start is seen."""
+def begins_remark(trace: Trace, why: str) -> Remark:
+    """What is told of a log whose first reading already carries a current, and where its start is not seen; `why` may be empty."""
     current = float(trace.current[0])
-    if seen or not stages or stages[0].first != 0 or abs(current) <= scale.dead_A:
-        return []
-    doing = "drawn" if current > 0 else "put in"
-    told = f" ({why})" if why else ""
-    return [
-        Remark(
-            "begins-under-load",
-            f"The log begins while {abs(current):.3g} A already flow{told}: what was {doing} before its first row is in no "
-            "figure. Begin the log at rest, before it is switched on.",
-            (trace.row_at(0), trace.row_at(0)),
-        )
-    ]
+    doing, told = "drawn" if current > 0 else "put in", f" ({why})" if why else ""
+    return Remark(
+        "begins-under-load",
+        f"The log begins while {abs(current):.3g} A already flow{told}: what was {doing} before its first row is in no "
+        "figure. Begin the log at rest, before it is switched on.",
+        (trace.row_at(0), trace.row_at(0)),
+    )

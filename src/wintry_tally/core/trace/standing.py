@@ -5,16 +5,18 @@ from __future__ import annotations
 import numpy as np
 
 from wintry_tally.core.trace.remarks import Remark
-from wintry_tally.core.trace.trace import Trace
+from wintry_tally.core.trace.trace import Column, Trace
 
 STRIDE = 10
 LEAST = 3 * STRIDE
 """No shorter run of equal readings is looked at."""
 CHANCE = 1e-6
 """A run that a living meter would show with less than this chance stood still."""
-LIVELY, TURNING = 0.8, 0.2
-"""A living meter: at most the first share of its neighbouring readings equal the one before, and of its changes at least
-the second turn back (a last digit that flickers); a value that merely creeps on in steps tells nothing."""
+STRETCH, BESIDE = 20, 2
+"""Its neighbours are looked at over twice a run's length either way, so many readings at a time: a value that lies between
+two steps of the last digit stands for long, and flickers where it comes to the next."""
+STRETCHES, TURNING = 4, 0.2
+"""Fewer stretches tell nothing; of a living meter's changes so many turn back: a value that creeps on in steps does not."""
 MOST_RUNS = 5
 
 
@@ -32,41 +34,61 @@ def stood_still(trace: Trace, zero_A: float) -> list[tuple[int, int]]:
     nothing_A = max(zero_A, 0.02 * float(np.max(np.abs(sparse_A))))
     edges = np.flatnonzero(np.diff(np.concatenate([[False], equal, [False]]).astype(np.int8)))
     starts, stops = edges[::2], edges[1::2]
+    longest = np.argsort(starts - stops)[:MOST_RUNS]
+    runs = [_whole_run(trace, int(starts[place]) * STRIDE, int(stops[place]) * STRIDE) for place in longest]
+    runs = [(first, last) for first, last in runs if last - first + 1 >= LEAST]
     found: list[tuple[int, int]] = []
-    for place in np.argsort(starts - stops)[:MOST_RUNS]:
-        first, last = _whole_run(trace, int(starts[place]) * STRIDE, int(stops[place]) * STRIDE)
-        if last - first + 1 >= LEAST and _alive_beside(trace, first, last, nothing_A):
+    # what stood still beside another run is no neighbour of it: the shorter ones first, and again without them
+    for first, last in [*runs[::-1], *runs]:
+        if (first, last) not in found and _alive_beside(trace, first, last, nothing_A, found):
             found.append((first, last))
     return sorted(found)
 
 
 def _whole_run(trace: Trace, first: int, last: int) -> tuple[int, int]:
-    """The run of equal readings that holds most of a stretch."""
-    voltage, current = trace.voltage_V, trace.current
-    middle = (first + last) // 2
-    same = (voltage == voltage[middle]) & (current == current[middle])
-    unlike = np.flatnonzero(~same)
+    """The run of equal readings that holds a stretch found in strides."""
+    begin, end = max(0, first - STRIDE), min(len(trace), last + STRIDE + 1)
+    middle = (first + last) // 2 - begin
+    voltage, current = trace.voltage_V[begin:end], trace.current[begin:end]
+    unlike = np.flatnonzero((voltage != voltage[middle]) | (current != current[middle]))
     before, after = unlike[unlike < middle], unlike[unlike > middle]
-    return int(before[-1]) + 1 if len(before) else 0, int(after[0]) - 1 if len(after) else len(same) - 1
+    return begin + (int(before[-1]) + 1 if len(before) else 0), begin + (
+        int(after[0]) if len(after) else end - begin
+    ) - 1
 
 
-def _alive_beside(trace: Trace, first: int, last: int, nothing_A: float) -> bool:
-    """Whether the readings beside a run, under the same current, flicker so that the run is none of theirs."""
+def _alive_beside(trace: Trace, first: int, last: int, nothing_A: float, found: list[tuple[int, int]]) -> bool:
+    """Whether the readings beside a run, under the same current, flicker everywhere, so that the run is none of theirs.
+
+    `found`: runs that stood still, which are not looked at.
+    """
     size, level = last - first + 1, float(trace.current[first])
-    changed = turned = steps = 0
-    for part in (slice(max(0, first - size), first), slice(last + 1, last + 1 + size)):
-        alike = np.abs(trace.current[part] - level) <= max(0.3 * abs(level), nothing_A)
-        if np.count_nonzero(alike) < STRIDE:
-            continue
-        moves = [np.diff(column[part][alike]) for column in (trace.voltage_V, trace.current)]
-        steps += len(moves[0])
-        changed += int(np.count_nonzero((moves[0] != 0.0) | (moves[1] != 0.0)))
-        signs = [np.sign(moved[moved != 0.0]) for moved in moves]
-        turned += max(int(np.count_nonzero(one[1:] != one[:-1])) for one in signs)
-    if steps < LEAST // 2 or changed < STRIDE or turned < TURNING * changed:
-        return False
-    share = 1.0 - changed / steps
-    return share <= LIVELY and len(trace) * share ** (size - 1) < CHANCE if share > 0.0 else True
+    sides, looked_at = [], 0
+    for begin, end in ((max(0, first - BESIDE * size), first), (last + 1, min(len(trace), last + 1 + BESIDE * size))):
+        alike = np.abs(trace.current[begin:end] - level) <= max(0.3 * abs(level), nothing_A)
+        for still, until in found:
+            alike[max(0, still - begin) : max(0, until + 1 - begin)] = False
+        looked_at += int(np.count_nonzero(alike))
+        sides.append((trace.voltage_V[begin:end][alike], trace.current[begin:end][alike]))
+    # a voltage drifts through its digits, so that it takes as many neighbours; a held current does not
+    columns = (0, 1) if looked_at >= size else (1,)
+    return any(_chance([side[place] for side in sides], size, len(trace)) < CHANCE for place in columns)
+
+
+def _chance(sides: list[Column], size: int, count: int) -> float:
+    """How likely a living meter of `count` readings is to show a run of `size` equal ones, by its quietest stretch."""
+    quietest, changed, turned, looked_at = 1.0, 0, 0, 0
+    for values in sides:
+        moved = np.diff(values)
+        stretches = [moved[at : at + STRETCH] for at in range(0, len(moved) - STRETCH + 1, STRETCH)]
+        quietest = min([quietest, *(float(np.count_nonzero(one)) / STRETCH for one in stretches)])
+        signs = np.sign(moved[moved != 0.0])
+        looked_at += len(stretches)
+        changed += len(signs) if stretches else 0
+        turned += int(np.count_nonzero(signs[1:] != signs[:-1]))
+    if looked_at < STRETCHES or changed < STRIDE or turned < TURNING * changed:
+        return 1.0
+    return float(count * (1.0 - quietest) ** (size - 1))
 
 
 def without_standing(trace: Trace, zero_A: float, leave_out: bool, remarks: list[Remark]) -> Trace:
