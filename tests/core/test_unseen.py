@@ -83,6 +83,10 @@ def test_a_flat_curve_tells_by_the_fall_of_its_first_tenth() -> None:
         assert ("begins-under-load" in codes(log)) is low
     # so high under load it was full, whatever it does next
     assert not lfp_from(13.32, 0.0).capacity.begun_low
+    told = next(remark for remark in lfp_from(13.15, 0.0).remarks if remark.code == "begins-under-load")
+    assert told.place == "row 1" and told.message.startswith(
+        "The log begins while 20 A already flow, at 13.15 V, and does not"
+    )
     # a rest before says how it began: no remark
     assert "begins-under-load" not in codes(analysed(discharge(20.0, 5.0)))
 

@@ -254,7 +254,7 @@ def _begun(
         discharges = [stage for stage in cut.stages[: test.last + 1] if stage.kind == StageKind.DISCHARGE]
         celsius = temperature_near(cut.trace, 0, options.ambient_C)
         why, seen = not_from_full(cut.trace, cut.integral, discharges, options.family, celsius, options.rated_Ah)
-        return replace(test, begun_low=why), [] if seen else [begins_remark(cut.trace, why)]
+        return replace(test, begun_low=f"its log {why}" if why else ""), [] if seen else [begins_remark(cut.trace, why)]
     if charge is not None and charge.count.spans and charge.count.spans[0].first == 0:
         why = not_from_empty(cut.trace, 0, charge.count.duration_s, options.family)
         return test, [begins_remark(cut.trace, why)] if why else []

@@ -34,7 +34,8 @@ def not_from_full(
     celsius: float | None,
     rated_Ah: float | None = None,
 ) -> tuple[str, bool]:
-    """Why a discharge whose log begins under load did not begin full, or was under way before it; empty where it may have.
+    """Why a discharge whose log begins under load did not begin full, or was under way before it, as what the log does;
+    empty where it may have begun there.
 
     Also whether its first readings show that it did; True too where nothing is known of the family. `stages`: the discharges of one test, the log's first stage first;
     `celsius` at its start, None where it is not known. Told by the voltage at its first reading (in the cold no chart
@@ -52,7 +53,7 @@ def not_from_full(
     cold = celsius is not None and celsius < COLD_C
     sag = family.build.ohm_Ah * rate * family.share * (COLD_SAG if cold else 1.0)
     off_V = COLD_CHART_V * family.share if cold else 0.0
-    words = f"its log begins while {float(trace.current[0]):.3g} A already flow, at {begun_V:.2f} V"
+    words = f"begins while {float(trace.current[0]):.3g} A already flow, at {begun_V:.2f} V"
     if charge_state_band(family, begun_V + sag + off_V)[0] >= FULL:
         return "", True
     if charge_state_band(family, begun_V + MOST_SAG * sag + off_V)[1] < FULL:
@@ -80,7 +81,7 @@ def _looked_at(stage: Stage) -> list[int]:
 
 
 def not_from_empty(trace: Trace, first: int, lasted_s: float, family: Family | None) -> str:
-    """Why a charge whose log begins with it did not begin empty; empty where it may have.
+    """Why a charge whose log begins with it did not begin empty, as what the log does; empty where it may have.
 
     Source: common practice, no published source.
     """
@@ -90,16 +91,16 @@ def not_from_empty(trace: Trace, first: int, lasted_s: float, family: Family | N
     risen = MOST_SAG * family.build.ohm_Ah * 3600.0 / lasted_s * family.share
     if charge_state_band(family, begun_V - risen)[0] <= EMPTY:
         return ""
-    return f"its log begins while current already flows, at {begun_V:.2f} V: it was not empty then"
+    return f"begins while current already flows, at {begun_V:.2f} V: it was not empty then"
 
 
 def begins_remark(trace: Trace, why: str) -> Remark:
     """What is told of a log whose first reading already carries a current, and where its start is not seen; `why` may be empty."""
     current = float(trace.current[0])
-    doing, told = "drawn" if current > 0 else "put in", f" ({why})" if why else ""
+    doing, told = "drawn" if current > 0 else "put in", why or f"begins while {abs(current):.3g} A already flow"
     return Remark(
         "begins-under-load",
-        f"The log begins while {abs(current):.3g} A already flow{told}: what was {doing} before its first row is in no "
-        "figure. Begin the log at rest, before it is switched on.",
+        f"The log {told}: what was {doing} before its first row is in no figure. Begin the log at rest, before it is "
+        "switched on.",
         (trace.row_at(0), trace.row_at(0)),
     )

@@ -66,6 +66,14 @@ class Remark:
     def __post_init__(self) -> None:
         assert self.code in REMARK_CODES, self.code
 
+    @property
+    def place(self) -> str:
+        """Where it is, in words: "row 7", "rows 7 to 12"; empty when it is not about rows."""
+        if self.rows is None:
+            return ""
+        first, last = self.rows
+        return f"row {first}" if first == last else f"rows {first} to {last}"
+
     def as_dict(self) -> dict[str, Any]:
         """The shape of the command-line contract."""
         data: dict[str, Any] = {

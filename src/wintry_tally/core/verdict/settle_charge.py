@@ -116,7 +116,7 @@ def _begun_charged(case: Case, log: LogEvidence, charge: ChargeResult, took_s: f
     first = charge.count.spans[0].first
     under_way = not_from_empty(trace, first, charge.count.duration_s, family)
     if under_way:
-        return under_way
+        return f"its log {under_way}"
     whole = max(known) if known else case.rated_Ah
     went_in, claim = charge.count.charge.value, case.claim
     if not whole or went_in >= (KNOWN_SHARE if known else 1.0) * whole or _empty_before(log, first, family):

@@ -407,7 +407,7 @@ class CurvesView(StationView):
             self.remarks.add(
                 "warning" if remark.offer else "note",
                 words,
-                f"Rows {remark.rows[0]} to {remark.rows[1]}" if remark.rows else "",
+                remark.place.capitalize(),
                 partial(self._go_to, remark) if remark.rows else None,
             )
         self._offer(report)

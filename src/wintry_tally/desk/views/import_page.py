@@ -381,7 +381,7 @@ class ImportPage(StationView):
         self.remarks.reset()
         self.repair.setVisible(any(remark.code in ALTERS for remark in analysis.remarks))
         for remark in (*log.remarks, *analysis.remarks):
-            place = f" (rows {remark.rows[0]} to {remark.rows[1]})" if remark.rows else ""
+            place = f" ({remark.place})" if remark.place else ""
             offer = f" Offer: {remark.offer}." if remark.offer else ""
             self.remarks.add("warning" if remark.offer else "note", remark.message + place + offer)
         curve = discharge_curve(analysis)

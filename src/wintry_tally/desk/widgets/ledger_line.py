@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QFrame, QGridLayout, QVBoxLayout, QWidget
 from wintry_tally.core.battery import Claim
 from wintry_tally.core.battery.label import printed
 from wintry_tally.core.quantity import format_quantity
-from wintry_tally.core.verdict.outcome import OUTCOME_WORDS, Outcome, Verdict
+from wintry_tally.core.verdict.outcome import BOUND_WORDS, OUTCOME_WORDS, Outcome, Verdict
 from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.parts import button, column, label, row
 from wintry_tally.desk.widgets.quantity_field import QuantityField
@@ -104,6 +104,8 @@ class LedgerLine(QWidget):
             self.figure = Figure(f"{verdict.claim.definition.label}, measured")
             self.figure.set_quantity(verdict.shown, verdict.working)
             self.figure.opened.connect(self.opened)
+            if verdict.bound is not None:
+                measured.addWidget(label(BOUND_WORDS[verdict.bound].strip(), "small"))
             measured.addWidget(self.figure)
         for condition in verdict.conditions:
             if condition.effect is not None:
