@@ -47,8 +47,9 @@ def test_the_load_shows_how_long_each_current_was_stood(book: Path) -> None:
     assert load.panel is not None and load.panel.single
     (opened, x, y), (held, amps, seconds) = load.panel.series
     assert (opened, held) == ("opened after", "held for") and len(x) == 1 and 5.0 < y[0] < 8.0
-    # the recipe's steps before it: half a minute at the rated current, then a minute each
-    assert np.round(seconds).tolist() == [30.0, 60.0, 60.0] and amps.max() < x[0]
+    # the recipe's steps before it: half a minute at the rated current, a minute either side of the window's lower end
+    # (94.05 and 95.95 A are one stage), a minute at the claim
+    assert np.round(seconds).tolist() == [30.0, 120.0, 60.0] and amps.max() < x[0]
     assert [words for _, _, words in load.panel.lines] == ["claimed 95 A", "claimed 125 A"]
 
 

@@ -16,11 +16,13 @@ from benchmarks.verdicts import KINDS, judged
 from tests.core.test_kinds import AGM, LFP, analysed, charged, claim, verdict
 from tests.making import discharge, piecewise
 from wintry_tally.core.analysis import Analysis, Options, analyse
-from wintry_tally.core.battery import FAMILIES
+from wintry_tally.core.battery import FAMILIES, Sample
+from wintry_tally.core.compare.figures import Tested, figures_of
 from wintry_tally.core.trace.standing import LEAST, stood_still
 from wintry_tally.core.trace.trace import Trace
 from wintry_tally.core.verdict import Outcome, School, Verdict, judge
 from wintry_tally.core.verdict.evidence import capacity_evidence
+from wintry_tally.exchange.analysis_json import analysis_dict
 
 
 def cut(trace: Trace, share: float) -> Trace:
@@ -300,3 +302,11 @@ def test_a_step_that_no_reading_shows_may_have_opened_it(interval: float, last_s
     held = piecewise((60, 0.0, 13.4), (last_s + 30, 108.0, 11.9), (60, 0.0, 0.3), interval_s=interval)
     slow = claim("over-current-trip", 110.0, "A", "within", 15.0, duration_s=60.0)
     assert verdict(slow, "overload", analysed(held, rated=40.0), rated=40.0).outcome is Outcome.MET
+
+
+def test_what_did_not_begin_full_is_compared_with_nothing_and_told_as_a_bound() -> None:
+    for log, bound, compared in ((lfp_from(13.15, 0.0), "at-least", False), (lfp_from(13.32, 0.0), None, True)):
+        assert analysis_dict(None, log)["capacity"]["bound"] == bound
+        run = Tested("run", "capacity", None, log, capacity_evidence("run", log, 25.0))
+        found = figures_of(Sample(0, "A", "", "", "lfp"), [run], [])
+        assert ("charge" in found) is compared, sorted(found)

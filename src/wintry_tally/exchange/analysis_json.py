@@ -144,7 +144,9 @@ def _capacity(analysis: Analysis) -> dict[str, Any] | None:
         "percent_of_rated": _quantity(test.percent_of_rated),
         "ended_by": test.ended_by,
         "rates_A": list(test.rates),
-        "bound": "at-least" if test.hidden_s or test.ended_by in {"operator", "log-end", "device-dropout"} else None,
+        "bound": "at-least"
+        if test.hidden_s or test.begun_low or test.ended_by in {"operator", "log-end", "device-dropout"}
+        else None,
         "counter": {
             "charge": _quantity(None if counted.charge is None else counted.charge.moved),
             "energy": _quantity(None if counted.energy is None else counted.energy.moved),

@@ -18,7 +18,7 @@ from wintry_tally.core.battery.sample import first_value
 from wintry_tally.core.errors import WintryError
 from wintry_tally.core.quantity import Quantity, Term, ratio
 from wintry_tally.core.verdict import Verdict
-from wintry_tally.core.verdict.evidence import CapacityEvidence
+from wintry_tally.core.verdict.evidence import CapacityEvidence, begun_low
 
 
 @dataclass(frozen=True)
@@ -132,7 +132,7 @@ def _whole(run: Tested) -> CapacityTest | None:
     test = run.analysis.capacity
     if test is None or test.ended_by not in WHOLE or test.count.charge.value <= 0 or test.count.duration_s <= 0:
         return None
-    if run.method not in METHODS or test.hidden_s > 0:
+    if run.method not in METHODS or test.hidden_s > 0 or begun_low(run.analysis):
         return None
     return test
 
