@@ -37,9 +37,13 @@ def not_from_full(
     """Why a discharge whose log begins under load did not begin full, or was under way before it, as what the log does;
     empty where it may have begun there.
 
-    Also whether its first readings show that it did; True too where nothing is known of the family. `stages`: the discharges of one test, the log's first stage first;
-    `celsius` at its start, None where it is not known. Told by the voltage at its first reading (in the cold no chart
-    holds), and where that tells nothing (a flat curve) by whether the fall of a full battery's first tenth is there.
+    Also whether its first readings show that it did; True too where nothing is known of the family. Told by the voltage
+    at its first reading (in the cold with more doubt), and where that tells nothing (a flat curve) by whether the fall
+    of a full battery's first tenth is there.
+
+    Args:
+        stages: the discharges of one test, the log's first stage first; celsius: at its start, None where not known.
+
     Source: common practice, no published source.
     """
     first = stages[0]
@@ -61,12 +65,13 @@ def not_from_full(
     if not family.flat:
         tells = not cold and rate <= GENTLE_C["lithium" if family.lithium else "lead"]
         return (f"{words}, lower than a full one's usually is" if tells else ""), False
-    part = slice(first.first, first.last + 1)
+    drawn_A = trace.current[first.first : first.last + 1]
     moved = np.array([integral.to(at)[0] for at in _looked_at(first)]) - integral.to(first.first)[0]
-    tenth = _looked_at(first)[int(np.searchsorted(moved, TOP_SHARE * drawn_As))] if moved[-1] >= TOP_SHARE * drawn_As else first.last  # fmt: skip
-    if tenth - first.first < LEAST_READINGS or float(np.ptp(trace.current[part])) > 0.3 * abs(float(trace.current[0])):
+    reached = int(np.searchsorted(moved, TOP_SHARE * drawn_As))
+    tenth = _looked_at(first)[reached] if reached < len(moved) else first.last
+    if tenth - first.first < LEAST_READINGS or float(np.ptp(drawn_A)) > 0.3 * abs(float(trace.current[0])):
         return "", False
-    quarter, half = (first.first + max(2, (tenth - first.first) * part // 4) for part in (1, 2))
+    quarter, half = (first.first + max(2, (tenth - first.first) * fourths // 4) for fourths in (1, 2))
     early, middle, fell = (
         begun_V - float(np.median(trace.voltage_V[at - 2 : at + 1])) for at in (quarter, half, tenth)
     )
