@@ -90,7 +90,7 @@ def _of_discharge(trace: Trace, scale: Scale, stages: list[Stage], position: int
     usual = float(np.median(trace.current[max(stage.first, last - 5) : last + 1]))
     if current < 0.8 * usual and last > stage.first:
         current = usual  # the opening fell into this reading
-    first = _first_of_run(stages, position)
+    first = first_of_run(stages, position)
     if is_over_current(trace, stage, current, volts, options):
         rise, latest = _last_rise(trace, scale, first, last)
         return Trip(OVER_CURRENT, opened, current, volts, opened - rise, last, latency_least_s=opened - latest)
@@ -121,7 +121,7 @@ def _sinking(trace: Trace, stage: Stage) -> bool:
     return end > 0.3 and end > 3.0 * max(middle, 0.0)
 
 
-def _first_of_run(stages: list[Stage], position: int) -> int:
+def first_of_run(stages: list[Stage], position: int) -> int:
     """The first reading of the unbroken discharge (or charge) that ends with this stage."""
     first = position
     while first > 0 and stages[first - 1].kind == stages[position].kind:
@@ -170,7 +170,7 @@ def _of_charge(
     last = stage.last
     opened = float(trace.time_s[last]) + span_of(trace, scale, stage).tail_s
     current, volts = float(trace.current[last]), float(trace.voltage_V[last])
-    first = _first_of_run(stages, position)
+    first = first_of_run(stages, position)
     limit = options.family.charge_V[2] if options.family else 14.6
     cold = temperature_near(trace, last, ambient_C)
     begun = float(trace.time_s[first]) - span_of(trace, scale, stages[position]).lead_s

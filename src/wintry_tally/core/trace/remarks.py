@@ -22,7 +22,7 @@ REMARK_CODES: dict[str, str] = {
     "pack-voltage-open": "voltages that fit two packs",
     "voltage-outside-family": "readings outside the family's voltages",
     "outlier-reading": "single readings that cannot be",
-    "readings-stand-still": "readings repeated to the last digit while current flowed",
+    "readings-stand-still": "readings repeated to the last digit where the meter flickers before and after",
     "zero-offset": "the current is steadily off zero at rest",
     "sign-flipped": "a stretch whose current has the other sign",
     "full-undecided": "a full mark below what the meter may be off at zero",

@@ -17,7 +17,7 @@ from wintry_tally.core.analysis.trips import temperature_near
 from wintry_tally.core.quantity import Quantity, format_duration, format_quantity
 from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.deciding import as_bound, by_probability, decide, implied_tolerance, not_settled
-from wintry_tally.core.verdict.evidence import LogEvidence
+from wintry_tally.core.verdict.evidence import LogEvidence, begun_low
 from wintry_tally.core.verdict.outcome import Condition, Outcome, Verdict
 from wintry_tally.core.verdict.settle_capacity import CUTOFF_ABOVE_V, HIDDEN_SHARE
 from wintry_tally.core.verdict.settle_charge import most_taken
@@ -271,7 +271,8 @@ def settle_loss(case: Case) -> Verdict | None:
         verdict = after_soak(case, log, decide(case, measured, [step], conditions, log.names, [], log.waiting))
         if verdict.outcome is Outcome.NOT_TESTED:
             return verdict
-        why = {"at-most": _cut_short(cold, warm), "at-least": _cut_short(warm, cold)}
+        frozen, twin = (begun_low(analysis) for analysis in log.analyses)
+        why = {"at-most": frozen or _cut_short(cold, warm), "at-least": twin or _cut_short(warm, cold)}
         if not any(why.values()):
             return verdict
         names = {"at-most": log.names[0], "at-least": log.names[1]}  # less from the cold is a loss too large
@@ -284,9 +285,7 @@ def settle_loss(case: Case) -> Verdict | None:
 
 
 def _cut_short(test: CapacityTest, twin: CapacityTest) -> str:
-    """Why one of two discharges did not begin full, or did not go as far down as its twin; empty where it did."""
-    if test.begun_low:
-        return test.begun_low
+    """Why one of two discharges did not go as far down as its twin; empty where it did."""
     if test.hidden_Ah > HIDDEN_SHARE * test.count.charge.value:
         return f"a gap of {format_duration(test.hidden_s)} hides its end"
     if test.ended_by in {OPERATOR, LOG_END}:

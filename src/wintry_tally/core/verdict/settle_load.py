@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 
 import numpy as np
 
@@ -11,7 +12,7 @@ from wintry_tally.core.analysis.ending import PROTECTION
 from wintry_tally.core.analysis.holding import Held, stretches_held
 from wintry_tally.core.analysis.readings import current_quantity, voltage_quantity
 from wintry_tally.core.analysis.stages import StageKind
-from wintry_tally.core.analysis.trips import LOW_VOLTAGE, OVER_CURRENT, Trip
+from wintry_tally.core.analysis.trips import LOW_VOLTAGE, OVER_CURRENT, Trip, first_of_run
 from wintry_tally.core.battery import Direction
 from wintry_tally.core.quantity import Quantity, Term, format_duration, format_plain, format_quantity
 from wintry_tally.core.trace.trace import usual_interval
@@ -202,6 +203,14 @@ def _tripped(case: Case, name: str, analysis: Analysis, trip: Trip, within_s: fl
     tried = NEAR_BOTTOM * low < carried < trip.current_A
     if claim.direction is Direction.WITHIN and (tried or trip.current_A > high):
         inside = _inside(low, high, carried, trip.current_A, measured.standard or 0.0)
+        step = replace(
+            step,
+            formula=f"{step.formula}; p = share of what lies between carried and opened that lies in the window",
+            inputs={
+                **step.inputs, "carried before": f"{carried:.4g} A", "window": f"{low:.4g} to {high:.4g} A",
+                "each end of it": f"± {2.0 * (measured.standard or 0.0):.2g} A by the meter; what says less counts",
+            },
+        )  # fmt: skip
         told = f"it carried {carried:.4g} A and opened at {trip.current_A:.4g} A"
         ends = " and ".join(f"{end:.4g} A" for end in (low, high) if carried < end < trip.current_A)
         either_way = (
@@ -249,12 +258,8 @@ def _inside(low: float, high: float, held_A: float, opened_A: float, standard_A:
 
 def _run_begins(analysis: Analysis, trip: Trip) -> int:
     """The first reading of the unbroken discharge that an opening ended."""
-    first = trip.index
-    for stage in reversed([stage for stage in analysis.plain_stages if stage.first <= trip.index]):
-        if stage.kind != StageKind.DISCHARGE:
-            break
-        first = stage.first
-    return first
+    stages = analysis.plain_stages
+    return first_of_run(stages, next(n for n, stage in enumerate(stages) if stage.last >= trip.index))
 
 
 def _held_before(analysis: Analysis, trip: Trip, within_s: float | None, share: float) -> float:
