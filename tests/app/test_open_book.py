@@ -55,7 +55,7 @@ class Ears:
 
     said = failed
 
-    def rang(self, title: str, words: str) -> None:
+    def rang(self, title: str, words: str, grave: bool = False) -> None:
         self.words.append(title)
 
     def runs_changed(self, sample_id: int) -> None: ...

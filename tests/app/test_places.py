@@ -74,7 +74,7 @@ def test_a_month_on_the_shelf_is_judged_by_its_own_time_and_temperature(book: Bo
     assert found.evidence == ("shelf-start", "shelf-end") and found.measured is not None
     assert found.measured.value == pytest.approx(2.8, abs=0.5) and found.outcome is Outcome.MET
     told = next(c for c in found.conditions if c.name == "temperature")
-    assert told.actual == "20.0 °C by the log of the shelf (19 to 21)" and told.effect is None
+    assert told.actual == "20.0 °C by the log of the shelf (19 to 21 °C)" and told.effect is None
 
 
 def test_something_between_start_and_end_breaks_the_pair(book: Book) -> None:

@@ -10,10 +10,11 @@ from hypothesis import strategies as st
 
 from wintry_tally.core.battery import FAMILIES, parse_claim
 from wintry_tally.core.errors import InputError
-from wintry_tally.core.protocol.leads import Leads, ampacity_A, awg_area_mm2, awg_diameter_mm, ohm_per_m
+from wintry_tally.core.protocol.leads import Leads, ampacity_A, ohm_per_m
 from wintry_tally.core.protocol.preflight import Bench, bars, preflight_recipe
 from wintry_tally.core.protocol.setpoints import Facts
 from wintry_tally.core.protocol.template import ends_from_text, ends_text, fill
+from wintry_tally.core.quantity.wires import awg_area_mm2, awg_diameter_mm
 from wintry_tally.exchange.recipe_file import shipped_recipe
 
 LFP = FAMILIES["lfp"]

@@ -16,7 +16,7 @@ from wintry_tally.bench.connect import Tried
 from wintry_tally.bench.equipment import Instrument
 from wintry_tally.book import Book
 from wintry_tally.core.engine import Phase
-from wintry_tally.core.protocol.leads import awg_area_mm2
+from wintry_tally.core.quantity.wires import awg_area_mm2
 from wintry_tally.desk.widgets.bench_forms import read_area
 from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.quantity_field import QuantityField

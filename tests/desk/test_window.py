@@ -238,7 +238,7 @@ def test_nothing_is_cut_off_on_a_small_laptop(demo: Window, qtbot, size: tuple[i
 
 def test_the_night_theme_is_remembered(demo: Window) -> None:
     demo.toggle_theme()
-    assert current_tokens() is NIGHT and QSettings().value("theme") == "night"
+    assert current_tokens() is NIGHT and QSettings().value("preferences/theme") == "night"
     demo.toggle_theme()
     assert current_tokens() is not NIGHT
 

@@ -19,6 +19,7 @@ from wintry_tally.core.protocol import EndCause
 from wintry_tally.core.protocol.cautions import worst_minute
 from wintry_tally.core.protocol.recipe import CAUSE_WORDS, OWN_ENDS
 from wintry_tally.core.quantity import format_duration
+from wintry_tally.core.quantity.preferred import METRIC, Units, words_in
 
 if TYPE_CHECKING:
     from wintry_tally.app.live_run import LiveRun
@@ -39,8 +40,10 @@ class Terminal:
     Also the Listener of the live runs. `closed` once standard output is.
     """
 
-    def __init__(self, as_json: bool, out: TextIO | None = None, err: TextIO | None = None) -> None:
-        self.as_json = as_json
+    def __init__(
+        self, as_json: bool, out: TextIO | None = None, err: TextIO | None = None, units: Units = METRIC
+    ) -> None:
+        self.as_json, self._units = as_json, units
         self._out, self._err = out or sys.stdout, err or sys.stderr
         self.closed = False
 
@@ -56,7 +59,7 @@ class Terminal:
     def progress(self, line: str) -> None:
         """A line for people."""
         if not self.as_json:
-            self._put(line)
+            self._put(words_in(line, self._units))
 
     def _put(self, line: str) -> None:
         try:
@@ -68,7 +71,7 @@ class Terminal:
     def shout(self, words: str) -> None:
         """To standard error; that may be gone, too."""
         try:
-            self._err.write(words + "\n")
+            self._err.write(words_in(words, self._units) + "\n")
             self._err.flush()
         except (OSError, ValueError):
             return
@@ -81,7 +84,7 @@ class Terminal:
         """See Listener."""
         self.progress(words)
 
-    def rang(self, title: str, words: str) -> None:
+    def rang(self, title: str, words: str, grave: bool = False) -> None:
         """See Listener; what it would ring for is an event of its own here."""
 
     def runs_changed(self, sample_id: int) -> None:

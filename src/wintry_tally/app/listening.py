@@ -15,8 +15,8 @@ class Listener(Protocol):
     def said(self, words: str) -> None:
         """Something worth a line."""
 
-    def rang(self, title: str, words: str) -> None:
-        """Somebody is called."""
+    def rang(self, title: str, words: str, grave: bool = False) -> None:
+        """Somebody is called; `grave`: something is wrong, and it is heard even where no sound is wanted."""
 
     def runs_changed(self, sample_id: int) -> None:
         """Runs of a sample changed."""

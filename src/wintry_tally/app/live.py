@@ -411,18 +411,18 @@ class LiveRuns:
         if seen.trouble and now != self._told.get((number, "trouble")):
             # wherever one looks just now: this cannot wait
             self._listener.failed(f"{item.run.title}: {seen.trouble}")
-            self._listener.rang("Needs your hands now", seen.trouble)
+            self._listener.rang("Needs your hands now", seen.trouble, grave=True)
         self._told[number, "trouble"] = now
         stood = item.worker.stood_still
         if stood and stood != self._told.get((number, "stood")):
             self._told[number, "stood"] = stood
             self._listener.failed(f"{item.run.title} is paused: {stood}")
-            self._listener.rang("Paused", f"{item.run.title}: {stood}")
+            self._listener.rang("Paused", f"{item.run.title}: {stood}", grave=True)
         place = str(seen.state.index)
         for key, words in seen.state.warned:
             if (number, f"warned {place} {key}") not in self._told:
                 self._told[number, f"warned {place} {key}"] = "told"
-                self._listener.rang("Warning", f"{item.run.title}: {words}")
+                self._listener.rang("Warning", f"{item.run.title}: {words}", grave=True)
         if seen.state.phase is Phase.PROMPTING and self._told.get((number, "prompt")) != place:
             step = item.recipe.steps[seen.state.index]
             self._told[number, "prompt"] = place

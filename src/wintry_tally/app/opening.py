@@ -44,6 +44,14 @@ def attended_of(book: Book) -> str:
     return book.meta("attended") or USUAL
 
 
+def begin_with(book: Book, school: str, attended: str) -> None:
+    """How a new book is judged, and when somebody is there, as preferred; what is usual is not written."""
+    if school != School.STRICT.value:
+        book.set_meta("school", school)
+    if attended:
+        book.set_meta("attended", attended)
+
+
 NEEDS = "needs"
 """Key of the book's small fact: what its batteries are needed for."""
 

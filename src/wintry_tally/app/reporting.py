@@ -6,13 +6,17 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from wintry_tally.core.quantity.preferred import METRIC, Units
+
 if TYPE_CHECKING:
     from wintry_tally.core.compare import Need
     from wintry_tally.report.dossier import Dossier
     from wintry_tally.report.page import Shown
 
 
-def comparison_page(dossiers: Sequence[Dossier], needs: Sequence[tuple[str, Need]], path: Path) -> None:
+def comparison_page(
+    dossiers: Sequence[Dossier], needs: Sequence[tuple[str, Need]], path: Path, units: Units = METRIC
+) -> None:
     """Write the comparison of samples as a page; `needs`: each in words and as data.
 
     Raises:
@@ -25,10 +29,14 @@ def comparison_page(dossiers: Sequence[Dossier], needs: Sequence[tuple[str, Need
     found = compare_dossiers(dossiers, [need for _, need in needs])
     model = model_of(dossiers, found)
     judged = [(words, judge_needs(dossiers, [need])) for words, need in needs]
-    write_whole(render_comparison(dossiers, found, judged, model_lines(model) if model is not None else ()), path)
+    write_whole(
+        render_comparison(dossiers, found, judged, model_lines(model) if model is not None else (), units=units), path
+    )
 
 
-def write_report(dossier: Dossier, needs: Sequence[str], path: Path, pictures: Sequence[Shown] = ()) -> None:
+def write_report(
+    dossier: Dossier, needs: Sequence[str], path: Path, pictures: Sequence[Shown] = (), units: Units = METRIC
+) -> None:
     """Write the page; `needs`: what batteries of the book are needed for, each in its line; `pictures`: as it shows them.
 
     Raises:
@@ -37,10 +45,10 @@ def write_report(dossier: Dossier, needs: Sequence[str], path: Path, pictures: S
     from wintry_tally.report.page import write_page
 
     if not needs:
-        write_page(dossier, path, pictures=pictures)
+        write_page(dossier, path, pictures=pictures, units=units)
         return
     from wintry_tally.app.comparison import judge_needs
     from wintry_tally.core.compare.typed_need import parse_need
 
     judged = judge_needs([dossier], [parse_need(text) for text in needs])
-    write_page(dossier, path, list(zip(needs, judged, strict=True)), pictures)
+    write_page(dossier, path, list(zip(needs, judged, strict=True)), pictures, units)

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import json
 from pathlib import Path
 from typing import Any
 
 import click
 
+from wintry_tally.cli.saying import answer, say
 from wintry_tally.core.errors import InputError
 
 SCHEMA = "wintry-tally.bank/1"
@@ -22,11 +22,11 @@ def bank_command(book: Path, codes: tuple[str, ...], series: int, as_json: bool)
     """Join the samples CODES, string by string, to a bank with a tag of its own; one code alone shows that bank."""
     found = banked(book, codes, series)
     if as_json:
-        click.echo(json.dumps(found, ensure_ascii=False, allow_nan=False))
+        answer(found)
         return
-    click.echo(f"{found['code']}: {found['words']}; {found['nominal_V']:g} V")
+    say(f"{found['code']}: {found['words']}; {found['nominal_V']:g} V")
     for line in (*(one["message"] for one in found["findings"]), *found["lines"]):
-        click.echo(f"  {line}")
+        say(f"  {line}")
 
 
 def banked(path: Path, codes: tuple[str, ...], series: int) -> dict[str, Any]:
@@ -43,7 +43,7 @@ def banked(path: Path, codes: tuple[str, ...], series: int) -> dict[str, Any]:
     from wintry_tally.core.battery.banks import joined
     from wintry_tally.core.compare.typed_need import parse_need
 
-    with opened(path, lambda words: click.echo(words, err=True)) as book:
+    with opened(path, lambda words: say(words, err=True)) as book:
         units = units_named(book, codes)
         if len(units) == 1:
             number = units[0].id

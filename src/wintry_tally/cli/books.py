@@ -9,12 +9,11 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-import click
-
 from wintry_tally.app.opening import needs_of, opened, school_of
 from wintry_tally.book import Book
 from wintry_tally.book.keeping import keep_log
 from wintry_tally.cli.logs import analyse_joined
+from wintry_tally.cli.saying import say, units
 from wintry_tally.core.analysis import Options
 from wintry_tally.core.battery import Sample
 from wintry_tally.core.errors import BookError, InputError
@@ -31,7 +30,7 @@ if TYPE_CHECKING:
 
 def _opened(path: Path) -> AbstractContextManager[Book]:
     """A book, put right first; what was done is told beside the output."""
-    return opened(path, lambda words: click.echo(words, err=True))
+    return opened(path, lambda words: say(words, err=True))
 
 
 def _dossier(book_path: Path, code: str, school: str | None) -> tuple[Dossier, list[str]]:
@@ -67,7 +66,7 @@ def compare_book(
         from wintry_tally.app.reporting import comparison_page
         from wintry_tally.core.compare.typed_need import need_words
 
-        comparison_page(dossiers, [(need_words(one), one) for one in needs], out)
+        comparison_page(dossiers, [(need_words(one), one) for one in needs], out, units())
     found, judged = compare_dossiers(dossiers, needs), judge_needs(dossiers, needs)
     model = model_of(dossiers, found)
     return comparison_dict(found, judged, model), comparison_text(found, judged, model)
@@ -82,7 +81,7 @@ def write_report(book_path: Path, code: str, out: Path, school: str | None) -> N
     dossier, needs = _dossier(book_path, code, school)
     with opened(book_path, lambda _words: None) as book:
         pictures = shown_in(book, dossier.sample.id)
-    reporting.write_report(dossier, needs, out, pictures)
+    reporting.write_report(dossier, needs, out, pictures, units())
 
 
 def judge_book(book_path: Path, code: str, school: str | None) -> dict[str, Any]:

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-import json
 from pathlib import Path
 from typing import Any
 
 import click
+
+from wintry_tally.cli.saying import answer, say
 
 SCHEMA = "wintry-tally.follow/1"
 
@@ -20,7 +21,7 @@ SCHEMA = "wintry-tally.follow/1"
 def follow_command(book: Path, code: str, cycles: float | None, moment: str | None, as_json: bool) -> None:
     """Say what a sample lost from test to test, by year and by hundred cycles, and when it would reach its claimed end."""
     found, lines = followed(book, code, cycles, moment)
-    click.echo(json.dumps(found, ensure_ascii=False, allow_nan=False) if as_json else "\n".join(lines))
+    answer(found, None if as_json else "\n".join(lines))
 
 
 def followed(path: Path, code: str, cycles: float | None, moment: str | None) -> tuple[dict[str, Any], list[str]]:
@@ -37,7 +38,7 @@ def followed(path: Path, code: str, cycles: float | None, moment: str | None) ->
     from wintry_tally.cli.place_commands import moment_of
     from wintry_tally.report.words import trend_words
 
-    with opened(path, lambda words: click.echo(words, err=True)) as book:
+    with opened(path, lambda words: say(words, err=True)) as book:
         sample = sample_of(book, code, path)
         if cycles is not None:
             Edits(book).note_cycles(sample, moment_of(moment), cycles).do()

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-import json
 import logging
 import sys
+import warnings
 from pathlib import Path
 from typing import Any
 
@@ -16,13 +16,15 @@ from wintry_tally.cli.following import follow_command
 from wintry_tally.cli.pictures import attach_command
 from wintry_tally.cli.place_commands import PLACES
 from wintry_tally.cli.plan_commands import PLANNING
+from wintry_tally.cli.saying import answer, forget_units, say, with_units
 from wintry_tally.core.errors import LogError, WintryError
 
 ERROR_SCHEMA = "wintry-tally.error/1"
 
 
-def _one_line(text: str) -> str:
-    return " ".join(text.split())
+def _refused(words: str, code: int = 2) -> int:
+    say(" ".join(f"wintry-tally: {words}".split()), err=True)
+    return code
 
 
 class Books(click.Group):
@@ -116,14 +118,17 @@ def analyse(logs: tuple[Path, ...], join: bool, as_json: bool, **given: Any) -> 
                 raise
             failed = True
             message = {"schema": ERROR_SCHEMA, "path": str(path), "message": str(error)}
-            click.echo(json.dumps(message, ensure_ascii=False) if as_json else f"{path}: {error}", err=not as_json)
+            if as_json:
+                answer(message)
+            else:
+                say(f"{path}: {error}", err=True)
             continue
         if as_json:
-            click.echo(json.dumps(analysis_dict(log, analysis), ensure_ascii=False, allow_nan=False))
+            answer(analysis_dict(log, analysis))
         else:
             from wintry_tally.cli.text import analysis_text
 
-            click.echo(analysis_text(path, log, analysis))
+            say(analysis_text(path, log, analysis))
     if failed:
         raise (LogError("some logs could not be read", mend="see their lines") if not as_json else SystemExit(2))
 
@@ -138,7 +143,7 @@ def claims(file: str, source: str, family: str | None, as_json: bool) -> None:
     from wintry_tally.cli.claiming import claims_dict, claims_of, claims_text
 
     found = claims_of(file, source, family)
-    click.echo(json.dumps(claims_dict(found), ensure_ascii=False, allow_nan=False) if as_json else claims_text(found))
+    answer(claims_dict(found), None if as_json else claims_text(found))
 
 
 @cli.command()
@@ -152,7 +157,7 @@ def rate(logs: tuple[Path, ...], at_A: tuple[float, ...], as_json: bool, **given
     from wintry_tally.cli.relations import rate_of, rate_text
 
     result = rate_of(logs, parse_given(given), at_A)
-    click.echo(json.dumps(result, ensure_ascii=False, allow_nan=False) if as_json else rate_text(result))
+    answer(result, None if as_json else rate_text(result))
 
 
 @cli.command()
@@ -172,7 +177,7 @@ def compare(
         from wintry_tally.cli.books import compare_book
 
         found, text = compare_book(book, logs, need, out)
-        click.echo(json.dumps(found, ensure_ascii=False, allow_nan=False) if as_json else text)
+        answer(found, None if as_json else text)
         return
     if need is not None:
         raise click.UsageError("a need is held against samples of a book: give --book")
@@ -182,7 +187,7 @@ def compare(
     from wintry_tally.cli.relations import comparison_of, comparison_text
 
     result = comparison_of(tuple(Path(log) for log in logs), parse_given(given))
-    click.echo(json.dumps(result, ensure_ascii=False, allow_nan=False) if as_json else comparison_text(result))
+    answer(result, None if as_json else comparison_text(result))
 
 
 @cli.command()
@@ -197,11 +202,11 @@ def judge(claims: Path, code: str | None, school: str | None, as_json: bool) -> 
 
     result = judge_file(claims, school) if code is None else judge_book(claims, code, school)
     if as_json:
-        click.echo(json.dumps(result, ensure_ascii=False, allow_nan=False))
+        answer(result)
     else:
         from wintry_tally.cli.text import verdict_text
 
-        click.echo(verdict_text(result))
+        say(verdict_text(result))
 
 
 @cli.command()
@@ -228,7 +233,7 @@ def import_into(book: Path, sample: str, logs: tuple[Path, ...], test: str, **gi
     from wintry_tally.cli.books import import_logs
     from wintry_tally.cli.logs import options_from, parse_given
 
-    click.echo(import_logs(book, sample, logs, test, *options_from(parse_given(given))))
+    say(import_logs(book, sample, logs, test, *options_from(parse_given(given))))
 
 
 @cli.command()
@@ -274,14 +279,14 @@ def forecast(
             {**given, "family": family, "rated_ah": rated_ah, "ambient": ambient, "nominal_v": nominal_v}
         )
         onward = foretell_onward(so_far, chosen, full, limit_V)
-        click.echo(json.dumps(onward, ensure_ascii=False, allow_nan=False) if as_json else onward_text(onward))
+        answer(onward, None if as_json else onward_text(onward))
         return
     bench = Bench(load_w, load_a, charger_a, charger_v, own_cutoff=own_cutoff)
     result = foretell(
         recipe, family, rated_ah, claims, 100.0 if full is None else full, USUAL_C if ambient is None else ambient, bench,
         begins, attended, nominal_v,
     )  # fmt: skip
-    click.echo(json.dumps(result, ensure_ascii=False, allow_nan=False) if as_json else forecast_text(result))
+    answer(result, None if as_json else forecast_text(result))
 
 
 @cli.command()
@@ -310,7 +315,7 @@ def simulate(battery: Path, protocol: str, seed: int, out: Path, truth: Path | N
     """Write the log of a test on a simulated battery, with its known truth."""
     from wintry_tally.cli.simulating import simulate_file
 
-    click.echo(simulate_file(battery, protocol, seed, out, truth, interval))
+    say(simulate_file(battery, protocol, seed, out, truth, interval))
 
 
 @cli.command()
@@ -320,7 +325,7 @@ def recipes(name: str | None, as_json: bool) -> None:
     """List the recipes that ship, or print one."""
     from wintry_tally.cli.simulating import recipe_lines
 
-    click.echo(recipe_lines(name, as_json))
+    (click.echo if as_json else say)(recipe_lines(name, as_json))
 
 
 @cli.command("stand-ins")
@@ -345,7 +350,7 @@ def stand_ins(
     from wintry_tally.cli.standing_in import listing, serve
 
     if listed:
-        click.echo(listing())
+        say(listing())
         return
     serve(read_battery(battery), speed, seed, port, file, fault, click.echo, wiring=wiring)
 
@@ -358,10 +363,9 @@ def list_book(book: Path, as_json: bool) -> None:
     from wintry_tally.cli.books import list_data, list_lines
 
     if as_json:
-        click.echo(json.dumps(list_data(book), ensure_ascii=False, allow_nan=False))
-        return
-    for line in list_lines(book):
-        click.echo(line)
+        answer(list_data(book))
+    elif lines := list_lines(book):
+        say("\n".join(lines))
 
 
 @cli.command()
@@ -404,7 +408,7 @@ def add(
     """Hang a tag: add a sample to a book."""
     from wintry_tally.cli.running import add_sample
 
-    click.echo(add_sample(book, code, claims, family, maker, model, settings, nominal_v))
+    say(add_sample(book, code, claims, family, maker, model, settings, nominal_v))
 
 
 @cli.command()
@@ -417,7 +421,7 @@ def bench(book: Path, setting: Path | None, ask: bool, as_json: bool) -> None:
     from wintry_tally.cli.running import show_bench
 
     text, code = show_bench(book, setting, ask, as_json)
-    click.echo(text)
+    (click.echo if as_json else say)(text)
     raise SystemExit(code)
 
 
@@ -449,12 +453,11 @@ def run_command(
 
 for _command in (*PLANNING, *PLACES, follow_command, attach_command, bank_command):
     cli.add_command(_command)
+with_units(cli)
 
 
 def main(arguments: list[str] | None = None) -> None:
     """Entry point: exit 0 on success, 2 on unusable arguments or input (one line on standard error), 1 on ours."""
-    import warnings
-
     with warnings.catch_warnings():
         # whatever a library has to say of odd numbers is not for standard error: there stands one line or none
         warnings.simplefilter("ignore")
@@ -464,6 +467,7 @@ def main(arguments: list[str] | None = None) -> None:
 
 def invoke(arguments: list[str]) -> int:
     """Run one command line and return its exit code."""
+    forget_units()
     try:
         result = cli.main(args=arguments, prog_name="wintry-tally", standalone_mode=False)
         return result if isinstance(result, int) else 0
@@ -474,24 +478,20 @@ def invoke(arguments: list[str]) -> int:
     except SystemExit as stop:
         return stop.code if isinstance(stop.code, int) else 1
     except click.ClickException as error:
-        click.echo(_one_line(f"wintry-tally: {error.format_message()}; see --help"), err=True)
-        return 2
+        return _refused(f"{error.format_message()}; see --help")
     except WintryError as error:
-        click.echo(_one_line(f"wintry-tally: {error}"), err=True)
-        return 2
+        return _refused(str(error))
     except BrokenPipeError:
         sys.stderr.close()
         return 0
     except MemoryError:
-        click.echo("wintry-tally: not enough memory for this input; give a smaller log", err=True)
-        return 2
+        return _refused("not enough memory for this input; give a smaller log")
     except Exception as error:
         from wintry_tally.app.logbook import keep_log
 
         keep_log()
         logging.getLogger("wintry_tally.cli").error("an internal failure", exc_info=True)
-        click.echo(_one_line(f"wintry-tally: internal failure ({type(error).__name__}: {error})"), err=True)
-        return 1
+        return _refused(f"internal failure ({type(error).__name__}: {error})", 1)
 
 
 if __name__ == "__main__":

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-import json
 from pathlib import Path
 from typing import Any
 
 import click
+
+from wintry_tally.cli.saying import answer, say
 
 SCHEMA = "wintry-tally.pictures/1"
 
@@ -22,10 +23,10 @@ def attach_command(book: Path, code: str, files: tuple[Path, ...], kind: str, ca
     """Keep photographs (JPEG, PNG, WebP) or pages (PDF) with a sample; without FILES, list what is kept."""
     found = attached(book, code, files, kind, caption)
     if as_json:
-        click.echo(json.dumps(found, ensure_ascii=False))
+        answer(found)
         return
     for one in found["pictures"]:
-        click.echo(f"{one['kind']:<8} {one['name']} ({one['size'] / 1e6:.1f} MB) {one['caption']}".rstrip())
+        say(f"{one['kind']:<8} {one['name']} ({one['size'] / 1e6:.1f} MB) {one['caption']}".rstrip())
 
 
 def attached(path: Path, code: str, files: tuple[Path, ...], kind: str, caption: str) -> dict[str, Any]:
@@ -38,7 +39,7 @@ def attached(path: Path, code: str, files: tuple[Path, ...], kind: str, caption:
     from wintry_tally.app.pictures import put_in
     from wintry_tally.cli.books import sample_of
 
-    with opened(path, lambda words: click.echo(words, err=True)) as book:
+    with opened(path, lambda words: say(words, err=True)) as book:
         sample = sample_of(book, code, path)
         for file in files:
             put_in(book, sample.id, file, kind, caption, shown=True)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import signal
 import threading
 from datetime import datetime
@@ -11,6 +10,7 @@ from typing import Any
 
 import click
 
+from wintry_tally.cli.saying import answer, say
 from wintry_tally.core.errors import InputError
 
 TURN_S = 1.0
@@ -33,7 +33,7 @@ def place_command(
         if text is not None and text.startswith("-") and not text.lstrip("-−").startswith(tuple("0123456789.,")):
             raise click.NoSuchOption(text)
     found = places_told(book, name, temperature, moment, thermometer, every)
-    click.echo(json.dumps(found, ensure_ascii=False) if as_json else places_words(found))
+    answer(found, None if as_json else places_words(found))
 
 
 @click.command("watch")
@@ -59,7 +59,7 @@ def places_told(
     from wintry_tally.app.opening import opened
     from wintry_tally.app.places import KEY, PlaceSpec, places_of, places_text, with_place
 
-    with opened(path, lambda words: click.echo(words, err=True)) as book:
+    with opened(path, lambda words: say(words, err=True)) as book:
         places = places_of(book)
         if name is not None and (thermometer is not None or every is not None):
             if thermometer:
@@ -153,9 +153,9 @@ def _watched(path: Path, once: bool, as_json: bool, ends: threading.Event) -> in
 
     def failed(words: str) -> None:
         silent.append(words)
-        click.echo(words, err=True)
+        say(words, err=True)
 
-    with opened(path, lambda words: click.echo(words, err=True)) as book:
+    with opened(path, lambda words: say(words, err=True)) as book:
         if not any(one.thermometer for one in places_of(book)):
             raise InputError(
                 "no place has a thermometer", str(path), "say so: wintry-tally place BOOK freezer --thermometer NAME"
@@ -166,11 +166,7 @@ def _watched(path: Path, once: bool, as_json: bool, ends: threading.Event) -> in
             for place, (temperature, by) in log.take(log.due(places_of(book), now)).items():
                 book.places.add(place, now, temperature, by)
                 told = {"place": place, "at": now.isoformat(timespec="seconds"), "temperature_C": temperature}
-                click.echo(
-                    json.dumps(told, ensure_ascii=False)
-                    if as_json
-                    else f"{now:%d %b %H:%M:%S}  {place}  {temperature:.1f} °C"
-                )
+                answer(told, None if as_json else f"{now:%d %b %H:%M:%S}  {place}  {temperature:.1f} °C")
             if once:
                 break
             ends.wait(TURN_S)

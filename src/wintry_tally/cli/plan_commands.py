@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-import json
 from pathlib import Path
 
 import click
+
+from wintry_tally.cli.saying import answer, say
 
 
 @click.command("plan")
@@ -21,7 +22,7 @@ def plan_command(file: Path, seconds: float, ics: Path | None, as_json: bool) ->
     from wintry_tally.exchange.plan_json import plan_text
 
     found = plan_of(file, seconds, ics)
-    click.echo(json.dumps(found, ensure_ascii=False, allow_nan=False) if as_json else plan_text(found))
+    answer(found, None if as_json else plan_text(found))
 
 
 @click.command()
@@ -34,7 +35,7 @@ def programme(file: Path, code: str | None, charged: float | None, as_json: bool
     from wintry_tally.cli.planning import programme_for, programme_text
 
     found = programme_for(file, code, charged)
-    click.echo(json.dumps(found, ensure_ascii=False, allow_nan=False) if as_json else programme_text(found))
+    answer(found, None if as_json else programme_text(found))
 
 
 @click.command("today")
@@ -47,7 +48,7 @@ def today_command(book: Path, notify: bool, ics: Path | None, as_json: bool) -> 
     from wintry_tally.cli.planning import today_of, today_text
 
     found = today_of(book, notify, ics)
-    click.echo(json.dumps(found, ensure_ascii=False, allow_nan=False) if as_json else today_text(found))
+    answer(found, None if as_json else today_text(found))
 
 
 @click.command("sheet")
@@ -60,7 +61,7 @@ def sheet_command(book: Path, code: str, recipe: str, out: Path) -> None:
     from wintry_tally.cli.planning import write_sheet_of
 
     write_sheet_of(book, code, recipe, out)
-    click.echo(f"wrote {out}")
+    say(f"wrote {out}")
 
 
 PLANNING = (plan_command, programme, today_command, sheet_command)

@@ -10,8 +10,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-import click
-
+from wintry_tally.cli.saying import say, units
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.plan.planning import plan
 from wintry_tally.core.quantity import format_hours
@@ -103,7 +102,7 @@ def _of_book(path: Path, code: str | None) -> dict[str, Any]:
 
     if code is None:
         raise InputError("a book holds several samples", str(path), "give the code of one")
-    with opened(path, lambda words: click.echo(words, err=True)) as book:
+    with opened(path, lambda words: say(words, err=True)) as book:
         sample = sample_of(book, code, path)
         made = programme_in(book, sample, datetime.now().astimezone())
     if made is None:
@@ -161,13 +160,13 @@ def write_sheet_of(path: Path, code: str, recipe: str, out: Path) -> None:
     from wintry_tally.report.sheet import render_sheet
 
     template = read_recipe(Path(recipe)) if Path(recipe).suffix in {".toml", ".json"} else shipped_recipe(recipe)
-    with opened(path, lambda words: click.echo(words, err=True)) as book:
+    with opened(path, lambda words: say(words, err=True)) as book:
         sample = sample_of(book, code, path)
         if sample.rated_Ah is None:
             raise InputError(f"nothing says what {code} is rated", str(path), "claim its capacity")
         facts = able(equipment_of(book), Facts(sample.family, sample.rated_Ah, sample.claims)).facts
         name, demo = book.meta("name", path.stem), book.meta("demo") == "yes"
-    write_whole(render_sheet(sample, template, fill(template, facts), name, demo=demo), out)
+    write_whole(render_sheet(sample, template, fill(template, facts), name, demo=demo, units=units()), out)
 
 
 def today_of(path: Path, tell: bool, ics: Path | None) -> dict[str, Any]:
@@ -180,7 +179,7 @@ def today_of(path: Path, tell: bool, ics: Path | None) -> dict[str, Any]:
     from wintry_tally.app.opening import opened
 
     now = datetime.now().astimezone()
-    with opened(path, lambda words: click.echo(words, err=True)) as book:
+    with opened(path, lambda words: say(words, err=True)) as book:
         drawn, items = day_of(book, now)
         name = book.meta("name", path.stem)
     if ics is not None:
@@ -209,7 +208,7 @@ def _notify(lines: list[str], name: str) -> None:
     program = shutil.which(NOTIFIER)
     if not lines or program is None:
         if lines:
-            click.echo(f"{NOTIFIER} is not installed: nobody is called", err=True)
+            say(f"{NOTIFIER} is not installed: nobody is called", err=True)
         return
     text = "\n".join(lines[:6])
     subprocess.run([program, "--app-name=Wintry Tally", f"{name}: {len(lines)} things need you", text], check=False)

@@ -8,8 +8,6 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-import click
-
 from wintry_tally.app.bench_book import bench_data, equipment_of, keep_equipment, read_bench
 from wintry_tally.app.headless import Headless, Terminal
 from wintry_tally.app.live import LiveRuns
@@ -18,6 +16,7 @@ from wintry_tally.app.opening import opened
 from wintry_tally.app.run_settings import bench_settings
 from wintry_tally.book import Book, RunStatus
 from wintry_tally.cli.books import sample_of
+from wintry_tally.cli.saying import say, units
 from wintry_tally.core.battery import Arrival, Claim, Sample, family_named, pack_of, parse_claim
 from wintry_tally.core.battery.printed import read_printed
 from wintry_tally.core.errors import InputError
@@ -79,7 +78,7 @@ def read_any_claims(path: Path, family: str = "") -> tuple[dict[str, Any], tuple
     told: dict[str, Any] = {}
     found_in = read_printed(text, family=family)
     for item in found_in.left:
-        click.echo(f"{path}, line {item.line}: not read: “{item.text}”: {item.reason}", err=True)
+        say(f"{path}, line {item.line}: not read: “{item.text}”: {item.reason}", err=True)
     claims = [read.claim for read in found_in.claims]
     if not claims and found_in.left:
         first = found_in.left[0]
@@ -165,7 +164,7 @@ def run_test(
         InputError: barred, cautions not heeded, something taken, or nothing of that name.
     """
     keep_log()
-    terminal = Terminal(as_json)
+    terminal = Terminal(as_json, units=units())
     with opened(path, terminal.shout) as book:
         runs = LiveRuns(book, lambda: equipment_of(book), terminal)
         following = Headless(runs, terminal)

@@ -8,7 +8,7 @@ import traceback
 from pathlib import Path
 from types import TracebackType
 
-from PySide6.QtCore import QCoreApplication, QSettings, QTimer
+from PySide6.QtCore import QCoreApplication, QTimer
 from PySide6.QtGui import QIcon
 from PySide6.QtWidgets import QApplication
 
@@ -16,11 +16,11 @@ from wintry_tally import __version__
 from wintry_tally.app.logbook import keep_log
 from wintry_tally.desk.collecting import Collector
 from wintry_tally.desk.one_window import Door, call_forward
+from wintry_tally.desk.preferences import take_up, theme_named
 from wintry_tally.desk.remembered import books, put_back
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.starting import load_ahead, release_collector
-from wintry_tally.desk.theme import DAY, NIGHT
-from wintry_tally.desk.theme.style import apply
+from wintry_tally.desk.theme.style import apply_named
 from wintry_tally.desk.window import Window
 
 ICON = Path(__file__).parent / "theme" / "icons" / "wintry-tally.svg"
@@ -47,8 +47,7 @@ def make_application(theme: str | None = None) -> QApplication:
     sys.setswitchinterval(SWITCH_S)
     if application.findChild(Collector) is None:
         Collector(application)
-    chosen = theme or str(QSettings().value("theme", "day"))
-    apply(application, NIGHT if chosen == "night" else DAY)
+    apply_named(application, theme_named(theme or take_up().theme))
     return application
 
 

@@ -57,6 +57,7 @@ COMMANDS = (
     CommandSpec("&Go", "All &off, at once", "", "make_safe", needs_book=False),
     CommandSpec("&View", "&Working", "F9", "toggle_working"),
     CommandSpec("&View", "&Night theme", "Ctrl+Shift+D", "toggle_theme", needs_book=False),
+    CommandSpec("&View", "&Preferences", "Ctrl+,", "show_preferences", needs_book=False),
     CommandSpec("&Help", "&This page, keys and words", "F1", "show_help", needs_book=False),
     CommandSpec("&Help", "&Commands and tags…", "Ctrl+K", "show_commands", needs_book=False),
     CommandSpec("&Help", "&What went wrong…", "", "show_log", needs_book=False),

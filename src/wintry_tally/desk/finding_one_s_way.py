@@ -3,18 +3,19 @@
 from __future__ import annotations
 
 from functools import partial
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, cast
 
 from wintry_tally.desk.commands import COMMANDS
 from wintry_tally.desk.remembered import remember_place, remember_shown
-from wintry_tally.desk.views import PAGES, make_page
+from wintry_tally.desk.views import OFF_RACK, PAGES, make_page
+from wintry_tally.desk.views.page import MainPage
 from wintry_tally.desk.widgets.command_list import Entry
 
 if TYPE_CHECKING:
     from wintry_tally.desk.views.help import HelpPage
     from wintry_tally.desk.window import Window
 
-HELP = "help"
+HELP, PREFERENCES = "help", "preferences"
 TITLES = {spec.argument: spec.text.replace("&", "") for spec in COMMANDS if spec.argument}
 """What the menus call a station or a page."""
 
@@ -34,17 +35,30 @@ def entries(window: Window) -> list[Entry]:
 
 
 def show_help(window: Window) -> None:
-    """The help page, telling of the page that was shown; without a book it stands alone."""
-    where = window.page_shown or (window.station if window.sample_id is not None else "")
+    """The help page, telling of the page that was shown."""
+    where = _where(window)
+    page = show_beside(window, HELP)
+    if where != HELP and window.session.has_book:
+        cast("HelpPage", page).tell_of(where, TITLES.get(where, where.capitalize()))
+
+
+def _where(window: Window) -> str:
+    return window.page_shown or (window.station if window.sample_id is not None else "")
+
+
+def show_beside(window: Window, key: str) -> MainPage:
+    """A page that a menu leads to, with its way back to what was shown; without a book it stands alone."""
+    where = _where(window)
     if window.session.has_book:
-        window.show_page(HELP)
-        page: HelpPage = window.page(HELP)  # type: ignore[assignment]
-        if where == HELP:
-            return
-        page.leads_back = partial(window.show_page if where in PAGES else window.show_station, where)
-        page.tell_of(where, TITLES.get(where, where.capitalize()))
-        return
-    alone: HelpPage = make_page(HELP, window.session)  # type: ignore[assignment]
+        window.show_page(key)
+        page = window.page(key)
+        if where not in OFF_RACK:
+            page.leads_back = partial(window.show_page if where in PAGES else window.show_station, where)
+        return page
+    shown = window.pages.currentWidget()
+    if isinstance(shown, MainPage):
+        shown.leads_back()  # one at a time
+    alone = make_page(key, window.session)
 
     def leave() -> None:
         window.pages.setCurrentIndex(0)
@@ -56,6 +70,7 @@ def show_help(window: Window) -> None:
     window.pages.addWidget(alone)
     window.pages.setCurrentWidget(alone)
     alone.setFocus()
+    return alone
 
 
 def remember_where(window: Window) -> None:

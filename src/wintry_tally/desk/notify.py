@@ -8,6 +8,8 @@ from pathlib import Path
 from PySide6.QtCore import QProcess
 from PySide6.QtWidgets import QApplication, QSystemTrayIcon
 
+from wintry_tally.desk.preferences import current, shown
+
 SHOWN_MS = 15_000
 SOUND = Path(__file__).parent.parent / "bench" / "guard" / "call.wav"
 PLAYERS = ("pw-play", "paplay", "aplay")
@@ -15,15 +17,16 @@ PLAYERS = ("pw-play", "paplay", "aplay")
 _icon: list[QSystemTrayIcon] = []
 
 
-def notify(title: str, text: str) -> bool:
-    """Show a desktop notification where the desktop has them; whether one was sent. Rings in any case."""
-    ring()
+def notify(title: str, text: str, grave: bool = False) -> bool:
+    """Show a desktop notification where the desktop has them; whether one was sent. Rings where a sound is wanted, or it is grave."""
+    if grave or current().sound:
+        ring()
     if not QSystemTrayIcon.isSystemTrayAvailable() or not QSystemTrayIcon.supportsMessages():
         return False
     if not _icon:
         _icon.append(QSystemTrayIcon(QApplication.windowIcon()))
     _icon[0].show()
-    _icon[0].showMessage(title, text, QSystemTrayIcon.MessageIcon.Information, SHOWN_MS)
+    _icon[0].showMessage(title, shown(text), QSystemTrayIcon.MessageIcon.Information, SHOWN_MS)
     return True
 
 

@@ -17,6 +17,7 @@ from wintry_tally.core.errors import BookError, WintryError
 from wintry_tally.core.verdict.outcome import School
 from wintry_tally.desk.background import Workshop
 from wintry_tally.desk.changes import Change
+from wintry_tally.desk.preferences import current
 from wintry_tally.desk.safe_session import SafeSession
 
 if TYPE_CHECKING:
@@ -55,9 +56,9 @@ class Shown:
         """See app.live.Listener."""
         self._session.said.emit(words)
 
-    def rang(self, title: str, words: str) -> None:
+    def rang(self, title: str, words: str, grave: bool = False) -> None:
         """See app.live.Listener."""
-        self._session.rang.emit(title, words)
+        self._session.rang.emit(title, words, grave)
 
     def runs_changed(self, sample_id: int) -> None:
         """See app.live.Listener."""
@@ -81,7 +82,9 @@ class Session(SafeSession):
     ticked = Signal()
     failed = Signal(str)
     said = Signal(str)
-    rang = Signal(str, str)
+    rang = Signal(str, str, bool)
+    units_changed = Signal()
+    theme_changed = Signal()
     all_off_asked = Signal()
 
     def __init__(self) -> None:
@@ -139,9 +142,12 @@ class Session(SafeSession):
 
     def new_book(self, path: Path) -> None:
         """Make a book and open it."""
+        from wintry_tally.app.opening import begin_with
         from wintry_tally.book import Book
 
-        self._take(Book.create(path))
+        book = Book.create(path)
+        begin_with(book, current().school, current().attended)
+        self._take(book)
 
     def _take(self, book: Book) -> None:
         from wintry_tally.app.open_book import OpenBook
@@ -224,7 +230,7 @@ class Session(SafeSession):
             return
         self._next_call = time.monotonic() + CALL_EVERY_S
         for words in self._ahead.due(planner.drawn, datetime.now().astimezone()):
-            self.rang.emit("Wintry Tally: soon", words)
+            self.rang.emit("Wintry Tally: soon", words, False)
 
     def save_copy(self, target: Path) -> None:
         """Copy the open book as it stands, beside everything else."""

@@ -5,21 +5,19 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import QSettings, Qt
+from PySide6.QtCore import Qt
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QResizeEvent
 from PySide6.QtWidgets import QApplication, QFileDialog, QFrame, QMainWindow, QSplitter, QStackedWidget, QWidget
 
 from wintry_tally.core.working import Working
 from wintry_tally.desk.asking import book_to_open, new_place
 from wintry_tally.desk.closing_page import ClosingPage
-from wintry_tally.desk.finding_one_s_way import entries, remember_where, show_help
+from wintry_tally.desk.finding_one_s_way import PREFERENCES, entries, remember_where, show_beside, show_help
+from wintry_tally.desk.looks import follow_preferences, set_theme, toggle_theme
 from wintry_tally.desk.menus import Menus
 from wintry_tally.desk.notify import notify
 from wintry_tally.desk.remembered import remember_book, shown_in
 from wintry_tally.desk.session import Session
-from wintry_tally.desk.theme import DAY, NIGHT
-from wintry_tally.desk.theme import current as current_tokens
-from wintry_tally.desk.theme.style import apply
 from wintry_tally.desk.views import make_page
 from wintry_tally.desk.views.rack import Rack
 from wintry_tally.desk.views.sample_head import SampleHead
@@ -71,6 +69,7 @@ class Window(QMainWindow):
         session.failed.connect(self.show_problem)
         session.said.connect(lambda text: self.statusBar().showMessage(text, 8000))
         session.rang.connect(notify)
+        follow_preferences(self)
         session.ticked.connect(self._ticked)
         session.all_off_asked.connect(self.make_safe)
         session.leaving_book.connect(self._leave)
@@ -100,8 +99,7 @@ class Window(QMainWindow):
         self.splitter.setHandleWidth(1)
         for part in (self.rack, middle, self._pane_box):
             self.splitter.addWidget(part)
-        for index, stretch in enumerate((0, 1, 0)):
-            self.splitter.setStretchFactor(index, stretch)
+        self.splitter.setStretchFactor(1, 1)
         self.rack.setMinimumWidth(RACK_SMALL)
         middle.setMinimumWidth(480)
         self._pane_box.setMinimumWidth(250)
@@ -145,10 +143,7 @@ class Window(QMainWindow):
     # --- what is shown ---
 
     def _book_changed(self) -> None:
-        for made in (*self.views.values(), *self._pages.values()):
-            self.stack.removeWidget(made)
-            made.deleteLater()
-        self.views, self._pages = {}, {}
+        self.forget_pages()
         self.sample_id = None
         self.menus.set_enabled(self.session.has_book)
         self.pages.setCurrentIndex(1)
@@ -165,6 +160,18 @@ class Window(QMainWindow):
         last = shown_in(book.path)
         self.sample_id = next((sample.id for sample in samples if sample.code == last), samples[0].id)
         self.show_page("today")
+
+    def every_page(self) -> tuple[StationView | MainPage, ...]:
+        """Every view and page that is made."""
+        return (*self.views.values(), *self._pages.values())
+
+    def forget_pages(self, but: str = "") -> None:
+        """Let go of every view and page but one; each is made anew when it is shown."""
+        kept = self._pages.pop(but, None)
+        for made in self.every_page():
+            self.stack.removeWidget(made)
+            made.deleteLater()
+        self.views, self._pages = {}, {} if kept is None else {but: kept}
 
     def _samples_changed(self) -> None:
         self.rack.fill()
@@ -220,8 +227,7 @@ class Window(QMainWindow):
         """Show a page of the whole book, whatever sample is chosen: today, plan, bench."""
         if not self.session.has_book:
             return
-        made = self.page(key)
-        self.page_shown = key
+        made, self.page_shown = self.page(key), key
         holder = self.rack.pages.get(key, self.rack.looking)
         holder.setFocus()
         self._top.hide()
@@ -352,7 +358,7 @@ class Window(QMainWindow):
                 remember_book(path)
         finally:
             if not self.session.has_book:
-                self.menus.set_enabled(self.session.has_book)
+                self.menus.set_enabled(False)
                 self.pages.setCurrentIndex(0)
 
     def show_log(self) -> None:
@@ -363,10 +369,8 @@ class Window(QMainWindow):
 
     def _leave(self) -> None:
         """Whatever is typed and not yet kept is kept."""
-        for made in self.views.values():
+        for made in self.every_page():
             made.leave()
-        for page in self._pages.values():
-            page.leave()
 
     def open_demo(self) -> None:
         """Open a scratch copy of the demo."""
@@ -378,6 +382,10 @@ class Window(QMainWindow):
     def show_help(self) -> None:
         """What this page is for, every key and every word; without a book too."""
         show_help(self)
+
+    def show_preferences(self) -> None:
+        """Units, theme, sound, how a new book begins."""
+        show_beside(self, PREFERENCES)
 
     def show_commands(self) -> None:
         """Every command and tag in one list."""
@@ -441,18 +449,11 @@ class Window(QMainWindow):
 
     def toggle_theme(self) -> None:
         """Day or night."""
-        self.set_theme("day" if current_tokens() is NIGHT else "night")
+        toggle_theme(self)
 
     def set_theme(self, name: str) -> None:
         """Put a theme in force and remember it."""
-        application = QApplication.instance()
-        assert isinstance(application, QApplication)
-        apply(application, NIGHT if name == "night" else DAY)
-        QSettings().setValue("theme", name)
-        for made in self.views.values():
-            made.theme_changed()
-        for page in self._pages.values():
-            page.theme_changed()
+        set_theme(self, name)
 
     # --- the window's own events ---
 

@@ -17,6 +17,7 @@ from wintry_tally.core.errors import InputError
 from wintry_tally.core.protocol.cautions import discharge_cautions
 from wintry_tally.core.protocol.recipe import CAUSE_WORDS, EndCause
 from wintry_tally.core.quantity import format_duration, format_quantity
+from wintry_tally.core.quantity.preferred import METRIC, Units, name_in, words_in
 from wintry_tally.core.verdict.outcome import BOUND_WORDS, OUTCOME_WORDS, RULE_NAMES, SCHOOL_WORDS, Outcome
 from wintry_tally.core.verdict.stood import SOAK
 from wintry_tally.report.curve import curve_svg
@@ -59,30 +60,37 @@ def stroke_svg(outcome: Outcome) -> str:
 
 def render(
     dossier: Dossier, made: datetime | None = None, needs: Sequence[tuple[str, NeedResult]] = (), pictures: Sequence[Shown] = (),
+    units: Units = METRIC,
 ) -> str:  # fmt: skip
-    """The page as text; `needs`: what batteries of the book are needed for, in words, each with how this one stands to it."""
-    return filled("page.html.j2", {**_view(dossier, made or datetime.now(UTC), needs), "pictures": pictures})
+    """The page as text, in a reader's units; `needs`: what batteries of the book are needed for, in words, each with how this one stands to it."""
+    return filled("page.html.j2", {**_view(dossier, made or datetime.now(UTC), needs), "pictures": pictures}, units)
 
 
-def filled(template: str, view: dict[str, Any]) -> str:
-    """A template of this package filled in, everything escaped."""
+def filled(template: str, view: dict[str, Any], units: Units = METRIC) -> str:
+    """A template of this package filled in, everything escaped and in a reader's units; what is marked `|e` stays word for word."""
     from jinja2 import Environment, FunctionLoader
+    from markupsafe import Markup
+
+    def said(value: Any) -> Any:
+        return words_in(value, units) if isinstance(value, str) and not isinstance(value, Markup) else value
 
     folder = resources.files("wintry_tally.report")
     loader = FunctionLoader(lambda name: folder.joinpath(name).read_text(encoding="utf-8"))
-    environment = Environment(autoescape=True, trim_blocks=True, lstrip_blocks=True, loader=loader)
+    environment = Environment(autoescape=True, trim_blocks=True, lstrip_blocks=True, loader=loader, finalize=said)
+    environment.filters["unit"] = lambda name: name_in(name, units)
     return environment.get_template(template).render(view)
 
 
 def write_page(
-    dossier: Dossier, path: Path, needs: Sequence[tuple[str, NeedResult]] = (), pictures: Sequence[Shown] = ()
-) -> None:
+    dossier: Dossier, path: Path, needs: Sequence[tuple[str, NeedResult]] = (), pictures: Sequence[Shown] = (),
+    units: Units = METRIC,
+) -> None:  # fmt: skip
     """Write the page.
 
     Raises:
         InputError: the file cannot be written.
     """
-    write_whole(render(dossier, needs=needs, pictures=pictures), path)
+    write_whole(render(dossier, needs=needs, pictures=pictures, units=units), path)
 
 
 def write_whole(text: str, path: Path) -> None:

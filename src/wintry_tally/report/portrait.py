@@ -21,6 +21,7 @@ from wintry_tally.core.analysis.ending import ENDING_WORDS
 from wintry_tally.core.analysis.trips import OVER_CURRENT
 from wintry_tally.core.quantity import format_duration
 from wintry_tally.core.quantity.display import MINUS, degrees_words
+from wintry_tally.core.quantity.preferred import Units, name_in, value_in, words_in
 from wintry_tally.core.trace.trace import Column, Trace
 from wintry_tally.report.views_of_trace import Band
 
@@ -71,6 +72,17 @@ class Portrait:
     def lines(self) -> tuple[str, ...]:
         """What is told, or the rows in words."""
         return self.told or tuple(", ".join(cells) for cells in self.rows)
+
+
+def panel_in(panel: Panel, units: Units) -> Panel:
+    """The same plot in a reader's units: a temperature's axis, curves and lines."""
+    unit = panel.y_title.rpartition("/ ")[2]
+    name = name_in(unit, units)
+    if name == unit:
+        return panel
+    series = tuple((words, x, value_in(y, unit, units)) for words, x, y in panel.series)
+    lines = tuple((words_in(words, units), value_in(at, unit, units), role) for words, at, role in panel.lines)
+    return replace(panel, y_title=panel.y_title.removesuffix(unit) + name, series=series, lines=lines)
 
 
 IN_ITS_TERMS = frozenset({"hold", "surge", "overload", "charge-block"})

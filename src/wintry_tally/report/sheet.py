@@ -6,10 +6,12 @@ import math
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any
 
-from wintry_tally.core.protocol.leads import AWG_AMPACITY, awg_area_mm2
+from wintry_tally.core.protocol.leads import AWG_AMPACITY
 from wintry_tally.core.protocol.recipe import most_amps
 from wintry_tally.core.protocol.template import in_words
 from wintry_tally.core.quantity import format_duration
+from wintry_tally.core.quantity.preferred import METRIC, Units
+from wintry_tally.core.quantity.wires import awg_area_mm2
 from wintry_tally.report.page import filled
 
 if TYPE_CHECKING:
@@ -74,9 +76,10 @@ def limit_lines(stops: StopLimits, charges: bool) -> list[tuple[str, str]]:
 
 
 def render_sheet(
-    sample: Sample, template: Template, recipe: Recipe, book: str, planned: str = "", demo: bool = False, made: datetime | None = None
+    sample: Sample, template: Template, recipe: Recipe, book: str, planned: str = "", demo: bool = False,
+    made: datetime | None = None, units: Units = METRIC,
 ) -> str:  # fmt: skip
-    """The sheet as one self-contained page.
+    """The sheet as one self-contained page, in a reader's units.
 
     Args:
         planned: when it is to begin, in words; empty where nobody planned it. demo: its data is invented.
@@ -90,7 +93,7 @@ def render_sheet(
         "limits": limit_lines(recipe.stops, any(step.kind == "charge" for step in recipe.steps)), "cautions": recipe.cautions, "lines": range(LINES),
         "made": (made or datetime.now(UTC)).astimezone().strftime("%Y-%m-%d %H:%M"),
     }  # fmt: skip
-    return filled("sheet.html.j2", view)
+    return filled("sheet.html.j2", view, units)
 
 
 def _qr(text: str) -> str:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from wintry_tally import __version__
 from wintry_tally.core.quantity import Quantity, format_quantity
+from wintry_tally.core.quantity.preferred import METRIC, Units
 from wintry_tally.core.trace.trace import Column
 from wintry_tally.report.curve import curve_svg
 from wintry_tally.report.page import filled
@@ -20,9 +21,9 @@ if TYPE_CHECKING:
 
 def render_comparison(
     dossiers: Sequence[Dossier], found: Comparison, needs: Sequence[tuple[str, Sequence[NeedResult]]], model: Sequence[str],
-    made: datetime | None = None,
+    made: datetime | None = None, units: Units = METRIC,
 ) -> str:  # fmt: skip
-    """The page as text.
+    """The page as text, in a reader's units.
 
     Args:
         needs: each in words, with how every sample stands to it; model: lines on the model, where all are of one.
@@ -45,6 +46,7 @@ def render_comparison(
             "demo": any(dossier.demo for dossier in dossiers), "version": __version__,
             "made": (made or datetime.now(UTC)).strftime("%Y-%m-%d %H:%M UTC"),
         },
+        units,
     )  # fmt: skip
 
 

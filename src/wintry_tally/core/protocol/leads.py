@@ -6,6 +6,7 @@ import math
 from dataclasses import dataclass
 
 from wintry_tally.core.errors import InputError
+from wintry_tally.core.quantity.wires import awg_area_mm2
 
 CLASS_5_OHM_PER_KM = {
     0.5: 39.0, 0.75: 26.0, 1.0: 19.5, 1.5: 13.3, 2.5: 7.98, 4.0: 4.95, 6.0: 3.30, 10.0: 1.91, 16.0: 1.21, 25.0: 0.780,
@@ -35,16 +36,6 @@ AIR_W_M2_K = 10.0
 """Heat a lead in still air gives off, radiation included; common practice."""
 INSULATION_MM = 1.0
 ROUGH_OHM_MM2_M = 0.0199
-
-
-def awg_diameter_mm(gauge: int) -> float:
-    """d = 0.127 mm × 92^((36 - n) / 39). Source: ASTM B258."""
-    return float(0.127 * 92.0 ** ((36 - gauge) / 39.0))
-
-
-def awg_area_mm2(gauge: int) -> float:
-    """Cross-section of a gauge, mm²."""
-    return math.pi / 4.0 * awg_diameter_mm(gauge) ** 2
 
 
 def ohm_per_m(area_mm2: float, celsius: float = 20.0) -> float:

@@ -55,7 +55,7 @@ def on_the_shelf(case: Case, log: LogEvidence, rate: Quantity) -> list[Condition
     claimed = case.claim.conditions.get("temperature_C", USUAL_SHELF_C)
     if stood.mean_C is None:
         return [Condition("temperature", claimed, f"the {stood.place} was not logged")]
-    seen = f"{stood.mean_C:.1f} °C by the log of the {stood.place} ({stood.low_C:.0f} to {stood.high_C:.0f})"
+    seen = f"{stood.mean_C:.1f} °C by the log of the {stood.place} ({stood.low_C:.0f} to {stood.high_C:.0f} °C)"
     if stood.covered < WELL_COVERED:
         return [Condition("temperature", claimed, f"{seen}, logged for {100.0 * stood.covered:.0f} % of the time")]
     kelvin = claimed - stood.mean_C

@@ -7,7 +7,7 @@ from pathlib import Path
 from PySide6.QtGui import QColor, QFont, QFontDatabase, QPalette
 from PySide6.QtWidgets import QApplication
 
-from wintry_tally.desk.theme.tokens import FAMILY, MONO, Tokens, current, set_current
+from wintry_tally.desk.theme.tokens import DAY, FAMILY, MONO, NIGHT, Tokens, current, set_current
 
 _FOLDER = Path(__file__).parent
 _loaded: list[int] = []
@@ -64,6 +64,11 @@ def apply(application: QApplication, tokens: Tokens) -> None:
     application.setStyleSheet(_sheet(tokens, float(points)))
     for widget in application.allWidgets():
         widget.update()
+
+
+def apply_named(application: QApplication, name: str) -> None:
+    """Put "day" or "night" in force."""
+    apply(application, NIGHT if name == "night" else DAY)
 
 
 def _palette(t: Tokens) -> QPalette:

@@ -37,9 +37,10 @@ PAGES: dict[str, tuple[str, str, str]] = {
     "compare": ("Compare", "compare", "ComparePage"),
     "bench": ("Bench", "bench", "BenchView"),
     "help": ("Help", "help", "HelpPage"),
+    "preferences": ("Preferences", "preferences_page", "PreferencesPage"),
 }
 """Pages that need no sample: key to title, module and class. A new one is a new file, a line here and one in COMMANDS."""
-OFF_RACK = ("help",)
+OFF_RACK = ("help", "preferences")
 """Those that a menu leads to, and no key of the rack."""
 
 

@@ -96,7 +96,7 @@ class ArrivalView(StationView):
         self.rested.clicked.connect(lambda checked: self._set(rested=bool(checked)))
         self.mass = QuantityField("Mass", "mass", "4.3 kg")
         self.mass.committed.connect(lambda value: self._set(mass_kg=value))
-        self.mass_limit = QuantityField("Scale good to", "mass", "10 g")
+        self.mass_limit = QuantityField("Scale good to", "mass", "10 g", width=True)
         self.mass_limit.committed.connect(lambda value: self._set(mass_limit_kg=value))
         self.obtained = QComboBox()
         self.obtained.setAccessibleName("How it was obtained")

@@ -11,8 +11,10 @@ from PySide6.QtWidgets import QComboBox, QGridLayout, QLineEdit, QPushButton, QW
 from wintry_tally.app.shapes import Shapes
 from wintry_tally.core.errors import WintryError
 from wintry_tally.core.quantity import format_quantity
+from wintry_tally.core.quantity.preferred import value_in
 from wintry_tally.desk.asking import page_place
 from wintry_tally.desk.copying import copy_button
+from wintry_tally.desk.preferences import current, shown, unit_name
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.theme import SPACE
 from wintry_tally.desk.views.page import MainPage
@@ -31,10 +33,7 @@ MOST = 6
 MOST_CHIPS = 12
 """Of more samples than so many, the rest are picked from a list."""
 AXES = {"charge": "Charge", "time": "Time", "energy": "Energy", "share": "% of rating", "mass": "Charge by mass"}
-AXIS_TITLES = {
-    "charge": "charge / Ah", "time": "time / h", "energy": "energy / Wh", "share": "share of the rating / %",
-    "mass": "charge by mass / Ah/kg",
-}  # fmt: skip
+AXIS_TITLES = {"charge": "charge / Ah", "time": "time / h", "energy": "energy / Wh", "share": "share of the rating / %", "mass": "charge by mass / Ah/kg"}  # fmt: skip
 HINT = "mast: logger 0.85 A down to 11.4 V; radio 12 W 5 %; 120 h at -10 °C"
 
 
@@ -69,7 +68,7 @@ class ComparePage(MainPage):
         self._table.setVerticalSpacing(6)
         self._needs = column(gap=1)
         self.need = QLineEdit()
-        self.need.setPlaceholderText(HINT)
+        self.need.setPlaceholderText(shown(HINT))
         self.need.setAccessibleName("A need: what is to be run, for how long, how cold")
         self.need.returnPressed.connect(self.add_need)
         self.problem = label("", "problem", wrap=True)
@@ -241,7 +240,7 @@ class ComparePage(MainPage):
 
     def _draw(self, dossiers: list[Dossier]) -> None:
         """The runs that the table compares; until it is there, each one's latest whole discharge."""
-        axis, chosen = self.axis, []
+        axis, chosen, kilo = self.axis, [], value_in(1.0, "Ah/kg", current().units)
         for dossier in dossiers:
             sample = dossier.sample
             whole = [run for run in dossier.runs if _whole(run)]
@@ -256,10 +255,12 @@ class ComparePage(MainPage):
         series = []
         for sample, run, _ in chosen:
             shape = self._shapes.of(run.facts.id, kind).drawn
-            each = {"share": (sample.rated_Ah or 1.0) / 100.0, "mass": sample.arrival.mass_kg or 1.0}.get(axis, 1.0)
+            each = {"share": (sample.rated_Ah or 1.0) / 100.0, "mass": (sample.arrival.mass_kg or 1.0) / kilo}.get(
+                axis, 1.0
+            )
             if len(shape.x):
                 series.append((f"{sample.code}: {run.facts.title}", shape.x / each, shape.voltage))
-        self.curve.set_titles(AXIS_TITLES[axis], "voltage / V")
+        self.curve.set_titles(AXIS_TITLES[axis].replace("Ah/kg", unit_name("Ah/kg")), "voltage / V")
         self.curve.show_curves(series)
 
     def _fill(self, found: Comparison) -> None:
@@ -421,8 +422,7 @@ class ComparePage(MainPage):
         try:
             bank = joined(units, series, len(units) // series)
         except WintryError as error:
-            words = str(error)
-            self.session.failed.emit(f"{words[:1].upper()}{words[1:]}.")
+            self.session.failed.emit(f"{str(error)[:1].upper()}{str(error)[1:]}.")
             return
         if self.session.change(self.session.open.edits.add_bank(bank, made)) and made:
             self.leads.emit(made[0], "arrival", "")
@@ -439,7 +439,7 @@ class ComparePage(MainPage):
             return
         needs = [(text, parse_need(text)) for text in self.session.needs]
         self.session.workshop.start(
-            lambda _job: comparison_page(dossiers, needs, path),
+            lambda _job: comparison_page(dossiers, needs, path, current().units),
             lambda _none: self.session.said.emit(f"Saved {path}"),
             self.session.failed.emit,
         )

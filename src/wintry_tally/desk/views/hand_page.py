@@ -14,6 +14,7 @@ from wintry_tally.book import RunSettings, RunStatus
 from wintry_tally.core.protocol.kinds import TEST_KINDS
 from wintry_tally.core.quantity import format_duration, parse_accuracy
 from wintry_tally.core.working import Working
+from wintry_tally.desk.preferences import shown, unit_name
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.station import StationView
 from wintry_tally.desk.widgets.figure import Figure
@@ -60,7 +61,7 @@ class HandPage(StationView):
         self.entry.kept.connect(self._keep)
         self.table = QTableWidget(0, 6)
         self.table.setAccessibleName("Readings")
-        self.table.setHorizontalHeaderLabels(["Time", "V", "A", "Counter Ah", "°C", "Note"])
+        self.table.setHorizontalHeaderLabels(["Time", "V", "A", "Counter Ah", unit_name("°C"), "Note"])
         self.table.verticalHeader().hide()
         self.table.setEditTriggers(QTableWidget.EditTrigger.NoEditTriggers)
         self.table.setAlternatingRowColors(True)
@@ -147,7 +148,7 @@ class HandPage(StationView):
                 _cell(reading.voltage_V),
                 _cell(reading.current_A),
                 _cell(reading.counter_Ah),
-                _cell(reading.temperature_C),
+                "" if reading.temperature_C is None else shown(f"{reading.temperature_C:.1f} °C").partition(" ")[0],
                 reading.note,
             )
             for place, text in enumerate(cells):

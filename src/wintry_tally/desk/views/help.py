@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import tomllib
-from collections.abc import Callable
 from importlib import resources
 
 from PySide6.QtCore import Qt
@@ -44,7 +43,6 @@ class HelpPage(MainPage):
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
-        self.leads_back: Callable[[], object] = lambda: None
         self.page_title, self.page_says = label("", "heading"), label("", "", wrap=True)
         self.page_keys = label("", "quiet", wrap=True)
         self._page = card(

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtWidgets import QWidget
 
@@ -22,6 +24,8 @@ class MainPage(QWidget):
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
+        self.leads_back: Callable[[], object] = lambda: None
+        """Where its way back leads, where it has one."""
         self._soon = QTimer(self, singleShot=True, interval=SOON_MS)
         self._soon.timeout.connect(self._refresh_shown)
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)  # so that the keyboard has a place when it is shown
@@ -36,6 +40,9 @@ class MainPage(QWidget):
     def _refresh_shown(self) -> None:
         if self.isVisible():
             self.refresh()
+
+    def tell_alone(self) -> None:
+        """It is shown with no book open."""
 
     def tick(self) -> None:
         """A running test moved on."""

@@ -22,6 +22,7 @@ from wintry_tally.core.protocol.preflight import Bench, Check, preflight_recipe
 from wintry_tally.core.protocol.setpoints import Facts
 from wintry_tally.core.quantity import format_duration, parse_accuracy
 from wintry_tally.desk.asking import page_place
+from wintry_tally.desk.preferences import current
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.plan_page import SPEEDS
 from wintry_tally.desk.views.station import StationView
@@ -319,7 +320,7 @@ class RecipePage(StationView):
                 name = self.session.book.meta("name", self.session.book.path.stem)
                 planned = self._planned(template.name)
                 demo = self.session.book.meta("demo") == "yes"
-                write_whole(render_sheet(sample, template, recipe, name, planned, demo), path)
+                write_whole(render_sheet(sample, template, recipe, name, planned, demo, units=current().units), path)
                 self.session.said.emit(f"Saved {path}")
 
     def _planned(self, recipe: str) -> str:

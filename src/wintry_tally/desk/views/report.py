@@ -9,6 +9,7 @@ from PySide6.QtGui import QDesktopServices
 from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QWidget
 
 from wintry_tally.core.verdict.outcome import RULE_NAMES
+from wintry_tally.desk.preferences import current
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.station import StationView
 from wintry_tally.desk.widgets.curve import Curve
@@ -154,7 +155,7 @@ class ReportView(StationView):
         # needs are run on many batteries, photographs are made smaller: that takes a moment
         self.saved.setText("working out what it is good for…" if needs else "writing…")
         self.session.workshop.start(
-            lambda _job: write_report(told, needs, path, shown_in(book, sample_id)),
+            lambda _job: write_report(told, needs, path, shown_in(book, sample_id), current().units),
             lambda _none: self._written(path),
             self._not_written,
         )

@@ -12,8 +12,9 @@ from wintry_tally.bench.connect import dialect_for
 from wintry_tally.bench.drivers.dialect import dialect_named, shipped_dialects
 from wintry_tally.bench.equipment import ADDRESS_HINTS, KINDS, WAYS, ChannelSpec, Equipment, Instrument, checked
 from wintry_tally.core.errors import InputError
-from wintry_tally.core.protocol.leads import Leads, ampacity_A, awg_area_mm2
+from wintry_tally.core.protocol.leads import KCMIL_MM2, Leads, ampacity_A
 from wintry_tally.core.quantity import Accuracy, parse_accuracy
+from wintry_tally.core.quantity.wires import awg_area_mm2
 from wintry_tally.desk.widgets.lines import Line
 from wintry_tally.desk.widgets.parts import button, fields_above, label, narrow, row
 from wintry_tally.desk.widgets.quantity_field import QuantityField, TypedField
@@ -23,14 +24,17 @@ OWN = "a file of one's own"
 
 
 def read_area(text: str) -> float:
-    """A cross-section as people write it: "6 mm²", "6", "AWG 10".
+    """A cross-section as people write it: "6 mm²", "6", "AWG 10", "AWG 2/0", "250 kcmil".
 
     Raises:
         InputError: it is none.
     """
-    match = re.fullmatch(r"\s*awg\s*(\d{1,2})\s*", text, re.IGNORECASE)
+    match = re.fullmatch(r"\s*awg\s*(\d{1,2})(/0)?\s*", text, re.IGNORECASE)
     if match is not None:
-        return awg_area_mm2(int(match[1]))
+        return awg_area_mm2(1 - int(match[1]) if match[2] else int(match[1]))
+    match = re.fullmatch(r"\s*(\d+)\s*kcmil\s*", text, re.IGNORECASE)
+    if match is not None:
+        return int(match[1]) * KCMIL_MM2
     match = re.fullmatch(r"\s*(\d+(?:[.,]\d+)?)\s*(?:mm2|mm²)?\s*", text)
     if match is None:
         raise InputError(f'"{text}" is no cross-section', mend="write it like “6 mm²” or “AWG 10”")

@@ -11,6 +11,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QPainter, QPaintEvent, QPen, QShowEvent, QWheelEvent
 from PySide6.QtWidgets import QApplication, QScrollArea, QVBoxLayout, QWidget
 
+from wintry_tally.desk.preferences import shown
 from wintry_tally.desk.theme.style import colour, font
 from wintry_tally.desk.widgets import curve_keys
 from wintry_tally.desk.widgets.curve_key import CurveKey, edge_of, pen_of
@@ -152,7 +153,8 @@ class Curve(QWidget):
     ) -> None:  # fmt: skip
         """Show these (label, x, y); `ahead` is a forecast; `lines` are (x or y, value, label); `single`: points not joined."""
         self._single = single
-        self._series, self._ahead, self._lines = list(series), ahead, list(lines)
+        self._series = [(shown(name), x, y) for name, x, y in series]
+        self._ahead, self._lines = ahead, [(which, at, shown(words)) for which, at, words in lines]
         if self._plot is not None:
             self._draw()
 

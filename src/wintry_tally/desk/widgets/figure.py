@@ -20,7 +20,19 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from wintry_tally.core.quantity import Quantity, format_quantity
 from wintry_tally.core.working import Working
+from wintry_tally.desk.preferences import shown
 from wintry_tally.desk.theme.style import colour, font
+
+
+def _preferred(value: str, doubt: str, unit: str) -> tuple[str, str, str]:
+    """The same in the units preferred, in the same three parts."""
+    whole = " ".join(part for part in (value, doubt, unit) if part)
+    said = shown(whole)
+    if said == whole or not unit:
+        return (value, doubt, unit) if said == whole else (said, "", "")
+    number, _, name = said.rpartition(" ")
+    number, sign, doubt = number.partition(" ± ")
+    return number, f"± {doubt}" if sign else "", name
 
 
 class Figure(QWidget):
@@ -53,7 +65,8 @@ class Figure(QWidget):
     def set_text(
         self, value: str, doubt: str, unit: str, working: Working | Callable[[], Working | None] | None = None
     ) -> None:
-        """Show a value already written out."""
+        """Show a value already written out; in the units preferred."""
+        value, doubt, unit = _preferred(value, doubt, unit)
         before = (self._value, self._doubt, self._unit)
         self._value, self._doubt, self._unit, self._working = value, doubt, unit, working
         if before != (value, doubt, unit):
@@ -70,8 +83,9 @@ class Figure(QWidget):
         return self._working() if callable(self._working) else self._working
 
     def _describe(self) -> None:
-        self.setAccessibleName(f"{self._name}: {self.text()}")
-        self.setToolTip(f"{self._name}: {self.text()}\nEnter shows the working; Ctrl+C copies.")
+        name = shown(self._name)
+        self.setAccessibleName(f"{name}: {self.text()}")
+        self.setToolTip(f"{name}: {self.text()}\nEnter shows the working; Ctrl+C copies.")
 
     def _metrics(self) -> tuple[QFontMetrics, QFontMetrics]:
         small = "body" if self._role in {"figure"} else "title" if self._role == "huge" else "small"

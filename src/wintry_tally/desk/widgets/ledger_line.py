@@ -135,7 +135,7 @@ class LedgerLine(QWidget):
             place.addLayout(row(yes, no, None))
         else:
             value = QuantityField(f"Measured: {words}", claim.definition.dimension, "measured")
-            limit = QuantityField(f"Good to: {words}", claim.definition.dimension, "good to, ±")
+            limit = QuantityField(f"Good to: {words}", claim.definition.dimension, "good to, ±", width=True)
             self.fields = (value, limit)
             for field in self.fields:
                 field.entered.connect(self._typed)

@@ -21,10 +21,23 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from wintry_tally.desk.preferences import shown
 from wintry_tally.desk.theme import SPACE
 
 
-class Wrapped(QLabel):
+class Words(QLabel):
+    """A label whose words are in the units preferred."""
+
+    def __init__(self, text: str = "") -> None:
+        super().__init__(shown(text))
+        self.setTextFormat(Qt.TextFormat.PlainText)
+
+    def setText(self, text: str) -> None:
+        """See QLabel."""
+        super().setText(shown(text))
+
+
+class Wrapped(Words):
     """A label that wraps, and remembers how high it is at which width: a layout in layouts asks many times over."""
 
     def __init__(self, text: str = "") -> None:
@@ -52,10 +65,9 @@ class Wrapped(QLabel):
 
 def label(text: str = "", role: str = "", wrap: bool = False) -> QLabel:
     """A label with a role from the style sheet; its text can be copied."""
-    made = Wrapped(text) if wrap else QLabel(text)
+    made = Wrapped(text) if wrap else Words(text)
     if role:
         made.setProperty("role", role)
-    made.setTextFormat(Qt.TextFormat.PlainText)
     return made
 
 
@@ -69,12 +81,12 @@ def set_role(widget: QWidget, role: str) -> None:
 
 def button(text: str, act: Callable[[], object], role: str = "", name: str = "") -> QPushButton:
     """A push button; `name` is its accessible name where the text alone does not say enough."""
-    made = QPushButton(text)
+    made = QPushButton(shown(text))
     if role:
         made.setProperty("role", role)
     if role == "link":
         made.setCursor(Qt.CursorShape.PointingHandCursor)
-    made.setAccessibleName(name or text.replace("&", ""))
+    made.setAccessibleName(shown(name or text.replace("&", "")))
     made.setAutoDefault(True)
     made.clicked.connect(lambda _checked=False: act())
     return made

@@ -9,8 +9,10 @@ from typing import TYPE_CHECKING
 from PySide6.QtWidgets import QComboBox, QGridLayout, QLineEdit, QWidget
 
 from wintry_tally.core.errors import WintryError
+from wintry_tally.desk.preferences import shown
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.widgets.parts import button, card, clear, column, label, narrow, row
+from wintry_tally.desk.widgets.quantity_field import read_typed
 
 if TYPE_CHECKING:
     from wintry_tally.app.places import PlaceSpec
@@ -64,7 +66,7 @@ class PlacesCard(QWidget):
             seen = latest.get(place.name)
             said = "never read" if seen is None else latest_words(seen.temperature_C, seen.at, now)
             field = QLineEdit(typed.get(place.name, ""))
-            field.setPlaceholderText("−18 °C")
+            field.setPlaceholderText(shown("−18 °C"))
             field.setMaximumWidth(110)
             field.setAccessibleName(f"Temperature of the {place.name} now")
             field.returnPressed.connect(partial(self.read, place.name))
@@ -102,11 +104,9 @@ class PlacesCard(QWidget):
 
     def read(self, name: str) -> None:
         """Keep the reading typed for a place."""
-        from wintry_tally.core.quantity import parse_typed
-
         text = self.fields[name].text()
         try:
-            value = parse_typed(text, "temperature").value
+            value = read_typed(text, "temperature")
         except WintryError as error:
             self._tell(f"{name}: {error}")
             self.fields[name].setFocus()

@@ -9,9 +9,10 @@ from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QWidget
 
 from wintry_tally.desk.copying import copy_button
+from wintry_tally.desk.preferences import current
 from wintry_tally.desk.widgets.curve import Curve
 from wintry_tally.desk.widgets.parts import clear, column, label, row
-from wintry_tally.report.portrait import Panel, Portrait
+from wintry_tally.report.portrait import Panel, Portrait, panel_in
 from wintry_tally.report.tables import Table
 
 HEIGHTS = (140, 100, 100)
@@ -51,7 +52,8 @@ class PanelView(Curve):
             self.appeared.emit()
 
     def show_panel(self, panel: Panel) -> None:
-        """Draw it."""
+        """Draw it, in the units preferred."""
+        panel = panel_in(panel, current().units)
         self.setAccessibleName(panel.name)
         self.set_titles(panel.x_title, panel.y_title)
         self.set_ticks(panel.ticks)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 
 from PySide6.QtCore import Signal
@@ -9,15 +10,26 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from wintry_tally.core.errors import WintryError
 from wintry_tally.core.quantity import format_duration, format_plain, parse_typed
+from wintry_tally.core.quantity.preferred import typed_in
+from wintry_tally.desk.preferences import current, shown
 from wintry_tally.desk.widgets.lines import Line
 from wintry_tally.desk.widgets.parts import label, set_role
 
 
-def shown(value: float, unit: str) -> str:
-    """A typed value written back, without a doubt: 4.31 kg, 8 h 42 min."""
+def written(value: float, unit: str) -> str:
+    """A typed value written back, without a doubt: 4.31 kg, 8 h 42 min; in the units preferred."""
     if unit == "s":
         return format_duration(value)
-    return format_plain(value, unit)
+    return shown(format_plain(value, unit))
+
+
+def read_typed(text: str, dimension: str) -> float:
+    """What is typed, in the kept unit; a bare number has the unit preferred.
+
+    Raises:
+        InputError: see `parse_typed`.
+    """
+    return parse_typed(typed_in(text, dimension, current().units), dimension).value
 
 
 class TypedField(QWidget):
@@ -33,8 +45,8 @@ class TypedField(QWidget):
         super().__init__()
         self._read, self._say = read, say
         self.line = Line()
-        self.line.setAccessibleName(name)
-        self.line.setPlaceholderText(hint)
+        self.line.setAccessibleName(shown(name))
+        self.line.setPlaceholderText(shown(hint))
         self.word = label("", "small", wrap=True)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
@@ -98,18 +110,27 @@ def _same(word: str, text: str) -> bool:
     return "".join(word.removeprefix("=").split()) == "".join(text.replace("-", "−").split())
 
 
-class QuantityField(TypedField):
-    """A typed field for one dimension; its value is a float in the dimension's kept unit."""
+_NUMBER = re.compile(r"^[+\-−–]?\s*[\d.,' ]+")
 
-    def __init__(self, name: str, dimension: str, hint: str = "") -> None:
+
+class QuantityField(TypedField):
+    """A typed field for one dimension; its value is a float in the dimension's kept unit.
+
+    `width`: it is what something may be off by, and 2 °F are 1.1 °C.
+    """
+
+    def __init__(self, name: str, dimension: str, hint: str = "", width: bool = False) -> None:
         def read(text: str) -> object:
-            return parse_typed(text, dimension).value
+            value = read_typed(text, dimension)
+            return value - read_typed(_NUMBER.sub("0 ", text.strip()), dimension) if width else value
 
         def say(value: object) -> str:
             assert isinstance(value, float)
             from wintry_tally.core.quantity.units import KEPT
 
-            return "= " + shown(value, "" if dimension == "money" else KEPT[dimension])
+            if width and dimension == "temperature":
+                return "= " + written(value, "K").replace("K", "°C")
+            return "= " + written(value, "" if dimension == "money" else KEPT[dimension])
 
         super().__init__(name, read, say, hint)
         self.dimension = dimension
@@ -124,4 +145,4 @@ class QuantityField(TypedField):
         from wintry_tally.core.quantity.units import KEPT
 
         unit = "" if self.dimension == "money" else KEPT[self.dimension]
-        self.set_text("" if value is None else shown(value, unit).replace("−", "-"))
+        self.set_text("" if value is None else written(value, unit).replace("−", "-"))

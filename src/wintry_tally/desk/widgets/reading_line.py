@@ -10,10 +10,11 @@ from PySide6.QtWidgets import QHBoxLayout, QWidget
 
 from wintry_tally.bench.hand import HandReading, Slip, parse_moment
 from wintry_tally.core.errors import WintryError
+from wintry_tally.desk.preferences import unit_name
 from wintry_tally.desk.widgets.findings import FindingList
 from wintry_tally.desk.widgets.lines import Line
 from wintry_tally.desk.widgets.parts import button, clear, column, label
-from wintry_tally.desk.widgets.quantity_field import QuantityField, shown
+from wintry_tally.desk.widgets.quantity_field import QuantityField, written
 
 Check = Callable[[HandReading], list[Slip]]
 
@@ -35,7 +36,7 @@ class ReadingLine(QWidget):
         self.volts = QuantityField("Voltage", "voltage", "12.94")
         self.amps = QuantityField("Current", "current", "8.0")
         self.counter = QuantityField("Counter", "charge", "0.00")
-        self.warmth = QuantityField("Temperature", "temperature", "°C")
+        self.warmth = QuantityField("Temperature", "temperature", unit_name("°C"))
         self.note = Line()
         self.note.setAccessibleName("Note")
         self.note.setPlaceholderText("note")
@@ -123,6 +124,6 @@ class ReadingLine(QWidget):
                     target.line.setFocus()
 
                 unit = {"voltage": "V", "current": "A", "counter": "Ah"}[slip.field]
-                self._offers.addWidget(button(f"Use {shown(value, unit)}", take))
+                self._offers.addWidget(button(f"Use {written(value, unit)}", take))
         self._offers.addWidget(button("Keep as typed", lambda: self.enter(anyway=True)))
         self._offers.addStretch(1)

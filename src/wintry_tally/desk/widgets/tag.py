@@ -9,6 +9,7 @@ from PySide6.QtGui import QFontMetrics, QPainter, QPainterPath, QPaintEvent, QPe
 from PySide6.QtWidgets import QAbstractButton, QSizePolicy, QWidget
 
 from wintry_tally.core.verdict.outcome import Outcome
+from wintry_tally.desk.preferences import shown
 from wintry_tally.desk.theme.style import colour, font
 from wintry_tally.desk.widgets.tally import draw_tally, tally_words
 
@@ -37,6 +38,7 @@ class Tag(QAbstractButton):
 
     def set_doing(self, text: str, live: bool = False, short: str = "") -> None:
         """What it is doing now; `short` where the tag is too narrow for all of it."""
+        text, short = shown(text), shown(short)
         if (text, live, short) != (self._doing, self._live, self._short):
             self._doing, self._live, self._short = text, live, short
             self._describe()

@@ -1,0 +1,182 @@
+"""Preferences: units everywhere in the window, and kept values as they were; theme, sound, how a new book begins."""
+
+import re
+from pathlib import Path
+
+import pytest
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QAbstractButton, QComboBox, QLabel, QLineEdit, QTableWidget, QWidget
+
+from tests.desk.test_window import sample
+from wintry_tally.core.quantity.preferred import US, Units
+from wintry_tally.desk import notify, preferences
+from wintry_tally.desk.app import make_application
+from wintry_tally.desk.theme import NIGHT
+from wintry_tally.desk.theme import current as current_tokens
+from wintry_tally.desk.views import PAGES, VIEWS
+from wintry_tally.desk.widgets.curve import Curve
+from wintry_tally.desk.window import Window
+
+KEPT = re.compile(r"\d ?(°C|kg|mm)(?![\w²])|(?<!\w)°C|\d K\b")
+
+
+@pytest.fixture(autouse=True)
+def as_usual():
+    yield
+    preferences._now[0] = preferences.Preferences()
+
+
+def choose(window: Window, units: Units) -> None:
+    window.show_preferences()
+    page = window.page("preferences")
+    for name, box in page.units.items():
+        box.setCurrentIndex(box.findData(getattr(units, name)))
+        box.activated.emit(box.currentIndex())
+
+
+def told(root: QWidget) -> list[str]:
+    """Everything that is read on a page, seen or by a screen reader."""
+    found = []
+    for one in root.findChildren(QWidget):
+        if one.isVisible():
+            found += [one.toolTip(), one.accessibleName()]
+            if isinstance(one, QLabel | QAbstractButton):
+                found.append(one.text())
+            if isinstance(one, QLineEdit):
+                found.append(one.placeholderText())
+            if isinstance(one, QComboBox):
+                found += [one.itemText(place) for place in range(one.count())]
+            if isinstance(one, QTableWidget):
+                heads = [one.horizontalHeaderItem(place) for place in range(one.columnCount())]
+                found += [head.text() for head in heads if head is not None]
+    return found
+
+
+def test_every_page_speaks_in_the_units_chosen(demo: Window, qtbot) -> None:
+    choose(demo, US)
+    shown = []
+    pages = [lambda key=key: demo.show_page(key) for key in PAGES if key not in {"help", "preferences"}]
+    for code in ("M1", "M3"):
+        number = sample(demo, code)
+        qtbot.waitUntil(lambda number=number: demo.session.dossier(number) is not None, timeout=30000)
+        pages += [lambda key=key, number=number: (demo.show_sample(number), demo.show_station(key)) for key in VIEWS]
+    for show in pages:
+        show()
+        qtbot.wait(250)
+        here = told(demo)
+        shown += here
+        left = [words for words in here if KEPT.search(words)]
+        assert not left, left[:5]
+    whole = "\n".join(shown)
+    assert "lb" in whole and "°F" in whole and "7.756 in" in whole and "Low-temperature charge block 32 °F" in whole
+
+
+def test_a_picture_of_the_cold_is_drawn_in_the_units_chosen(demo: Window, qtbot) -> None:
+    def warmth() -> tuple[str, float]:
+        demo.show_sample(sample(demo, "M1"))
+        demo.show_station("cold")
+        qtbot.wait(300)
+        found = [view for view in demo.view("cold").findChildren(Curve) if view.accessibleName() == "temperature"]
+        return found[0]._titles[1], min(found[0]._series[0][2])
+
+    unit, coldest = warmth()
+    assert unit == "°C"
+    choose(demo, Units(temperature="°F"))
+    name, shown = warmth()
+    assert name == "°F" and shown == pytest.approx(32.0 + 1.8 * coldest)
+
+
+def test_what_is_typed_bare_is_in_the_unit_chosen_and_kept_as_ever(fresh: Window, qtbot) -> None:
+    choose(fresh, US)
+    fresh.hang_tag()
+    view = fresh.view("arrival")
+    view.mass.line.setFocus()
+    qtbot.keyClicks(view.mass.line, "9.7")
+    qtbot.keyClick(view.mass.line, Qt.Key.Key_Return)
+    kept = fresh.session.sample(fresh.sample_id).arrival.mass_kg
+    assert kept == pytest.approx(9.7 * 0.45359237)
+    view.mass_limit.line.setText("0.5 oz")
+    assert view.mass_limit.number == pytest.approx(0.5 * 0.028349523)
+    choose(fresh, Units())
+    fresh.show_station("arrival")
+    assert fresh.view("arrival").mass.line.text() == "4.4 kg"
+    assert fresh.session.sample(fresh.sample_id).arrival.mass_kg == kept
+
+
+def test_what_a_thermometer_is_good_to_has_no_zero_to_move(qtbot, window: Window) -> None:
+    from wintry_tally.desk.widgets.quantity_field import QuantityField
+
+    good_to = QuantityField("Good to", "temperature", width=True)
+    qtbot.addWidget(good_to)
+    for text, kelvin, said in (("1.8 °F", 1.0, "= 1 °C"), ("0.5", 0.5, "= 0.5 °C"), ("0.5 °C", 0.5, "")):
+        good_to.line.setText(text)
+        assert good_to.number == pytest.approx(kelvin) and good_to.word.text() == said
+    preferences.put_units("temperature", "°F")
+    good_to.line.setText("0.9")
+    assert good_to.number == pytest.approx(0.5)
+
+
+def test_a_wire_is_read_as_it_is_shown() -> None:
+    from wintry_tally.desk.widgets.bench_forms import read_area
+
+    assert read_area("AWG 2/0") == pytest.approx(67.4, abs=0.1)
+    assert read_area("250 kcmil") == pytest.approx(126.7, abs=0.1)
+
+
+def test_without_a_book_too_and_back(window: Window, qtbot) -> None:
+    window.show_preferences()
+    alone = window.pages.currentWidget()
+    assert alone is not window.splitter and alone.units["mass"].isVisible()
+    window.show_help()
+    window.pages.currentWidget().leads_back()
+    assert window.pages.currentIndex() == 0
+
+
+def test_back_leads_to_where_one_was(demo: Window) -> None:
+    demo.show_sample(sample(demo, "M1"))
+    demo.show_station("ledger")
+    demo.show_preferences()
+    demo.show_help()
+    demo.show_preferences()
+    demo.page("preferences").leads_back()
+    assert demo.station == "ledger" and demo.stack.currentWidget() is demo.view("ledger")
+
+
+def test_they_are_there_the_next_time(window: Window, qtbot, tmp_path: Path) -> None:
+    choose(window, US)
+    alone = window.pages.currentWidget()
+    alone.theme.setCurrentIndex(alone.theme.findData("night"))
+    alone.theme.activated.emit(1)
+    assert current_tokens() is NIGHT
+    alone.sound.click()
+    alone.school.setCurrentIndex(alone.school.findData("plain"))
+    alone.school.activated.emit(1)
+    alone.hours.line.setText("Mon-Fri 8-17")
+    alone.hours.line.editingFinished.emit()
+    wanted = preferences.current()
+    preferences._now[0] = preferences.Preferences()
+    assert preferences.take_up() == wanted
+    assert (wanted.units, wanted.theme, wanted.sound, wanted.school, wanted.attended) == (
+        US, "night", False, "plain", "Mon-Fri 8-17",
+    )  # fmt: skip
+    window.new_book(tmp_path / "next.wintry")
+    assert window.session.school.value == "plain" and window.session.attended_text == "Mon-Fri 8-17"
+    make_application("day")
+
+
+def test_what_cannot_be_understood_is_as_usual(window: Window) -> None:
+    from PySide6.QtCore import QSettings
+
+    for name, odd in (("temperature", "°R"), ("theme", "dusk"), ("school", "harsh")):
+        QSettings().setValue(f"preferences/{name}", odd)
+    assert preferences.take_up() == preferences.Preferences()
+
+
+def test_without_sound_only_what_is_wrong_is_heard(window: Window, monkeypatch: pytest.MonkeyPatch) -> None:
+    heard = []
+    monkeypatch.setattr(notify, "ring", lambda: heard.append(1))
+    preferences.put(preferences.Preferences(sound=False))
+    window.session.rang.emit("Ends soon", "in ten minutes", False)
+    assert not heard
+    window.session.rang.emit("Needs your hands now", "not off", True)
+    assert heard == [1]
