@@ -239,6 +239,33 @@ def test_no_living_meter_is_taken_for_one_that_stood_still() -> None:
         assert stood_still(trace, 0.0) == [], (volt, noise_V, amp, noise_A, slope, size)
 
 
+def staircase(dice: np.random.Generator, amp: float, noise_A: float) -> Trace:
+    """An overload test: currents raised step by step, each held for 4 to 80 s."""
+    count = int(dice.integers(3, 14))
+    level = dice.uniform(5, 80) + np.cumsum(dice.uniform(0.0, 12.0, count))
+    current = np.concatenate([np.zeros(100), np.repeat(level, dice.integers(20, 400, count)), np.zeros(100)])
+    at = np.arange(len(current))
+    volts = 13.4 - 0.01 * current - dice.uniform(0, 2e-4) * at + 0.001 * dice.standard_normal(len(at))
+    current = current + noise_A * dice.standard_normal(len(at))
+    return Trace(
+        at * 0.2, np.round(volts, 3), np.round(np.round(current / amp) * amp, 6),
+        resolution={"voltage_V": 0.001, "current_A": amp},
+    )  # fmt: skip
+
+
+def test_steps_of_an_overload_test_are_few_neighbours_and_enough() -> None:
+    dice = np.random.default_rng(11)
+    for _ in range(100):
+        amp = dice.choice([0.001, 0.01, 0.1])
+        assert stood_still(staircase(dice, amp, amp * dice.choice([0.0, 0.1, 0.3, 0.5, 1.0])), 0.0) == []
+    # 14 s at 90 A with a digit that flickers over four values, then 36 s of one and the same
+    seen = np.concatenate([np.zeros(100), np.full(70, 90.1), np.full(180, 90.1), np.zeros(200)])
+    noise = 0.001 * np.round(1.2 * dice.standard_normal(len(seen)))
+    alive = Trace(np.arange(len(seen)) * 0.2, np.round(13.4 - 0.01 * seen + noise, 3), np.round(seen + noise, 3))
+    dead = held(alive, 170, 349)
+    assert [rows[1] for rows in stood_still(dead, 0.0)] == [349] and stood_still(alive, 0.0) == []
+
+
 def test_readings_that_stood_still_are_left_out_and_what_they_hide_is_a_gap() -> None:
     whole = discharge(20.0, 5.0)
     dead = held(whole, 1000, 1500)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 
 from wintry_tally.core.trace.remarks import Remark
@@ -15,8 +17,8 @@ CHANCE = 1e-6
 STRETCH, BESIDE = 20, 2
 """Its neighbours are looked at over twice a run's length either way, so many readings at a time: a value that lies between
 two steps of the last digit stands for long, and flickers where it comes to the next."""
-STRETCHES, TURNING = 4, 0.2
-"""Fewer stretches tell nothing; of a living meter's changes so many turn back: a value that creeps on in steps does not."""
+STRETCHES, FEWEST, DIGITS, TURNING = 4, 2, 3, 0.2
+"""Fewer stretches tell nothing, but where each flickers over so many digits: then no value lies so that it would stand. Of a living meter's changes so many turn back: a value that creeps on in steps does not."""
 MOST_RUNS = 5
 
 
@@ -72,23 +74,41 @@ def _alive_beside(trace: Trace, first: int, last: int, nothing_A: float, found: 
         sides.append((trace.voltage_V[begin:end][alike], trace.current[begin:end][alike]))
     # a voltage drifts through its digits, so that it takes as many neighbours; a held current does not
     columns = (0, 1) if looked_at >= size else (1,)
-    return any(_chance([side[place] for side in sides], size, len(trace)) < CHANCE for place in columns)
+    held = (float(trace.voltage_V[first]), level)
+    return any(_chance([side[place] for side in sides], held[place], size, len(trace)) < CHANCE for place in columns)
 
 
-def _chance(sides: list[Column], size: int, count: int) -> float:
-    """How likely a living meter of `count` readings is to show a run of `size` equal ones, by its quietest stretch."""
-    quietest, changed, turned, looked_at = 1.0, 0, 0, 0
+def _chance(sides: list[Column], value: float, size: int, count: int) -> float:
+    """How likely a living meter of `count` readings is to show `size` times a value, by its quietest stretch beside that."""
+    quietest, changed, turned, looked_at, digits = 1.0, 0, 0, 0, STRETCH
+    gaps = np.diff(np.unique(np.round(np.concatenate(sides), 9)))
+    digit = float(np.min(gaps)) if len(gaps) else math.inf
     for values in sides:
         moved = np.diff(values)
         stretches = [moved[at : at + STRETCH] for at in range(0, len(moved) - STRETCH + 1, STRETCH)]
         quietest = min([quietest, *(float(np.count_nonzero(one)) / STRETCH for one in stretches)])
         signs = np.sign(moved[moved != 0.0])
         looked_at += len(stretches)
+        starts = range(0, len(stretches) * STRETCH, STRETCH)
+        digits = min([digits, *(_digits(values[at : at + STRETCH], digit) for at in starts)])
         changed += len(signs) if stretches else 0
         turned += int(np.count_nonzero(signs[1:] != signs[:-1]))
-    if looked_at < STRETCHES or changed < STRIDE or turned < TURNING * changed:
+    # at another level, a digit that flickers over two values says nothing of one that may lie between them
+    here = any(bool(np.any(np.abs(values - value) < 1.5 * digit)) for values in sides)
+    if digits < DIGITS and not here:
+        return 1.0
+    if looked_at < (FEWEST if digits >= DIGITS else STRETCHES) or changed < STRIDE or turned < TURNING * changed:
         return 1.0
     return float(count * (1.0 - quietest) ** (size - 1))
+
+
+def _digits(values: Column, digit: float) -> int:
+    """Over how many neighbouring digits a stretch flickers; a step of the current within it is none of that."""
+    chain = longest = 1
+    for gap in np.diff(np.unique(np.round(values, 9))):
+        chain = chain + 1 if gap < 1.5 * digit else 1
+        longest = max(longest, chain)
+    return longest
 
 
 def without_standing(trace: Trace, zero_A: float, leave_out: bool, remarks: list[Remark]) -> Trace:
