@@ -149,8 +149,8 @@ def use(path: Path, folder: Path) -> int:
     from wintry_tally.book import Book
     from wintry_tally.core.battery import parse_claim
     from wintry_tally.desk.app import make_application
+    from wintry_tally.desk.made_ahead import MadeAhead
     from wintry_tally.desk.session import Session
-    from wintry_tally.desk.starting import load_ahead
     from wintry_tally.desk.window import Window
 
     bare = folder / "empty.wintry"
@@ -190,9 +190,9 @@ def use(path: Path, folder: Path) -> int:
     line("every verdict there once it is open again", f"{took:.2f} s", "at once", took < 0.5)
     over += ratio > OPENING or took >= 0.5
 
-    ahead = load_ahead()
-    while ahead.is_alive():
-        turn(0.05)
+    ahead = MadeAhead(window)
+    watch.during(ahead.begin, 0.1, lambda: ahead.done)
+    print(f"      pages made ahead, while nobody does anything; held meanwhile {1e3 * watch.longest:.0f} ms at most")
 
     def ready() -> bool:
         return all(session.dossier(one) is not None for one in ids[:2])

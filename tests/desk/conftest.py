@@ -50,6 +50,7 @@ def window(qtbot, tmp_path: Path, request, monkeypatch: pytest.MonkeyPatch) -> I
     made.deleteLater()
     # without a running event loop nothing is deleted, and every later window would be styled beside this one
     QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+    gc.unfreeze()
     gc.collect()
     gc.enable()
 

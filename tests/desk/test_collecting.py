@@ -66,6 +66,7 @@ def test_it_waits_while_the_program_starts_and_takes_the_oldest_that_is_due(
         done.clear()
         monkeypatch.setattr(gc, "get_count", lambda counts=counts: counts)
         monkeypatch.setattr(gc, "get_threshold", lambda: (700, 10, 10))
+        monkeypatch.setattr(gc, "freeze", lambda: None)
         collector.collect()
         assert done == due
     monkeypatch.setattr(gc, "get_count", lambda: (9999, 99, 99))
@@ -73,6 +74,33 @@ def test_it_waits_while_the_program_starts_and_takes_the_oldest_that_is_due(
     done.clear()
     collector.collect()
     assert done == []
+    collector._timer.start()
+
+
+def test_what_outlived_a_whole_collection_is_looked_through_again_only_once_it_has_doubled(
+    window: Window, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    collector, done, frozen = QApplication.instance().findChild(Collector), [], [0]
+    collector._timer.stop()
+    monkeypatch.setattr(gc, "get_count", lambda: (0, 0, 11))
+    for name in ("collect", "freeze", "unfreeze"):
+        monkeypatch.setattr(gc, name, lambda *_generation, name=name: done.append(name))
+    monkeypatch.setattr(gc, "get_freeze_count", lambda: frozen[0])
+    many = [1000]
+    monkeypatch.setattr(gc, "get_objects", lambda _generation: [None] * many[0])
+    whole, thorough = ["collect", "freeze"], ["unfreeze", "collect", "freeze"]
+    for count, expected in (
+        (400_000, whole), (1_000_000, whole), (1_000_001, thorough), (1_900_000, whole), (2_000_003, thorough),
+    ):  # fmt: skip
+        done.clear()
+        frozen[0] = count
+        collector.collect()
+        assert done == expected, count
+    done.clear()
+    many[0] = 300_000
+    collector.collect()
+    assert done == ["freeze"], "a large book was opened: not now"
+    collector._outlived = 0
     collector._timer.start()
 
 

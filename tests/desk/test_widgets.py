@@ -294,6 +294,10 @@ def test_the_plot_library_waits_until_a_curve_is_shown(qtbot) -> None:
     curve.show_curves(
         [("a", [0, 1], [13, 12]), ("b", [0, 1], [13, 11])], ("model", [0, 1], [13, 10]), [("x", 0.5, "half")]
     )
+    assert len(curve._items) == 1, "another picture is drawn once the rest of a page has had its turn"
+    curve.look_at_all(9.0, 14.0)
+    qtbot.waitUntil(lambda: len(curve._items) == 3)
+    assert curve._plot.viewRange()[1] == pytest.approx([9.0 - 0.4, 14.0 + 0.4]), "as it was wanted meanwhile"
     pens = [item.opts["pen"].dashPattern() for item in curve._items]
     assert len(curve._items) == 3 and pens[0] != pens[1] != pens[2]
     curve.theme_changed()

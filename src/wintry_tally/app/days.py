@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import datetime, timedelta
+from functools import cached_property
 
 from wintry_tally.app.campaign import BATTERY, UNDER_WAY, Drawn
 from wintry_tally.core.plan.campaign import Task
@@ -15,26 +16,42 @@ LONG = timedelta(days=10)
 """What lasts longer (months on a shelf) does not widen the chart."""
 AFTER = timedelta(days=1)
 MOST_DAYS = 60
+STATE_WORDS = {"running": ", under way", "late": ", late", "pinned": ", pinned", "planned": ""}
 
 
 @dataclass(frozen=True)
 class Placed:
-    """A task on the chart, as `desk.widgets.days` draws it.
+    """A task on the chart, as `desk.widgets.days` draws it; what only those that are seen need is worked out when asked for.
 
     Parts:
-        id, row: its name and the row it stands in; words: what is written into it.
-        begins, ends: local moments; hands: moments that need somebody; state: "running", "pinned", "planned", "late".
-        told: all of it in words, for a tip and for who cannot see it.
+        row: the row it stands in; words: what is written into it.
+        begins, ends: local moments; state: "running", "pinned", "planned", "late".
     """
 
-    id: str
+    task: Task
     row: str
     words: str
     begins: datetime
     ends: datetime
-    hands: tuple[datetime, ...]
     state: str
-    told: str
+    drawn: Drawn = field(repr=False, compare=False)
+    now: datetime
+
+    @property
+    def id(self) -> str:
+        """Its name."""
+        return self.task.id
+
+    @cached_property
+    def hands(self) -> tuple[datetime, ...]:
+        """Moments that need somebody."""
+        return tuple(self.drawn.moment(one.slot) for one in hands(self.drawn.plan, self.task) if one.slot >= 0)
+
+    @property
+    def told(self) -> str:
+        """All of it in words, for a tip and for who cannot see it."""
+        when = f"{clock_words(self.begins, self.now)} to {clock_words(self.ends, self.begins)}"
+        return f"{self.task.sample}: {self.task.words or self.task.id}, {when}{STATE_WORDS[self.state]}"
 
 
 @dataclass(frozen=True)
@@ -79,7 +96,4 @@ def _placed(drawn: Drawn, task: Task, row: str, now: datetime, by_instrument: bo
     late = drawn.plan.late_h(task) > 0
     state = "running" if running or shelved else "late" if late else "pinned" if task.fixed is not None else "planned"
     words = task.words or task.id
-    at = tuple(drawn.moment(one.slot) for one in hands(drawn.plan, task) if one.slot >= 0)
-    told = f"{task.sample}: {words}, {clock_words(begins, now)} to {clock_words(ends, begins)}"
-    told += {"running": ", under way", "late": ", late", "pinned": ", pinned", "planned": ""}[state]
-    return Placed(task.id, row, f"{task.sample} {words}" if by_instrument else words, begins, ends, at, state, told)
+    return Placed(task, row, f"{task.sample} {words}" if by_instrument else words, begins, ends, state, drawn, now)

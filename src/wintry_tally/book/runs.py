@@ -177,14 +177,13 @@ class Runs:
             if value
         }
         with self._transaction() as connection:
-            sealed = connection.execute(
-                select(tables.sealed.c.parquet).where(tables.sealed.c.run_id == run_id)
-            ).scalar()
+            from wintry_tally.book.streaming import journalled_trace, large_value
+
+            sealed = large_value(connection, tables.sealed.c.parquet, tables.sealed.c.run_id, run_id)
             if sealed is not None:
                 from wintry_tally.book.seal import unseal
 
                 return unseal(sealed, resolution)
-            from wintry_tally.book.streaming import journalled_trace
 
             # at a charge by hand people write down what the charger shows: as typed in the rows, turned only here
             with read_as(f"the readings of {run.title}"):

@@ -15,11 +15,12 @@ from PySide6.QtWidgets import QApplication
 from wintry_tally import __version__
 from wintry_tally.app.logbook import keep_log
 from wintry_tally.desk.collecting import Collector
+from wintry_tally.desk.made_ahead import MadeAhead
 from wintry_tally.desk.one_window import Door, call_forward
 from wintry_tally.desk.preferences import take_up, theme_named
 from wintry_tally.desk.remembered import books, put_back
 from wintry_tally.desk.session import Session
-from wintry_tally.desk.starting import load_ahead, release_collector
+from wintry_tally.desk.starting import release_collector
 from wintry_tally.desk.theme.style import apply_named
 from wintry_tally.desk.window import Window
 
@@ -73,6 +74,8 @@ def run(demo: bool = False, book: Path | None = None, theme: str | None = None, 
         window.resize(min(window.width(), room.width()), min(window.height(), room.height() - TITLE_BAR))
     window.show()
 
+    ahead = MadeAhead(window)
+
     def begin() -> None:
         try:
             if demo:
@@ -84,7 +87,7 @@ def run(demo: bool = False, book: Path | None = None, theme: str | None = None, 
                     window.open_book(last)
         finally:
             release_collector()
-            QTimer.singleShot(AHEAD_MS, load_ahead)
+            QTimer.singleShot(AHEAD_MS, ahead.begin)
 
     QTimer.singleShot(0, begin)
     try:

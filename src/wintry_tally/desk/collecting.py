@@ -14,6 +14,12 @@ from PySide6.QtCore import QObject, QTimer
 from wintry_tally.desk import starting
 
 EVERY_MS = 250
+OLDEST = 2
+THOROUGH, GROWN = 1_000_000, 2.0
+"""What has outlived a whole collection is not looked through again (a large book's objects take 0.4 s) until there are so
+many such, and so many times as many as outlived the last one that looked through all."""
+MOST = 100_000
+"""More than so many at once (a large book was opened) are taken to outlive it unseen: to look would hold the window."""
 
 
 class Collector(QObject):
@@ -22,6 +28,7 @@ class Collector(QObject):
     def __init__(self, parent: QObject) -> None:
         super().__init__(parent)
         gc.disable()
+        self._outlived = 0
         self._timer = QTimer(self, interval=EVERY_MS)
         self._timer.timeout.connect(self.collect)
         self._timer.start()
@@ -32,5 +39,16 @@ class Collector(QObject):
             return
         counts, limits = gc.get_count(), gc.get_threshold()
         due = [generation for generation in range(3) if counts[generation] > limits[generation]]
-        if due:
+        if not due:
+            return
+        if due[-1] == OLDEST and gc.get_freeze_count() > max(THOROUGH, GROWN * self._outlived):
+            gc.unfreeze()
+            gc.collect()
+            gc.freeze()
+            self._outlived = gc.get_freeze_count()
+        elif due[-1] < OLDEST:
             gc.collect(due[-1])
+        else:
+            if len(gc.get_objects(OLDEST)) <= MOST:
+                gc.collect()
+            gc.freeze()

@@ -56,7 +56,7 @@ class Window(QMainWindow):
         self.setMinimumSize(900, 600)
         self.setAcceptDrops(True)
         self.views: dict[str, StationView] = {}
-        self._pages: dict[str, MainPage] = {}
+        self.pages_made: dict[str, MainPage] = {}
         self.page_shown = ""
         self._closed, self._rack_fits = False, RACK
         self._build()
@@ -163,15 +163,15 @@ class Window(QMainWindow):
 
     def every_page(self) -> tuple[StationView | MainPage, ...]:
         """Every view and page that is made."""
-        return (*self.views.values(), *self._pages.values())
+        return (*self.views.values(), *self.pages_made.values())
 
     def forget_pages(self, but: str = "") -> None:
         """Let go of every view and page but one; each is made anew when it is shown."""
-        kept = self._pages.pop(but, None)
+        kept = self.pages_made.pop(but, None)
         for made in self.every_page():
             self.stack.removeWidget(made)
             made.deleteLater()
-        self.views, self._pages = {}, {} if kept is None else {but: kept}
+        self.views, self.pages_made = {}, {} if kept is None else {but: kept}
 
     def _samples_changed(self) -> None:
         self.rack.fill()
@@ -215,13 +215,13 @@ class Window(QMainWindow):
 
     def page(self, key: str) -> MainPage:
         """A page of the whole book, made when first shown."""
-        if key not in self._pages:
+        if key not in self.pages_made:
             made = make_page(key, self.session)
             made.leads.connect(self.lead)
             made.opened.connect(self.show_working)
-            self._pages[key] = made
+            self.pages_made[key] = made
             self.stack.addWidget(made)
-        return self._pages[key]
+        return self.pages_made[key]
 
     def show_page(self, key: str) -> None:
         """Show a page of the whole book, whatever sample is chosen: today, plan, bench."""

@@ -148,8 +148,9 @@ class CampaignPage(MainPage):
         self.told.setText(self._summary(drawn, now))
         if not self.chart.picked and bars:
             coming = [bar for bar in self.chart.bars() if bar.state != "running"]
-            self.chart.pick((coming or bars)[0].id)
-        self._show_task()
+            self.chart.pick((coming or bars)[0].id)  # which shows it
+        else:
+            self._show_task()
         self._fill_lost(drawn)
         self._fill_out()
 

@@ -14,7 +14,8 @@ from wintry_tally.core.quantity import Quantity, format_duration, format_quantit
 from wintry_tally.core.working import Working
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.station import StationView
-from wintry_tally.desk.widgets.curve import Curve, Series
+from wintry_tally.desk.widgets.curve import Curve
+from wintry_tally.desk.widgets.curve_parts import Series
 from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.findings import FindingList
 from wintry_tally.desk.widgets.flow import Flow

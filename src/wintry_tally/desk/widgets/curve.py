@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from functools import partial
 from typing import Any, Self
 
 import numpy as np
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QPainter, QPaintEvent, QPen, QShowEvent, QWheelEvent
 from PySide6.QtWidgets import QApplication, QScrollArea, QVBoxLayout, QWidget
 
@@ -15,70 +15,13 @@ from wintry_tally.desk.preferences import shown
 from wintry_tally.desk.theme.style import colour, font
 from wintry_tally.desk.widgets import curve_keys
 from wintry_tally.desk.widgets.curve_key import CurveKey, edge_of, pen_of
-from wintry_tally.desk.widgets.curve_words import free_end, free_height
+from wintry_tally.desk.widgets.curve_parts import LEAST_SPAN, MANY, Detail, Series, Stretch, decorations, line_at
 from wintry_tally.desk.widgets.parts import label
 
-Series = tuple[str, Any, Any]
-Stretch = tuple[float, float, str, bool]
-"""From, to, its name, and whether current flowed in it."""
-MOST_BANDS = 60
 FEW, SYMBOLS = 12, ("o", "s")
 """So few points are shown one by one, each curve's in a shape of its own."""
-MANY = 200_000
-"""More points than this in view are drawn from their lows and highs."""
-LEAST_SPAN = 0.08
 ROOM = 1.0
 """How far beyond what is drawn a plot can be moved, as a share of it."""
-"""V or A from the bottom to the top of a curve at least."""
-
-
-class _Detail:
-    """A long curve with its lows and highs over stretches, drawn one way or the other as much of it is in view."""
-
-    def __init__(self, x: Any, y: Any) -> None:
-        self._item: Any = None
-        self._x, self._y = x, y
-        stretch = max(2, len(x) // (MANY // 2))
-        size = len(x) // stretch * stretch
-        blocks = y[:size].reshape(-1, stretch)
-        self._coarse_y = np.column_stack([blocks.min(axis=1), blocks.max(axis=1)]).ravel()
-        self._coarse_x = np.repeat(x[:size:stretch], 2)
-        self._fine = False
-
-    def begin(self, plot: Callable[[Any, Any], Any]) -> Any:
-        """Draw the lows and highs first: all points are drawn once few of them are in view."""
-        self._item = plot(self._coarse_x, self._coarse_y)
-        return self._item
-
-    def choose(self, low: float, high: float) -> None:
-        """Draw all points where few are in view, else the lows and highs."""
-        first, last = np.searchsorted(self._x, [low, high])
-        fine = bool(last - first < MANY)
-        if fine is not self._fine:
-            self._fine = fine
-            x, y = (self._x, self._y) if fine else (self._coarse_x, self._coarse_y)
-            self._item.setData(x, y)
-
-
-def _band_name() -> Any:
-    """The class of a band's name; the plot library is loaded with the first curve."""
-    import pyqtgraph as pg
-
-    class BandName(pg.TextItem):
-        """A name at the top of a band, shown where the band is wide enough for it."""
-
-        def __init__(self, words: str, start: float, end: float) -> None:
-            super().__init__(words, color=colour("quiet"), anchor=(0, 0))
-            self.start, self.end = start, end
-
-        def place(self, left: float, right: float, top: float, width: float) -> None:
-            """At the left of what shows of the band."""
-            begin, stop = max(self.start, left), min(self.end, right)
-            room = (stop - begin) / max(1e-12, right - left) * width
-            self.setVisible(room > self.boundingRect().width() + 6)
-            self.setPos(begin, top)
-
-    return BandName
 
 
 def _plot_class() -> Any:
@@ -107,12 +50,17 @@ def _page_around(widget: QWidget) -> QScrollArea | None:
     return above
 
 
+_NOWHERE: tuple[float | None, float | None] | None = None
+
+
 class Curve(QWidget):
     """One plot. Curves are told apart by dash as well as by colour, and named in a key above it.
 
     `level_moved` carries where a draggable level stands while it is dragged, `stretch_moved` the two ends of a stretch.
     """
 
+    made_ahead = True
+    """Whether its plot is made before it is shown, while nobody does anything."""
     level_moved = Signal(float)
     stretch_moved = Signal(float, float)
 
@@ -126,7 +74,7 @@ class Curve(QWidget):
         self._lines: list[tuple[str, float, str]] = []
         self._items: list[Any] = []
         self._drawn: tuple[object, ...] = ()
-        self._coarse: list[_Detail] = []
+        self._coarse: list[Detail] = []
         self._bands: list[Stretch] = []
         self._marks: list[tuple[float, str]] = []
         self._level: float | None = None
@@ -135,6 +83,9 @@ class Curve(QWidget):
         self._extra: list[Any] = []
         self._ticks: list[tuple[float, str]] = []
         self._single = False
+        self._due, self._look = False, _NOWHERE
+        self._soon = QTimer(self, singleShot=True, interval=0)
+        self._soon.timeout.connect(self.settle)
         self.least_named = 2
         """From so many curves on they are named in a key."""
         layout = QVBoxLayout(self)
@@ -155,19 +106,37 @@ class Curve(QWidget):
         self._single = single
         self._series = [(shown(name), x, y) for name, x, y in series]
         self._ahead, self._lines = ahead, [(which, at, shown(words)) for which, at, words in lines]
-        if self._plot is not None:
-            self._draw()
+        if self._plot is None:
+            return
+        if self._items and not self._due and self._shape() == self._drawn:
+            self._draw()  # the live page: only the data changes
+        else:
+            self._due, self._look = True, None
+            self._soon.start()
+
+    def _shape(self) -> tuple[object, ...]:
+        return (*(name for name, _, _ in self._series), int(self._ahead is not None), len(self._lines))
+
+    def settle(self) -> None:
+        """Draw now what is to be drawn a moment later, when the rest of a page has had its turn."""
+        if not self._due:
+            return
+        self._due = False
+        self._soon.stop()
+        self._draw()
+        if self._look is not None:
+            self.look_at_all(*self._look)
 
     def decorate(self, bands: Sequence[Stretch] = (), marks: Sequence[tuple[float, str]] = ()) -> None:
         """Stretches shaded and named along the axis, and named instants; they stay until the next call."""
         self._bands, self._marks = list(bands), list(marks)
-        if self._plot is not None:
+        if self._plot is not None and not self._due:
             self._decorate()
 
     def set_level(self, value: float | None) -> None:
         """A horizontal line that can be dragged; None takes it away."""
         self._level = value
-        if self._plot is not None:
+        if self._plot is not None and not self._due:
             self._put_level()
 
     def set_stretch(self, low: float | None, high: float | None = None) -> None:
@@ -176,6 +145,7 @@ class Curve(QWidget):
             return
         import pyqtgraph as pg
 
+        self.settle()
         if self._stretch_item is not None:
             self._plot.removeItem(self._stretch_item)
             self._stretch_item = None
@@ -193,6 +163,7 @@ class Curve(QWidget):
         """The stretch of the axis in view."""
         if self._plot is None:
             return 0.0, 1.0
+        self.settle()
         (low, high), _ = self._plot.viewRange()
         return float(low), float(high)
 
@@ -210,6 +181,7 @@ class Curve(QWidget):
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         """See `curve_keys`."""
+        self.settle()
         if self._plot is None or not curve_keys.pressed(self, event):
             super().keyPressEvent(event)
 
@@ -222,6 +194,7 @@ class Curve(QWidget):
 
     def show_from(self, low: float, high: float) -> None:
         """This stretch of the axis, as far as it may be moved."""
+        self.settle()
         if self._plot is not None:
             self._plot.getPlotItem().setXRange(low, high, padding=0)
 
@@ -252,6 +225,7 @@ class Curve(QWidget):
         """Zoom to a stretch of the axis, with a margin, the voltage fitted to it."""
         if self._plot is None:
             return
+        self.settle()
         margin = max(1e-6, 0.6 * (high - low)) or 1e-3
         item = self._plot.getPlotItem()
         item.setXRange(low - margin, high + margin, padding=0)
@@ -261,6 +235,9 @@ class Curve(QWidget):
     def look_at_all(self, low: float | None = None, high: float | None = None) -> None:
         """Everything again; between two values of the vertical axis where they are given."""
         if self._plot is None:
+            return
+        if self._due:
+            self._look = (low, high)
             return
         item = self._plot.getPlotItem()
         item.setAutoVisible(y=False)
@@ -290,6 +267,10 @@ class Curve(QWidget):
     def showEvent(self, event: QShowEvent) -> None:
         """Load the plot library the first time."""
         super().showEvent(event)
+        self.prepare()
+
+    def prepare(self) -> None:
+        """Make the plot, as it is when first shown; what loads its library takes a moment."""
         if self._plot is None:
             self._make()
             self._draw()
@@ -329,9 +310,8 @@ class Curve(QWidget):
         import pyqtgraph as pg
 
         item = self._plot.getPlotItem()
-        shape = (*(name for name, _, _ in self._series), int(self._ahead is not None), len(self._lines))
+        shape = self._shape()
         if shape == self._drawn and self._items:
-            # the live page redraws often: only the data changes
             for drawn, (_, x, y) in zip(
                 self._items, [*self._series, *([self._ahead] if self._ahead else [])], strict=False
             ):
@@ -348,7 +328,7 @@ class Curve(QWidget):
             few = len(x) < 20_000
             pen = None if self._single else pen_of(index, 1.6 if few else 1.0)
             plot = partial(item.plot, pen=pen, antialias=few)
-            detail = _Detail(x, y) if len(x) > MANY else None
+            detail = Detail(x, y) if len(x) > MANY else None
             drawn = plot(x, y) if detail is None else detail.begin(plot)
             if len(x) <= FEW:
                 drawn.setSymbol(SYMBOLS[index % len(SYMBOLS)])
@@ -363,22 +343,7 @@ class Curve(QWidget):
             pen.setDashPattern([2, 4])
             self._items.append(item.plot(np.asarray(self._ahead[1]), np.asarray(self._ahead[2]), pen=pen))
         for axis, value, name in self._lines:
-            line = pg.InfiniteLine(
-                pos=value,
-                angle=90 if axis == "x" else 0,
-                pen=pg.mkPen(colour("quiet"), width=1, style=Qt.PenStyle.DashLine),
-                label=name,
-                labelOpts={
-                    "color": colour("quiet"),
-                    **(
-                        free_end(self._series, value, LEAST_SPAN)
-                        if axis == "y"
-                        else {"position": 0.5 if self._single else 0.9}
-                    ),
-                    "fill": None if self._single else colour("card"),
-                },
-            )
-            item.addItem(line)
+            item.addItem(line_at(self._series, axis, value, name, self._single))
         self._keep_in_sight()
         item.autoRange()
         item.enableAutoRange()
@@ -405,43 +370,11 @@ class Curve(QWidget):
         self._plot.getPlotItem().getViewBox().setLimits(**limits)
 
     def _decorate(self) -> None:
-        import pyqtgraph as pg
 
         item = self._plot.getPlotItem()
         for old in self._extra:
             item.removeItem(old)
-        self._extra = []
-        names = _band_name()
-        wash, quiet = colour("wash"), colour("quiet")
-        top = item.viewRange()[1][1]
-        for start, end, words, live in self._bands[:MOST_BANDS]:
-            region = pg.LinearRegionItem((start, end), movable=False, brush=wash if live else pg.mkBrush(None))
-            for edge in region.lines:
-                edge.setPen(pg.mkPen(colour("rule"), width=1))
-            region.setZValue(-10)
-            item.addItem(region, ignoreBounds=True)
-            self._extra.append(region)
-            if words:
-                text = names(words, start, end)
-                text.setFont(font("small"))
-                text.setPos(start, top)
-                item.addItem(text, ignoreBounds=True)
-                self._extra.append(text)
-        for at, words in self._marks[:MOST_BANDS]:
-            line = pg.InfiniteLine(
-                pos=at,
-                angle=90,
-                pen=pg.mkPen(colour("close"), width=1.4, style=Qt.PenStyle.DotLine),
-                label=words,
-                labelOpts={
-                    "color": quiet,
-                    "position": free_height(self._series, item.viewRange(), at),
-                    "fill": colour("card"),
-                    "anchors": [(0, 0.5), (1, 0.5)],
-                },
-            )
-            item.addItem(line, ignoreBounds=True)
-            self._extra.append(line)
+        self._extra = decorations(item, self._series, self._bands, self._marks)
         self._place_names()
 
     def _place_names(self) -> None:

@@ -138,19 +138,20 @@ class DaysChart(QWidget):
                 painter.fillRect(QRectF(left, HEAD, right - left, bottom - HEAD), colour("card"))
         self._draw_days(painter, bottom)
         painter.setFont(font("strong"))
+        in_sight = []
         for place, words in enumerate(self._rows):
             top = HEAD + place * ROW
             if not seen.top() <= top <= seen.bottom():
                 continue
+            in_sight.append(words)
             painter.setPen(colour("ink"))
             painter.drawText(
                 QRectF(0, top, SIDE - 8, ROW), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, words
             )
             painter.setPen(QPen(colour("rule"), 1))
             painter.drawLine(QPointF(0, top), QPointF(self.width(), top))
-        for bar in self._bars:
-            if seen.top() <= self.rect_of(bar).top() <= seen.bottom():
-                self._draw_bar(painter, bar)
+        for bar in (bar for row in in_sight for bar in self._by_row.get(row, ())):
+            self._draw_bar(painter, bar)
         x = self.x_of(self._now)
         painter.setPen(QPen(colour("missed"), 1.6))
         painter.drawLine(QPointF(x, HEAD - 6), QPointF(x, bottom))

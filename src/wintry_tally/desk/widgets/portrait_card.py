@@ -28,6 +28,7 @@ class PanelView(Curve):
     `appeared`: it is there now.
     """
 
+    made_ahead = False
     appeared = Signal()
 
     def __init__(self, height: int) -> None:
