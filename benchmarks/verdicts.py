@@ -27,6 +27,7 @@ from wintry_tally.bench.simulation import Simulated, SimulatedBattery, simulate
 from wintry_tally.cli.judging import judge_file
 from wintry_tally.core.analysis import Options, analyse
 from wintry_tally.core.battery import Claim, family_named
+from wintry_tally.core.errors import InputError
 from wintry_tally.core.protocol.setpoints import Facts
 from wintry_tally.core.protocol.template import fill
 from wintry_tally.exchange.recipe_file import shipped_recipe
@@ -291,7 +292,10 @@ def judged(trial: Trial, folder: Path, flaw: str = "", dice: Random | None = Non
     }  # fmt: skip
     path = folder / "claims.json"
     path.write_text(json.dumps(claims), encoding="utf-8")
-    verdict: dict[str, Any] = judge_file(path, "strict")["claims"][0]
+    try:
+        verdict: dict[str, Any] = judge_file(path, "strict")["claims"][0]
+    except InputError:  # a flaw that leaves next to nothing: the log is refused
+        return {"outcome": "refused", "measured": None, "required": {"value": False}}
     return verdict
 
 

@@ -9,6 +9,7 @@ from collections import Counter
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta
+from functools import cached_property
 from typing import TYPE_CHECKING
 
 from wintry_tally.app.able import able, channel_place, places_of, taken_by
@@ -95,11 +96,27 @@ class Drawn:
 
     def task(self, name: str) -> Task | None:
         """A task by its name; None where there is none any more."""
-        return next((task for task in self.plan.campaign.tasks if task.id == name), None)
+        return self._by_name.get(name)
 
     def sample_of(self, task: Task) -> int | None:
         """The number of the sample that a task belongs to."""
-        return next((number for number, one in self.standings.items() if one.code == task.sample), None)
+        return self._by_code.get(task.sample)
+
+    @cached_property
+    def _by_name(self) -> dict[str, Task]:
+        return {task.id: task for task in self.plan.campaign.tasks}
+
+    @cached_property
+    def _by_code(self) -> dict[str, int]:
+        return {one.code: number for number, one in self.standings.items()}
+
+    @cached_property
+    def _to_come(self) -> dict[str, list[Task]]:
+        found: dict[str, list[Task]] = {}
+        for task in self.plan.campaign.tasks:
+            if task.id in self.plan.starts and task.fixed is None:
+                found.setdefault(task.sample, []).append(task)
+        return found
 
     def next_of(self, sample_id: int, recipe: str) -> Task | None:
         """The first task of a sample by this recipe that is still to come."""
@@ -108,9 +125,7 @@ class Drawn:
 
     def _coming(self, sample_id: int) -> list[Task]:
         code = self.standings[sample_id].code if sample_id in self.standings else ""
-        return [
-            t for t in self.plan.campaign.tasks if t.sample == code and t.id in self.plan.starts and t.fixed is None
-        ]
+        return self._to_come.get(code, [])
 
     def next_task(self, sample_id: int) -> Task | None:
         """The first task of a sample that is not under way."""

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from datetime import datetime, timedelta
+from functools import partial
 from typing import TYPE_CHECKING
 
 from wintry_tally.app.apart import HELPER
@@ -37,7 +38,8 @@ class Planner:
         self.drawn: Drawn | None = None
         self._stale, self._busy, self._closed = True, False, False
         self._changed_at = 0.0
-        self._next: tuple[dict[int, Standing], datetime] | None = None
+        self._next: Drawn | None = None
+        """The plan that the solver is to better."""
 
     @property
     def at_work(self) -> bool:
@@ -61,7 +63,7 @@ class Planner:
         now = datetime.now().astimezone()
         old = self.drawn is not None and now - self.drawn.made > STALE
         if (self._stale or old) and not self._busy and not self._closed:
-            standings = self._standings(now)
+            standings = self._gathered(now)
             if standings is not None:
                 self._stale = False
                 self._draw(standings, now, thorough=False)
@@ -71,8 +73,8 @@ class Planner:
         """Call now and then: the solver is asked for a better one while somebody looks on and nothing changes."""
         if self._next is None or self._busy or self._closed or time.monotonic() - self._changed_at < QUIET_S:
             return
-        (standings, now), self._next = self._next, None
-        self._draw(standings, now, thorough=True)
+        quick, self._next = self._next, None
+        self._draw(lambda: quick.standings, quick.made, thorough=True)
 
     def what_if(self, more: str, told: Callable[[str], None]) -> None:
         """Draw it up once as if there were one more of something; `told` is called with what that would change."""
@@ -97,8 +99,8 @@ class Planner:
         """Nothing more is wanted."""
         self._closed = True
 
-    def _standings(self, now: datetime) -> dict[int, Standing] | None:
-        """Where every sample stands; None while verdicts are still being worked out."""
+    def _gathered(self, now: datetime) -> Callable[[], Mapping[int, Standing]] | None:
+        """What says where every sample stands, to be called on any thread; None while verdicts are still being worked out."""
         from wintry_tally.app.campaign import foretold_end, standings_of
         from wintry_tally.app.wishes import wishes_of
 
@@ -107,23 +109,23 @@ class Planner:
         if any(dossiers[sample.id] is None and sample.claims for sample in opened.samples):
             return None
 
+        live = {sample.id: one.ends_at() for sample in opened.samples if (one := opened.live.of_sample(sample.id))}
+
         def ends_of(run: Run, sample: Sample) -> datetime | None:
-            live = opened.live.of_sample(sample.id)
-            return live.ends_at() if live is not None else foretold_end(run, sample)
+            return live[sample.id] if sample.id in live else foretold_end(run, sample)
 
         held = quarantines_of(opened.book)  # nobody plans for what may not be used
-        return standings_of(
-            [sample for sample in opened.samples if sample.id not in held], opened.runs_by_sample(),
+        return partial(
+            standings_of, [sample for sample in opened.samples if sample.id not in held], opened.runs_by_sample(),
             lambda sample: dossiers[sample.id], ends_of, wishes_of(opened.book), opened.equipment, now, opened.book.banks.all(),
         )  # fmt: skip
 
-    def _draw(self, standings: dict[int, Standing], now: datetime, thorough: bool) -> None:
+    def _draw(self, standings: Callable[[], Mapping[int, Standing]], now: datetime, thorough: bool) -> None:
         from wintry_tally.app.campaign import draw_up, keep_plan, kept_plan
         from wintry_tally.app.wishes import wishes_of
 
         book, equipment = self._open.book, self._open.equipment
         attended, wishes = attended_of(book), wishes_of(book)
-        before = kept_plan(book, now)
         self._busy = True
 
         def drawn(made: Drawn) -> None:
@@ -132,7 +134,7 @@ class Planner:
                 return
             if not thorough:
                 self.drawn = made
-                self._next = None if self._stale else (standings, now)
+                self._next = None if self._stale else made
                 self._ready()
                 return
             if self._stale:
@@ -148,7 +150,10 @@ class Planner:
                 self._failed(words)
 
         seconds = SECONDS if thorough else 0.0
-        given = (standings, equipment, attended, wishes, before, now, seconds, thorough)
-        self._jobs.start(
-            lambda _job: HELPER.call(draw_up, *given, cancelled=lambda: self._closed or self._stale), drawn, failed
-        )
+
+        def work(_job: object) -> Drawn:
+            given = (standings(), equipment, attended, wishes, kept_plan(book, now), now, seconds, thorough)
+            made: Drawn = HELPER.call(draw_up, *given, cancelled=lambda: self._closed or self._stale)
+            return made
+
+        self._jobs.start(work, drawn, failed)
