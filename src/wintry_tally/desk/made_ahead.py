@@ -11,7 +11,6 @@ from PySide6.QtWidgets import QApplication, QWidget
 
 from wintry_tally.desk.starting import load_ahead
 from wintry_tally.desk.views import OFF_RACK, PAGES, VIEWS
-from wintry_tally.desk.widgets.curve import Curve
 
 if TYPE_CHECKING:
     from wintry_tally.desk.window import Window
@@ -55,6 +54,8 @@ class MadeAhead(QObject):
             self._timer.stop()
 
     def _made(self) -> Iterator[None]:
+        from wintry_tally.desk.widgets.curve import Curve
+
         window = self._window
         for key in (*VIEWS, *(page for page in PAGES if page not in OFF_RACK)):
             made: QWidget | None = None

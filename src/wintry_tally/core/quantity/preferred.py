@@ -8,14 +8,16 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
-from typing import TypeVar
-
-import numpy as np
-from numpy.typing import NDArray
+from typing import TYPE_CHECKING, TypeVar
 
 from wintry_tally.core.quantity.display import MINUS, decimals_for, format_number, format_plain
 from wintry_tally.core.quantity.units import KEPT, find_unit
 from wintry_tally.core.quantity.wires import gauge_of
+
+# numbers alone are put into words before anything needs arrays
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
 
 CHOICES: dict[str, tuple[str, ...]] = {
     "temperature": ("°C", "°F"), "mass": ("kg", "lb"), "length": ("mm", "in"), "wire": ("mm²", "AWG"),
@@ -47,7 +49,7 @@ class Units:
 METRIC, US = Units(), Units("°F", "lb", "in", "AWG")
 SYSTEMS = {"metric": METRIC, "us": US}
 
-Number = TypeVar("Number", float, NDArray[np.float64])
+Number = TypeVar("Number", float, "NDArray[np.float64]")
 
 _NUMBER = rf"[{MINUS}\-]?\d+(?:\.\d+)?"
 _JOIN = r" ± | to | × |–|(?<=\d)-|/"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from dataclasses import replace
 
 from wintry_tally.core.battery.printed.found import Read
 from wintry_tally.core.battery.printed.line import Line, Name, clause_of, name_behind
@@ -33,15 +34,23 @@ def gives(line: Line, piece: Item, name: Name | None) -> bool:
     )
 
 
+def given_at(line: Line, piece: Item, name: Name | None, condition: bool) -> bool:
+    """Whether a current behind a charge is what it is drawn at: "delivers 95 Ah at 5 A"."""
+    between = (one for one in line.pieces if name is not None and name.end <= one.begin and one.end <= piece.begin)
+    drawn = name is not None and name.kind == "continuous-discharge" and piece.dimension == "current"
+    return condition and drawn and any(one.dimension in {"charge", "energy"} for one in between)
+
+
 def in_the_cold(line: Line, piece: Item) -> bool:
     """Whether a share is of what the cold leaves: a low temperature in its clause, and no cycles spoken of."""
     begin, end = clause_of(line, piece)
     own = [item for item in line.pieces if begin <= item.begin < end and item.dimension == "temperature" and item.low]
-    cold = any(_degrees(item) < COLD_BELOW_C for item in own)
+    cold = any(degrees(item) < COLD_BELOW_C for item in own)
     return cold and not any(name.kind == "cycles" and begin <= name.begin < end for name in line.names)
 
 
-def _degrees(piece: Item) -> float:
+def degrees(piece: Item) -> float:
+    """A temperature in °C."""
     unit = find_unit(piece.unit, "temperature")
     assert piece.low is not None
     value = piece.low.values[-1] if piece.low.values else 25.0
@@ -75,3 +84,88 @@ def current_beside(line: Line, piece: Item) -> Item | None:
         if len(near) == 2 and near[0].text == "(" and near[1].dimension == "current":
             return near[1]
     return None
+
+
+SHARE_OF = re.compile(r"\b(capacity|delivers|gives|provides|rated|nominal|kapazität)\b", re.IGNORECASE)
+
+
+def of_capacity(line: Line, piece: Item) -> bool:
+    """Whether a share is of the capacity, at a low temperature: "capacity at -20 °C: 70 %"."""
+    alone = len(_own(line, piece, "temperature")) == 1 and not _own(line, piece, "share")
+    return alone and in_the_cold(line, piece) and SHARE_OF.search(line.text) is not None
+
+
+def _own(line: Line, piece: Item, dimension: str) -> list[Item]:
+    begin, end = clause_of(line, piece)
+    return [
+        item for item in line.pieces if begin <= item.begin < end and item.dimension == dimension and item is not piece
+    ]
+
+
+def months_beside(line: Line, piece: Item) -> float:
+    """Over how many months a share is kept or lost, by the one time in its clause; 0 where none stands there."""
+    for words, each in EACH:
+        if words.search(line.text):
+            return each
+    times = [item for item in _own(line, piece, "duration") if item.low is not None and item.low.values]
+    unit = find_unit(times[0].unit, "duration") if len(times) == 1 else None
+    months = times[0].low.values[-1] * unit.factor / (30.44 * 86400.0) if unit is not None and times[0].low else 0.0
+    if months < LEAST_MONTHS:
+        return 0.0
+    line.used.add(id(times[0]))
+    return months
+
+
+EACH = (
+    (re.compile(r"\b(?:(?:per|a|each|every)\s+month|monthly)\b", re.IGNORECASE), 1.0),
+    (re.compile(r"\b(?:(?:per|a|each|every)\s+(?:year|annum)|yearly|annually)\b", re.IGNORECASE), 12.0),
+)
+LEAST_MONTHS, BRIEF_S = 0.2, 120.0
+
+
+def briefly(line: Line, piece: Item) -> bool:
+    """Whether nothing is said of a current but for how many seconds: "300 A (3 seconds)"."""
+    times = [item for item in _own(line, piece, "duration") if item.low is not None and item.low.values]
+    unit = find_unit(times[0].unit, "duration") if len(times) == 1 and times[0].begin > piece.end else None
+    return unit is not None and times[0].low is not None and times[0].low.values[-1] * unit.factor <= BRIEF_S
+
+
+def drawn_beside(line: Line, piece: Item) -> bool:
+    """Whether nothing is said of a time but at which current: "18 hours at 5 A"."""
+    behind = [item for item in _own(line, piece, "current") if item.begin > piece.end]
+    return (
+        not line.names
+        and len(behind) == 1
+        and line.text[piece.end : behind[0].begin].strip(" (").lower() in {"at", "@", "with a", "with"}
+    )
+
+
+def filled_beside(line: Line, piece: Item) -> bool:
+    """Whether a time is one to be filled in: "0-100 % in 2 h"."""
+    shares = [item for item in _own(line, piece, "share") if item.high is not None and item.low is not None]
+    return not line.names and any(
+        item.low.values[-1:] == (0.0,) and item.begin < piece.begin for item in shares if item.low
+    )
+
+
+def left_over(line: Line, piece: Item) -> bool:
+    """Whether a share is of what is left, not of what is lost: "capacity after 3 months 91 %"."""
+    begin, end = clause_of(line, piece)
+    return LEFT_OVER.search(line.text[begin:end]) is not None
+
+
+LEFT_OVER = re.compile(r"\b(capacity|remain\w*|left|retention|retain\w*|charged)\b", re.IGNORECASE)
+
+
+def minutes_of_reserve(line: Line) -> None:
+    """A bare number right behind "RC" is of minutes: "RC 120"."""
+    for place, piece in enumerate(line.pieces):
+        own = [name for name in line.names if name.kind == "reserve" and name.end <= piece.begin]
+        if (
+            own
+            and piece.kind == "quantity"
+            and not piece.unit
+            and line.text[own[-1].end : piece.begin].strip(" :=|\t") == ""
+            and not line.text[piece.end :].lstrip()[:1].isalpha()
+        ):
+            line.pieces[place] = replace(piece, unit="min")

@@ -16,13 +16,17 @@ from wintry_tally.core.quantity.units import find_unit
 ALONE = "nothing here says what it is: give it its kind"
 
 
-def give_conditions(line: Line, waiting: list[Item], here: list[tuple[Item, Read]]) -> list[tuple[str, str]]:
+def give_conditions(
+    line: Line, waiting: list[Item], here: list[tuple[Item, Read]], cells: int | None
+) -> list[tuple[str, str]]:
     """Give each quantity that waits to the claim it belongs to: the nearest before it in its clause, or behind.
 
     Returns what belongs to none, with why.
     """
     left = []
     for piece in waiting:
+        if id(piece) in line.used:
+            continue
         begin, end = clause_of(line, piece)
         near = [place for place, (item, _) in enumerate(here) if begin <= item.begin < end]
         before = [place for place in near if here[place][0].end <= piece.begin]
@@ -33,7 +37,7 @@ def give_conditions(line: Line, waiting: list[Item], here: list[tuple[Item, Read
         far = [n for n, (_, read) in enumerate(here) if n not in near and read.claim.kind == "cycles"]
         for place in [*reversed(before), *behind, *(far if piece.dimension == "share" else ())]:
             item, read = here[place]
-            added = _condition(line, piece, read.claim)
+            added = _condition(line, piece, read.claim, cells)
             if added is not None and "cutoff_V" in added and _another_s(item, piece, here):
                 continue
             if added is not None and not set(added) & set(read.claim.conditions):
@@ -82,7 +86,7 @@ def says_again(piece: Item, claim: Claim) -> bool:
     )
 
 
-def _condition(line: Line, piece: Item, claim: Claim) -> Mapping[str, float] | None:
+def _condition(line: Line, piece: Item, claim: Claim, cells: int | None) -> Mapping[str, float] | None:
     """A quantity as a condition of a claim; None where it can be none."""
     if piece.kind == "rate":
         return (
@@ -122,8 +126,12 @@ def _condition(line: Line, piece: Item, claim: Claim) -> Mapping[str, float] | N
             for end in (piece.low, piece.high)
         ]
         return {"from_C": round(ends[0], 3), "to_C": round(ends[1], 3)}
+    if dimension == "temperature" and claim.kind == "heater-time":
+        return {"to_C" if before[-1:] == ["to"] else "from_C": round(kept, 3)}
     if dimension == "temperature":
         return {"temperature_C": round(kept, 3)} if CLAIM_KINDS[claim.kind].dimension != "temperature" else None
+    if dimension == "voltage per cell" and cells is not None:
+        dimension, kept = "voltage", round(value * cells, 4)
     if dimension == "voltage" and CLAIM_KINDS[claim.kind].dimension != "voltage":
         return (
             {"cutoff_V": kept}

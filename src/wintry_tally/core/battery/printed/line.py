@@ -12,7 +12,7 @@ STOPS = frozenset({";", "|", "\t", "•", "·"})
 DIMENSIONS = {
     **{key: kind.dimension for key, kind in CLAIM_KINDS.items()},
     "nominal-voltage": "voltage", "both-currents": "current", "dimensions": "length", "charging-range": "temperature",
-    "heater-start": "temperature", "charging": "", "kept": "share",
+    "heater-start": "temperature", "charging": "", "kept": "share", "lost": "share", "charging-stops": "", "discharge-stops": "",
 }  # fmt: skip
 """What each name's value measures."""
 TAKES_RATE = frozenset({"charge-current", "continuous-discharge", "surge", "both-currents"})
@@ -71,7 +71,8 @@ def names_in(line: Line, known: Vocabulary) -> list[Name]:
                 place = last - 1
                 break
         place += 1
-    return found
+    # "BMS: 100 A" is what it carries; beside another name it is only whose that is
+    return [name for name in found if len(found) == 1 or line.text[name.begin : name.end].lower() != "bms"]
 
 
 def clause_of(line: Line, piece: Item) -> tuple[int, int]:
@@ -127,7 +128,13 @@ def name_before(line: Line, piece: Item) -> Name | None:
         if begin <= name.begin and name.end <= piece.begin and name.owner is None and fits(name, piece)
     ]
     closer = [name for name in found if name.kind != "nominal-voltage"] or found  # "protection voltage" is no pack's
+    if len(closer) > 1 and closer[-1].kind == "beside" and _terminals(line, closer[-1]):
+        return closer[-2]  # "height incl. terminals"
     return closer[-1] if closer else None
+
+
+def _terminals(line: Line, name: Name) -> bool:
+    return line.text[name.begin : name.end].lower().startswith("terminal")
 
 
 def own_names(line: Line) -> None:
@@ -170,6 +177,19 @@ def _of_another(line: Line, name: Name, piece: Item, end: int) -> bool:
     return own.begin - name.end <= NEAR and any(one.kind in apart for one in between)
 
 
+STOPPING = {
+    "charging-stops": {
+        "voltage": "over-voltage-cut",
+        "voltage per cell": "over-voltage-cut",
+        "temperature": "cold-charge-block",
+    },
+    "discharge-stops": {
+        "voltage": "low-voltage-cut",
+        "voltage per cell": "low-voltage-cut",
+        "temperature": "high-temperature-cut",
+    },
+}
+"""What a stop claims, by what its value measures."""
 CHARGING = {"voltage": "charge-voltage", "current": "charge-current", "duration": "charge-time"}
 """What "charge" claims, by what its value measures."""
 
@@ -178,6 +198,8 @@ def fits(name: Name, piece: Item) -> bool:
     dimension = DIMENSIONS.get(name.kind, "")
     if name.kind == "charging":
         return piece.kind == "rate" or piece.dimension in CHARGING
+    if name.kind in STOPPING:
+        return piece.dimension in STOPPING[name.kind]
     if piece.kind == "rate":
         return name.kind in TAKES_RATE
     if name.kind == "release":
@@ -191,6 +213,7 @@ def fits(name: Name, piece: Item) -> bool:
     return (
         name.kind == "beside"
         or piece.dimension == dimension
+        or (name.kind in {"self-discharge", "lost"} and piece.dimension in {"share", "yearly share"})
         or (name.kind == "cold-loss" and piece.dimension == "share")
     )
 

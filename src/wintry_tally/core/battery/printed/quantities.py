@@ -167,14 +167,27 @@ def _headed(text: str, found: list[Item]) -> list[Item]:
     return found
 
 
-_FIRST = {"ah": "ah", "wh": "wh", "amphours": "Ah", "kg": "kg", "v": "v", "volts": "v"}
+_FIRST = {
+    "ah": "ah",
+    "wh": "wh",
+    "amphours": "Ah",
+    "kg": "kg",
+    "v": "v",
+    "volts": "v",
+    "amps": "a",
+    "amp": "a",
+    "amperes": "a",
+    "watts": "w",
+    "minutes": "min",
+}
 
 
 def _unit_first(found: list[Item]) -> list[Item]:
     """Units that stand before their number: "Ah 40"."""
     made: list[Item] = []
     for item in found:
-        last = made[-1] if made else None
+        colon = len(made) > 1 and made[-1].text in {":", "="} and len(made[-2].text) > 2
+        last = made[-2] if colon else made[-1] if made else None
         if (
             item.kind == "quantity"
             and not item.unit
@@ -182,7 +195,8 @@ def _unit_first(found: list[Item]) -> list[Item]:
             and last.kind == "word"
             and last.text in _FIRST
         ):
-            made[-1] = replace(item, unit=_FIRST[last.text], begin=last.begin)
+            # a word of a name ("continuous amps") stays in it
+            made[-1 if not colon and len(last.text) < 3 else len(made) :] = [replace(item, unit=_FIRST[last.text])]
         else:
             made.append(item)
     return made

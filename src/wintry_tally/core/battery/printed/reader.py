@@ -7,12 +7,28 @@ from dataclasses import replace
 
 from wintry_tally.core.battery.claims import Claim, Direction
 from wintry_tally.core.battery.families import FAMILIES, pack_of
-from wintry_tally.core.battery.printed.beside import current_beside, drawn_at, gives, goes_on, in_the_cold
+from wintry_tally.core.battery.printed.beside import (
+    briefly,
+    current_beside,
+    degrees,
+    drawn_at,
+    drawn_beside,
+    filled_beside,
+    given_at,
+    gives,
+    goes_on,
+    in_the_cold,
+    left_over,
+    minutes_of_reserve,
+    months_beside,
+    of_capacity,
+)
 from wintry_tally.core.battery.printed.conditions import ALONE, give_conditions
 from wintry_tally.core.battery.printed.found import Left, Pack, Printed, Read
 from wintry_tally.core.battery.printed.line import (
     CHARGING,
     DIMENSIONS,
+    STOPPING,
     TAKES_RATE,
     Line,
     Name,
@@ -27,6 +43,7 @@ from wintry_tally.core.battery.printed.line import (
 )
 from wintry_tally.core.battery.printed.quantities import Item, items
 from wintry_tally.core.battery.printed.sense import Sense, claim_from
+from wintry_tally.core.battery.printed.sides import sides
 from wintry_tally.core.battery.printed.vocabulary import Vocabulary, shipped, squeezed
 from wintry_tally.core.errors import InputError
 
@@ -63,6 +80,7 @@ def read_printed(text: str, source: str = "label", family: str = "", vocabulary:
         long.append(Left(MOST_LINES + 1, printed[MOST_LINES][:80], f"not more than {MOST_LINES} lines are read"))
     for line in lines:
         line.names = names_in(line, known)
+        minutes_of_reserve(line)
         own_names(line)
     pack = _pack(lines, family, known)
     sense = Sense(pack.nominal_V, _capacity(lines), _cells_of(pack))
@@ -135,6 +153,8 @@ JOINED = re.compile(r"\b(?:up to|max|maximum|supports?|expandable|expands?)\b", 
 
 
 HOT = "high-temperature-cut"
+COLD_STOP_C = 20.0
+"""A charge that stops at a higher temperature is too warm, not too cold."""
 LONG_UNITS = frozenset({"month", "months", "week", "weeks", "year", "years"})
 
 
@@ -159,13 +179,13 @@ class _Reading:
         if _of_several(line):
             self._leave(line, line.text, BESIDE)
             return
-        sides = _sides(line)
+        of_sides = sides(line)
         here: list[tuple[Item, Read]] = []
         waiting: list[Item] = []
         for piece in [item for item in line.pieces if item.kind in {"quantity", "rate", "ip"}]:
             if id(piece) not in line.used:
-                self._piece(line, piece, sides.get(piece, ""), here, waiting)
-        for text, reason in give_conditions(line, waiting, here):
+                self._piece(line, piece, of_sides.get(piece, ""), here, waiting)
+        for text, reason in give_conditions(line, waiting, here, self.sense.cells):
             self._leave(line, text, reason)
         _yes_noes(line, here, self.source, self.known)
         self.claims += [Read(_short_is_surge(read.claim), read.line) for _, read in here]
@@ -229,8 +249,10 @@ class _Reading:
         """A line of which nothing was read is told where a number or a claim's word stands in it."""
         quantities = any(piece.kind in {"quantity", "rate"} for piece in line.pieces)
         named = [name for name in line.names if name.kind not in {"nominal-voltage", "release"}]
-        if (named and all(name.kind == "beside" for name in named)) or (
-            any(piece.kind == "grid" for piece in line.pieces) and JOINED.search(line.text)
+        if (
+            (named and all(name.kind == "beside" for name in named))
+            or (any(piece.kind == "grid" for piece in line.pieces) and JOINED.search(line.text))
+            or any(piece.dimension == "power" for piece in line.pieces)
         ):
             self._leave(line, line.text, BESIDE)
         elif quantities:
@@ -259,7 +281,7 @@ def _of_charger(line: Line, piece: Item) -> bool:
 
 def _was(line: Line, piece: Item) -> bool:
     words = line.text[: piece.begin].lower().split()[-2:]
-    return any(word.strip(":") in {"was", "statt", "instead", "before"} for word in words)
+    return any(word.strip(":(") in {"was", "statt", "instead", "before"} for word in words)
 
 
 def _short_is_surge(claim: Claim) -> Claim:
@@ -277,7 +299,11 @@ def _kind_for(line: Line, piece: Item, context: str) -> str:
     # cycles and energies are claims wherever they stand
     condition = stands_as_condition(line, piece) and piece.dimension not in {"count", "energy"}
     before, after = name_before(line, piece), name_behind(line, piece)
-    if (condition and before is None and drawn_at(line, after)) or gives(line, piece, before):
+    if (
+        (condition and before is None and drawn_at(line, after))
+        or gives(line, piece, before)
+        or given_at(line, piece, before, condition)
+    ):
         return "condition"
     if before is not None and before.kind not in MANY and value_between(line, before, piece):
         if condition or after is None:
@@ -288,12 +314,22 @@ def _kind_for(line: Line, piece: Item, context: str) -> str:
     name = before or after
     if name is None and _more_cycles(line, piece):
         return "cycles"
+    if (
+        piece.dimension == "share"
+        and (name is None or name.kind not in {"kept", "lost", "cold-loss"})
+        and of_capacity(line, piece)
+    ):
+        return "cold-kept"
     if name is None:
         return "condition" if piece.kind == "rate" else _by_unit(line, piece)
     if name.kind in {"charging", "charge-time"} and piece.unit in LONG_UNITS:
-        return ""  # nothing charges for months: what was kept is spoken of
+        # nothing charges for months: what was kept is spoken of, or how long it may be
+        return "shelf-life" if any(one.kind == "shelf-life" for one in line.names) else ""
     if name.kind == "charging":
         return "charge-current" if piece.kind == "rate" else CHARGING[piece.dimension]
+    if name.kind in STOPPING:
+        made = STOPPING[name.kind][piece.dimension]
+        return "beside" if made == "cold-charge-block" and degrees(piece) > COLD_STOP_C else made
     if name.kind == "release":
         if context == HOT and piece.dimension == "temperature":
             return "beside"
@@ -304,8 +340,13 @@ def _kind_for(line: Line, piece: Item, context: str) -> str:
         return ""
     if name.kind == "cold-charge-block" and _of_discharge(line, piece):
         return "beside"
+    if name.kind == "self-discharge" and piece.dimension != "monthly share":
+        over = "months-kept" if left_over(line, piece) else "months-lost"
+        return over if months_beside(line, piece) else ""
     if name.kind == "kept":
-        return "cold-kept" if in_the_cold(line, piece) else ""
+        return "cold-kept" if in_the_cold(line, piece) else "months-kept" if months_beside(line, piece) else ""
+    if name.kind == "lost":
+        return "cold-loss" if in_the_cold(line, piece) else "months-lost" if months_beside(line, piece) else ""
     return name.kind
 
 
@@ -319,7 +360,7 @@ def _next_to(line: Line, name: Name, piece: Item) -> bool:
 def _more_cycles(line: Line, piece: Item) -> bool:
     """Whether a bare number goes on a list of cycles: "4000 cycles @ 80 %, 2000 @ 100 %"."""
     place = line.pieces.index(piece)
-    behind = line.pieces[place + 1 : place + 3]
+    behind = [one for one in line.pieces[place + 1 : place + 4] if one.text != "+"][:2]
     listed = len(behind) == 2 and behind[0].text in {"@", "at", "("} and behind[1].dimension == "share"
     spoken = any(name.kind == "cycles" for name in line.names) or any(item.dimension == "count" for item in line.pieces)
     return piece.kind == "quantity" and not piece.dimension and listed and spoken
@@ -335,6 +376,10 @@ def _by_unit(line: Line, piece: Item) -> str:
     """The kind that a unit alone settles."""
     if piece.dimension == "current" and "bms" in line.text.lower():
         return "continuous-discharge"
+    if piece.dimension == "current" and briefly(line, piece):
+        return "surge"
+    if piece.dimension == "duration" and piece.unit not in LONG_UNITS:
+        return "runtime" if drawn_beside(line, piece) else "charge-time" if filled_beside(line, piece) else ""
     if piece.dimension == "power" and "heat" in line.text.lower():
         return "heater-power"
     if piece.dimension == "voltage" and piece.high is None:
@@ -342,52 +387,6 @@ def _by_unit(line: Line, piece: Item) -> str:
     if piece.dimension == "mass" and len([item for item in line.pieces if item.kind == "word"]) > FEW:
         return ""  # in a sentence a mass may be anything's
     return BY_UNIT.get(piece.dimension, "")
-
-
-def _sides(line: Line) -> dict[Item, str]:
-    """Three lengths with x between them: length, width, height, by their letters where they carry them."""
-    found: dict[Item, str] = {}
-    pieces = line.pieces
-    crosses = {"x", "*", *("/" for name in line.names if name.kind == "dimensions")}
-    for place, piece in enumerate(pieces):
-        run = [piece]
-        at = place + 1
-        letters = [_letter(pieces, place)]
-        while piece.kind == "quantity" and len(run) < 3 and at < len(pieces):
-            step = at
-            while (
-                step < len(pieces)
-                and pieces[step].kind in {"word", "sign"}
-                and pieces[step].text in {"x", "*", "l", "w", "h", "d", "b", "/", ")", "("}
-                and step - at < 4
-            ):
-                step += 1
-            crossed = any(sign.text in crosses for sign in pieces[at:step])
-            if step < len(pieces) and crossed and pieces[step].kind == "quantity":
-                run.append(pieces[step])
-                letters.append(_letter(pieces, step))
-                at = step + 1
-            else:
-                break
-        if len(run) == 3 and (run[-1].dimension == "length" or any(part.dimension == "length" for part in run)):
-            unit = run[-1].unit or next(part.unit for part in run if part.unit)
-            usual = ("length", "width", "height")
-            for part, letter, default in zip(run, letters, usual, strict=True):
-                kind = {"l": "length", "w": "width", "b": "width", "h": "height", "d": "width"}.get(letter, default)
-                found[part] = kind
-                if not part.unit:
-                    place_of = pieces.index(part)
-                    pieces[place_of] = replace(part, unit=unit)
-                    found[pieces[place_of]] = found.pop(part)
-            break
-    return found
-
-
-def _letter(pieces: list[Item], place: int) -> str:
-    for near in (place - 1, place + 1):
-        if 0 <= near < len(pieces) and pieces[near].kind == "word" and pieces[near].text in {"l", "w", "h", "d", "b"}:
-            return pieces[near].text
-    return ""
 
 
 def _hint(line: Line, piece: Item, known: Vocabulary) -> str:
@@ -412,6 +411,13 @@ def _made(line: Line, piece: Item, kind: str, known: Vocabulary, sense: Sense, s
             return ALONE
         lost = replace(piece.low, values=tuple(100.0 - value for value in piece.low.values))
         return claim_from(replace(piece, low=lost), "cold-loss", "", sense, source, text)
+    if kind in {"months-kept", "months-lost"}:
+        months = months_beside(line, piece)
+        if piece.low is None or piece.high is not None or not piece.low.values or not months:
+            return ALONE
+        shares = tuple(100.0 - value if kind == "months-kept" else value for value in piece.low.values)
+        a_month = replace(piece.low, values=tuple(share / months for share in shares))
+        return claim_from(replace(piece, low=a_month, unit="%/month"), "self-discharge", "", sense, source, text)
     if kind == "charging-range":
         if piece.low is None:
             return ALONE

@@ -17,6 +17,11 @@ PLAUSIBLE = {
 }  # fmt: skip
 """Between what a claim of a 6 to 48 V battery lies, in the kept unit; common practice, no published source."""
 AGREES = 0.15
+MARKS = frozenset({
+    "low-voltage-cut", "low-voltage-release", "over-voltage-cut", "over-voltage-release", "cold-charge-block", "cold-charge-release",
+    "high-temperature-cut", "heater-stop",
+})  # fmt: skip
+"""Kinds whose value is a mark at which something acts."""
 
 
 @dataclass(frozen=True)
@@ -87,6 +92,8 @@ def currency_of(text: str) -> str:
 
 def _direction(kind: str, hint: str) -> Direction:
     definition = CLAIM_KINDS[kind].direction
+    if kind in MARKS:
+        return definition  # "< 0 °C" and "> 15 V" say on which side of its mark it acts
     if hint == "at-least":
         return Direction.AT_LEAST
     if hint == "at-most":
