@@ -13,7 +13,6 @@ from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
     QGridLayout,
-    QHBoxLayout,
     QHeaderView,
     QProgressBar,
     QTableWidget,
@@ -38,6 +37,7 @@ from wintry_tally.desk.views.station import StationView
 from wintry_tally.desk.widgets.curve import Curve
 from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.findings import FindingList
+from wintry_tally.desk.widgets.flow import Flow
 from wintry_tally.desk.widgets.line_number import LineNumber
 from wintry_tally.desk.widgets.parts import button, card, column, label, row, scrolling
 from wintry_tally.desk.widgets.quantity_field import QuantityField, TypedField
@@ -151,8 +151,7 @@ class ImportPage(StationView):
         self._lay_out()
 
     def _lay_out(self) -> None:
-        layout = QHBoxLayout()
-        layout.setSpacing(10)
+        layout = Flow(gap=3)
         for name, widget in (
             ("Delimiter", self.delimiter),
             ("Decimal mark", self.decimal),
@@ -165,7 +164,6 @@ class ImportPage(StationView):
             holder = QWidget()
             holder.setLayout(column(label(name, "small"), widget, gap=0))
             layout.addWidget(holder)
-        layout.addStretch(1)
         known = QGridLayout()
         known.setHorizontalSpacing(12)
         for index, (name, field) in enumerate(

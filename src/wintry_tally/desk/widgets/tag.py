@@ -65,7 +65,7 @@ class Tag(QAbstractButton):
 
     def minimumSizeHint(self) -> QSize:
         """Narrower than its hint, as high."""
-        return QSize(180, self.sizeHint().height())
+        return QSize(164, self.sizeHint().height())
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """A card with a cut corner and a hole, tied by a thread."""
