@@ -88,12 +88,13 @@ def wrong_unit(trace: Trace, dice: Random) -> Flawed:
 
 
 def late_start(trace: Trace, dice: Random) -> Flawed:
-    """The logger was put on when current already flowed."""
+    """The logger was put on when current already flowed; its clock began there, or with the test."""
     under = np.flatnonzero(np.abs(trace.current) > 0.05)
     if len(under) < 8:
         return trace, {}
     first = int(under[0] + dice.uniform(0.05, 0.6) * (under[-1] - under[0]))
-    return trace.taking(np.arange(first, len(trace), dtype=np.int64)), {}
+    late = trace.taking(np.arange(first, len(trace), dtype=np.int64))
+    return (replace(late, time_s=late.time_s - late.time_s[0]) if dice.random() < 0.5 else late), {}
 
 
 def coarse(trace: Trace, dice: Random) -> Flawed:

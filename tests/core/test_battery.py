@@ -123,7 +123,7 @@ def test_trip_window_covers_its_tolerance() -> None:
     assert (claim.value - claim.tolerance, claim.value + claim.tolerance) == (250.0, 350.0)
 
 
-@pytest.mark.parametrize("text", ["", "40", "a battery", "40 parsec", "cuts", "12 V", "RC 96"])
+@pytest.mark.parametrize("text", ["", "40", "a battery", "40 parsec", "cuts", "12 V"])
 def test_claims_that_cannot_be_told(text: str) -> None:
     with pytest.raises(InputError) as caught:
         parse_claim(text)

@@ -49,6 +49,25 @@ def test_what_begins_under_load_late_is_never_missed(kind: str, seeds: range, tm
         assert "begins while" in late["advice"] and "fully charged" in late["advice"]
 
 
+def test_a_clock_that_counted_on_says_that_the_beginning_is_missing(tmp_path: Path) -> None:
+    # where the voltage cannot tell (lead-acid at 25 A): a tenth of the test before the first row
+    trial = KINDS["reserve"](Random(1000 * 502 + len("reserve")), 502)
+    late = cut(trial.log.trace, 0.1)
+    told = {}
+    for name, trace in (("counts on", late), ("anew", replace(late, time_s=late.time_s - late.time_s[0]))):
+        told[name] = judged(replace(trial, log=replace(trial.log, trace=trace)), tmp_path)
+    assert told["counts on"]["measured"]["bound"] == "at-least" and "its clock at" in told["counts on"]["advice"]
+    assert told["anew"]["measured"]["bound"] is None, "nothing there says so"
+    # a second, or a reading or two, of delay is none; nor is a time of day
+    for first_s, interval_s, bound in ((20.0, 5.0, False), (90.0, 5.0, True), (90.0, 30.0, False), (200.0, 30.0, True)):
+        steady = np.full(400, 5.0)
+        log = analyse(
+            Trace(first_s + interval_s * np.arange(400), np.linspace(11.9, 10.4, 400), steady),
+            Options(family=FAMILIES["agm"], rated_Ah=0.6 * interval_s),
+        )
+        assert log.capacity is not None and bool("its clock" in log.capacity.begun_low) is bound, (first_s, interval_s)
+
+
 def capacity(log: Analysis, claimed_Ah: float) -> Verdict:
     run = capacity_evidence("run", log, 25.0)
     assert run is not None

@@ -75,7 +75,9 @@ def seconds_from_text(series: pl.Series, timezone: str, name: str) -> tuple[Colu
         on_twelve = pl.when(noon).then(hours % 12 + 12 * (half == "pm").cast(pl.Float64)).otherwise(hours)
         hours = pl.select(on_twelve).to_series()
         total = (days.fill_null(0) * DAY + hours * 3600 + minutes * 60 + seconds.fill_null(0)).to_numpy()
-        return _over_midnight(np.asarray(total, dtype=np.float64)), None, False
+        seconds_of = _over_midnight(np.asarray(total, dtype=np.float64))
+        finite = seconds_of[np.isfinite(seconds_of)]
+        return seconds_of - (finite[0] if len(finite) else 0.0), None, False
     moments, naive = _dated(text, sample, timezone, name)
     epoch = np.asarray(moments.dt.epoch("us").cast(pl.Float64).to_numpy(), dtype=np.float64) / 1e6
     finite = epoch[np.isfinite(epoch)]

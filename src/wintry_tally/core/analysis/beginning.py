@@ -7,6 +7,7 @@ import numpy as np
 from wintry_tally.core.analysis.counting import Integral
 from wintry_tally.core.analysis.stages import Stage
 from wintry_tally.core.battery.families import Family, charge_state_band
+from wintry_tally.core.quantity import format_duration
 from wintry_tally.core.trace.remarks import Remark
 from wintry_tally.core.trace.trace import Trace
 
@@ -22,6 +23,8 @@ TOP_SHARE = 0.1
 TOP_V, TOP_V_PER_C = 0.015, 0.1
 """What a flat curve falls by at the least over the first tenth of a discharge from full; common practice."""
 LEAST_READINGS = 5
+LATE_S, LATE_READINGS, LATE_SHARE, LOOKED_AT = 60.0, 5.0, 0.01, 1000
+"""A clock that counts from a start shows at the first row no more than this, so many readings' time, or this of the test."""
 COLD_C = 10.0
 """Below it no chart of rested voltages holds well."""
 
@@ -39,18 +42,29 @@ def not_from_full(
 
     Also whether its first readings show that it did; True too where nothing is known of the family. Told by the voltage
     at its first reading (in the cold with more doubt), and where that tells nothing (a flat curve) by whether the fall
-    of a full battery's first tenth is there.
+    of a full battery's first tenth is there; where neither tells, by a clock that counted on before the first row.
 
     Args:
         stages: the discharges of one test, the log's first stage first; celsius: at its start, None where not known.
 
     Source: common practice, no published source.
     """
+    why, seen = _by_voltage(trace, integral, stages, family, celsius, rated_Ah)
+    if why or (seen and family is not None):
+        return why, seen
+    lasted = sum(float(trace.time_s[stage.last] - trace.time_s[stage.first]) for stage in stages)
+    return (late, False) if (late := _clock_words(trace, lasted)) else ("", seen)
+
+
+def _by_voltage(
+    trace: Trace, integral: Integral, stages: list[Stage], family: Family | None, celsius: float | None,
+    rated_Ah: float | None,
+) -> tuple[str, bool]:  # fmt: skip
     first = stages[0]
+    lasted = sum(float(trace.time_s[stage.last] - trace.time_s[stage.first]) for stage in stages)
     if family is None:
         return "", True
     drawn_As = sum(integral.between(stage.first, stage.last)[0] for stage in stages)
-    lasted = sum(float(trace.time_s[stage.last] - trace.time_s[stage.first]) for stage in stages)
     if drawn_As <= 0.0 or lasted <= 0.0:
         return "", True
     begun_V, rate = float(trace.voltage_V[0]), drawn_As / lasted / rated_Ah if rated_Ah else 3600.0 / lasted
@@ -81,6 +95,15 @@ def not_from_full(
     return f"{words}, and does not fall as a full battery does at first ({1000.0 * fell:.0f} mV in a tenth)", False
 
 
+def _clock_words(trace: Trace, lasted_s: float) -> str:
+    """That the log's own clock, which counts from a test's start, stands well beyond it at its first row; else empty."""
+    usual_s = float(np.median(np.diff(trace.time_s[:LOOKED_AT]))) if len(trace) > 2 else 0.0
+    if trace.begins_s <= max(LATE_S, LATE_READINGS * usual_s, LATE_SHARE * lasted_s):
+        return ""
+    current, clock = abs(float(trace.current[0])), format_duration(trace.begins_s)
+    return f"begins while {current:.3g} A already flow, its clock at {clock}: what came before is not in it"
+
+
 def _looked_at(stage: Stage) -> list[int]:
     return [int(at) for at in np.linspace(stage.first, stage.last, min(2001, stage.last - stage.first + 1))]
 
@@ -90,6 +113,8 @@ def not_from_empty(trace: Trace, first: int, lasted_s: float, family: Family | N
 
     Source: common practice, no published source.
     """
+    if first == 0 and (late := _clock_words(trace, lasted_s)):
+        return late
     if family is None or first != 0 or lasted_s <= 0.0:
         return ""
     begun_V = float(trace.voltage_V[0])

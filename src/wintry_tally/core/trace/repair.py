@@ -57,7 +57,8 @@ def mend(
     trace = without_standing(trace, zero_A, repair != "none", remarks)
     _remark_gaps(trace, remarks)
     if trace.time_s[0] != 0.0:
-        trace = replace(trace, time_s=trace.time_s - trace.time_s[0])
+        first = float(trace.time_s[0])
+        trace = replace(trace, time_s=trace.time_s - first, begins_s=trace.begins_s + first)
     return trace, remarks
 
 

@@ -25,6 +25,7 @@ class Trace:
         row: 1-based data row of each reading in its file, or None when reading n is row n + 1.
         beside: further columns by name (see core.trace.beside): a second meter, the pack's own cells.
         resolution: last decimal place printed, by column field name ("voltage_V": 0.001).
+        begins_s: what the log's clock of elapsed seconds showed at its first reading, once that counts as zero.
     """
 
     time_s: Column
@@ -38,6 +39,7 @@ class Trace:
     row: NDArray[np.int64] | None = None
     resolution: Mapping[str, float] = field(default_factory=dict)
     beside: Mapping[str, Column] = field(default_factory=dict)
+    begins_s: float = 0.0
 
     def __len__(self) -> int:
         return len(self.time_s)
