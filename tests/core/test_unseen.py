@@ -59,11 +59,13 @@ def test_a_clock_that_counted_on_says_that_the_beginning_is_missing(tmp_path: Pa
     assert told["counts on"]["measured"]["bound"] == "at-least" and "its clock at" in told["counts on"]["advice"]
     assert told["anew"]["measured"]["bound"] is None, "nothing there says so"
     # a second, or a reading or two, of delay is none; nor is a time of day
-    for first_s, interval_s, bound in ((20.0, 5.0, False), (90.0, 5.0, True), (90.0, 30.0, False), (200.0, 30.0, True)):
-        steady = np.full(400, 5.0)
+    for first_s, interval_s, volts, bound in (
+        (20.0, 5.0, 12.0, False), (90.0, 5.0, 12.0, True), (90.0, 30.0, 12.6, False), (200.0, 30.0, 12.6, True),
+    ):  # fmt: skip
+        steady = np.full(400, 25.0 / interval_s)  # the same charge in each
         log = analyse(
-            Trace(first_s + interval_s * np.arange(400), np.linspace(11.9, 10.4, 400), steady),
-            Options(family=FAMILIES["agm"], rated_Ah=0.6 * interval_s),
+            Trace(first_s + interval_s * np.arange(400), np.linspace(volts, 10.4, 400), steady),
+            Options(family=FAMILIES["agm"], rated_Ah=5.0),
         )
         assert log.capacity is not None and bool("its clock" in log.capacity.begun_low) is bound, (first_s, interval_s)
 

@@ -1,0 +1,113 @@
+"""Small things of judging that a small change to the code would move, each worked out beside it.
+
+Rules of common practice, no published source; the interval's uncertainty is JCGM 100:2008, 4.3.7 (triangular: a/√6).
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from tests.core.test_kinds import LFP, analysed, claim, discharge, verdict, with_temperature
+from tests.making import piecewise
+from wintry_tally.core.battery import Claim, Direction
+from wintry_tally.core.battery.families import charge_state_at
+from wintry_tally.core.quantity import Quantity
+from wintry_tally.core.verdict import Outcome, School, judge
+from wintry_tally.core.verdict.effects import _chart_share
+from wintry_tally.core.verdict.evidence import CapacityEvidence, capacity_evidence
+from wintry_tally.core.verdict.settle_capacity import _combined
+
+
+@pytest.mark.parametrize("kind", ["ingress", "warranty", "cycles", "shelf-life", "high-temperature-cut"])
+def test_what_no_bench_tests_says_so_and_not_that_a_test_is_missing(kind: str) -> None:
+    value = None if kind == "ingress" else 100.0
+    told = judge(LFP, 100.0, [Claim(kind, value, "", Direction.IS, wanted=True)], [], School.STRICT)[0]
+    assert told.outcome is Outcome.CANNOT_TEST and told.advice
+    missing = judge(LFP, 100.0, [claim("capacity", 100.0, "Ah", "at-least")], [], School.STRICT)[0]
+    assert missing.outcome is Outcome.NOT_TESTED and missing.advice == "run a capacity test"
+
+
+def _run(name: str, charge_Ah: float, standard: float = 0.05) -> CapacityEvidence:
+    found = capacity_evidence(name, analysed(discharge(1.0, 2.0, opened=True), rated=10.0))
+    assert found is not None
+    return replace(found, charge=Quantity(charge_Ah, standard, "Ah"))
+
+
+@pytest.mark.parametrize(
+    ("values", "conflicts"), [((40.0, 40.05), False), ((40.0, 40.7), False), ((40.0, 40.9), True), ((38.0, 42.0), True)]
+)
+def test_runs_conflict_where_they_lie_more_than_a_fiftieth_apart(values: tuple[float, ...], conflicts: bool) -> None:
+    runs = [_run(f"run {place}", value) for place, value in enumerate(values)]
+    mean, _, notes = _combined(runs, lambda run: run.charge, lambda run: run.charge_step)
+    assert mean.value == pytest.approx(sum(values) / 2) and bool(notes) is conflicts
+    assert not notes or all(f"run {place}" in notes[0] for place in range(2))
+
+
+def test_what_lies_between_an_end_and_a_cut_off_is_read_from_the_chart() -> None:
+    chart = LFP.charge_state
+    for end_V, cutoff_V in ((12.9, 10.0), (13.0, 12.0)):
+        between = (charge_state_at(chart, end_V + 0.3) - charge_state_at(chart, cutoff_V)) / 100.0
+        assert _chart_share(LFP, end_V, cutoff_V) == pytest.approx(max(0.01, between))
+
+
+def test_a_time_to_full_is_known_to_an_interval() -> None:
+    # never full after two hours, read every 30 s: missed, and the time known to 30/√6 s
+    log = analysed(piecewise((600, 0.0, 12.8), (7200, -10.0, 13.6), (60, 0.0, 13.4), interval_s=30.0), rated=100.0)
+    told = verdict(claim("charge-time", 3600.0, "s", "at-most"), "charge", log)
+    assert told.measured is not None and told.measured.standard == pytest.approx(30.0 / math.sqrt(6.0), rel=1e-6)
+
+
+# --- the cold ---
+
+
+def _cold(*parts: tuple[float, float, float], celsius: float | None) -> object:
+    trace = piecewise(*parts, interval_s=1.0)
+    return analysed(trace if celsius is None else with_temperature(trace, celsius))
+
+
+REFUSED = ((120, 0.0, 13.1), (1, -8.0, 13.4), (120, 0.0, 14.4))
+TAKEN = ((120, 0.0, 13.1), (600, -8.0, 13.5), (60, 0.0, 13.3))
+
+
+def test_a_pack_that_was_never_let_warm_has_no_release() -> None:
+    wanted = claim("cold-charge-release", 5.0, "°C", "within", 1.0)
+    for parts in (REFUSED, TAKEN):  # refused and not let warm; or never refused at all
+        told = verdict(wanted, "charge-block", _cold(*parts, celsius=-10.0))
+        assert told.outcome is Outcome.NOT_TESTED and "let warm" in told.advice
+    other = verdict(wanted, "heater", _cold(*TAKEN, celsius=-10.0))
+    assert other.outcome is Outcome.NOT_TESTED and "let warm" not in other.advice, (
+        "a heater's log is about something else"
+    )
+
+
+def test_a_block_is_judged_by_a_temperature_that_is_known() -> None:
+    wanted = claim("cold-charge-block", 0.0, "°C", "within")
+    told = verdict(wanted, "charge-block", _cold(*TAKEN, celsius=None))
+    assert told.outcome is Outcome.NOT_TESTED and "no temperature is known" in told.advice
+    told = verdict(wanted, "charge-block", _cold((300, 0.0, 13.1), (60, 0.01, 13.1), celsius=-10.0))
+    assert told.outcome is Outcome.NOT_TESTED and "no charger was put on" in told.advice
+    aside = verdict(wanted, "", _cold(*TAKEN, celsius=None))
+    assert aside.outcome is Outcome.NOT_TESTED and "no temperature" not in (aside.advice or ""), (
+        "nobody said that it is one"
+    )
+    # without a printed width: what flows at 0.05 °C below the mark is within its last digit, at -3 °C it is not
+    assert verdict(wanted, "charge-block", _cold(*TAKEN, celsius=-3.0)).outcome is Outcome.MISSED
+    assert verdict(wanted, "charge-block", _cold(*REFUSED, celsius=-3.0)).outcome is Outcome.MET
+
+
+def test_the_working_tells_what_conditions_do_to_a_probability() -> None:
+    warm = with_temperature(discharge(20.0, 5.0, opened=True), np.float64(5.0))
+    log = analysed(warm)
+    run = capacity_evidence("run", log, 5.0)
+    assert run is not None
+    told = judge(LFP, 100.0, [claim("capacity", 99.0, "Ah", "at-least", temperature_C=25.0)], [run], School.STRICT)[0]
+    inputs = told.working.inputs
+    assert "p with the conditions' effect" in inputs and "p as measured" in inputs
+    plain = judge(
+        LFP, 100.0, [claim("capacity", 99.0, "Ah", "at-least")], [replace(run, temperature_C=None)], School.STRICT
+    )[0]
+    assert "p with the conditions' effect" not in plain.working.inputs
