@@ -31,16 +31,17 @@ def test_what_no_bench_tests_says_so_and_not_that_a_test_is_missing(kind: str) -
     assert missing.outcome is Outcome.NOT_TESTED and missing.advice == "run a capacity test"
 
 
-def _run(name: str, charge_Ah: float, standard: float = 0.05) -> CapacityEvidence:
+def _run(name: str, charge_Ah: float, standard: float = 0.02) -> CapacityEvidence:
     found = capacity_evidence(name, analysed(discharge(1.0, 2.0, opened=True), rated=10.0))
     assert found is not None
     return replace(found, charge=Quantity(charge_Ah, standard, "Ah"))
 
 
 @pytest.mark.parametrize(
-    ("values", "conflicts"), [((40.0, 40.05), False), ((40.0, 40.7), False), ((40.0, 40.9), True), ((38.0, 42.0), True)]
+    ("values", "conflicts"),
+    [((40.0, 40.05), False), ((40.0, 40.39), False), ((40.0, 40.42), True), ((38.0, 42.0), True)],
 )
-def test_runs_conflict_where_they_lie_more_than_a_fiftieth_apart(values: tuple[float, ...], conflicts: bool) -> None:
+def test_runs_conflict_where_they_lie_more_than_a_hundredth_apart(values: tuple[float, ...], conflicts: bool) -> None:
     runs = [_run(f"run {place}", value) for place, value in enumerate(values)]
     mean, _, notes = _combined(runs, lambda run: run.charge, lambda run: run.charge_step)
     assert mean.value == pytest.approx(sum(values) / 2) and bool(notes) is conflicts
