@@ -206,12 +206,13 @@ def main() -> None:
         settle(0.5)
         session._stand_ins.world.fault("supply", "silence", on=False)
 
-    def quarantine() -> None:
-        from wintry_tally.app.safety import put_into_quarantine
-
+    def preferences() -> None:
         window.pages.setCurrentIndex(1)
-        put_into_quarantine(session.book, sample("M1"), "everything was switched off at once")
-        show("M1", "load")
+        window.show_preferences()
+        page = window.page("preferences")
+        for box in page.units.values():
+            box.setCurrentIndex(1)
+            box.activated.emit(1)
 
     def curves() -> None:
         show("M1", "curves")
@@ -264,8 +265,8 @@ def main() -> None:
         "hand": hand,
         "bench": bench,
         "safe": safe,
-        "quarantine": quarantine,
         "guided": guided,
+        "preferences": preferences,
     }
     for name, step in steps.items():
         if name == "today":
