@@ -116,6 +116,23 @@ def test_what_a_thermometer_is_good_to_has_no_zero_to_move(qtbot, window: Window
     assert good_to.number == pytest.approx(0.5)
 
 
+def test_what_is_half_typed_elsewhere_is_kept_when_the_units_change(demo: Window, qtbot) -> None:
+    number = sample(demo, "M1")
+    demo.show_sample(number)
+    demo.show_station("report")
+    demo.view("report").prose.setPlainText("For: light. Against: cold.")
+    choose(demo, US)
+    assert demo.session.book.samples.prose(number) == "For: light. Against: cold."
+
+
+def test_a_theme_for_once_leaves_the_units(window: Window) -> None:
+    preferences.put_units("mass", "lb")
+    preferences._now[0] = preferences.Preferences()
+    make_application("night")
+    assert preferences.current().units.mass == "lb" and current_tokens() is NIGHT
+    make_application("day")
+
+
 def test_a_wire_is_read_as_it_is_shown() -> None:
     from wintry_tally.desk.widgets.bench_forms import read_area
 

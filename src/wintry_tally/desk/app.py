@@ -48,7 +48,8 @@ def make_application(theme: str | None = None) -> QApplication:
     sys.setswitchinterval(SWITCH_S)
     if application.findChild(Collector) is None:
         Collector(application)
-    apply_named(application, theme_named(theme or take_up().theme))
+    preferred = take_up()
+    apply_named(application, theme_named(theme or preferred.theme))
     return application
 
 

@@ -44,6 +44,7 @@ def _theme_changed(window: Window) -> None:
 
 def _write_anew(window: Window) -> None:
     """Every page is made anew when it is next shown, but the one that the units were chosen on."""
+    window.keep_typed()
     window.forget_pages(but=PREFERENCES)
     if window.session.has_book:
         window.rack.fill()

@@ -72,7 +72,7 @@ class Window(QMainWindow):
         follow_preferences(self)
         session.ticked.connect(self._ticked)
         session.all_off_asked.connect(self.make_safe)
-        session.leaving_book.connect(self._leave)
+        session.leaving_book.connect(self.keep_typed)
         self.worst = WorstMinute(self, self)
 
     # --- building ---
@@ -367,7 +367,7 @@ class Window(QMainWindow):
 
         ErrorLog(self).show()
 
-    def _leave(self) -> None:
+    def keep_typed(self) -> None:
         """Whatever is typed and not yet kept is kept."""
         for made in self.every_page():
             made.leave()
@@ -485,7 +485,7 @@ class Window(QMainWindow):
 
     def closeEvent(self, event: QCloseEvent) -> None:
         """Everything is written; running tests can be taken up again. What is driven is seen to be off first."""
-        self._leave()
+        self.keep_typed()
         remember_where(self)
         if not self._closed and self.closing.begin():
             self.pages.setCurrentWidget(self.closing)

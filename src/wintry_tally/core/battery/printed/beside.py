@@ -104,8 +104,9 @@ def _own(line: Line, piece: Item, dimension: str) -> list[Item]:
 
 def months_beside(line: Line, piece: Item) -> float:
     """Over how many months a share is kept or lost, by the one time in its clause; 0 where none stands there."""
+    begin, end = clause_of(line, piece)
     for words, each in EACH:
-        if words.search(line.text):
+        if words.search(line.text[begin:end]):
             return each
     times = [item for item in _own(line, piece, "duration") if item.low is not None and item.low.values]
     unit = find_unit(times[0].unit, "duration") if len(times) == 1 else None
