@@ -55,7 +55,7 @@ _NUMBER = rf"[{MINUS}\-]?\d+(?:\.\d+)?"
 _JOIN = r" ± | to | × |–|(?<=\d)-|/"
 _MEASURED = re.compile(
     rf"(?<![\w.,])(?P<chain>{_NUMBER}(?:(?:{_JOIN}){_NUMBER})*|(?<=between ){_NUMBER} and {_NUMBER})"
-    r"(?P<gap> ?)(?P<unit>°C|K|kg|mm²|mm|[AW]h/kg|Wh per kg)(?![\w²³])(?P<after>(?: \(AWG)?)"
+    r"(?P<gap>(?: ± \?)? ?)(?P<unit>°C|K|kg|mm²|mm|[AW]h/kg|Wh per kg)(?![\w²³])(?P<after>(?: \(AWG)?)"
 )
 _QUOTED = re.compile(r"(“[^”]*”)")
 _PART = re.compile(rf"({_JOIN}| and )")

@@ -6,8 +6,8 @@ import re
 from dataclasses import replace
 
 from wintry_tally.core.battery.printed.found import Read
-from wintry_tally.core.battery.printed.line import Line, Name, clause_of, name_behind
-from wintry_tally.core.battery.printed.quantities import Item
+from wintry_tally.core.battery.printed.line import DIMENSIONS, STOPPING, Line, Name, clause_of, name_behind
+from wintry_tally.core.battery.printed.quantities import Item, Number
 from wintry_tally.core.quantity.units import find_unit
 
 GO_ON = frozenset({"continuous-discharge", "surge", "over-current-trip"})
@@ -122,6 +122,7 @@ EACH = (
     (re.compile(r"\b(?:(?:per|a|each|every)\s+(?:year|annum)|yearly|annually)\b", re.IGNORECASE), 12.0),
 )
 LEAST_MONTHS, BRIEF_S = 0.2, 120.0
+CLOSE = 12
 
 
 def briefly(line: Line, piece: Item) -> bool:
@@ -170,3 +171,18 @@ def minutes_of_reserve(line: Line) -> None:
             and not line.text[piece.end :].lstrip()[:1].isalpha()
         ):
             line.pieces[place] = replace(piece, unit="min")
+
+
+OF_DEGREES = frozenset(
+    {key for key, dimension in DIMENSIONS.items() if dimension == "temperature"} | {"release", *STOPPING}
+)
+
+
+def degrees_for_rates(line: Line) -> None:
+    """A whole number with a C right behind a name that measures degrees is of degrees: "resumes at 5 C"."""
+    for place, piece in enumerate(line.pieces):
+        own = [name for name in line.names if name.end <= piece.begin]
+        number = re.fullmatch(r"(\d+) ?C", piece.text.strip()) if piece.kind == "rate" else None
+        if number is not None and own and own[-1].kind in OF_DEGREES and piece.begin - own[-1].end <= CLOSE:
+            value = Number((float(number[1]),), number[1])
+            line.pieces[place] = replace(piece, kind="quantity", low=value, unit="°C", value=0.0)

@@ -264,7 +264,9 @@ def _lexed(text: str) -> list[Item]:
             name = "" if unit is None else unit_name(unit["unit"])
             if unit is not None and name in {"c"}:  # 0.2C is a rate; 25 C a temperature where degrees are spoken of
                 nearby = text[unit.end() :].lstrip().lower()
-                if "." in match[0] or "," in match[0] or number_is.values[0] <= 5.0 or nearby.startswith("rate"):
+                if number_is.values[0] == 0.0:
+                    pass  # nothing is charged or drawn at 0 C
+                elif "." in match[0] or "," in match[0] or number_is.values[0] <= 5.0 or nearby.startswith("rate"):
                     found.append(Item("rate", text[begin : unit.end()], begin, unit.end(), value=number_is.values[-1]))
                     at = unit.end()
                     continue

@@ -11,6 +11,7 @@ from wintry_tally.core.battery.printed.beside import (
     briefly,
     current_beside,
     degrees,
+    degrees_for_rates,
     drawn_at,
     drawn_beside,
     filled_beside,
@@ -81,6 +82,7 @@ def read_printed(text: str, source: str = "label", family: str = "", vocabulary:
     for line in lines:
         line.names = names_in(line, known)
         minutes_of_reserve(line)
+        degrees_for_rates(line)
         own_names(line)
     pack = _pack(lines, family, known)
     sense = Sense(pack.nominal_V, _capacity(lines), _cells_of(pack))
