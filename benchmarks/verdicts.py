@@ -78,6 +78,20 @@ def _counted(key: str) -> Callable[[Random, int], Trial]:
     return trial
 
 
+def _efficiency(random: Random, seed: int) -> Trial:
+    battery = SimulatedBattery(
+        family_named(random.choice(["lfp", "nmc", "agm"])), 20.0, health=random.uniform(0.85, 1.05)
+    )
+    battery = replace(battery, state_of_charge=0.0) if random.random() < 0.3 else battery
+    options = Options(family=battery.family, rated_Ah=battery.rated_Ah)
+    analysed = analyse(_run("reference-cycle", battery, seed, meter=IDEAL).trace, options).efficiency
+    assert analysed is not None
+    true = analysed.energy.value
+    value = round(true + random.uniform(-3.0, 3.0), 1)
+    claim = {"kind": "efficiency", "value": value, "unit": "%", "direction": "at-least"}
+    return Trial(claim, true >= value, "capacity", _run("reference-cycle", battery, seed), battery, {})
+
+
 def _reserve(random: Random, seed: int) -> Trial:
     battery = SimulatedBattery(family_named("flooded"), random.choice([60.0, 75.0]), ambient_C=25.0)
     claims = (Claim("reserve", 100.0, "min", "at-least"),)
@@ -263,6 +277,7 @@ KINDS: dict[str, Callable[[Random, int], Trial]] = {
     "cold-loss": _cold_loss,
     "self-discharge": _self_discharge,
     "heater-time": _heater_time,
+    "efficiency": _efficiency,
 }
 
 

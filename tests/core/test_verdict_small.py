@@ -112,3 +112,50 @@ def test_the_working_tells_what_conditions_do_to_a_probability() -> None:
         LFP, 100.0, [claim("capacity", 99.0, "Ah", "at-least")], [replace(run, temperature_C=None)], School.STRICT
     )[0]
     assert "p with the conditions' effect" not in plain.working.inputs
+
+
+# --- round-trip efficiency: η = out / in (common practice, no published source) ---
+
+
+def _cycle(out_A: float = 10.0, in_A: float = 5.0, rest_V: float = 13.4, extra_h: float = 0.0) -> object:
+    """A full discharge of 2 h and the charge to full behind it: 20 Ah at 12.8 V out, 20 + in_A·extra_h Ah at 13.6 V in."""
+    hours = 20.0 / in_A + extra_h
+    trace = piecewise(
+        (3600, 0.0, rest_V), (7200, out_A, 12.8), (2, out_A, 10.0), (1800, 0.0, 11.0), (3600 * hours, -in_A, 13.6),
+        (1200, -0.2, 14.4), (600, 0.0, 13.5), interval_s=2.0,
+    )  # fmt: skip
+    return analysed(trace, rated=20.0, cutoff_V=10.0)
+
+
+def test_efficiency_is_energy_out_over_energy_in() -> None:
+    log = _cycle()
+    out_Wh, in_Wh = 20.0 * 12.8, 20.0 * 13.6 + 14.4 * 0.2 / 3.0
+    for claimed, outcome in ((90.0, Outcome.MET), (97.0, Outcome.MISSED)):
+        told = verdict(claim("efficiency", claimed, "%", "at-least"), "capacity", log, rated=20.0)
+        assert told.outcome is outcome and told.bound is None
+        assert told.measured is not None and told.measured.value == pytest.approx(100.0 * out_Wh / in_Wh, rel=3e-3)
+    assert verdict(claim("efficiency", 90.0, "%", "at-least"), "hold", log, rated=20.0).outcome is Outcome.NOT_TESTED
+
+
+def test_what_did_not_begin_at_the_same_end_bounds_it() -> None:
+    # a discharge that rested too low to be full gives less than what is put in again: at least
+    low = verdict(claim("efficiency", 97.0, "%", "at-least"), "capacity", _cycle(rest_V=12.6), rated=20.0)
+    assert (low.outcome, low.bound) == (Outcome.NOT_TESTED, "at-least") and "rested at 12.60 V" in low.advice
+    # a charge first, of a battery that nobody saw empty, may have had something in it: at most
+    parts = (
+        (15_000, -5.0, 13.6),
+        (1200, -0.2, 14.4),
+        (3600, 0.0, 13.5),
+        (7200, 10.0, 12.8),
+        (2, 10.0, 10.0),
+        (600, 0.0, 11.5),
+    )
+    for before, bound in (((3600, 0.0, 13.1), "at-most"), ((3600, 0.0, 11.0), None)):
+        log = analysed(piecewise(before, *parts, interval_s=2.0), rated=20.0, cutoff_V=10.0)
+        told = verdict(claim("efficiency", 80.0, "%", "at-least"), "charge", log, rated=20.0)
+        assert told.bound == bound and told.outcome is (Outcome.MET if bound is None else Outcome.NOT_TESTED), (
+            told.advice
+        )
+    under_way = analysed(piecewise(*parts, interval_s=2.0), rated=20.0, cutoff_V=10.0)
+    told = verdict(claim("efficiency", 80.0, "%", "at-least"), "charge", under_way, rated=20.0)
+    assert (told.outcome, told.bound) == (Outcome.NOT_TESTED, "at-most")

@@ -68,6 +68,7 @@ CLAIM_KINDS: dict[str, ClaimKind] = {
         ClaimKind("charge-voltage", "Charge voltage", "voltage", _W, "charge"),
         ClaimKind("charge-current", "Charge current", "current", _L, "charge"),
         ClaimKind("charge-time", "Charge time", "duration", _M, "charge", unit="h"),
+        ClaimKind("efficiency", "Round-trip efficiency", "share", _L, "cycle"),
         ClaimKind("cold-charge-block", "Low-temperature charge block", "temperature", _W, "charge-block"),
         ClaimKind("cold-charge-release", "Charge release after cold", "temperature", _W, "charge-block"),
         ClaimKind(

@@ -6,7 +6,14 @@ from collections.abc import Callable, Sequence
 
 from wintry_tally.core.battery import Claim, Family
 from wintry_tally.core.quantity import format_quantity
-from wintry_tally.core.verdict import settle_capacity, settle_charge, settle_cold, settle_load, settle_time
+from wintry_tally.core.verdict import (
+    settle_capacity,
+    settle_charge,
+    settle_cold,
+    settle_efficiency,
+    settle_load,
+    settle_time,
+)
 from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.deciding import decide
 from wintry_tally.core.verdict.evidence import Evidence, MeasuredEvidence
@@ -82,6 +89,7 @@ WAYS = {
     "surge": "log the claimed surge for its seconds",
     "overload": "step into the claimed window, attended, and log until it opens",
     "heater": "log a charge begun on the frozen pack",
+    "cycle": "log a full discharge and the charge to full behind it in one go: the reference cycle does",
     "runtime": "log a discharge at the device's draw down to its drop-out",
 }
 """What settles a kind that nothing has been logged for, in words."""
@@ -102,6 +110,7 @@ SETTLERS: dict[str, Callable[[Case], Verdict | None]] = {
     "charge-voltage": settle_charge.settle_charge_voltage,
     "charge-current": settle_charge.settle_charge_current,
     "charge-time": settle_charge.settle_charge_time,
+    "efficiency": settle_efficiency.settle_efficiency,
     "cold-charge-block": settle_cold.settle_block,
     "cold-charge-release": settle_cold.settle_release,
     "heater-power": settle_cold.settle_heater_power,

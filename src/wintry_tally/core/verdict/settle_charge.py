@@ -119,7 +119,7 @@ def _begun_charged(case: Case, log: LogEvidence, charge: ChargeResult, took_s: f
         return f"its log {under_way}"
     whole = max(known) if known else case.rated_Ah
     went_in, claim = charge.count.charge.value, case.claim
-    if not whole or went_in >= (KNOWN_SHARE if known else 1.0) * whole or _empty_before(log, first, family):
+    if not whole or went_in >= (KNOWN_SHARE if known else 1.0) * whole or empty_before(log, first, family):
         return ""
     if went_in >= EMPTY_SHARE * whole and claim.value is not None and charge.count.mean_current.value > 0.0:
         # a weak battery takes as little: it tells only where what may have been in it could not change the verdict
@@ -129,7 +129,7 @@ def _begun_charged(case: Case, log: LogEvidence, charge: ChargeResult, took_s: f
     return f"only {went_in:.3g} of {whole:.3g} Ah went in: it may not have been empty when this charge began"
 
 
-def _empty_before(log: LogEvidence, first: int, family: Family) -> bool:
+def empty_before(log: LogEvidence, first: int, family: Family) -> bool:
     """Whether a battery is seen to be empty before a charge: emptied in the same log, or rested, or begun, that low."""
     trace, test = log.analysis.trace, log.analysis.capacity
     if test is not None and test.ended_by in {SET_CUTOFF, PROTECTION} and test.count.spans[-1].last < first:

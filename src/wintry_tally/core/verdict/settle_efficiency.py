@@ -1,0 +1,42 @@
+"""Round-trip efficiency: what came back of the energy that was put in, from a charge and a discharge in one log."""
+
+from __future__ import annotations
+
+from wintry_tally.core.quantity import format_duration
+from wintry_tally.core.verdict.case import Case
+from wintry_tally.core.verdict.deciding import as_bound, decide
+from wintry_tally.core.verdict.evidence import LogEvidence, begun_low
+from wintry_tally.core.verdict.outcome import Verdict
+from wintry_tally.core.verdict.settle_charge import empty_before
+
+SETTLES = "a full discharge and the charge to full behind it, in one log, would settle it"
+
+
+def settle_efficiency(case: Case) -> Verdict | None:
+    """Energy out over energy in, between the same two ends; where they may not be the same, a bound on the side it is on."""
+    for log in case.logs("capacity", "charge"):
+        found = log.analysis.efficiency
+        if case.claim.value is None or found is None:
+            continue
+        verdict = decide(case, found.energy, [found.working], [], log.names, [], log.waiting)
+        bound, why = _apart(case, log)
+        return as_bound(case, verdict, bound, why, SETTLES) if bound else verdict
+    return None
+
+
+def _apart(case: Case, log: LogEvidence) -> tuple[str, str]:
+    """On which side the figure is a bound, and why; empty where charge and discharge lie between the same two ends.
+
+    Source: common practice, no published source.
+    """
+    test, charge = log.analysis.capacity, log.analysis.charge
+    assert test is not None and charge is not None
+    if test.hidden_s:
+        return "at-least", f"a gap of {format_duration(test.hidden_s)} hides the end of the discharge"
+    first = charge.count.spans[0].first
+    if first > test.count.spans[0].first:
+        low = begun_low(log.analysis)
+        return ("at-least", f"the discharge before this charge did not begin full: {low}") if low else ("", "")
+    if first > 0 and empty_before(log, first, log.analysis.options.family or case.family):
+        return "", ""
+    return "at-most", "it may have held some already when this charge, or its log, began"
