@@ -46,7 +46,7 @@ class Shown:
     def said(self, words: str) -> None:
         self.words.append(words)
 
-    def rang(self, title: str, words: str) -> None:
+    def rang(self, title: str, words: str, grave: bool = False) -> None:
         self.words.append(f"{title}: {words}")
 
     def runs_changed(self, sample_id: int) -> None: ...

@@ -67,6 +67,8 @@ def test_it_waits_while_the_program_starts_and_takes_the_oldest_that_is_due(
         monkeypatch.setattr(gc, "get_count", lambda counts=counts: counts)
         monkeypatch.setattr(gc, "get_threshold", lambda: (700, 10, 10))
         monkeypatch.setattr(gc, "freeze", lambda: None)
+        monkeypatch.setattr(gc, "get_objects", lambda _generation: [])
+        monkeypatch.setattr(gc, "get_freeze_count", lambda: 0)
         collector.collect()
         assert done == due
     monkeypatch.setattr(gc, "get_count", lambda: (9999, 99, 99))
