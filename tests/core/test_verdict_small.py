@@ -131,7 +131,7 @@ def test_efficiency_is_energy_out_over_energy_in() -> None:
     log = _cycle()
     out_Wh, in_Wh = 20.0 * 12.8, 20.0 * 13.6 + 14.4 * 0.2 / 3.0
     for claimed, outcome in ((90.0, Outcome.MET), (97.0, Outcome.MISSED)):
-        told = verdict(claim("efficiency", claimed, "%", "at-least"), "capacity", log, rated=20.0)
+        told = verdict(claim("efficiency", claimed, "%", "at-least"), "cycle", log, rated=20.0)
         assert told.outcome is outcome and told.bound is None
         assert told.measured is not None and told.measured.value == pytest.approx(100.0 * out_Wh / in_Wh, rel=3e-3)
     assert verdict(claim("efficiency", 90.0, "%", "at-least"), "hold", log, rated=20.0).outcome is Outcome.NOT_TESTED

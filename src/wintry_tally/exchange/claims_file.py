@@ -16,7 +16,7 @@ from wintry_tally.files import table_of
 MOST_CLAIMS = 1000
 METHODS = (
     *("capacity", "reserve", "charge", "hold", "surge", "overload", "charge-block", "heater"),
-    *("cold-loss", "self-discharge", "runtime", "measured"),
+    *("cold-loss", "self-discharge", "runtime", "cycle", "measured"),
 )
 
 

@@ -14,7 +14,7 @@ SETTLES = "a full discharge and the charge to full behind it, in one log, would 
 
 def settle_efficiency(case: Case) -> Verdict | None:
     """Energy out over energy in, between the same two ends; where they may not be the same, a bound on the side it is on."""
-    for log in case.logs("capacity", "charge"):
+    for log in case.logs("cycle", "capacity", "charge"):
         found = log.analysis.efficiency
         if case.claim.value is None or found is None:
             continue
