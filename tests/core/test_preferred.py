@@ -7,6 +7,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from wintry_tally.core.compare.typed_need import parse_need
+from wintry_tally.core.errors import InputError
 from wintry_tally.core.quantity import parse_typed
 from wintry_tally.core.quantity.display import MINUS
 from wintry_tally.core.quantity.preferred import METRIC, US, Units, name_in, typed_in, value_in, words_in
@@ -95,3 +97,11 @@ def test_gauges() -> None:
     assert gauge_of(5.26) == "AWG 10" and gauge_of(1.31) == "AWG 16" and gauge_of(107.2) == "AWG 4/0"
     found = re.fullmatch(r"(\d+) kcmil", gauge_of(240.0))
     assert found is not None and int(found[1]) == round(240.0 / 5.067075e-1)
+
+
+def test_a_need_is_asked_for_in_either_unit_and_nothing_of_it_is_dropped() -> None:
+    asked = "mast: logger 0.85 A down to 11.4 V; 120 h at {}"
+    assert parse_need(asked.format("14 °F")).coldest_C == pytest.approx(-10.0)
+    assert parse_need(asked.format("-10 °C")).coldest_C == -10.0
+    with pytest.raises(InputError, match="14 parsec"):
+        parse_need(asked.format("14 parsec"))

@@ -32,7 +32,7 @@ _ASKED = {
     "years": rf"(?:for|over)?\s*{_N}\s*years\b",
     "charger": rf"charger (?:costs|for)\s+{_N}",
     "kWh": rf"{_N}\s*(?:a|per)\s*kWh\b",
-    "cold": r"([-−]?\d+(?:[.,]\d+)?)\s*°?\s*C\b",
+    "cold": r"([-−]?\d+(?:[.,]\d+)?)\s*°?\s*([CF])\b",
     "hours": rf"{_N}\s*(h|hours?|d|days?)\b",
 }
 
@@ -77,6 +77,8 @@ def parse_need(text: str) -> Need:
             left = _asked(kind, left, asked)
         if len(asked) == before and not any(re.search(pattern, part, re.IGNORECASE) for pattern in _ASKED.values()):
             raise InputError(f"“{part}” says neither what draws nor for how long", mend=HOW)
+        if re.search(r"\d", left):
+            raise InputError(f"“{' '.join(left.split())}” of “{part}” is not understood", mend=HOW)
     return _checked(Need(name.strip() or "need", asked.get("hours", 0.0), tuple(devices)), asked)
 
 
@@ -89,6 +91,8 @@ def _asked(kind: str, text: str, asked: dict[str, float]) -> str:
         asked["full_again_h"], asked["charger_A"] = _number(found[0]), _number(found[2])
     elif kind == "hours":
         asked["hours"] = _number(found[0]) * (24.0 if str(found[1]).lower().startswith("d") else 1.0)
+    elif kind == "cold" and str(found[1]).upper() == "F":
+        asked["cold"] = round((_number(found[0]) - 32.0) / 1.8, 2)
     else:
         asked[kind] = _number(found[0])
     return left
