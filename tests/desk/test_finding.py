@@ -117,3 +117,14 @@ def test_the_window_stands_where_it_stood(qtbot, window: Window) -> None:
     window.resize(1200, 760)
     # the width is that of the screen, which here is narrower than any window of this kind
     assert remembered.put_back(window) and window.height() == 690
+
+
+def test_a_code_half_typed_goes_with_the_tag_that_comes_off(fresh: Window, qtbot) -> None:
+    fresh.hang_tag()
+    view = fresh.view("arrival")
+    view.code.setFocus()
+    view.code.clear()
+    fresh.session.remove_sample(fresh.sample_id)
+    view.code.editingFinished.emit()
+    view.family.activated.emit(1)
+    assert not fresh.session.samples() and not fresh.problem

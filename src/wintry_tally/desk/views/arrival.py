@@ -370,6 +370,8 @@ class ArrivalView(StationView):
 
     def _set_family(self) -> None:
         """Another family; a nominal voltage that no pack of it has goes with the old one."""
+        if not self.session.holds(self.sample_id):
+            return
         key, nominal = self.family.currentData(), self.session.sample(self.sample_id).nominal_V
         try:
             pack_of(FAMILIES[key], nominal)
@@ -379,8 +381,8 @@ class ArrivalView(StationView):
         self._set(family=key)
 
     def _set_text(self, key: str, line: QLineEdit) -> None:
-        if not self.session.has_book or self._filling:
-            return
+        if self._filling or not self.session.holds(self.sample_id):
+            return  # its tag has just come off
         text = " ".join(line.text().split())
         if key == "code" and (
             not text or any(s.code == text and s.id != self.sample_id for s in self.session.samples())
