@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, QRectF, Qt
 from PySide6.QtGui import QColor, QFontDatabase, QGuiApplication
-from PySide6.QtWidgets import QApplication, QWidget
+from PySide6.QtWidgets import QApplication, QLabel, QWidget
 
 from wintry_tally.core.battery import Finding, parse_claim
 from wintry_tally.core.errors import InputError
@@ -24,6 +24,7 @@ from wintry_tally.desk.widgets.curve import Curve
 from wintry_tally.desk.widgets.curve_words import BOTTOM, MIDDLE, TOP, free_end, free_height
 from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.findings import WEIGHT_WORDS, FindingList, Mark
+from wintry_tally.desk.widgets.formula import Drawn, Formula
 from wintry_tally.desk.widgets.parts import button, empty
 from wintry_tally.desk.widgets.quantity_field import QuantityField, TypedField
 from wintry_tally.desk.widgets.tag import Tag
@@ -253,14 +254,29 @@ def test_durations_and_claims_in_fields(qtbot) -> None:
 def test_the_working_pane_draws_the_tree_and_copies_it(qtbot) -> None:
     pane = shown(qtbot, WorkingPane())
     pane.show_working(WORKING)
-    from PySide6.QtWidgets import QLabel
-
     texts = [label.text() for label in pane.findChildren(QLabel)]
     assert {"Charge", "Q = ∫ I dt", "I", "8 A", "→ 40 Ah", "common practice", "Doubt"} <= set(texts)
     pane._copy()
     assert QGuiApplication.clipboard().text() == WORKING.as_text()
     pane.show_working(None)
     assert pane.working() is None
+
+
+def test_a_formula_is_drawn_and_written_where_there_is_no_room(qtbot) -> None:
+    formula = shown(qtbot, Formula("p = Φ((y − T) / u); limits of error a as uniform: u = a / √3; as measured"))
+    formula.resize(400, 200)
+    qtbot.waitUntil(lambda: formula.drawn)
+    pictures = formula.findChildren(Drawn)
+    assert [part.accessibleName() for part in pictures] == ["p = Φ((y − T) / u)", "u = a / √3"]
+    assert all(part.isVisible() for part in pictures)
+    written = [label.text() for label in formula.findChildren(QLabel) if label.isVisible()]
+    assert written == ["limits of error a as uniform:", "as measured"]
+    ink = pictures[0].grab().toImage()
+    colours = {QColor(ink.pixel(x, y)).name() for x in range(ink.width()) for y in range(ink.height())}
+    assert len(colours) > 8, "something is drawn, with soft edges"
+    formula.resize(round(0.6 * pictures[0].wide), 200)
+    qtbot.waitUntil(lambda: not pictures[0].isVisible())
+    assert any(label.text().startswith("p = ") and label.isVisible() for label in formula.findChildren(QLabel))
 
 
 def test_findings_gravest_first_with_their_working(qtbot) -> None:

@@ -31,6 +31,7 @@ def release_collector() -> None:
 AHEAD = (
     "pyqtgraph", "wintry_tally.bench.connect", "wintry_tally.core.battery.printed", "wintry_tally.core.compare.comparing",
     "wintry_tally.app.programme", "wintry_tally.report.page", "wintry_tally.exchange.reader",
+    "ziamath",
 )  # fmt: skip
 """What the first click on a station or a page would have to load, beside the modules of the views."""
 

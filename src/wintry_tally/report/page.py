@@ -22,6 +22,7 @@ from wintry_tally.core.verdict.outcome import BOUND_WORDS, OUTCOME_WORDS, RULE_N
 from wintry_tally.core.verdict.stood import SOAK
 from wintry_tally.report.curve import curve_svg
 from wintry_tally.report.dossier import Dossier, RunReport
+from wintry_tally.report.formula import formula_html
 from wintry_tally.report.words import bill_lines, chance_words, claim_words, need_line, trend_words
 
 if TYPE_CHECKING:
@@ -78,6 +79,7 @@ def filled(template: str, view: dict[str, Any], units: Units = METRIC) -> str:
     loader = FunctionLoader(lambda name: folder.joinpath(name).read_text(encoding="utf-8"))
     environment = Environment(autoescape=True, trim_blocks=True, lstrip_blocks=True, loader=loader, finalize=said)
     environment.filters["unit"] = lambda name: name_in(name, units)
+    environment.filters["formula"] = lambda text: Markup(formula_html(words_in(text, units)))
     return environment.get_template(template).render(view)
 
 

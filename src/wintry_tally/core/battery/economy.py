@@ -36,7 +36,7 @@ def years_of_cycles(cycles: float, per_day: float = 1.0) -> float:
 
 
 def price_per_kWh(price: float, cycles: float, usable_Wh: float, end_share: float = 1.0) -> float:
-    """Price over what is delivered in a life that fades evenly to a share: price / (N × Wh × (1 + s) / 2 / 1000)."""
+    """Price over what is delivered in a life that fades evenly to a share: 2000 × price / (N × Wh × (1 + s))."""
     return price / (cycles * usable_Wh * (1.0 + end_share) / 2.0 / 1000.0)
 
 
@@ -125,7 +125,7 @@ def derived_sums(sample: Sample) -> list[Sum]:
             f"Price per kWh delivered at {100 * depth:.0f} % depth",
             price_per_kWh(price, cycles, depth * energy, end),
             f"{money}/kWh",
-            "price / (N × depth × E × (1 + s) / 2 / 1000), s what is left at the end",
+            "2000 × price / (N × depth × E × (1 + s)), s what is left at the end",
             s=f"{end:g}" + ("" if "end_share" in printed else " (none printed: the habit)"),
             price=f"{price:g} {money}",
             N=f"{cycles:g}",

@@ -7,7 +7,7 @@ from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import QGridLayout, QVBoxLayout, QWidget
 
 from wintry_tally.core.working import Working
-from wintry_tally.desk.theme.style import font
+from wintry_tally.desk.widgets.formula import Formula
 from wintry_tally.desk.widgets.parts import button, clear, column, label, row, scrolling
 
 
@@ -56,9 +56,7 @@ class WorkingPane(QWidget):
         layout.setSpacing(3)
         layout.addWidget(label(step.label, "heading", wrap=True))
         if step.formula:
-            formula = label(step.formula, wrap=True)
-            formula.setFont(font("mono"))
-            layout.addWidget(formula)
+            layout.addWidget(Formula(step.formula))
         if step.inputs:
             grid = QGridLayout()
             grid.setContentsMargins(0, 0, 0, 0)
