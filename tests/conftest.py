@@ -21,6 +21,7 @@ REFERENCE = Path(__file__).parent / "reference"
 def cache_of_its_own(tmp_path_factory: pytest.TempPathFactory) -> None:
     """What is kept between runs of the program is kept between tests of one process, and nowhere else."""
     os.environ["XDG_CACHE_HOME"] = str(tmp_path_factory.mktemp("cache"))
+    os.environ["XDG_CONFIG_HOME"] = str(tmp_path_factory.mktemp("config"))
 
 
 @pytest.fixture(autouse=True)

@@ -203,3 +203,20 @@ def test_an_independent_model_s_battery_is_judged_end_to_end(
     verdict = json.loads(capsys.readouterr().out)["claims"][0]
     assert verdict["outcome"] == outcome, verdict
     assert verdict["measured"]["value"] == pytest.approx(truth, rel=2e-3)
+
+
+def test_ones_own_words_are_read_by_the_shell_too(tmp_path: Path, monkeypatch, capsys) -> None:
+    monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path))
+    label = tmp_path / "label.txt"
+    label.write_text("Kickout level 9.8 V\n")
+
+    def read() -> dict:
+        assert invoke(["claims", str(label), "--json"]) == 0
+        return json.loads(capsys.readouterr().out)
+
+    assert not read()["claims"] and read()["left"]
+    own = tmp_path / "wintry-tally" / "words.txt"
+    own.parent.mkdir()
+    own.write_bytes("# mine\nkickout level = low-voltage-cut\nnothing\n= surge\n\xff = surge\n".encode("latin-1"))
+    found = read()
+    assert not found["left"] and [(one["kind"], one["value"]) for one in found["claims"]] == [("low-voltage-cut", 9.8)]

@@ -31,6 +31,7 @@ def window(qtbot, tmp_path: Path, request, monkeypatch: pytest.MonkeyPatch) -> I
     QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, str(tmp_path / "settings"))
     monkeypatch.setenv("HOME", str(tmp_path))
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
+    monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path / "config"))
     monkeypatch.setenv("WINTRY_TALLY_TAKEN", str(tmp_path / "taken"))
     # the solver takes both cores for seconds: only where its plan is what is tested
     monkeypatch.setattr(planner, "QUIET_S", 1e12)

@@ -6,11 +6,13 @@ import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QPushButton
 
+from wintry_tally.app import own_words
 from wintry_tally.core.battery import parse_claim
 from wintry_tally.core.battery.claims import CLAIM_KINDS
 from wintry_tally.core.battery.printed.one import claim_of_kind
 from wintry_tally.core.errors import InputError
 from wintry_tally.desk.views.arrival import ArrivalView
+from wintry_tally.desk.widgets.words_offer import WordsOffer
 from wintry_tally.desk.window import Window
 from wintry_tally.report.words import claim_words
 
@@ -114,3 +116,53 @@ def test_a_claim_is_put_in_by_its_kind_and_none_twice(demo: Window, qtbot) -> No
     view.claim.set_text("40 Ah; 41 Ah at C/20")
     qtbot.keyClick(view.claim.line, Qt.Key.Key_Return)
     assert len(session.sample(number).claims) == before + 2
+
+
+def test_words_that_somebody_explained_are_read_from_then_on(demo: Window, qtbot) -> None:
+    session = demo.session
+    number = next(sample.id for sample in session.samples() if sample.code == "M2")
+    demo.show_sample(number)
+    demo.show_station("arrival")
+    view = demo.view("arrival")
+    assert isinstance(view, ArrivalView)
+    view.claim.set_text("Kickout level 9.8 V")
+    assert view.claim.value is None
+    qtbot.mouseClick(view.by_kind, Qt.MouseButton.LeftButton)
+    view.editor.kind.setCurrentIndex(view.editor.kind.findData("low-voltage-cut"))
+    view.editor.text.setText("9.8 V")
+    view.editor.keep()
+    assert view.words.isVisible() and view.words.line == "kickout level = low-voltage-cut"
+    assert own_words.lines() == ()
+    qtbot.mouseClick(view.words.yes, Qt.MouseButton.LeftButton)
+    assert not view.words.isVisible() and own_words.lines() == ("kickout level = low-voltage-cut",)
+    view.claim.set_text("kick-out level: 9.6 V")
+    qtbot.keyClick(view.claim.line, Qt.Key.Key_Return)
+    made = session.sample(number).claims[-1]
+    assert (made.kind, made.value) == ("low-voltage-cut", 9.6)
+    # a kind that is corrected is offered too, and may stay as it is; on another sample nothing is asked
+    view.change_claim(made)
+    view.editor.kind.setCurrentIndex(view.editor.kind.findData("low-voltage-release"))
+    view.editor.keep()
+    assert "low-voltage release" in view.words._said.text()
+    qtbot.mouseClick(view.words.no, Qt.MouseButton.LeftButton)
+    assert not view.words.isVisible() and len(own_words.lines()) == 1
+    demo.show_preferences()
+    page = demo.page("preferences")
+    qtbot.mouseClick(_key(page, "Remove “kickout level” is low-voltage cut"), Qt.MouseButton.LeftButton)
+    assert own_words.lines() == ()
+    view.claim.set_text("Kickout level 9.8 V")
+    assert view.claim.value is None
+
+
+def test_words_that_cannot_be_kept_are_told(demo: Window, monkeypatch, tmp_path) -> None:
+    (tmp_path / "file").write_text("")
+    monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path / "file"))
+    told: list[str] = []
+    offer = WordsOffer()
+    offer.failed.connect(told.append)
+    offer.offer("Kickout level 9.8 V", parse_claim("cuts at 9.8 V"), "lfp")
+    assert not offer.isHidden()
+    offer.yes.click()
+    assert len(told) == 1 and "cannot be" in told[0] and not offer.isHidden()
+    offer.offer("40 Ah", parse_claim("40 Ah"), "lfp")
+    assert offer.isHidden(), "what is read so already is not asked"

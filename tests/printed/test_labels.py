@@ -15,6 +15,8 @@ from hypothesis import strategies as some
 
 from wintry_tally.cli.main import invoke
 from wintry_tally.core.battery.printed import Printed, read_printed
+from wintry_tally.core.battery.printed.one import claim_of_kind
+from wintry_tally.core.battery.printed.own import line_for, said_line
 from wintry_tally.core.battery.printed.sense import currency_of
 from wintry_tally.core.battery.printed.vocabulary import shipped, with_own
 
@@ -102,6 +104,33 @@ def test_a_persons_own_words_are_read() -> None:
     own = with_own(["hummer = continuous-discharge", "nonsense", "x = no kind"])
     assert read_printed("hummer 40 A", vocabulary=own).claims[0].claim.kind == "continuous-discharge"
     assert len(own.phrases) == len(shipped().phrases) + 1
+
+
+@pytest.mark.parametrize(
+    ("text", "kind", "value", "line"),
+    [
+        ("Kickout level 9.8 V", "low-voltage-cut", "9.8 V", "kickout level = low-voltage-cut"),
+        ("Chill-stop: 0 °C", "cold-charge-block", "0 °C", "chill-stop = cold-charge-block"),
+        ("max. gulp 60 A", "surge", "up to 60 A", "gulp = surge"),
+        ("Its winter kickout comes in at 9.8 V", "low-voltage-cut", "9.8 V", None),
+        ("40 Ah", "capacity", "40 Ah", ""),  # is read so already
+        ("9.8 V", "low-voltage-cut", "9.8 V", ""),  # no word to hang it on
+        ("Kickout level 9.8 V and 40 Ah", "low-voltage-cut", "9.8 V", ""),  # two claims stand there
+        ("Kickout level 9.8 V", "low-voltage-cut", "9.6 V", ""),  # not what stands there
+    ],
+)
+def test_a_correction_is_a_line_of_ones_own_words(text: str, kind: str, value: str, line: str | None) -> None:
+    claim = claim_of_kind(kind, value)
+    offered = line_for(text, claim)
+    if line is not None:
+        assert offered == line
+        if not line:
+            return
+    read = read_printed(text, vocabulary=with_own([offered]))
+    assert not read.left and [one.claim.kind for one in read.claims] == [kind]
+    assert read.claims[0].claim.value == claim.value
+    assert line_for(text, claim, own=(offered,)) == ""
+    assert said_line(offered).startswith(f"“{offered.partition(' =')[0]}” is ")
 
 
 WORDS = [line[0].split("} ")[-1].strip() for line in LINES]

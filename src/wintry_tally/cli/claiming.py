@@ -6,6 +6,7 @@ import sys
 from pathlib import Path
 from typing import Any
 
+from wintry_tally.app import own_words
 from wintry_tally.core.battery import family_named
 from wintry_tally.core.battery.printed import Printed, read_printed
 from wintry_tally.core.battery.printed.sense import currency_of
@@ -29,7 +30,7 @@ def claims_of(path: str, source: str, family: str | None) -> Printed:
             raise InputError(f"it is larger than {MOST_TEXT_BYTES >> 20} MiB", "standard input", "give a label's text")
     else:
         text = text_of(Path(path), "a text as it is printed")
-    return read_printed(text, source, key)
+    return read_printed(text, source, key, own_words.vocabulary())
 
 
 def claims_dict(found: Printed) -> dict[str, Any]:

@@ -8,6 +8,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+from wintry_tally.app import own_words
 from wintry_tally.app.bench_book import bench_data, equipment_of, keep_equipment, read_bench
 from wintry_tally.app.headless import Headless, Terminal
 from wintry_tally.app.live import LiveRuns
@@ -76,7 +77,7 @@ def read_any_claims(path: Path, family: str = "") -> tuple[dict[str, Any], tuple
         }, found  # fmt: skip
     claims: list[Claim] = []
     told: dict[str, Any] = {}
-    found_in = read_printed(text, family=family)
+    found_in = read_printed(text, family=family, vocabulary=own_words.vocabulary())
     for item in found_in.left:
         say(f"{path}, line {item.line}: not read: “{item.text}”: {item.reason}", err=True)
     claims = [read.claim for read in found_in.claims]

@@ -35,6 +35,7 @@ from wintry_tally.desk.widgets.parts import anew, button, card, clear, column, l
 from wintry_tally.desk.widgets.pictures_card import PicturesCard
 from wintry_tally.desk.widgets.quantity_field import QuantityField, TypedField
 from wintry_tally.desk.widgets.slices import Slices
+from wintry_tally.desk.widgets.words_offer import WordsOffer
 from wintry_tally.report.words import claim_words
 
 if TYPE_CHECKING:
@@ -85,6 +86,9 @@ class ArrivalView(StationView):
         self.editor.kept.connect(self._keep_edited)
         self.editor.ended.connect(self._end_editing)
         self.editor.hide()
+        self.words = WordsOffer()
+        self.words.failed.connect(self.session.failed)
+        self.words.learned.connect(self._learned)
         self._editing: int | None = None
         self._shown_claims: tuple[object, ...] = ()
         self._above, self._below = QVBoxLayout(), QVBoxLayout()  # what is being changed stands between them
@@ -137,7 +141,9 @@ class ArrivalView(StationView):
             "small",
             wrap=True,
         )
-        claims = card(label("Claims", "heading"), hint, entry, column(self._above, self.editor, self._below, gap=0))
+        claims = card(
+            label("Claims", "heading"), hint, entry, self.words, column(self._above, self.editor, self._below, gap=0)
+        )
 
         facts = QGridLayout()
         facts.setContentsMargins(0, 0, 0, 0)
@@ -280,7 +286,13 @@ class ArrivalView(StationView):
         else:
             done = self.session.change(self.session.open.edits.change_claim(before, made))
         if done:
+            printed = self.editor.printed if before is None else before.text if before.kind != made.kind else ""
             self._end_editing()
+            self.words.offer(printed, made, self.session.sample(self.sample_id).family_key)
+
+    def _learned(self) -> None:
+        self.session.said.emit("Kept among your own words; they stand in Preferences.")
+        self.claim.line.setFocus()
 
     def _end_editing(self) -> None:
         self._editing = None
@@ -305,6 +317,7 @@ class ArrivalView(StationView):
         """Half-typed claims belong to the sample before; the next is seen from its top."""
         self._area.verticalScrollBar().setValue(0)
         self._editing = None
+        self.words.hide()
         self.claim.set_text("")
         self.rested_V.set_text("")
         self.mass.set_text("")
@@ -318,10 +331,11 @@ class ArrivalView(StationView):
     # --- editing ---
 
     def _read_claims(self, text: str) -> Typed:
+        from wintry_tally.app import own_words
         from wintry_tally.core.battery.printed import typed_claims
 
         family = self.session.sample(self.sample_id).family_key if self.session.holds(self.sample_id) else ""
-        return typed_claims(text, self.source.currentText(), family)
+        return typed_claims(text, self.source.currentText(), family, own_words.vocabulary())
 
     def _say(self, value: object) -> str:
         typed = cast("Typed", value)

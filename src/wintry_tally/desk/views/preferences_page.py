@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from functools import partial
 
-from PySide6.QtWidgets import QApplication, QCheckBox, QComboBox, QWidget
+from PySide6.QtWidgets import QApplication, QCheckBox, QComboBox, QVBoxLayout, QWidget
 
+from wintry_tally.app import own_words
+from wintry_tally.core.battery.printed.own import said_line
+from wintry_tally.core.errors import WintryError
 from wintry_tally.core.protocol.attended import USUAL, parse_attended
 from wintry_tally.core.quantity.preferred import CHOICES
 from wintry_tally.core.verdict.outcome import RULE_NAMES, SCHOOL_WORDS, School
@@ -15,7 +19,7 @@ from wintry_tally.desk.session import Session
 from wintry_tally.desk.theme import SPACE
 from wintry_tally.desk.theme.style import apply_named
 from wintry_tally.desk.views.page import MainPage
-from wintry_tally.desk.widgets.parts import button, card, column, fields_beside, label, row, scrolling
+from wintry_tally.desk.widgets.parts import button, card, clear, column, fields_beside, label, row, scrolling
 from wintry_tally.desk.widgets.quantity_field import TypedField
 
 NAMES = {"temperature": "Temperature", "mass": "Mass", "length": "Length", "wire": "Wires"}
@@ -45,6 +49,7 @@ class PreferencesPage(MainPage):
         self.school_words = label("", "small", wrap=True)
         self.hours = TypedField("Somebody is there, in new books", parse_attended, lambda _hours: "", USUAL)
         self.hours.committed.connect(lambda _hours: self._keep(attended=self.hours.line.text().strip()))
+        self.words = QVBoxLayout()
         inner = QWidget()
         inner.setLayout(
             column(
@@ -56,6 +61,8 @@ class PreferencesPage(MainPage):
                            "What has gone wrong on the bench sounds whatever is chosen here."),
                 self._card("A new book begins with", [("Decision rule", self.school), ("Somebody is there", self.hours)], self.school_words,
                            "A book that is open keeps its own: the rule stands on its Ledger, the hours on its Bench."),
+                card(label("Your own words for claims", "heading"), self.words, label(
+                    "Words are offered where you correct what was read of a claim at Arrival; the shell reads them too.", "small", wrap=True)),
                 None, gap=3,
             )
         )  # fmt: skip
@@ -86,6 +93,29 @@ class PreferencesPage(MainPage):
         self.school.setCurrentIndex(max(0, self.school.findData(now.school)))
         self.school_words.setText(f"{SCHOOL_WORDS[School(now.school)].capitalize()}.")
         self.hours.set_text(now.attended)
+        self._show_words()
+
+    def _show_words(self) -> None:
+        clear(self.words)
+        kept = own_words.lines()
+        if not kept:
+            self.words.addWidget(label("None yet.", "quiet"))
+        for line in kept:
+            said = said_line(line)
+            self.words.addLayout(
+                row(
+                    label(said, wrap=True),
+                    None,
+                    button("Remove", partial(self._forget, line), "link", f"Remove {said}"),
+                )
+            )
+
+    def _forget(self, line: str) -> None:
+        try:
+            own_words.forget(line)
+        except WintryError as error:
+            self.session.failed.emit(str(error))
+        self._show_words()
 
     def tell_alone(self) -> None:
         """With no book open there is nothing else to say."""

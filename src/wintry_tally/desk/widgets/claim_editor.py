@@ -25,6 +25,8 @@ class ClaimEditor(QWidget):
     def __init__(self) -> None:
         super().__init__()
         self.claim: Claim | None = None
+        self.printed = ""
+        """What stood there unread, of a claim that is put in by its kind."""
         self._family = ""
         self.kind = QComboBox()
         self.kind.setEditable(True)
@@ -56,7 +58,7 @@ class ClaimEditor(QWidget):
 
     def begin(self, claim: Claim | None, text: str, source: str, family: str) -> None:
         """Take up a claim that is there, or none: then `text` waits for its kind."""
-        self.claim, self._family = claim, family
+        self.claim, self._family, self.printed = claim, family, text
         sources = [*SOURCES] if source in SOURCES else [source, *SOURCES]
         self.source.clear()
         self.source.addItems(sources)

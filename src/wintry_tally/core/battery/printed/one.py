@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from wintry_tally.core.battery.claims import CLAIM_KINDS, Claim, Direction
 from wintry_tally.core.battery.printed.found import Left
 from wintry_tally.core.battery.printed.reader import read_printed
-from wintry_tally.core.battery.printed.vocabulary import shipped
+from wintry_tally.core.battery.printed.vocabulary import Vocabulary, shipped
 from wintry_tally.core.errors import InputError
 
 HOW = 'write what it is, with its value and unit: "40 Ah", "cuts at 10 V", "surge 200 A (5 s)"'
@@ -23,7 +23,7 @@ class Typed:
     nominal_V: float | None = None
 
 
-def typed_claims(text: str, source: str = "label", family: str = "") -> Typed:
+def typed_claims(text: str, source: str = "label", family: str = "", vocabulary: Vocabulary | None = None) -> Typed:
     """Every claim of what was typed or pasted into one line.
 
     Raises:
@@ -32,7 +32,7 @@ def typed_claims(text: str, source: str = "label", family: str = "") -> Typed:
     typed = "; ".join(" ".join(part.split()) for part in re.split(r"[\n\r\u2028\u2029]+", text) if part.strip())
     if not typed:
         raise InputError("nothing is typed", mend='type a claim as printed, like "40 Ah" or "cuts at 10 V"')
-    found = read_printed(typed, source, family)
+    found = read_printed(typed, source, family, vocabulary)
     if found.claims:
         only = len(found.claims) == 1 and not found.left
         return Typed(
