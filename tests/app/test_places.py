@@ -15,7 +15,16 @@ import pytest
 from tests.bench.live import LiveBench
 from wintry_tally.app.dossiers import dossier_of
 from wintry_tally.app.edits import Edits
-from wintry_tally.app.places import PlaceLog, PlaceSpec, PlaceWatch, places_of, places_text, reader, with_place
+from wintry_tally.app.places import (
+    PlaceLog,
+    PlaceSpec,
+    PlaceWatch,
+    places_of,
+    places_text,
+    read_lately,
+    reader,
+    with_place,
+)
 from wintry_tally.app.stood import history
 from wintry_tally.bench.connect import thing_of
 from wintry_tally.bench.equipment import Instrument
@@ -230,3 +239,12 @@ def test_typed_from_a_shell(tmp_path: Path, capsys) -> None:
     ):  # fmt: skip
         assert invoke(["place", str(path), *arguments]) == 2
         assert words in capsys.readouterr().err
+
+
+def test_what_was_read_lately_is_told_and_older_readings_are_not(tmp_path: Path) -> None:
+    now = datetime(2027, 1, 20, 12, tzinfo=UTC)
+    with Book.create(tmp_path / "b.wintry") as book:
+        book.places.add("freezer", now - timedelta(days=2), -17.0)
+        book.places.add("freezer", now - timedelta(hours=2), -15.5)
+        book.places.add("room", now - timedelta(days=8), 21.0)
+        assert read_lately(book, now) == {"freezer": -15.5}

@@ -68,6 +68,11 @@ def test_the_cold_shows_its_run_over_the_warm_one(book: Path) -> None:
     name, hours, core = soak.series[0]
     assert core[0] == pytest.approx(23.0) and np.all(np.diff(core) < 0) and name == "worked out from 4.36 kg"
     assert soak.marks[0][1].startswith("sound from ") and 2.0 < soak.marks[0][0] < 24.0 < hours[-1]
+    open_dossier = replace(dossier, verdicts=open_claims, runs=())
+    read = station_told("cold", sample, open_dossier, [], None, NOW, {"freezer": -12.4, "room": 19.0}).panel
+    assert read is not None and read.name == "Its core in a freezer at −12 °C as last read, from 19 °C"
+    assert read.series[0][2][0] == pytest.approx(19.0) and read.lines[0][1] == pytest.approx(-11.4)
+    assert read.marks[0][0] < soak.marks[0][0], "fewer degrees to go"
     assert station_told("cold", sample, replace(dossier, runs=()), [], None, NOW).panel is None, (
         "nothing is left to be tested"
     )

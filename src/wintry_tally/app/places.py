@@ -43,6 +43,14 @@ def places_of(book: Book) -> tuple[PlaceSpec, ...]:
         )
 
 
+LATELY = timedelta(days=7)
+
+
+def read_lately(book: Book, now: datetime) -> dict[str, float]:
+    """The temperature of each place that was read within the last week, °C."""
+    return {name: one.temperature_C for name, one in book.places.latest().items() if now - one.at <= LATELY}
+
+
 def places_text(places: tuple[PlaceSpec, ...]) -> str:
     """As it is kept.
 

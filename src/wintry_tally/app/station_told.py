@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import math
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from types import MappingProxyType
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -31,7 +33,8 @@ if TYPE_CHECKING:
     from wintry_tally.report.dossier import Dossier, RunReport
 
 
-ROOM_C, FREEZER_C = 23.0, -18.0
+USUAL_C = {"room": 23.0, "freezer": -18.0}
+"""Of a place that nobody has read lately."""
 APART = 0.15
 """Marks nearer to each other than this, as a share of the axis, are told as one."""
 
@@ -53,9 +56,10 @@ class Told:
 
 
 def station_told(
-    key: str, sample: Sample, dossier: Dossier, runs: Sequence[Run], drawn: Drawn | None, now: datetime
-) -> Told:
-    """What the page of a station shows beside its runs."""
+    key: str, sample: Sample, dossier: Dossier, runs: Sequence[Run], drawn: Drawn | None, now: datetime,
+    read_C: Mapping[str, float] = MappingProxyType({}),
+) -> Told:  # fmt: skip
+    """What the page of a station shows beside its runs; `read_C`: the places that were read lately."""
     stations = {run.id: run.station for run in runs}
     own = [report for report in dossier.runs if stations.get(report.facts.id) == key and not report.facts.left_out]
     settles = tuple(
@@ -67,7 +71,7 @@ def station_told(
     if key == "load":
         panel = _openings(own, dossier.verdicts)
     elif key == "cold":
-        panel = _cold_over_warm(own, dossier.runs) or _soak(sample, settles)
+        panel = _cold_over_warm(own, dossier.runs) or _soak(sample, settles, read_C)
     elif key == "shelf":
         panel = _shelf(sample, dossier, runs, drawn, now)
     way = way_back(sample.family, sample.rated_Ah, _seen(sample, dossier.runs)) if key == "revival" else ()
@@ -137,7 +141,7 @@ def _cold_over_warm(own: Sequence[RunReport], runs: Sequence[RunReport]) -> Pane
     )  # fmt: skip
 
 
-def _soak(sample: Sample, settles: Sequence[tuple[str, Outcome]]) -> Panel | None:
+def _soak(sample: Sample, settles: Sequence[tuple[str, Outcome]], read_C: Mapping[str, float]) -> Panel | None:
     """How its core follows a freezer, where something is still to be tested in the cold."""
     if not sample.rated_Ah or all(outcome is not Outcome.NOT_TESTED for _, outcome in settles):
         return None
@@ -145,7 +149,9 @@ def _soak(sample: Sample, settles: Sequence[tuple[str, Outcome]]) -> Panel | Non
     mass = sample.arrival.mass_kg or first_value(sample.claims, "mass") or body.mass_kg
     mm = [first_value(sample.claims, kind) for kind in ("length", "width", "height")]
     sides = (mm[0] / 1000.0, mm[1] / 1000.0, mm[2] / 1000.0) if mm[0] and mm[1] and mm[2] else None
-    found = soak(mass, body.heat_J_kgK, ROOM_C, FREEZER_C, sides)
+    room, freezer = (read_C.get(name, usual) for name, usual in USUAL_C.items())
+    read = " as last read" if "freezer" in read_C else ""
+    found = soak(mass, body.heat_J_kgK, room, freezer, sides)
     hours = np.linspace(0.0, 1.3 * max(found.sound_s, SAFE_S) / 3600.0, 120)
     marks = [
         (found.sound_s / 3600.0, f"sound from {format_duration(found.sound_s)} on"),
@@ -154,9 +160,9 @@ def _soak(sample: Sample, settles: Sequence[tuple[str, Outcome]]) -> Panel | Non
     if abs(found.sound_s - SAFE_S) < APART * 3600.0 * float(hours[-1]):
         marks = marks[:1]
     return Panel(
-        f"Its core in a freezer at {degrees_words(FREEZER_C, 0)}, from {degrees_words(ROOM_C, 0)}", "time / h", "core / °C",
+        f"Its core in a freezer at {degrees_words(freezer, 0)}{read}, from {degrees_words(room, 0)}", "time / h", "core / °C",
         ((f"worked out from {mass:.3g} kg", hours, found.core(3600.0 * hours)),), marks=tuple(marks),
-        lines=(("y", FREEZER_C + WITHIN_K, f"as cold as the freezer within {WITHIN_K:g} K"),),
+        lines=(("y", freezer + math.copysign(WITHIN_K, room - freezer), f"as cold as the freezer within {WITHIN_K:g} K"),),
     )  # fmt: skip
 
 

@@ -206,7 +206,7 @@ def analyse(raw: Trace, options: Options, progress: Callable[[float], None] | No
             trace, scale, stages, test, instrument, options.family, options.rated_minutes, options.ambient_C
         )
         counted = counters_of(trace, test.count.spans[0].first, test.count.spans[-1].last)
-    efficiency = _efficiency(test, charge)
+    efficiency = _efficiency(trace, test, charge)
     cells = cells_of(trace, stages)
     second = None if test is None else second_meter_of(trace, test, instrument, options.second)
     beside = cell_remarks(trace, cells, stages) + (second_meter_remarks(trace, test, second) if test else [])
@@ -357,7 +357,7 @@ def _with_hidden(remarks: list[Remark], trace: Trace, test: CapacityTest | None)
     return [replace(item, message=told) if item.code == "gap" and item.rows == rows else item for item in remarks]
 
 
-def _efficiency(test: CapacityTest | None, charge: ChargeResult | None) -> Efficiency | None:
+def _efficiency(trace: Trace, test: CapacityTest | None, charge: ChargeResult | None) -> Efficiency | None:
     """Of the full charge and the full discharge of one log, whichever came first."""
     if test is None or charge is None or charge.all_in is None or test.count.charge.value <= 0:
         return None
@@ -367,7 +367,8 @@ def _efficiency(test: CapacityTest | None, charge: ChargeResult | None) -> Effic
     # two ends of one depth: a top-up and a full discharge, or the other way round, are no pair
     if not 0.5 < test.count.charge.value / charge.all_in.charge.value < 1.15:
         return None
-    return efficiency_of(charge.all_in, test.count)
+    begun = [float(trace.time_s[count.spans[0].first]) for count in (charge.count, test.count)]
+    return efficiency_of(charge.all_in, test.count, (begun[0], begun[1]))
 
 
 def _acceptance(trace: Trace, charge: ChargeResult | None) -> tuple[tuple[float, float], ...]:

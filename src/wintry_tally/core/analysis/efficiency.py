@@ -8,7 +8,7 @@ import numpy as np
 
 from wintry_tally.core.analysis.charging import ChargeResult
 from wintry_tally.core.analysis.counting import Count
-from wintry_tally.core.quantity import Quantity, format_quantity, ratio
+from wintry_tally.core.quantity import Quantity, format_duration, format_quantity, ratio
 from wintry_tally.core.trace import Remark
 from wintry_tally.core.trace.trace import Trace
 from wintry_tally.core.working import Working
@@ -25,18 +25,19 @@ class Efficiency:
     working: Working
 
 
-def efficiency_of(put_in: Count, drawn: Count) -> Efficiency:
+def efficiency_of(put_in: Count, drawn: Count, begun_s: tuple[float, float] | None = None) -> Efficiency:
     """The efficiency of a charge and a discharge between the same two ends.
 
-    η = 100 % × out / in. Source: common practice; JCGM 100:2008, 5.2.
+    `begun_s`: when each began in the log, s: a log may hold more than one. η = 100 % × out / in. Source: common practice; JCGM 100:2008, 5.2.
     """
     coulombic, energy = ratio(drawn.charge, put_in.charge, 100.0, "%"), ratio(drawn.energy, put_in.energy, 100.0, "%")
+    since = ["", ""] if begun_s is None else [f"; from {format_duration(at)} of the log on" for at in begun_s]
     working = Working(
         "Charge and energy efficiency",
         "η = out / in; the gain of one meter cancels",
         {
-            "in": f"{format_quantity(put_in.charge)}, {format_quantity(put_in.energy)}",
-            "out": f"{format_quantity(drawn.charge)}, {format_quantity(drawn.energy)}",
+            "in": f"{format_quantity(put_in.charge)}, {format_quantity(put_in.energy)}{since[0]}",
+            "out": f"{format_quantity(drawn.charge)}, {format_quantity(drawn.energy)}{since[1]}",
         },
         f"{format_quantity(coulombic)} of the charge, {format_quantity(energy)} of the energy",
         "common practice; JCGM 100:2008, 5.2",

@@ -74,7 +74,7 @@ class RunPage(StationView):
             big.addWidget(figure, 1, index)
             big.setColumnStretch(index, 1)
         small = QGridLayout()
-        small.setHorizontalSpacing(24)
+        small.setHorizontalSpacing(16)
         for index, (name, figure) in enumerate(self.minor.items()):
             small.addWidget(self._titles[name], 0, index)
             small.addWidget(figure, 1, index)
