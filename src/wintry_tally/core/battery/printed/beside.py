@@ -6,7 +6,7 @@ import re
 from dataclasses import replace
 
 from wintry_tally.core.battery.printed.found import Read
-from wintry_tally.core.battery.printed.line import DIMENSIONS, STOPPING, Line, Name, clause_of, name_behind
+from wintry_tally.core.battery.printed.line import BY_CELL, DIMENSIONS, STOPPING, Line, Name, clause_of, name_behind
 from wintry_tally.core.battery.printed.quantities import Item, Number
 from wintry_tally.core.quantity.units import find_unit
 
@@ -59,6 +59,8 @@ def degrees(piece: Item) -> float:
 
 def goes_on(line: Line, piece: Item, here: list[tuple[Item, Read]]) -> str:
     """The kind of the current before it, where a current has no name and a time of its own: "100 A, 5 min 150 A, 3 s 300 A"."""
+    if piece.kind == "quantity" and _graded(line, piece, here):
+        return here[-1][1].claim.kind
     kinds = [read.claim.kind for item, read in here if item.end <= piece.begin and read.claim.kind in GO_ON]
     if piece.kind != "quantity" or piece.dimension != "current" or not kinds or name_behind(line, piece) is not None:
         return ""
@@ -68,6 +70,15 @@ def goes_on(line: Line, piece: Item, here: list[tuple[Item, Read]]) -> str:
     last = next((item for item, read in reversed(here) if read.claim.kind in GO_ON), None)
     between = line.text[last.end : piece.begin] if last is not None else ""
     return kinds[-1] if timed and LISTED.search(between) else ""
+
+
+def _graded(line: Line, piece: Item, here: list[tuple[Item, Read]]) -> bool:
+    """Whether it is another grade of what was read before it: "charge current: standard 20 A, maximum 50 A"."""
+    if not here or here[-1][0].end > piece.begin or here[-1][0].dimension != piece.dimension or not piece.dimension:
+        return False
+    between = line.text[here[-1][0].end : piece.begin]
+    bare = line.known.words["grade"].sub("", between)
+    return bare != between and re.fullmatch(r"[\s,;/&().:]*(?:and|und|or)?[\s.:]*", bare) is not None
 
 
 def _adjoins(line: Line, piece: Item, other: Item) -> bool:
@@ -86,13 +97,10 @@ def current_beside(line: Line, piece: Item) -> Item | None:
     return None
 
 
-SHARE_OF = re.compile(r"\b(capacity|delivers|gives|provides|rated|nominal|kapazität)\b", re.IGNORECASE)
-
-
 def of_capacity(line: Line, piece: Item) -> bool:
     """Whether a share is of the capacity, at a low temperature: "capacity at -20 °C: 70 %"."""
     alone = len(_own(line, piece, "temperature")) == 1 and not _own(line, piece, "share")
-    return alone and in_the_cold(line, piece) and SHARE_OF.search(line.text) is not None
+    return alone and in_the_cold(line, piece) and line.says("share-of")
 
 
 def _own(line: Line, piece: Item, dimension: str) -> list[Item]:
@@ -105,8 +113,8 @@ def _own(line: Line, piece: Item, dimension: str) -> list[Item]:
 def months_beside(line: Line, piece: Item) -> float:
     """Over how many months a share is kept or lost, by the one time in its clause; 0 where none stands there."""
     begin, end = clause_of(line, piece)
-    for words, each in EACH:
-        if words.search(line.text[begin:end]):
+    for words, each in EACH.items():
+        if line.says(words, begin, end):
             return each
     times = [item for item in _own(line, piece, "duration") if item.low is not None and item.low.values]
     unit = find_unit(times[0].unit, "duration") if len(times) == 1 else None
@@ -117,10 +125,8 @@ def months_beside(line: Line, piece: Item) -> float:
     return months
 
 
-EACH = (
-    (re.compile(r"\b(?:(?:per|a|each|every)\s+month|monthly)\b", re.IGNORECASE), 1.0),
-    (re.compile(r"\b(?:(?:per|a|each|every)\s+(?:year|annum)|yearly|annually)\b", re.IGNORECASE), 12.0),
-)
+EACH = {"each-month": 1.0, "each-year": 12.0}
+"""Months of each."""
 LEAST_MONTHS, BRIEF_S = 0.2, 120.0
 CLOSE = 12
 
@@ -152,11 +158,7 @@ def filled_beside(line: Line, piece: Item) -> bool:
 
 def left_over(line: Line, piece: Item) -> bool:
     """Whether a share is of what is left, not of what is lost: "capacity after 3 months 91 %"."""
-    begin, end = clause_of(line, piece)
-    return LEFT_OVER.search(line.text[begin:end]) is not None
-
-
-LEFT_OVER = re.compile(r"\b(capacity|remain\w*|left|retention|retain\w*|charged)\b", re.IGNORECASE)
+    return line.says("left-over", *clause_of(line, piece))
 
 
 def minutes_of_reserve(line: Line) -> None:
@@ -171,6 +173,30 @@ def minutes_of_reserve(line: Line) -> None:
             and not line.text[piece.end :].lstrip()[:1].isalpha()
         ):
             line.pieces[place] = replace(piece, unit="min")
+
+
+MOST_CELL_V = 4.5
+
+
+def volts_of_a_cell(line: Line) -> None:
+    """So few volts, in a line that speaks of a cell and of what a pack stops at, are of each cell: "cell over-voltage 3.65 V"."""
+    if not line.says("cell") or not any(name.kind in BY_CELL for name in line.names):
+        return
+    for place, piece in enumerate(line.pieces):
+        top = piece.high or piece.low
+        if (
+            piece.dimension == "voltage"
+            and piece.unit == "v"
+            and top is not None
+            and max(top.values, default=9.0) <= MOST_CELL_V
+        ):
+            line.pieces[place] = replace(piece, unit="V/cell")
+
+
+def of_cranking(line: Line, piece: Item) -> bool:
+    """Whether a current is of a start in the cold by one of its standards: "760 A (EN)"."""
+    behind = line.text[piece.end :].lstrip(" (,[")
+    return piece.dimension == "current" and line.known.words["cranking"].match(behind) is not None
 
 
 OF_DEGREES = frozenset(

@@ -47,7 +47,7 @@ def give_conditions(
                 )
                 break
         else:
-            if not any(says_again(piece, read.claim) for _, read in here):
+            if not any(says_again(piece, read.claim, item) for item, read in here):
                 words = f"“{line.words(piece)}” belongs to nothing read here" if here else ALONE
                 left.append((phrase_of(line, piece), words))
         line.used.add(id(piece))
@@ -69,8 +69,12 @@ def _another_s(item: Item, piece: Item, here: list[tuple[Item, Read]]) -> bool:
     )  # fmt: skip
 
 
-def says_again(piece: Item, claim: Claim) -> bool:
-    """Whether a quantity says a claim again in another unit: 20 lb (9.1 kg), 20 A (0.2C)."""
+def says_again(piece: Item, claim: Claim, item: Item) -> bool:
+    """Whether a quantity says a claim, read of an item, again in another unit: 20 lb (9.1 kg), 20 A (0.2C)."""
+    if piece.kind == "quantity" and piece.unit == item.unit:
+        return piece.low == item.low or (
+            piece.low is not None and item.low is not None and piece.low.values == item.low.values
+        )
     if piece.kind == "rate":
         return claim.kind in TAKES_RATE
     if piece.dimension == "voltage per cell" and claim.unit == "V" and claim.value and piece.low and piece.low.values:
@@ -146,9 +150,22 @@ def _condition(line: Line, piece: Item, claim: Claim, cells: int | None) -> Mapp
         following = next(
             (item.begin for item in line.pieces if item.begin >= piece.end and item.kind in {"quantity", "rate"}), None
         )
-        after = re.findall(r"[a-z]+", line.text.lower()[piece.end : following])[:3]
-        to = bool({"retention", "remaining", "capacity", "eol", "end", "left"} & set(after)) or (
-            bool({"to", "until"} & set(before)) and not {"dod", "depth", "discharge"} & set(after)
-        )
+        after = re.findall(r"[a-zäöüé]+", line.text.lower()[piece.end : following])[:3]
+        to = bool(
+            {
+                "retention",
+                "remaining",
+                "capacity",
+                "eol",
+                "end",
+                "left",
+                "after",
+                "still",
+                "nach",
+                "restkapazität",
+                "kapazität",
+            }
+            & set(after)
+        ) or (bool({"to", "until"} & set(before)) and not {"dod", "depth", "discharge"} & set(after))
         return {"end_share" if to else "depth": round(kept / 100.0, 4)}
     return None

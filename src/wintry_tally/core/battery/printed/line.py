@@ -39,17 +39,22 @@ class Line:
     number: int
     text: str
     pieces: list[Item]
+    known: Vocabulary
     names: list[Name] = field(default_factory=list)
     used: set[int] = field(default_factory=set)
     parted: list[tuple[int, int]] | None = None
     """The signs that part its claims, once they were looked for."""
+
+    def says(self, what: str, begin: int = 0, end: int | None = None) -> bool:
+        """Whether its words, from one place to another, say something that the vocabulary has words for."""
+        return self.known.words[what].search(self.text[begin:end]) is not None
 
     def words(self, piece: Item) -> str:
         """As it stands in the line."""
         return self.text[piece.begin : piece.end].strip()
 
 
-def names_in(line: Line, known: Vocabulary) -> list[Name]:
+def names_in(line: Line) -> list[Name]:
     """Phrases of the vocabulary among its words, the longest first where they overlap."""
     found: list[Name] = []
     place = 0
@@ -58,14 +63,14 @@ def names_in(line: Line, known: Vocabulary) -> list[Name]:
         if pieces[place].kind != "word":
             place += 1
             continue
-        for last in range(min(len(pieces), place + known.longest), place, -1):
+        for last in range(min(len(pieces), place + line.known.longest), place, -1):
             run = pieces[place:last]
             if (
                 any(piece.kind != "word" and piece.text not in {"/", "-", "&"} for piece in run)
                 or run[-1].kind != "word"
             ):
                 continue
-            kind = known.named([piece.text for piece in run if piece.kind == "word"])
+            kind = line.known.named([piece.text for piece in run if piece.kind == "word"])
             if kind:
                 found.append(Name(kind, run[0].begin, run[-1].end))
                 place = last - 1
@@ -102,6 +107,9 @@ def _parts(line: Line, sign: Item, begin: int) -> bool:
         if begin <= piece.begin and piece.end <= sign.begin and piece.kind in {"quantity", "rate"}
     ]
     named = [name for name in line.names if begin <= name.begin and name.end <= sign.begin]
+    behind = next((piece for piece in line.pieces if piece.begin >= sign.end and piece.kind == "quantity"), None)
+    if sign.text == "," and behind is not None and behind.dimension == "share":
+        return any(piece.dimension == "share" for piece in before)  # each of its own degrees or months
     if not before or (named and not any(fits(name, piece) for name in named for piece in before)):
         return False  # only a name, or a name with its conditions: its value is still to come
     if sign.text in STOPS:
@@ -197,7 +205,8 @@ CHARGING = {"voltage": "charge-voltage", "current": "charge-current", "duration"
 def fits(name: Name, piece: Item) -> bool:
     dimension = DIMENSIONS.get(name.kind, "")
     if name.kind == "charging":
-        return piece.kind == "rate" or piece.dimension in CHARGING
+        ranged = piece.dimension == "temperature" and piece.high is not None
+        return piece.kind == "rate" or piece.dimension in CHARGING or ranged
     if name.kind in STOPPING:
         return piece.dimension in STOPPING[name.kind]
     if piece.kind == "rate":
@@ -229,6 +238,9 @@ def stands_as_condition(line: Line, piece: Item) -> bool:
         return False
     if before.kind == "sign" and before.text in {"<", "≤", "<=", "~", "≈"} and place > 1:
         before = line.pieces[place - 2]
+    if before.text in {"and", "or", "und", "oder", "&"} and place > 1:
+        listed = line.pieces[place - 2]
+        return listed.dimension == piece.dimension and listed.kind == "quantity" and stands_as_condition(line, listed)
     if before.text == "to" and place > 1 and line.pieces[place - 2].text == "up":
         return False
     return (before.kind == "word" and before.text in _MARKS) or before.text in {"@", "("}

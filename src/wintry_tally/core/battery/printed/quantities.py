@@ -18,6 +18,11 @@ _UNITS = (
     r"|cycles|zyklen|cycle|times|€|eur|usd|\$|£|gbp|c(?![/\d])|f"
 )
 _NUMBER = r"\d{1,3}(?:[ ']\d{3})+[.,]\d{2}(?!\d)|\d{1,3}(?:[ ']\d{3})+(?![\d,.])|\d+(?:[.,]\d+)*"
+SPELLED = {
+    "one": 1, "two": 2, "three": 3, "four": 4, "five": 5, "six": 6, "seven": 7, "eight": 8, "nine": 9, "ten": 10, "twelve": 12,
+    "fifteen": 15, "twenty": 20, "thirty": 30, "forty": 40, "sixty": 60, "ninety": 90,
+}  # fmt: skip
+"""Numbers as words, where a time's unit stands behind them."""
 _TOKEN = re.compile(
     rf"(?P<mixed>\d+[ -]\d+/\d+|\d+/(?:2|4|8|16|32)(?!\d))|(?P<c_over>\bc\s*/\s*(?P<over>\d+(?:\.\d+)?))"
     rf"|(?P<c_hours>\bc(?P<hours>\d{{1,3}})\b)|(?P<hour_rate>(?P<rate>\d{{1,3}})\s*-?\s*(?:hr|hour|h)s?[ -]?rate\b|(?P<rate2>\d{{1,3}})\s?hr\b(?=\s*[)\]]))"
@@ -25,10 +30,10 @@ _TOKEN = re.compile(
     rf"|(?P<ip>\bip\s?\d[\dx]k?\b)|(?P<grid>\b\d+(?-i:P)\d+(?-i:S)\b|\b\d+(?-i:S)\s?\d+(?-i:P)\b)|(?P<code>\b[^\W\d_]{{2,}}-?\d+(?:-?\w+)*\b|\b[^\W\d_]\w*-\d{{3,}}\w*\b)"
     rf"|(?P<series>\b(?P<cells>\d{{1,2}})(?-i:S)(?:\d+p)?\b)"
     rf"|(?P<money>[€$£])(?=\s*\d)|(?P<number>{_NUMBER})"
-    rf"|(?P<pm>±|\+\s?/\s?-|\+-)|(?P<word>[^\W\d_]+(?:[-'][^\W\d_]+)*)|(?P<sign>≥|≤|>=|<=|[<>~≈=@:;,|/()\[\]x*•·\t+-]|\.\.+|…)",
+    rf"|(?P<spelled>\b(?:{'|'.join(SPELLED)})\b(?=[ -](?:hours?|hrs?|minutes?|mins?|seconds?|days?|weeks?|months?|years?)\b))|(?P<arrow>->|→)|(?P<pm>±|\+\s?/\s?-|\+-)|(?P<word>[^\W\d_]+(?:[-'][^\W\d_]+)*)|(?P<sign>≥|≤|>=|<=|[<>~≈=@:;,|/()\[\]x*•·\t+-]|\.\.+|…)",
     re.IGNORECASE,
 )
-_UNIT = re.compile(rf"\s?-?(?P<unit>{_UNITS})(?![a-z°])", re.IGNORECASE)
+_UNIT = re.compile(rf"\+?\s?-?(?P<unit>{_UNITS})(?![a-z°])", re.IGNORECASE)
 
 
 @dataclass(frozen=True)
@@ -131,6 +136,11 @@ def number_of(text: str) -> Number:
     return Number((whole, decimal) if groups else (decimal,), text)
 
 
+def _number(text: str) -> Number:
+    spelled = SPELLED.get(text.lower())
+    return number_of(text) if spelled is None else Number((float(spelled),), text)
+
+
 def _fraction(text: str) -> Number:
     whole, _, part = text.rpartition(" ") if " " in text else text.rpartition("-")
     above, below = part.split("/")
@@ -179,6 +189,9 @@ _FIRST = {
     "amperes": "a",
     "watts": "w",
     "minutes": "min",
+    "usd": "usd",
+    "eur": "eur",
+    "gbp": "gbp",
 }
 
 
@@ -258,8 +271,10 @@ def _lexed(text: str) -> list[Item]:
                 Item("quantity", text[begin : number.end()], begin, number.end(), number_of(number[0]), unit=match[0])
             )
             at = number.end()
-        elif match["number"] or match["mixed"]:
-            number_is = _fraction(match[0]) if match["mixed"] else number_of(match[0])
+        elif match["arrow"]:
+            found.append(Item("sign", "->", begin, end))
+        elif match["number"] or match["mixed"] or match["spelled"]:
+            number_is = _fraction(match[0]) if match["mixed"] else _number(match[0])
             unit = _UNIT.match(text, end)
             name = "" if unit is None else unit_name(unit["unit"])
             if unit is not None and name in {"c"}:  # 0.2C is a rate; 25 C a temperature where degrees are spoken of
@@ -309,7 +324,7 @@ def _pair(first: Item, sign: Item, second: Item) -> Item | None:
     if sign.kind == "pm":
         unit = first.unit or ("" if second.unit == "%" else second.unit)
         return replace(first, text=text, end=second.end, unit=unit, within=(second.low, second.unit))
-    joins = sign.text in {"-", "to", "..", "...", "…", "~", "bis"}
+    joins = sign.text in {"-", "->", "to", "..", "...", "…", "~", "bis"}
     agree = first.unit == second.unit or not first.unit or (not second.unit and sign.text != "to")
     rises = bool(first.low.values and second.low.values) and second.low.values[-1] > first.low.values[-1]
     if not (joins and agree and rises and (first.unit or second.unit)):

@@ -23,6 +23,8 @@ from wintry_tally.core.battery.printed.beside import (
     minutes_of_reserve,
     months_beside,
     of_capacity,
+    of_cranking,
+    volts_of_a_cell,
 )
 from wintry_tally.core.battery.printed.conditions import ALONE, give_conditions
 from wintry_tally.core.battery.printed.found import Left, Pack, Printed, Read
@@ -76,12 +78,13 @@ def read_printed(text: str, source: str = "label", family: str = "", vocabulary:
         if len(words) > MOST_SIGNS:
             long.append(Left(number, words[:80] + "…", f"a line of more than {MOST_SIGNS} signs is no claim"))
         elif words.strip():
-            lines.append(Line(number, words, items(words)))
+            lines.append(Line(number, words, items(words), known))
     if len(printed) > MOST_LINES:
         long.append(Left(MOST_LINES + 1, printed[MOST_LINES][:80], f"not more than {MOST_LINES} lines are read"))
     for line in lines:
-        line.names = names_in(line, known)
+        line.names = names_in(line)
         minutes_of_reserve(line)
+        volts_of_a_cell(line)
         degrees_for_rates(line)
         own_names(line)
     pack = _pack(lines, family, known)
@@ -277,13 +280,11 @@ def _of_several(line: Line) -> bool:
 
 def _of_charger(line: Line, piece: Item) -> bool:
     """Whether a current is a charger's, not the battery's: "with a 20 A charger"."""
-    behind = line.text[piece.end :].lstrip().lower()
-    return behind.startswith(("charger", "ladeger"))
+    return line.known.words["charger"].match(line.text[piece.end :].lstrip()) is not None
 
 
 def _was(line: Line, piece: Item) -> bool:
-    words = line.text[: piece.begin].lower().split()[-2:]
-    return any(word.strip(":(") in {"was", "statt", "instead", "before"} for word in words)
+    return line.known.words["was"].search(" ".join(line.text[: piece.begin].split()[-2:])) is not None
 
 
 def _short_is_surge(claim: Claim) -> Claim:
@@ -298,6 +299,8 @@ def _short_is_surge(claim: Claim) -> Claim:
 
 def _kind_for(line: Line, piece: Item, context: str) -> str:
     """What a quantity is a claim of; "condition" where it stands as one, empty where nothing says."""
+    if of_cranking(line, piece):
+        return "beside"
     # cycles and energies are claims wherever they stand
     condition = stands_as_condition(line, piece) and piece.dimension not in {"count", "energy"}
     before, after = name_before(line, piece), name_behind(line, piece)
@@ -328,7 +331,7 @@ def _kind_for(line: Line, piece: Item, context: str) -> str:
         # nothing charges for months: what was kept is spoken of, or how long it may be
         return "shelf-life" if any(one.kind == "shelf-life" for one in line.names) else ""
     if name.kind == "charging":
-        return "charge-current" if piece.kind == "rate" else CHARGING[piece.dimension]
+        return "charge-current" if piece.kind == "rate" else CHARGING.get(piece.dimension, "" if line.says("heats") else "charging-range")
     if name.kind in STOPPING:
         made = STOPPING[name.kind][piece.dimension]
         return "beside" if made == "cold-charge-block" and degrees(piece) > COLD_STOP_C else made
@@ -382,7 +385,7 @@ def _by_unit(line: Line, piece: Item) -> str:
         return "surge"
     if piece.dimension == "duration" and piece.unit not in LONG_UNITS:
         return "runtime" if drawn_beside(line, piece) else "charge-time" if filled_beside(line, piece) else ""
-    if piece.dimension == "power" and "heat" in line.text.lower():
+    if piece.dimension == "power" and line.says("heats"):
         return "heater-power"
     if piece.dimension == "voltage" and piece.high is None:
         return "nominal-voltage"
@@ -395,7 +398,7 @@ def _hint(line: Line, piece: Item, known: Vocabulary) -> str:
     """What stands just before a number, or a plus just behind it: at least, at most, up to, about."""
     place = line.pieces.index(piece)
     after = line.pieces[place + 1] if place + 1 < len(line.pieces) else None
-    if after is not None and after.text == "+" and after.begin <= piece.end + 1:
+    if "+" in piece.text[1:] or (after is not None and after.text == "+" and after.begin <= piece.end + 1):
         return "at-least"
     before = [item.text for item in line.pieces[max(0, place - 3) : place] if item.kind in {"word", "sign"}]
     for length in (3, 2, 1):

@@ -46,7 +46,7 @@ def claim_from(piece: Item, kind: str, hint: str, sense: Sense, source: str, tex
         return "volts a cell need the number of cells: print or choose the family"
     unit = find_unit("V" if by_cell else piece.unit, definition.dimension)
     if unit is None and not (kind in {"cycles", "price"} and not piece.unit):
-        return f"it has no unit of {definition.dimension}"
+        return f"it has no unit of {definition.dimension}" if definition.dimension else "it has no value to be claimed"
     factor = (unit.factor if unit else 1.0) * (sense.cells or 1 if by_cell else 1)
     shift = unit.shift if unit else 0.0
     low = _settled(piece.low, kind, factor, shift, sense)

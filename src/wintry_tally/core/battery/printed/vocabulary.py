@@ -12,11 +12,15 @@ from importlib import resources
 
 @dataclass(frozen=True)
 class Vocabulary:
-    """Phrases (runs of words, joined without blanks or hyphens) to what they name; `longest` words at the most."""
+    """Phrases (runs of words, joined without blanks or hyphens) to what they name; `longest` words at the most.
+
+    `words`: patterns of what stands beside a number and says what it is of, by what they say.
+    """
 
     phrases: Mapping[str, str]
     families: Mapping[str, str]
     hints: Mapping[str, str]
+    words: Mapping[str, re.Pattern[str]]
     longest: int = 8
 
     def named(self, words: list[str]) -> str:
@@ -41,10 +45,17 @@ def shipped() -> Vocabulary:
     data = tomllib.loads(text)
     families = {squeezed(phrase): key for key, phrases in data.pop("families").items() for phrase in phrases}
     hints = {phrase: hint for hint, phrases in data.pop("hints").items() for phrase in phrases}
+    words = {key: _pattern(phrases) for key, phrases in data.pop("words").items()}
     phrases = {
         squeezed(phrase): kind for kind, languages in data.items() for words in languages.values() for phrase in words
     }
-    return Vocabulary(phrases, families, hints)
+    return Vocabulary(phrases, families, hints, words)
+
+
+def _pattern(phrases: Iterable[str]) -> re.Pattern[str]:
+    """Any of some phrases; a star is any ending."""
+    told = (re.escape(phrase).replace(r"\*", r"\w*").replace(r"\ ", r"\s+") for phrase in phrases)
+    return re.compile(rf"\b(?:{'|'.join(told)})(?!\w)", re.IGNORECASE)
 
 
 def with_own(lines: Iterable[str]) -> Vocabulary:
@@ -55,4 +66,4 @@ def with_own(lines: Iterable[str]) -> Vocabulary:
         phrase, equals, kind = line.partition("=")
         if equals and kind.strip() in set(base.phrases.values()):
             own[squeezed(phrase)] = kind.strip()
-    return Vocabulary({**base.phrases, **own}, base.families, base.hints, base.longest)
+    return Vocabulary({**base.phrases, **own}, base.families, base.hints, base.words, base.longest)
