@@ -65,7 +65,7 @@ def goes_on(line: Line, piece: Item, here: list[tuple[Item, Read]]) -> str:
     if piece.kind != "quantity" or piece.dimension != "current" or not kinds or name_behind(line, piece) is not None:
         return ""
     place = line.pieces.index(piece)
-    beside = [line.pieces[place - 1] if place else None, *line.pieces[place + 1 : place + 3]]
+    beside = [line.pieces[place - 1] if place else None, *line.pieces[place + 1 : place + 5]]
     timed = any(one is not None and one.dimension == "duration" and _adjoins(line, piece, one) for one in beside)
     last = next((item for item, read in reversed(here) if read.claim.kind in GO_ON), None)
     between = line.text[last.end : piece.begin] if last is not None else ""
@@ -84,7 +84,7 @@ def _graded(line: Line, piece: Item, here: list[tuple[Item, Read]]) -> bool:
 def _adjoins(line: Line, piece: Item, other: Item) -> bool:
     """Whether nothing but a sign or "for" stands between two pieces."""
     words = line.text[min(piece.end, other.end) : max(piece.begin, other.begin)].lower()
-    return words.strip(" (@/≤<") in {"", "for", "at"}
+    return words.strip(" (@/≤<") in {"", "for", "at", "up to", "for up to"}
 
 
 def current_beside(line: Line, piece: Item) -> Item | None:
@@ -134,7 +134,9 @@ CLOSE = 12
 def briefly(line: Line, piece: Item) -> bool:
     """Whether nothing is said of a current but for how many seconds: "300 A (3 seconds)"."""
     times = [item for item in _own(line, piece, "duration") if item.low is not None and item.low.values]
-    unit = find_unit(times[0].unit, "duration") if len(times) == 1 and times[0].begin > piece.end else None
+    nearer = times and any(piece.end <= item.begin < times[0].begin for item in _own(line, piece, "current"))
+    alone = len(times) == 1 and times[0].begin > piece.end and not nearer
+    unit = find_unit(times[0].unit, "duration") if alone else None
     return unit is not None and times[0].low is not None and times[0].low.values[-1] * unit.factor <= BRIEF_S
 
 
@@ -191,6 +193,18 @@ def volts_of_a_cell(line: Line) -> None:
             and max(top.values, default=9.0) <= MOST_CELL_V
         ):
             line.pieces[place] = replace(piece, unit="V/cell")
+
+
+def kept_for_months(line: Line, piece: Item) -> bool:
+    """Whether a share is of the capacity that so many months leave: "capacity 91 % after 3 months, 82 % after 6 months"."""
+    spoken = any(name.kind in {"cycles", "beside", "warranty"} for name in line.names)
+    aged = any(item.dimension == "count" for item in line.pieces) or spoken
+    return not aged and line.says("share-of") and months_beside(line, piece) > 0.0
+
+
+def of_each(line: Line, piece: Item) -> bool:
+    """Whether a price is of each Wh or Ah, not of the battery: "$0.25/Wh"."""
+    return line.known.words["each-of"].match(line.text[piece.end :].lstrip()) is not None
 
 
 def of_cranking(line: Line, piece: Item) -> bool:

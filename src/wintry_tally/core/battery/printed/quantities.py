@@ -13,7 +13,7 @@ _UNITS = (
     r"v/cell|v per cell|vpc|volts? per cell|(?:%|percent|per cent|prozent)\s?(?:/|per|a|each|pro|par|al)\s?(?:month|monat|mois|mes)|percent|per cent|prozent|% monthly|%\s?(?:/|per|a)\s?year|%\s?/\s?mo\b|%\s?dod|%"
     r"|amp[ -]?hours?|amperes?[ -]?hours?|watt[ -]?hours?|kwh|mwh|wh|mah|ah|vdc|v dc|volts?|mv|kv|v|amperes?|amps?|ma|ka|a"
     r"|kilowatts?|watts?|kw|mw|w|milliohms?|mohms?|mω|ohms?|ω|°\s?[cf]|deg\s?[cf]|degrees? (?:celsius|fahrenheit|[cf])"
-    r"|kilograms?|kgs?|grams?|g|lbs?\.?|pounds?|oz|ounces?|mm|cm|inches|inch|in\.?|\"|'|m"
+    r"|kilograms?|kilos?|kgs?|grams?|g|lbs?\.?|pounds?|oz|ounces?|mm|cm|inches|inch|in\.?|\"|'|m"
     r"|hours?|hrs?\.?|h|minutes?|mins?|min\.|months?|mos?\.|monate|years?|yrs?\.?|jahre?n?|ans|days?|weeks?|seconds?|secs?|ms|s"
     r"|cycles|zyklen|cycle|times|€|eur|usd|\$|£|gbp|c(?![/\d])|f"
 )
@@ -95,7 +95,7 @@ def unit_name(unit: str) -> str:
         "percent": "%", "per cent": "%", "prozent": "%",
         "amp hour": "Ah", "amp hours": "Ah", "amphour": "Ah", "amphours": "Ah", "ampere hour": "Ah", "ampere hours": "Ah",
         "watt hour": "Wh", "watt hours": "Wh", "watthour": "Wh", "watthours": "Wh", "v dc": "V", "vdc": "V", "kilowatt": "kW",
-        "milliohm": "mohm", "milliohms": "mohm", "mohms": "mohm", "kilogram": "kg", "kilograms": "kg", "kgs": "kg", "gram": "g",
+        "milliohm": "mohm", "milliohms": "mohm", "mohms": "mohm", "kilogram": "kg", "kilograms": "kg", "kilo": "kg", "kilos": "kg", "kgs": "kg", "gram": "g",
         "grams": "g", "pound": "lb", "ounce": "oz", "ounces": "oz", "hr": "h", "hrs": "h", "mos": "months", "mo": "months",
         "monate": "months", "yr": "years", "yrs": "years", "jahr": "years", "jahre": "years", "jahren": "years", "ans": "years",
         "secs": "s", "zyklen": "cycles", "times": "cycles", "°c": "°C", "° c": "°C", "deg c": "°C", "degc": "°C", "°f": "°F",
@@ -158,14 +158,14 @@ _HEADING = re.compile(
     rf"[(\[]\s*(?P<unit>{_UNITS})\s*(?:[,;][^)\]]*)?[)\]]|(?:^|[;|])\s*(?P<alone>ah|wh|kwh|v|a|w|kg|mm)\s*(?=[:|=\t])",
     re.IGNORECASE,
 )
-_BETWEEN = frozenset({":", "|", "=", "/", "x", "*", "-", "~", "≈", "≤", "≥", "<", ">", "±", "+/-", "", ")", "]", "to", "max", "min", ".."})  # fmt: skip
+_BETWEEN = frozenset({":", "|", "=", "/", "x", "*", "-", "~", "≈", "≤", "≥", "<", ">", "±", "+/-", "", ")", "]", "to", "max", "min", "..", ",", "l", "w", "h", "b", "d"})  # fmt: skip
 
 
 def _headed(text: str, found: list[Item]) -> list[Item]:
     """Bare numbers behind a heading that says their unit: "Capacity (Ah) | 100", "Size (mm): 330/172/214", "Wh: 1280"."""
     for heading in _HEADING.finditer(text):
         unit = unit_name(heading["unit"] or heading["alone"])
-        if unit in {"c", "f", "m", "d"}:
+        if unit in {"c", "f", "m", "d", "cycle", "cycles"}:
             continue
         for place, item in enumerate(found):
             if item.begin < heading.end():

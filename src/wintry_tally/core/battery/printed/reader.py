@@ -6,7 +6,6 @@ import re
 from dataclasses import replace
 
 from wintry_tally.core.battery.claims import Claim, Direction
-from wintry_tally.core.battery.families import FAMILIES, pack_of
 from wintry_tally.core.battery.printed.beside import (
     briefly,
     current_beside,
@@ -19,11 +18,13 @@ from wintry_tally.core.battery.printed.beside import (
     gives,
     goes_on,
     in_the_cold,
+    kept_for_months,
     left_over,
     minutes_of_reserve,
     months_beside,
     of_capacity,
     of_cranking,
+    of_each,
     volts_of_a_cell,
 )
 from wintry_tally.core.battery.printed.conditions import ALONE, give_conditions
@@ -44,11 +45,11 @@ from wintry_tally.core.battery.printed.line import (
     stands_as_condition,
     value_between,
 )
+from wintry_tally.core.battery.printed.pack import capacity_in, cells_of, pack_in
 from wintry_tally.core.battery.printed.quantities import Item, items
 from wintry_tally.core.battery.printed.sense import Sense, claim_from
 from wintry_tally.core.battery.printed.sides import sides
-from wintry_tally.core.battery.printed.vocabulary import Vocabulary, shipped, squeezed
-from wintry_tally.core.errors import InputError
+from wintry_tally.core.battery.printed.vocabulary import Vocabulary, shipped
 
 BY_UNIT = {"charge": "capacity", "energy": "energy", "mass": "mass", "money": "price", "count": "cycles", "monthly share": "self-discharge"}  # fmt: skip
 RELEASES = {"over-voltage-cut": "over-voltage-release", "low-voltage-cut": "low-voltage-release", "cold-charge-block": "cold-charge-release"}  # fmt: skip
@@ -57,7 +58,6 @@ MANY = frozenset({"cycles", "surge", "both-currents", "beside", "capacity"})
 NEAR, FEW = 24, 3
 MOST_LINES, MOST_SIGNS = 2_000, 600
 """Of a text, and of a line of it."""
-CLASSES_V = frozenset({6.0, 12.0, 24.0, 36.0, 48.0})
 SURGE_S = 120.0
 BESIDE = "no test of this bench speaks to it; note it where it belongs"
 
@@ -87,70 +87,12 @@ def read_printed(text: str, source: str = "label", family: str = "", vocabulary:
         volts_of_a_cell(line)
         degrees_for_rates(line)
         own_names(line)
-    pack = _pack(lines, family, known)
-    sense = Sense(pack.nominal_V, _capacity(lines), _cells_of(pack))
+    pack = pack_in(lines, family, known)
+    sense = Sense(pack.nominal_V, capacity_in(lines), cells_of(pack))
     reading = _Reading(known, pack, sense, source)
     for line in lines:
         reading.line(line)
     return Printed(tuple(_restated(reading.claims, lines)), pack, (*reading.left, *long))
-
-
-def _cells_of(pack: Pack) -> int | None:
-    if pack.cells:
-        return pack.cells
-    if not pack.family:
-        return None
-    try:
-        return pack_of(FAMILIES[pack.family], pack.nominal_V).cells
-    except InputError:
-        return None
-
-
-def _pack(lines: list[Line], family: str, known: Vocabulary) -> Pack:
-    cells = next((int(piece.value) for line in lines for piece in line.pieces if piece.kind == "cells"), None)
-    for line in lines:
-        words = [piece for piece in line.pieces if piece.kind == "word"]
-        for length in (4, 3, 2, 1):
-            for start in range(len(words) - length + 1):
-                key = known.families.get(squeezed("".join(piece.text for piece in words[start : start + length])))
-                if key and not family:
-                    family = key
-    nominal = None
-    for line in lines:
-        volts = [
-            piece for piece in line.pieces if piece.kind == "quantity" and piece.dimension == "voltage" and piece.low
-        ]
-        for piece in volts:
-            name = name_before(line, piece)
-            named = name is not None and name.kind == "nominal-voltage"
-            alone = name is None and name_behind(line, piece) is None and not stands_as_condition(line, piece)
-            if nominal is not None or piece.high is not None or not (named or alone) or not piece.low:
-                continue
-            value = piece.low.values[-1] if piece.low.values else 0.0
-            if _is_nominal(value):
-                nominal = value
-                line.used.add(id(piece))
-    return Pack(nominal, family, cells)
-
-
-def _is_nominal(value_V: float) -> bool:
-    """Whether packs are sold under that voltage."""
-    by_cells = (count * family.cell_nominal_V for family in FAMILIES.values() for count in family.packs)
-    return value_V in CLASSES_V or any(abs(value_V - pack_V) <= 0.006 * pack_V for pack_V in by_cells)
-
-
-def _capacity(lines: list[Line]) -> float | None:
-    """The first charge printed, Ah, where it can mean one thing only."""
-    for line in lines:
-        for piece in line.pieces:
-            if (
-                piece.kind == "quantity"
-                and piece.dimension == "charge"
-                and piece.low is not None
-                and len(piece.low.values) == 1
-            ):
-                return piece.low.values[0] * (1e-3 if piece.unit == "mah" else 1.0)
-    return None
 
 
 JOINED = re.compile(r"\b(?:up to|max|maximum|supports?|expandable|expands?)\b", re.IGNORECASE)
@@ -299,10 +241,10 @@ def _short_is_surge(claim: Claim) -> Claim:
 
 def _kind_for(line: Line, piece: Item, context: str) -> str:
     """What a quantity is a claim of; "condition" where it stands as one, empty where nothing says."""
-    if of_cranking(line, piece):
+    if of_cranking(line, piece) or (piece.unit in {"€", "eur", "usd", "$", "£", "gbp"} and of_each(line, piece)):
         return "beside"
-    # cycles and energies are claims wherever they stand
-    condition = stands_as_condition(line, piece) and piece.dimension not in {"count", "energy"}
+    # cycles, energies and charges are claims wherever they stand
+    condition = stands_as_condition(line, piece) and piece.dimension not in {"count", "energy", "charge"}
     before, after = name_before(line, piece), name_behind(line, piece)
     if (
         (condition and before is None and drawn_at(line, after))
@@ -325,13 +267,25 @@ def _kind_for(line: Line, piece: Item, context: str) -> str:
         and of_capacity(line, piece)
     ):
         return "cold-kept"
+    if piece.dimension == "share" and (name is None or name.kind == "beside") and kept_for_months(line, piece):
+        return "months-kept"
     if name is None:
         return "condition" if piece.kind == "rate" else _by_unit(line, piece)
+    if (
+        name.kind == "beside"
+        and piece.dimension == "energy"
+        and line.text[name.begin : name.end].lower().endswith("power")
+    ):
+        return "energy"
     if name.kind in {"charging", "charge-time"} and piece.unit in LONG_UNITS:
         # nothing charges for months: what was kept is spoken of, or how long it may be
         return "shelf-life" if any(one.kind == "shelf-life" for one in line.names) else ""
     if name.kind == "charging":
-        return "charge-current" if piece.kind == "rate" else CHARGING.get(piece.dimension, "" if line.says("heats") else "charging-range")
+        return (
+            "charge-current"
+            if piece.kind == "rate"
+            else CHARGING.get(piece.dimension, "" if line.says("heats") else "charging-range")
+        )
     if name.kind in STOPPING:
         made = STOPPING[name.kind][piece.dimension]
         return "beside" if made == "cold-charge-block" and degrees(piece) > COLD_STOP_C else made
@@ -414,7 +368,8 @@ def _made(line: Line, piece: Item, kind: str, known: Vocabulary, sense: Sense, s
     if kind == "cold-kept":  # what is left is said, and what is lost is claimed
         if piece.low is None or piece.high is not None or not piece.low.values:
             return ALONE
-        lost = replace(piece.low, values=tuple(100.0 - value for value in piece.low.values))
+        shares = piece.low.values  # "-20 % at -20 °C" says what is lost
+        lost = replace(piece.low, values=tuple(-share if share < 0.0 else 100.0 - share for share in shares))
         return claim_from(replace(piece, low=lost), "cold-loss", "", sense, source, text)
     if kind in {"months-kept", "months-lost"}:
         months = months_beside(line, piece)
@@ -444,6 +399,8 @@ def _yes_noes(line: Line, here: list[tuple[Item, Read]], source: str, known: Voc
         before = [piece.text for piece in line.pieces if piece.kind == "word" and piece.end <= name.begin][-2:]
         wanted = not any(known.hints.get(word) == "no" for word in before)
         words = line.text[name.begin : name.end]
+        if words.lower() == "handles" and here:
+            continue  # it handles a current
         stands = Item("word", words, name.begin, name.end)
         text = line.text.strip() if len(line.names) == 1 else ("" if wanted else "no ") + words
         here.append((stands, Read(_yes_no(name.kind, text, source, wanted), line.number)))

@@ -7,6 +7,8 @@ from dataclasses import replace
 from wintry_tally.core.battery.printed.line import Line
 from wintry_tally.core.battery.printed.quantities import Item
 
+LETTERS = {"l": "length", "w": "width", "b": "width", "h": "height", "d": "width"}
+
 
 def sides(line: Line) -> dict[Item, str]:
     """Three lengths with x between them: length, width, height, by their letters where they carry them."""
@@ -42,7 +44,7 @@ def sides(line: Line) -> dict[Item, str]:
             taken = at
             again = bool(found)  # the same in another unit: told by its units, and left out as that
             for part, letter, default in zip(run, letters, usual, strict=True):
-                kind = {"l": "length", "w": "width", "b": "width", "h": "height", "d": "width"}.get(letter, default)
+                kind = LETTERS.get(letter, default)
                 if not part.unit:
                     place_of = pieces.index(part)
                     part = pieces[place_of] = replace(part, unit=unit)
@@ -50,7 +52,17 @@ def sides(line: Line) -> dict[Item, str]:
                     found[part] = kind
             if again:
                 break
-    return found
+    return found or _lettered(pieces)
+
+
+def _lettered(pieces: list[Item]) -> dict[Item, str]:
+    """Lengths of which each has its letter before it: "W 173 mm, H 215 mm, L 330 mm"."""
+    found: dict[Item, str] = {}
+    for place in range(1, len(pieces)):
+        before = pieces[place - 2] if place > 1 and pieces[place - 1].text in {":", "="} else pieces[place - 1]
+        if pieces[place].dimension == "length" and before.kind == "word" and before.text in LETTERS:
+            found[pieces[place]] = LETTERS[before.text]
+    return found if len(set(found.values())) > 1 and len(set(found.values())) == len(found) else {}
 
 
 def _letter(pieces: list[Item], place: int) -> str:

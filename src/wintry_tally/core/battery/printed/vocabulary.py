@@ -55,7 +55,7 @@ def shipped() -> Vocabulary:
 def _pattern(phrases: Iterable[str]) -> re.Pattern[str]:
     """Any of some phrases; a star is any ending."""
     told = (re.escape(phrase).replace(r"\*", r"\w*").replace(r"\ ", r"\s+") for phrase in phrases)
-    return re.compile(rf"\b(?:{'|'.join(told)})(?!\w)", re.IGNORECASE)
+    return re.compile(rf"(?<!\w)(?:{'|'.join(told)})(?!\w)", re.IGNORECASE)
 
 
 def with_own(lines: Iterable[str]) -> Vocabulary:
