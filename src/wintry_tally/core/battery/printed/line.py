@@ -107,15 +107,13 @@ def _parts(line: Line, sign: Item, begin: int) -> bool:
         if begin <= piece.begin and piece.end <= sign.begin and piece.kind in {"quantity", "rate"}
     ]
     named = [name for name in line.names if begin <= name.begin and name.end <= sign.begin]
-    behind = next((piece for piece in line.pieces if piece.begin >= sign.end and piece.kind == "quantity"), None)
-    if sign.text == "," and behind is not None and behind.dimension == "share":
+    first = next((piece for piece in line.pieces if piece.begin >= sign.end and piece.kind == "quantity"), None)
+    if sign.text == "," and first is not None and first.dimension == "share":
         return any(piece.dimension == "share" for piece in before)  # each of its own degrees or months
     if not before or (named and not any(fits(name, piece) for name in named for piece in before)):
         return False  # only a name, or a name with its conditions: its value is still to come
     if sign.text in STOPS:
         return True
-    behind = [piece for piece in line.pieces if piece.begin >= sign.end]
-    first = next((piece for piece in behind if piece.kind == "quantity"), None)
     name = next((name for name in line.names if name.begin >= sign.end), None)
     if name is not None and (first is None or name.begin < first.begin):
         return True
