@@ -11,11 +11,11 @@ from wintry_tally.core.battery.printed.vocabulary import Vocabulary
 STOPS = frozenset({";", "|", "\t", "•", "·"})
 DIMENSIONS = {
     **{key: kind.dimension for key, kind in CLAIM_KINDS.items()},
-    "nominal-voltage": "voltage", "both-currents": "current", "dimensions": "length", "charging-range": "temperature",
-    "heater-start": "temperature", "charging": "", "kept": "share", "lost": "share", "charging-stops": "", "discharge-stops": "",
+    "nominal-voltage": "voltage", "both-currents": "current", "continuous-and-surge": "current", "dimensions": "length", "charging-range": "temperature",
+    "heater-start": "temperature", "charging": "", "code": "", "kept": "share", "lost": "share", "charging-stops": "", "discharge-stops": "",
 }  # fmt: skip
 """What each name's value measures."""
-TAKES_RATE = frozenset({"charge-current", "continuous-discharge", "surge", "both-currents"})
+TAKES_RATE = frozenset({"charge-current", "continuous-discharge", "surge", "both-currents", "continuous-and-surge"})
 BY_CELL = frozenset(
     {"low-voltage-cut", "low-voltage-release", "over-voltage-cut", "over-voltage-release", "charge-voltage"}
 )
@@ -121,7 +121,7 @@ def _parts(line: Line, sign: Item, begin: int) -> bool:
         first.dimension == piece.dimension for piece in before if piece.kind == "quantity"
     )
     return alike and not (
-        name is None and sign.text == "/" and any(item.kind == "both-currents" for item in line.names)
+        name is None and sign.text == "/" and any(item.kind in {"both-currents", "continuous-and-surge"} for item in line.names)
     )
 
 

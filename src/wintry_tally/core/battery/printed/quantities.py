@@ -155,16 +155,16 @@ def items(line: str) -> list[Item]:
 
 
 _HEADING = re.compile(
-    rf"[(\[]\s*(?P<unit>{_UNITS})\s*(?:[,;][^)\]]*)?[)\]]|(?:^|[;|])\s*(?P<alone>ah|wh|kwh|v|a|w|kg|mm)\s*(?=[:|=\t])",
+    rf"[(\[]\s*(?P<unit>{_UNITS})\s*(?:[,;][^)\]]*)?[)\]]|/\s*(?P<slash>{_UNITS})\s*(?=[|:\t])|(?:^|[;|])\s*(?P<alone>ah|wh|kwh|v|a|w|kg|mm)\s*(?=[:|=\t])",
     re.IGNORECASE,
 )
-_BETWEEN = frozenset({":", "|", "=", "/", "x", "*", "-", "~", "≈", "≤", "≥", "<", ">", "±", "+/-", "", ")", "]", "to", "max", "min", "..", ",", "l", "w", "h", "b", "d"})  # fmt: skip
+_BETWEEN = frozenset({":", "|", "=", "/", "x", "*", "-", "~", "≈", "≤", "≥", "<", ">", "±", "+/-", "", ")", "]", "to", "max", "min", "typ", "nom", "..", ",", "l", "w", "h", "b", "d"})  # fmt: skip
 
 
 def _headed(text: str, found: list[Item]) -> list[Item]:
     """Bare numbers behind a heading that says their unit: "Capacity (Ah) | 100", "Size (mm): 330/172/214", "Wh: 1280"."""
     for heading in _HEADING.finditer(text):
-        unit = unit_name(heading["unit"] or heading["alone"])
+        unit = unit_name(heading["unit"] or heading["slash"] or heading["alone"])
         if unit in {"c", "f", "m", "d", "cycle", "cycles"}:
             continue
         for place, item in enumerate(found):

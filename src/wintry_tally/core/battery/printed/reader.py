@@ -53,7 +53,12 @@ from wintry_tally.core.battery.printed.vocabulary import Vocabulary, shipped
 
 BY_UNIT = {"charge": "capacity", "energy": "energy", "mass": "mass", "money": "price", "count": "cycles", "monthly share": "self-discharge"}  # fmt: skip
 RELEASES = {"over-voltage-cut": "over-voltage-release", "low-voltage-cut": "low-voltage-release", "cold-charge-block": "cold-charge-release"}  # fmt: skip
-MANY = frozenset({"cycles", "surge", "both-currents", "beside", "capacity"})
+PAIRS = {
+    "both-currents": ("charge-current", "continuous-discharge"),
+    "continuous-and-surge": ("continuous-discharge", "surge"),
+}
+"""Names of two currents in one."""
+MANY = frozenset({"cycles", "surge", *PAIRS, "beside", "capacity"})
 """Names that may stand before several values."""
 NEAR, FEW = 24, 3
 MOST_LINES, MOST_SIGNS = 2_000, 600
@@ -144,10 +149,13 @@ class _Reading:
             here.append((piece, Read(_yes_no("ingress", line.words(piece), self.source, True), line.number)))
             return
         kind = kind or goes_on(line, piece, here) or _kind_for(line, piece, self.context)
-        if kind == "both-currents":
+        if kind in PAIRS:
             begins = clause_of(line, piece)[0]
-            nth = sum(1 for done, _ in here if done.dimension == "current" and clause_of(line, done)[0] == begins)
-            kind = ("charge-current", "continuous-discharge")[min(nth, 1)]
+            own = [one for one in line.pieces if one.dimension == "current" and clause_of(line, one)[0] == begins]
+            nth = sum(any(done is one for done, _ in here) for one in own)
+            if len(own) == 1 and not nth and kind == "both-currents":  # one figure for both
+                self._piece(line, piece, PAIRS[kind][1], here, waiting)
+            kind = PAIRS[kind][min(nth, 1)]
         if kind in {"", "condition"} or (kind in TAKES_RATE and _of_charger(line, piece)):
             waiting.append(piece)
             return
@@ -164,7 +172,7 @@ class _Reading:
         if kind == "dimensions":
             self._leave(line, phrase_of(line, piece), "one length alone is neither length, width nor height")
             return
-        if kind in {"beside", "heater-start"}:
+        if kind in {"beside", "code", "heater-start"}:
             self._leave(line, phrase_of(line, piece), BESIDE)
             return
         if kind == "price" and _was(line, piece):
@@ -312,8 +320,9 @@ def _kind_for(line: Line, piece: Item, context: str) -> str:
 def _next_to(line: Line, name: Name, piece: Item) -> bool:
     """Whether a bare number stands by its name: near it, and no other bare number between."""
     begin, end = min(name.end, piece.end), max(name.begin, piece.begin)
+    apart = len(re.sub(r"\([^)]*\)", "", line.text[begin:end]))
     bare = (other for other in line.pieces if other.kind == "quantity" and not other.dimension and other is not piece)
-    return end - begin <= NEAR and not any(begin <= other.begin < end for other in bare)
+    return apart <= NEAR and not any(begin <= other.begin < end for other in bare)
 
 
 def _more_cycles(line: Line, piece: Item) -> bool:

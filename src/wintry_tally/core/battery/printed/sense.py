@@ -24,6 +24,13 @@ MARKS = frozenset({
 """Kinds whose value is a mark at which something acts."""
 
 
+CELLS_STOP = frozenset(
+    {"low-voltage-cut", "low-voltage-release", "over-voltage-cut", "over-voltage-release", "charge-voltage"}
+)
+ONE_CELL_V = 4.5
+"""No pack of three cells or more stops at so few volts."""
+
+
 @dataclass(frozen=True)
 class Sense:
     """What else the text says, to settle a number by."""
@@ -55,12 +62,16 @@ def claim_from(piece: Item, kind: str, hint: str, sense: Sense, source: str, tex
         return low
     if isinstance(high, str):
         return high
+    if kind in CELLS_STOP and not by_cell and low < ONE_CELL_V and (sense.cells or 0) > 2:
+        return f"{low:g} V is of one cell and not of this pack: write {low:g} V/cell, or the pack's"
     tolerance = 0.0
     direction = _direction(kind, hint)
     if piece.within is not None:
         width, own = piece.within
         own_unit = find_unit(own, definition.dimension) if own and own != "%" else None
         scale = own_unit.factor if own_unit is not None and own_unit.dimension == definition.dimension else factor
+        if by_cell and own_unit is not None:
+            scale *= sense.cells or 1
         amount = width.values[-1] if width.values else 0.0
         tolerance = (
             abs(low) * amount / 100.0
