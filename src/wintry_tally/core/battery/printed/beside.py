@@ -202,6 +202,13 @@ def kept_for_months(line: Line, piece: Item) -> bool:
     return not aged and line.says("share-of") and months_beside(line, piece) > 0.0
 
 
+def warmed(line: Line, piece: Item) -> bool:
+    """Whether a time is one of warming up: heat and degrees are spoken of, and nothing of when a charge is full."""
+    begin, end = clause_of(line, piece)
+    degrees_there = any(begin <= item.begin < end and item.dimension == "temperature" for item in line.pieces)
+    return degrees_there and line.says("heats", begin, end) and not line.says("full", begin, end)
+
+
 def of_each(line: Line, piece: Item) -> bool:
     """Whether a price is of each Wh or Ah, not of the battery: "$0.25/Wh"."""
     return line.known.words["each-of"].match(line.text[piece.end :].lstrip()) is not None

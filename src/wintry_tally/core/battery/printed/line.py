@@ -121,7 +121,9 @@ def _parts(line: Line, sign: Item, begin: int) -> bool:
         first.dimension == piece.dimension for piece in before if piece.kind == "quantity"
     )
     return alike and not (
-        name is None and sign.text == "/" and any(item.kind in {"both-currents", "continuous-and-surge"} for item in line.names)
+        name is None
+        and sign.text == "/"
+        and any(item.kind in {"both-currents", "continuous-and-surge"} for item in line.names)
     )
 
 

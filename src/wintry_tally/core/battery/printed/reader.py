@@ -26,6 +26,7 @@ from wintry_tally.core.battery.printed.beside import (
     of_cranking,
     of_each,
     volts_of_a_cell,
+    warmed,
 )
 from wintry_tally.core.battery.printed.conditions import ALONE, give_conditions
 from wintry_tally.core.battery.printed.found import Left, Pack, Printed, Read
@@ -275,6 +276,12 @@ def _kind_for(line: Line, piece: Item, context: str) -> str:
         and of_capacity(line, piece)
     ):
         return "cold-kept"
+    if (
+        piece.dimension == "duration"
+        and (name is None or name.kind in {"charging", "charge-time"})
+        and warmed(line, piece)
+    ):
+        return "heater-time"
     if piece.dimension == "share" and (name is None or name.kind == "beside") and kept_for_months(line, piece):
         return "months-kept"
     if name is None:
