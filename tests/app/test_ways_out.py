@@ -13,7 +13,7 @@ import pytest
 
 from wintry_tally.app.able import able
 from wintry_tally.app.campaign import Drawn, draw_up, standing_of
-from wintry_tally.app.ways_out import NEVER, Merit, as_before, better_ways, turned_down, ways_out
+from wintry_tally.app.ways_out import NEVER, Merit, as_before, better_ways, turned_down, ways_out, weighed
 from wintry_tally.app.wishes import Wishes
 from wintry_tally.bench.equipment import ChannelSpec, Equipment, Instrument
 from wintry_tally.core.battery import Sample, family_named, parse_claim
@@ -64,7 +64,7 @@ def test_a_lower_rate_is_taken_over_a_week_end_and_says_what_it_saves_and_costs(
     assert OVER_NIGHT in _recipes(drawn) and REFERENCE not in _recipes(drawn)
     step = next(step for step in drawn.programmes[1].steps if step.recipe == OVER_NIGHT)
     assert (
-        "all is done sooner" in step.why
+        "all is done sooner, by more than 24 h" in step.why
         and "favours the battery a little" in step.why
         and step.settles == ("capacity",)
     )
@@ -124,6 +124,25 @@ def test_a_slow_night_runs_on_a_real_channel() -> None:
     assert not quick.plan.unplaced and _recipes(quick) == _recipes(evenings)
     never = _drawn(replace(_full(), known=False), "17:00-17:10", thorough=False, seconds=0.0)
     assert REFERENCE in _recipes(never) and never.plan.unplaced, "what finds no place by any way stands as it is"
+
+
+def test_both_plans_are_thought_about_and_the_costs_decide() -> None:
+    plain, down = {1: _full()}, {1: _full(asked=Asked(over_night={REFERENCE: TurnedDown(OVER_NIGHT, "")}))}
+    asked: list[tuple[bool, float]] = []
+
+    def think(standings: Mapping[int, Standing], seconds: float) -> str:
+        asked.append((bool(standings[1].asked.over_night), seconds))
+        return "down" if standings[1].asked.over_night else "plain"
+
+    def ends(of_plain: int, of_down: int):
+        return lambda made: Merit(0, 0, of_down if made == "down" else of_plain)
+
+    left = iter((4.0, 2.0))
+    assert weighed(plain, down, think, ends(1000, 999), lambda: next(left)) == ("plain", "down")
+    assert asked == [(False, 2.0), (True, 2.0)], "half of the time each"
+    assert weighed(plain, down, think, ends(1000, 1000), lambda: 4.0) == ("plain", None)
+    asked.clear()
+    assert weighed(plain, plain, think, ends(9, 1), lambda: 4.0) == ("plain", None) and asked == [(False, 4.0)]
 
 
 def test_what_counts_is_a_place_then_whole_hours_late_then_the_end_with_what_it_costs() -> None:

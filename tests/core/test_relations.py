@@ -176,7 +176,9 @@ def test_efficiency_pairs_a_full_charge_with_a_full_discharge() -> None:
     assert found.coulombic.value == pytest.approx(100 * 70800 / (70000 + 540), rel=0.01)
     assert found.coulombic.expanded < 0.6, "1 % of gain is in both and cancels"
     assert found.energy.value == pytest.approx(found.coulombic.value * 12.8 / 13.8, rel=0.01)
-    assert found.working.inputs["in"].endswith("from 1 min 00 s of the log on"), "which charge it was, of those in the log"
+    assert found.working.inputs["in"].endswith("from 1 min 00 s of the log on"), (
+        "which charge it was, of those in the log"
+    )
     assert found.working.inputs["out"].endswith("from 3 h 08 min of the log on")
 
 

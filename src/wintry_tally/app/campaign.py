@@ -13,7 +13,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING
 
 from wintry_tally.app.able import able, channel_place, places_of, taken_by
-from wintry_tally.app.ways_out import SOONER, Merit, as_before, better_ways, said_why
+from wintry_tally.app.ways_out import SOONER, Merit, as_before, better_ways, said_why, weighed
 from wintry_tally.app.wishes import Wishes
 from wintry_tally.book import RunStatus
 from wintry_tally.book.records import plain_of, read_as
@@ -318,16 +318,15 @@ def draw_up(
     if not thorough:
         return quick(better_ways(stood_so, at_once, wishes.pins, go_on, lost_alone=True))
     turned = better_ways(stood_so, at_once, wishes.pins, go_on)
-    if not any(one.asked.over_night for one in turned.values()):
-        return drawn(turned, seconds, True)
-    words = Merit.of(*at_once(turned), turned).better_than(Merit.of(*at_once(standings), standings))
-    turned = said_why(turned, words or SOONER)
-    # by the same measure: is it still worth it once both are thought about?
-    as_it_is, otherwise = drawn(standings, 0.5 * seconds, True), drawn(turned, 0.5 * seconds, True)
-    gained = Merit.of(otherwise.plan, otherwise.untested, turned).better_than(
-        Merit.of(as_it_is.plan, as_it_is.untested, standings)
-    )
-    return replace(otherwise, gained=_gained(as_it_is, otherwise)) if gained else as_it_is
+    if any(one.asked.over_night for one in turned.values()):
+        words = Merit.of(*at_once(turned), turned).better_than(Merit.of(*at_once(standings), standings))
+        turned = said_why(turned, words or SOONER)
+    begun = time.monotonic()
+    as_it_is, otherwise = weighed(
+        standings, turned, lambda one, least: drawn(one, least, True), lambda one: Merit.of(one.plan, one.untested, one.standings),
+        lambda: max(0.1, seconds - (time.monotonic() - begun)),
+    )  # fmt: skip
+    return as_it_is if otherwise is None else replace(otherwise, gained=_gained(as_it_is, otherwise))
 
 
 def _gained(as_it_is: Drawn, otherwise: Drawn) -> str:

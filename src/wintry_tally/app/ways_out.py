@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
+from typing import TypeVar
 
 from wintry_tally.core.plan.calendar import PER_HOUR, Calendar
 from wintry_tally.core.plan.campaign import Plan, Task, score
@@ -14,6 +15,7 @@ from wintry_tally.core.plan.standing import Standing
 from wintry_tally.exchange.recipe_file import shipped
 
 Standings = Mapping[int, Standing]
+Thought = TypeVar("Thought")
 MOST_WAYS = 3
 Draw = Callable[[Standings], tuple[Plan, int]]
 """A plan at once for samples that stand so, and how many claims none of its tests settles."""
@@ -21,11 +23,7 @@ Draw = Callable[[Standings], tuple[Plan, int]]
 NEVER = 1_000_000
 """What a way out costs, in slots of the whole, that is not taken for a sooner end alone."""
 AS_BEFORE = "as in the plan before"
-NO_PLACE, LESS_LATE, SOONER = (
-    "nobody could be there at its end",
-    "so that less is late",
-    "so that all is done sooner, by more than a day for each test that is turned down",
-)
+NO_PLACE, LESS_LATE, SOONER = ("nobody could be there at its end", "so that less is late", "so that all is done sooner")
 
 
 @dataclass(frozen=True)
@@ -54,6 +52,27 @@ class Merit:
         if self.late_h != other.late_h:
             return LESS_LATE if self.late_h < other.late_h else ""
         return SOONER if self.end < other.end else ""
+
+
+def why_turned(words: str, by: str) -> str:
+    """Why a recipe takes the place of another; for a sooner end alone, by how much that had to be."""
+    worth = _worth(by)
+    return f"{words}, by more than {worth / PER_HOUR:g} h" if words == SOONER and worth < NEVER else words
+
+
+def weighed(
+    standings: Standings, turned: Standings, think: Callable[[Standings, float], Thought], merit: Callable[[Thought], Merit],
+    left_s: Callable[[], float],
+) -> tuple[Thought, Thought | None]:  # fmt: skip
+    """A plan as it is and one with its ways out, both thought about; the second where it is then still worth its costs.
+
+    `left_s`: how many seconds are left for both.
+    """
+    if not any(one.asked.over_night for one in turned.values()):
+        return think(turned, left_s()), None
+    as_it_is = think(standings, 0.5 * left_s())
+    otherwise = think(turned, left_s())
+    return as_it_is, otherwise if merit(otherwise).better_than(merit(as_it_is)) else None
 
 
 def ways_out(recipe: str, standing: Standing) -> list[str]:
@@ -126,7 +145,7 @@ def better_ways(
         words = found.better_than(merit)
         if words:
             if by:
-                tried[number] = turned_down(one, recipe, TurnedDown(by, words), calendar)
+                tried[number] = turned_down(one, recipe, TurnedDown(by, why_turned(words, by)), calendar)
             merit, standings, plan = found, tried, there
 
 
@@ -156,7 +175,7 @@ def said_why(standings: Standings, words: str) -> Standings:
     made = dict(standings)
     for number, one in standings.items():
         downs = {
-            recipe: replace(down, why=words) if down.why == AS_BEFORE else down
+            recipe: replace(down, why=why_turned(words, down.by)) if down.why == AS_BEFORE else down
             for recipe, down in one.asked.over_night.items()
         }
         made[number] = replace(one, asked=replace(one.asked, over_night=downs))

@@ -14,7 +14,7 @@ from wintry_tally.cli.saying import say, units
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.plan.planning import plan
 from wintry_tally.core.quantity import format_hours
-from wintry_tally.exchange.plan_file import read_plan
+from wintry_tally.exchange.plan_file import read_source
 from wintry_tally.exchange.plan_json import plan_dict
 
 if TYPE_CHECKING:
@@ -46,30 +46,31 @@ def plan_of(file: Path, seconds: float, ics: Path | None) -> dict[str, Any]:
 def _planned(file: Path, seconds: float) -> tuple[ReadPlan, Plan]:
     """The file's plan; tests that are worked out from claims may be turned down for the night where it is better for it."""
     from wintry_tally.app.solver_apart import solve_apart
-    from wintry_tally.app.ways_out import Merit, better_ways
+    from wintry_tally.app.ways_out import Merit, better_ways, weighed
 
-    begun, read = time.monotonic(), read_plan(file)
+    begun, source = time.monotonic(), read_source(file)
+    read = source.laid_out()
 
     def left() -> float:
         return max(0.1, seconds - (time.monotonic() - begun))
 
     def at_once(standings: Mapping[int, Standing]) -> tuple[Plan, int]:
-        again = read_plan(file, standings)
+        again = source.laid_out(standings)
         return plan(again.campaign, 0.0, thorough=False), len(again.untestable)
 
     turned = read.standings
     if turned:
         turned = better_ways(turned, at_once, {}, lambda: left() > (1.0 - LOOK_ROUND) * seconds)
-    if not any(one.asked.over_night for one in turned.values()):
-        return read, plan(read.campaign, left(), solver=solve_apart)
-    other = read_plan(file, turned)
-    as_it_is = plan(read.campaign, 0.5 * left(), solver=solve_apart)
-    otherwise = plan(other.campaign, left(), solver=solve_apart)
-    merits = (
-        Merit.of(made, len(one.untestable), one.standings) for one, made in ((read, as_it_is), (other, otherwise))
-    )
-    before, after = merits
-    return (other, otherwise) if after.better_than(before) else (read, as_it_is)
+
+    def thought(standings: Mapping[int, Standing], seconds: float) -> tuple[ReadPlan, Plan]:
+        asked = source.laid_out(standings)
+        return asked, plan(asked.campaign, seconds, solver=solve_apart)
+
+    def merit(made: tuple[ReadPlan, Plan]) -> Merit:
+        return Merit.of(made[1], len(made[0].untestable), made[0].standings)
+
+    as_it_is, otherwise = weighed(read.standings, turned, thought, merit, left)
+    return as_it_is if otherwise is None else otherwise
 
 
 def programme_for(path: Path, code: str | None, charged: float | None) -> dict[str, Any]:

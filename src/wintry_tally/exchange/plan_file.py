@@ -137,11 +137,55 @@ class _Sample:
     charged: float | None
 
 
-def read_plan(path: Path, standings: Mapping[int, Standing] = MappingProxyType({})) -> ReadPlan:
-    """Read and check a plan's file; `standings`: samples of it of which something else is asked than their claims do.
+@dataclass(frozen=True)
+class PlanSource:
+    """A plan's file as it was read and checked: laid out once as it is, and again where its samples are asked otherwise."""
+
+    name: str
+    parsed: PlanFile
+    calendar: Calendar
+    places: Mapping[str, int]
+    samples: Mapping[str, _Sample]
+
+    def laid_out(self, standings: Mapping[int, Standing] = MappingProxyType({})) -> ReadPlan:
+        """Its tasks; `standings`: samples of it of which something else is asked than their claims do.
+
+        Raises:
+            InputError: with the place in the file and the mend.
+        """
+        hours: dict[str, tuple[float, float, float]] = {}
+        assumed: set[str] = set()
+        parts = self.parsed.task
+        around = _Context(self.calendar, dict(self.places), dict(self.samples), hours, assumed, parts)
+        tasks = [_task(part, index, self.name, around) for index, part in enumerate(parts, 1)]
+        untestable: list[tuple[str, Untestable]] = []
+        owners = {part.sample for part in parts}
+        stand_so: dict[int, Standing] = {}
+        for number, (code, sample) in enumerate(self.samples.items()):
+            if sample.facts is None or not sample.claims:
+                continue
+            one = standings.get(number, Standing(code, sample.facts))
+            try:
+                made = programme(one.facts, shipped(), stand=Stand(charged=sample.charged), asked=one.asked)
+            except InputError as error:
+                raise InputError(f"sample {code}: {error.what}", self.name, error.mend) from None
+            untestable += [(code, one) for one in made.untestable]
+            if code not in owners:
+                stand_so[number] = one
+                tasks += tasks_of(made, code, dict(self.places), hours, assumed)
+        try:
+            in_order(tuple(tasks))
+        except InputError as error:
+            raise InputError(f"task: {error.what}", self.name, error.mend) from None
+        campaign = Campaign(tuple(tasks), self.places, self.calendar)
+        return ReadPlan(campaign, tuple(untestable), hours, tuple(sorted(assumed)), stand_so)
+
+
+def read_source(path: Path) -> PlanSource:
+    """Read and check a plan's file.
 
     Raises:
-        InputError: with the place in the file (plan.begins, task[3].uses, …) and the mend.
+        InputError: with the place in the file (plan.begins, sample[3].battery, …) and the mend.
     """
     name = str(path)
     data = table_of(path, WHAT)
@@ -158,33 +202,16 @@ def read_plan(path: Path, standings: Mapping[int, Standing] = MappingProxyType({
     samples = {part.code: _sample(part, index, path) for index, part in enumerate(parsed.sample, 1)}
     if len(samples) < len(parsed.sample):
         raise InputError("two samples have one code", name, "give each a code of its own")
-    hours: dict[str, tuple[float, float, float]] = {}
-    assumed: set[str] = set()
-    tasks = [
-        _task(part, index, name, _Context(calendar, places, samples, hours, assumed, parsed.task))
-        for index, part in enumerate(parsed.task, 1)
-    ]
-    untestable: list[tuple[str, Untestable]] = []
-    owners = {part.sample for part in parsed.task}
-    stand_so: dict[int, Standing] = {}
-    for number, (code, sample) in enumerate(samples.items()):
-        if sample.facts is None or not sample.claims:
-            continue
-        one = standings.get(number, Standing(code, sample.facts))
-        try:
-            made = programme(one.facts, shipped(), stand=Stand(charged=sample.charged), asked=one.asked)
-        except InputError as error:
-            raise InputError(f"sample {code}: {error.what}", name, error.mend) from None
-        untestable += [(code, one) for one in made.untestable]
-        if code not in owners:
-            stand_so[number] = one
-            tasks += tasks_of(made, code, places, hours, assumed)
-    try:
-        in_order(tuple(tasks))
-    except InputError as error:
-        raise InputError(f"task: {error.what}", name, error.mend) from None
-    campaign = Campaign(tuple(tasks), places, calendar)
-    return ReadPlan(campaign, tuple(untestable), hours, tuple(sorted(assumed)), stand_so)
+    return PlanSource(name, parsed, calendar, places, samples)
+
+
+def read_plan(path: Path) -> ReadPlan:
+    """A plan's file, laid out as it is.
+
+    Raises:
+        InputError: as `read_source` and `PlanSource.laid_out`.
+    """
+    return read_source(path).laid_out()
 
 
 @dataclass

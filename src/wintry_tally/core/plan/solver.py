@@ -144,6 +144,7 @@ class _Model:
             solver.parameters.subsolvers.append(NEAR)
         solver.parameters.random_seed = 20 + turn
         solver.parameters.linearization_level = 0
+        solver.parameters.max_size_to_create_precedence_literals_in_disjunctive = 0  # ends 1 % sooner: benchmarks.plans
         solver.parameters.repair_hint = turn > 0
         watch = _Watch(self.cp, cancelled)
         status = solver.solve(self.model, watch.callback)
