@@ -106,7 +106,8 @@ def bench_of(trial: Trial, before: Mapping[str, Ohms] | None = None) -> tuple[St
         family=trial.family,
         rated_Ah=trial.rated_Ah,
         ambient_C=round(trial.celsius),
-        extra={"ambient_stated": True, "state_of_charge": trial.state},
+        ambient_stated=True,
+        state_of_charge=trial.state,
     )
     run = Run(
         1, 1, "load", "x", "bench", RunStatus.RUNNING, None, None, settings, {}, {}, {}, "", "", "", False, "safe", ""

@@ -50,7 +50,7 @@ def book_with_run(folder: Path, stand_ins: StandIns) -> tuple[Path, Equipment, i
     with Book.create(path) as book:
         sample = book.samples.add("B1", "", "", "lfp")
         book.set_meta("bench", json.dumps(equipment_data(equipment)))
-        settings = RunSettings(extra={"channel": "stand-in"})
+        settings = RunSettings(channel="stand-in")
         number = book.runs.begin(sample, "Hold 1", "bench", datetime.now(UTC), settings, recipe_data(RECIPE), "load")
     return path, equipment, number
 

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import contextlib
+import json
 import os
 import signal
 import sqlite3
 import subprocess
 import sys
 import time
-from dataclasses import replace
+from dataclasses import asdict, replace
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -19,6 +20,7 @@ import pytest
 from tests.making import discharge, first_tables, same
 from wintry_tally.book import Book, RunSettings, RunStatus, tables
 from wintry_tally.book.recipes import recipe_data, recipe_from
+from wintry_tally.book.records import _settings
 from wintry_tally.book.runs import _started, owner_lives, this_process
 from wintry_tally.book.seal import reads_back, seal, unseal
 from wintry_tally.core.analysis import analyse
@@ -347,3 +349,17 @@ def test_a_run_that_another_took_up_is_left_alone(book: Book) -> None:
     book.runs.change(run, owner=f"another-host/{os.getpid()}:1", lease="2001-01-01 00:00:00")
     book.runs.finish(run, "operator", "", BEGUN)
     assert book.runs.get(run).cause == "operator" and book.runs.trace(run).voltage_V.tolist() == [13.0, 12.9]
+
+
+def test_settings_of_older_books_are_read_and_written_in_one_record() -> None:
+    old = {
+        "family": "agm",
+        "extra": {"channel": "one", "state_of_charge": 0.4, "second_voltage_accuracy": "0.1%+2d", "gone": 1},
+    }
+    found = _settings(json.dumps(old))
+    assert (found.family, found.channel, found.state_of_charge) == ("agm", "one", 0.4)
+    assert found.second_voltage_accuracy == "0.1%+2d" and not found.charging and found.start_C is None
+    assert _settings(json.dumps(asdict(found))) == found
+    for wrong in ({"extra": 3}, {"extra": {"channel": 3}}, {"charging": "no"}):
+        with pytest.raises(ValueError, match=r"extra|channel|charging"):
+            _settings(json.dumps(wrong))

@@ -96,7 +96,7 @@ def test_an_interrupted_run_on_the_bench_warns_of_what_goes_on_alone(
 ) -> None:
     with Book.open(sample_book) as book:
         number = book.samples.all()[0].id
-        settings = RunSettings(family="lfp", rated_Ah=40.0, extra={"channel": "gone"})
+        settings = RunSettings(family="lfp", rated_Ah=40.0, channel="gone")
         run = book.runs.begin(
             number, "Hold 1", "bench", datetime(2026, 1, 1, tzinfo=UTC), settings, recipe_data(HOLD), "load"
         )

@@ -55,7 +55,7 @@ def test_from_channel_to_channel_to_hands(qtbot, live: Window) -> None:
     qtbot.waitUntil(lambda: run_of(live) is not first and not run_of(live).handing, timeout=15000)
     second = run_of(live)
     world = live.session._stand_ins.world
-    assert second.run.settings.extra["channel"] == "other" and second.latest.state.phase is Phase.PAUSED
+    assert second.run.settings.channel == "other" and second.latest.state.phase is Phase.PAUSED
     assert not world.load_on, "everything is off until a person resumes it"
     assert not lines[0].is_alive(), "the first channel let go of its lines: no two listen at one"
     with pytest.raises(InputError, match="already"):
@@ -126,7 +126,7 @@ def test_a_channel_that_does_not_answer_takes_nothing_over(qtbot, live: Window) 
     qtbot.waitUntil(lambda: bool(said), timeout=15000)
     assert "cannot take it over" in said[-1] and "spare meter" in said[-1]
     item = run_of(live)
-    assert not item.handing and item.worker.alive and item.run.settings.extra["channel"] == "stand-in"
+    assert not item.handing and item.worker.alive and item.run.settings.channel == "stand-in"
 
 
 def test_a_load_that_stays_on_is_not_let_go_of(qtbot, live: Window) -> None:

@@ -138,7 +138,7 @@ def foretold_end(run: Run, sample: Sample) -> datetime | None:
     template = shipped().get(str(run.recipe.get("name", "")))
     if template is None or sample.rated_Ah is None:
         return None
-    full = float(run.settings.extra.get("state_of_charge", 1.0))
+    full = run.settings.state_of_charge
     try:
         _, usual, _ = recipe_hours(template, Facts(sample.family, sample.rated_Ah, sample.claims), full, 0.0)
     except InputError:
@@ -151,7 +151,7 @@ def running_of(run: Run, now: datetime, ends: datetime | None, equipment: Equipm
     recipe = str(run.recipe.get("name", ""))
     template = shipped().get(recipe)
     ends = ends if ends is not None and ends > now else now + timedelta(hours=1 if ends is None else 0.1)
-    channel = next((one for one in equipment.channels if one.name == run.settings.extra.get("channel")), None)
+    channel = next((one for one in equipment.channels if one.name == run.settings.channel), None)
     if channel is not None:
         uses = taken_by(channel, equipment)
     else:  # by hand, or elsewhere

@@ -8,7 +8,6 @@ from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Protocol
 
 from wintry_tally.book import RunStatus
-from wintry_tally.book.records import SECOND_PARTS
 from wintry_tally.book.runs import GUIDED
 from wintry_tally.core.engine import LIVE, Event, Request
 from wintry_tally.core.errors import InputError, WintryError
@@ -64,7 +63,7 @@ def hand_over(
         if barred:
             raise InputError(f"{where} cannot take it over: {barred[0].name}, {barred[0].message}")
     item.handing = True
-    own = str(item.run.settings.extra.get("channel", ""))
+    own = item.run.settings.channel
 
     def change_hands() -> str:
         """Off this thread: instruments may take their time. Why it cannot be, or nothing."""
@@ -104,9 +103,7 @@ def _handed_over(runs: Runs, item: LiveRun, channel: str, equipment: Equipment, 
     if kept.status is not RunStatus.RUNNING:
         return
     # of what a second meter there is good to, nothing is known any more
-    gone = {"channel", *(f"second_{part}" for part in SECOND_PARTS)}
-    extra = {name: value for name, value in kept.settings.extra.items() if name not in gone}
-    settings = replace(kept.settings, extra={**extra, **({"channel": channel} if channel else {})})
+    settings = replace(kept.settings, channel=channel, second_voltage_accuracy="", second_current_accuracy="")
     if channel:
         volts, amps = equipment.meter_of(equipment.channel(channel))
         settings = replace(

@@ -38,7 +38,7 @@ def ambient_of(settings: RunSettings) -> float:
 
 def full_of(settings: RunSettings) -> float:
     """The state of charge at the start, 0 to 1."""
-    return float(settings.extra.get("state_of_charge", 1.0))
+    return settings.state_of_charge
 
 
 def battery_things(book: Book, sample: Sample) -> list[Thing]:
@@ -60,7 +60,7 @@ def channel_for(run: Run, equipment: Equipment) -> Channel:
     if run.method == "bench":
         from wintry_tally.bench.connect import BenchChannel
 
-        return BenchChannel(equipment, equipment.channel(str(settings.extra.get("channel", ""))))
+        return BenchChannel(equipment, equipment.channel(settings.channel))
     from wintry_tally.bench.simulated import STAND_IN_METER, SimulatedChannel
     from wintry_tally.core.cell import parameters_for
     from wintry_tally.core.cell.parameters import aged
@@ -74,8 +74,8 @@ def channel_for(run: Run, equipment: Equipment) -> Channel:
         ambient_C=ambient_of(settings),
         state_of_charge=full_of(settings),
     )
-    if "start_C" in settings.extra:
-        channel.world.model.temperature_C = float(settings.extra["start_C"])
+    if settings.start_C is not None:
+        channel.world.model.temperature_C = settings.start_C
     if run.bench:
         channel.restore(run.bench)
     return channel
@@ -133,7 +133,7 @@ def expected_of(
         driven.voltage_resolution,
         _share(driven.voltage_accuracy, 0.01),
         _share(volts.voltage_accuracy, 0.01),
-        run.settings.ambient_C if run.settings.extra.get("ambient_stated") else None,
+        run.settings.ambient_C if run.settings.ambient_stated else None,
         counted_apart=bool(spec.current) and spec.current not in {spec.load, spec.charger},
         voltage_apart=volts.name != driven.name,
         full=full_of(run.settings) if live else None,
@@ -173,7 +173,7 @@ def proof_plan_of(run: Run, recipe: Recipe, equipment: Equipment, spec: ChannelS
 
     expected = expected_of(run, equipment, spec, kept_resistances(book, run.sample_id), recipe)
     plan = plan_proof(recipe, equipment.limits(spec), run.settings.rated_Ah or 1.0, expected)
-    return replace(plan, override=str(run.settings.extra.get("override", "")))
+    return replace(plan, override=run.settings.override)
 
 
 def vigil_of(run: Run, channel: Channel) -> Vigil:
@@ -244,7 +244,7 @@ def launch(
         }
     loop = RunLoop(
         recipe, channel, journal, settings.interval_s, state, elapsed_s,
-        float(settings.extra.get("keep_every_s", 0.0)), **known,
+        settings.keep_every_s, **known,
     )  # fmt: skip
     return Launched(loop, journal, proving)
 

@@ -83,9 +83,7 @@ class LiveRuns:
 
     def on_channel(self, name: str) -> LiveRun | None:
         """The live run on a channel of the bench."""
-        return next(
-            (item for item in self.live.values() if name and item.run.settings.extra.get("channel") == name), None
-        )
+        return next((item for item in self.live.values() if name and item.run.settings.channel == name), None)
 
     def open_hand_run(self, sample_id: int, station: str) -> Run | None:
         """The run by hand of a sample, at a station, that is not finished."""
@@ -165,7 +163,7 @@ class LiveRuns:
         words = "Capacity" if recipe.method == "capacity" and station == "capacity" else recipe.title
         number = sum(1 for run in self.book.runs.all(sample.id) if run.title.startswith(words)) + 1
         title = f"{words} {number}"
-        settings = replace(settings, extra={**settings.extra, **({"channel": channel} if channel else {})})
+        settings = replace(settings, channel=channel or settings.channel)
         taken = self._take(sample, method, channel, f"{title} of {sample.code} ({self.book.path.name})")
         run_id = None
         try:
@@ -209,7 +207,7 @@ class LiveRuns:
             barred_by_quarantine(book, sample.id)
         if book.runs.in_hands(run):
             raise InputError(f"{run.title} runs in another window or process", mend="go on with it there")
-        channel = str(run.settings.extra.get("channel", ""))
+        channel = run.settings.channel
         taken = self._take(sample, run.method, channel, f"{run.title} of {sample.code} ({book.path.name})")
         try:
             if not book.runs.claim(run.id, run.owner):
@@ -285,7 +283,7 @@ class LiveRuns:
         def clock() -> float:
             return max(0.0, (datetime.now(UTC) - run.started).total_seconds())
 
-        every = float(run.settings.extra.get("read_every_s", READ_EVERY_S))
+        every = run.settings.read_every_s or READ_EVERY_S
         last_s = self.book.runs.last_elapsed_s(run.id)
         expected = None if recipe.no_proof else expected_by_hand(run)
         return GuidedLoop(recipe, journal, clock, state, every, last_s, expected)

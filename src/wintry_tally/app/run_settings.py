@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from wintry_tally.book import RunSettings
-from wintry_tally.book.records import SECOND_PARTS
 from wintry_tally.core.battery import Sample
 from wintry_tally.core.protocol import Recipe
 
@@ -38,18 +37,9 @@ def bench_settings(
     """
     spec = equipment.channel(channel)
     volts, amps = equipment.meter_of(spec)
-    extra: dict[str, Any] = {"state_of_charge": full, "channel": channel}
-    if ambient_C is not None:
-        extra["ambient_stated"] = True
-    if override.strip():
-        extra["override"] = override.strip()
     interval = every_s or WATCHED_EVERY_S
-    if keep_seldom and interval > WATCHED_EVERY_S:
-        extra["keep_every_s"] = interval
-        interval = WATCHED_EVERY_S
-    if spec.second:
-        second = equipment.instrument(spec.second)
-        extra |= {f"second_{name}": getattr(second, name) for name in SECOND_PARTS}
+    seldom = keep_seldom and interval > WATCHED_EVERY_S
+    second = equipment.instrument(spec.second) if spec.second else None
     return RunSettings(
         family=sample.family_key,
         nominal_V=sample.nominal_V,
@@ -57,8 +47,14 @@ def bench_settings(
         cutoff_V=recipe.cutoff_V,
         ambient_C=23.0 if ambient_C is None else ambient_C,
         mode="recipe",
-        extra=extra,
-        interval_s=interval,
+        channel=channel,
+        state_of_charge=full,
+        ambient_stated=ambient_C is not None,
+        override=override.strip(),
+        interval_s=WATCHED_EVERY_S if seldom else interval,
+        keep_every_s=interval if seldom else 0.0,
+        second_voltage_accuracy=second.voltage_accuracy if second is not None else "",
+        second_current_accuracy=second.current_accuracy if second is not None else "",
         voltage_accuracy=volts.voltage_accuracy,
         current_accuracy=amps.current_accuracy,
         voltage_resolution=volts.voltage_resolution,

@@ -6,7 +6,7 @@ import json
 import math
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from enum import StrEnum
 from functools import lru_cache
@@ -29,8 +29,6 @@ class RunStatus(StrEnum):
 
 
 REPAIRS = ("none", "safe", "offered")
-SECOND_PARTS = ("voltage_accuracy", "current_accuracy")
-"""What is kept of a second meter's specification, under "second_" and these names, in `RunSettings.extra`."""
 
 
 def _accuracy(text: str) -> Accuracy | None:
@@ -39,7 +37,13 @@ def _accuracy(text: str) -> Accuracy | None:
 
 @dataclass(frozen=True)
 class RunSettings:
-    """What was known and set for a run; kept as JSON. Accuracies as written in a manual, "" where unknown."""
+    """What was known and set for a run; kept as JSON. Accuracies as written in a manual, "" where unknown.
+
+    Parts:
+        channel: of the bench, "" for none; state_of_charge: at the start, 0 to 1; start_C: of the core, of a stand-in battery.
+        ambient_stated: somebody said it; override: a person's written reason to go on in spite of the proof of connection.
+        keep_every_s: what is kept as seldom as this, 0 for all; read_every_s: by hand, 0 for as usual; charging: by hand, a charge.
+    """
 
     family: str = "lfp"
     rated_Ah: float | None = None
@@ -60,16 +64,22 @@ class RunSettings:
     load_A: float = 20.0
     clock_s: float = 0.0
     health: float = 1.0
-    extra: dict[str, Any] = field(default_factory=dict)
     nominal_V: float | None = None
+    channel: str = ""
+    state_of_charge: float = 1.0
+    start_C: float | None = None
+    ambient_stated: bool = False
+    override: str = ""
+    keep_every_s: float = 0.0
+    read_every_s: float = 0.0
+    charging: bool = False
+    second_voltage_accuracy: str = ""
+    second_current_accuracy: str = ""
 
     @property
     def pack(self) -> Family:
         """The profile of the battery's pack."""
         return pack_of(family_named(self.family), self.nominal_V)
-
-    def _second(self, name: str) -> Accuracy | None:
-        return _accuracy(str(self.extra.get(f"second_{name}") or ""))
 
     def options(self, dropouts_V: tuple[float, ...] = (), repair: str = "safe") -> Options:
         """The same as options of an analysis.
@@ -85,7 +95,7 @@ class RunSettings:
             instrument=Instrument(
                 _accuracy(self.voltage_accuracy), _accuracy(self.current_accuracy), self.instrument, self.clock_s
             ),
-            second=Instrument(self._second("voltage_accuracy"), self._second("current_accuracy")),
+            second=Instrument(_accuracy(self.second_voltage_accuracy), _accuracy(self.second_current_accuracy)),
             cutoff_V=self.cutoff_V,
             dropouts_V=dropouts_V,
             ambient_C=self.ambient_C,
@@ -201,8 +211,12 @@ def plain_of(text: Any, kind: type = dict) -> Any:
 
 @lru_cache(maxsize=512)
 def _settings(text: str) -> RunSettings:
-    """Many runs of a book are set alike; nobody changes what is read."""
-    return made_of(RunSettings, plain_of(text))
+    """Many runs of a book are set alike; nobody changes what is read. Older books have some of it under `extra`."""
+    known = plain_of(text)
+    more = known.pop("extra", {})
+    if not isinstance(more, dict):
+        raise ValueError(f"extra is {type(more).__name__}")
+    return made_of(RunSettings, {**known, **{name: value for name, value in more.items() if value is not None}})
 
 
 @lru_cache(maxsize=512)

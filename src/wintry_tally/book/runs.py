@@ -187,7 +187,7 @@ class Runs:
 
             # at a charge by hand people write down what the charger shows: as typed in the rows, turned only here
             with read_as(f"the readings of {run.title}"):
-                found = journalled_trace(connection, run_id, bool(run.settings.extra.get("charging")), resolution)
+                found = journalled_trace(connection, run_id, run.settings.charging, resolution)
         if found is None:
             raise BookError("this run holds no readings yet")
         return found

@@ -183,7 +183,7 @@ def list_data(book_path: Path) -> dict[str, Any]:
                             "run": run.id,
                             "title": run.title,
                             "status": run.status.value,
-                            "channel": run.settings.extra.get("channel"),
+                            "channel": run.settings.channel or None,
                             "method": run.method,
                             "cause": run.cause or None,
                         }

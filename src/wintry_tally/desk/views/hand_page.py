@@ -130,7 +130,7 @@ class HandPage(StationView):
         self._entry.setVisible(self._run is not None)
         if self._run is None:
             return
-        ends = CHARGE_ENDS if self._run.settings.extra.get("charging") else ENDS
+        ends = CHARGE_ENDS if self._run.settings.charging else ENDS
         if self.end.count() != len(ends) or self.end.itemData(0) != ends[0][1]:
             self.end.clear()
             for words, key in ends:
@@ -212,7 +212,7 @@ class HandPage(StationView):
             mode="hand",
             setting=self.setting.number or 0.0,
             clock_s=CLOCK_LIMIT_S / 3**0.5,
-            extra={"charging": True} if self.kind.currentData() in CHARGING else {},
+            charging=self.kind.currentData() in CHARGING,
         )
         with self.session.guard():
             kind = TEST_KINDS[str(self.kind.currentData())]

@@ -381,21 +381,19 @@ class RecipePage(StationView):
                 every_s=self.every.number, override=self.override.text(),
             )  # fmt: skip
         ambient = 23.0 if self.ambient.number is None else self.ambient.number
-        extra: dict[str, object] = {"state_of_charge": self._share()}
-        if self.every.number is not None and self.every.number > 1.0:
-            extra["keep_every_s"] = self.every.number
+        every = self.every.number
         known: dict[str, object] = {
             "family": sample.family_key,
             "rated_Ah": sample.rated_Ah,
             "cutoff_V": recipe.cutoff_V,
             "ambient_C": ambient,
             "mode": "recipe",
-            "extra": extra,
+            "state_of_charge": self._share(),
             # a bench is watched every second whatever is kept
-            "interval_s": min(1.0, self.every.number or 1.0),
+            "interval_s": min(1.0, every or 1.0),
+            "keep_every_s": every if every is not None and every > 1.0 else 0.0,
         }
         if channel == BY_HAND:
-            extra["read_every_s"] = self.every.number or READ_EVERY_S
             return RunSettings(
                 **known,  # type: ignore[arg-type]
                 voltage_accuracy=str(self.accuracy_V.value or ""),
@@ -403,11 +401,10 @@ class RecipePage(StationView):
                 voltage_resolution=0.01,
                 current_resolution=0.01,
                 instrument="hand meter",
+                read_every_s=every or READ_EVERY_S,
                 clock_s=CLOCK_LIMIT_S / 3**0.5,
             )
         seed = random.SystemRandom().randrange(1, 10**9)
-        if self.core.number is not None:
-            extra["start_C"] = self.core.number
         return RunSettings(
             **known,  # type: ignore[arg-type]
             voltage_accuracy=STAND_IN_METER.voltage_accuracy,
@@ -417,6 +414,7 @@ class RecipePage(StationView):
             instrument="simulated meter",
             speed=float(self.speed.currentData()),
             seed=seed,
+            start_C=self.core.number,
             power_W=self.power.number or USUAL_W,
             load_A=self.ceiling.number or USUAL_A,
             # the stand-in battery's own truth: near its rating, and not known to whoever tests it

@@ -148,7 +148,7 @@ class RunPage(StationView):
         if live is None:
             return
         seen = live.latest
-        where = WHERE.get(live.run.method, "") or f"channel {live.run.settings.extra.get('channel')}"
+        where = WHERE.get(live.run.method, "") or f"channel {live.run.settings.channel}"
         doing = doing_words(seen)
         self.state.setText(f"{live.run.title} · {doing} · {where}")
         if seen.ended and seen.trouble:
@@ -327,7 +327,7 @@ class RunPage(StationView):
     def _offer_others(self, live: LiveRun) -> None:
         """The benches that could take the run over: other channels, or hands. A stand-in battery is on its own bench."""
         self.over.clear()
-        own = str(live.run.settings.extra.get("channel", ""))
+        own = live.run.settings.channel
         others = [] if live.guide is not None else [("by hand", "")]
         with self.session.guard():
             names = (channel.name for channel in self.session.equipment.channels)
