@@ -10,12 +10,12 @@ from pathlib import Path
 
 import pytest
 
+from wintry_tally.app.facts import facts_of
 from wintry_tally.book import Book, RunStatus, tables
-from wintry_tally.book.facts import facts_values
 from wintry_tally.core.verdict import School
 from wintry_tally.demo import scratch_copy
 from wintry_tally.demo.build import build
-from wintry_tally.report.dossier import RunFacts, assemble, report_run
+from wintry_tally.report.dossier import assemble, report_run
 
 
 def outcomes(path: Path) -> dict[str, list[tuple[str, str, float | None]]]:
@@ -23,7 +23,7 @@ def outcomes(path: Path) -> dict[str, list[tuple[str, str, float | None]]]:
     with Book.open(path) as book:
         for sample in book.samples.all():
             runs = [
-                report_run(RunFacts(**facts_values(run)), book.runs.trace(run.id))
+                report_run(facts_of(run), book.runs.trace(run.id))
                 for run in book.runs.all(sample.id)
                 if run.status is not RunStatus.RUNNING
             ]
@@ -59,11 +59,11 @@ def test_the_demo_shows_what_it_should(tmp_path: Path) -> None:
         assert len(running) == 1 and book.runs.readings(running[0].id)
         imported = next(run for run in book.runs.all() if run.method == "imported")
         assert book.runs.original(imported.id) is not None
-        report = report_run(RunFacts(**facts_values(imported)), book.runs.trace(imported.id))
+        report = report_run(facts_of(imported), book.runs.trace(imported.id))
         assert report.analysis is not None
         assert "unit-suspect" in [remark.code for remark in report.analysis.remarks]
         book.runs.change(imported.id, repair="offered")
-        mended = report_run(RunFacts(**facts_values(book.runs.get(imported.id))), book.runs.trace(imported.id))
+        mended = report_run(facts_of(book.runs.get(imported.id)), book.runs.trace(imported.id))
         assert mended.analysis is not None and mended.analysis.capacity is not None
         assert mended.analysis.capacity.count.charge.value == pytest.approx(29.5, abs=0.8)
 

@@ -7,11 +7,11 @@ from dataclasses import dataclass, replace
 from functools import partial
 from typing import TYPE_CHECKING, Any
 
+from wintry_tally.app.facts import facts_of
 from wintry_tally.app.following import cycles_had, noted_of, trends_of
 from wintry_tally.app.kept import KEPT, fingerprint
 from wintry_tally.app.opening import is_over
 from wintry_tally.app.stood import stood_before
-from wintry_tally.book.facts import facts_values
 from wintry_tally.core.analysis import mended_trace
 from wintry_tally.report.dossier import RunFacts, assemble, report_run
 
@@ -74,7 +74,7 @@ def _grounds(book: Book, sample: Sample) -> list[_Ground]:
     for place, run in enumerate(every):
         mark = book.runs.readings_mark(run.id) if is_over(run) else ""
         if mark:
-            facts = RunFacts(**facts_values(run), stood=stood_before(book, sample, run, every[:place]))
+            facts = facts_of(run, stood_before(book, sample, run, every[:place]))
             found.append(_Ground(facts, (str(book.path), run.id, run.repair, run.ended), mark))
     return found
 

@@ -8,9 +8,9 @@ from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Protocol
 
 from wintry_tally.book import RunStatus
-from wintry_tally.book.runs import GUIDED
 from wintry_tally.core.engine import LIVE, Event, Request
 from wintry_tally.core.errors import InputError, WintryError
+from wintry_tally.core.protocol.method import Method
 from wintry_tally.core.quantity import parse_accuracy
 
 if TYPE_CHECKING:
@@ -114,7 +114,7 @@ def _handed_over(runs: Runs, item: LiveRun, channel: str, equipment: Equipment, 
     else:
         words = "the accuracies of the meters before are taken for those read by hand"
         book.runs.add_event(kept.id, Event(item.latest.elapsed_s, "note", words))
-    book.runs.change(kept.id, method="bench" if channel else GUIDED, settings=settings, owner="")
+    book.runs.change(kept.id, method=Method.BENCH if channel else Method.GUIDED, settings=settings, owner="")
     elapsed = (datetime.now(UTC) - kept.started).total_seconds()
     try:
         runs.take_up(book.runs.get(kept.id), elapsed)

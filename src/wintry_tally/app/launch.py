@@ -10,10 +10,10 @@ from typing import TYPE_CHECKING, Any
 
 from wintry_tally.book import Book, Run, RunSettings
 from wintry_tally.book.records import plain_of, read_as
-from wintry_tally.book.runs import GUIDED
 from wintry_tally.core.battery import Sample
 from wintry_tally.core.engine import RunState
 from wintry_tally.core.protocol import Recipe
+from wintry_tally.core.protocol.method import Method
 
 if TYPE_CHECKING:
     from wintry_tally.bench.connect import BenchChannel
@@ -57,7 +57,7 @@ def channel_for(run: Run, equipment: Equipment) -> Channel:
         InputError: there is no such channel, or an instrument's dialect does not fit.
     """
     settings = run.settings
-    if run.method == "bench":
+    if run.method is Method.BENCH:
         from wintry_tally.bench.connect import BenchChannel
 
         return BenchChannel(equipment, equipment.channel(settings.channel))
@@ -223,7 +223,7 @@ def launch(
     from wintry_tally.bench.journal import Journal
     from wintry_tally.bench.loop import RunLoop
 
-    real = run.method == "bench"
+    real = run.method is Method.BENCH
     journal = Journal(book.runs, run.id, apart=real)
     settings = run.settings
     known: dict[str, Any] = {}
@@ -249,6 +249,6 @@ def launch(
     return Launched(loop, journal, proving)
 
 
-def method_of(channel: str, *, by_hand: bool) -> str:
+def method_of(channel: str, *, by_hand: bool) -> Method:
     """How a run is gone through: by hand, on a channel, or on the stand-in bench."""
-    return GUIDED if by_hand else "bench" if channel else "simulated"
+    return Method.GUIDED if by_hand else Method.BENCH if channel else Method.SIMULATED

@@ -26,11 +26,12 @@ from wintry_tally.app.safety import AllOff, barred_by_quarantine, put_into_quara
 from wintry_tally.book import Run, RunSettings, RunStatus
 from wintry_tally.book.recipes import recipe_data, recipe_from
 from wintry_tally.book.records import read_as
-from wintry_tally.book.runs import DRIVEN, GUIDED, RENEWED_S
+from wintry_tally.book.runs import RENEWED_S
 from wintry_tally.core.battery import Sample
 from wintry_tally.core.engine import LIVE, Event, Phase, RunState
 from wintry_tally.core.errors import BookError, InputError, WintryError
 from wintry_tally.core.protocol import EndCause, Recipe
+from wintry_tally.core.protocol.method import DRIVEN, Method
 from wintry_tally.core.protocol.recipe import CAUSE_WORDS
 
 # the battery model needs NumPy: it is loaded when a run is planned, started or taken up, not when a book is opened
@@ -91,7 +92,7 @@ class LiveRuns:
             (
                 run
                 for run in self.book.runs.under_way()
-                if run.sample_id == sample_id and run.method == "hand" and run.station == station
+                if run.sample_id == sample_id and run.method is Method.HAND and run.station == station
             ),
             None,
         )
@@ -153,7 +154,7 @@ class LiveRuns:
             InstrumentError: an instrument is out of the guard's reach.
         """
         method = method_of(channel, by_hand=by_hand)
-        if method != "simulated":
+        if method is not Method.SIMULATED:
             barred_by_quarantine(self.book, sample.id, sample.id in self._unsafe)
         busy = self.on_channel(channel)
         if channel and busy is not None:
@@ -180,15 +181,15 @@ class LiveRuns:
             raise
         return run_id
 
-    def _take(self, sample: Sample, method: str, channel: str, by: str) -> Taken:
+    def _take(self, sample: Sample, method: Method, channel: str, by: str) -> Taken:
         """The battery and the instruments of a run, for it alone; before one command is sent."""
         from wintry_tally.bench.taken import Taken, take
 
-        if method == "simulated":
+        if method is Method.SIMULATED:
             return Taken([])
         self._leave_on()
         things = battery_things(self.book, sample)
-        if method == "bench":
+        if method is Method.BENCH:
             from wintry_tally.bench.connect import BenchChannel
 
             equipment = self._equipment()
@@ -203,7 +204,7 @@ class LiveRuns:
         """
         book = self.book
         sample = next(item for item in book.samples.all() if item.id == run.sample_id)
-        if run.method != "simulated":
+        if run.method is not Method.SIMULATED:
             barred_by_quarantine(book, sample.id)
         if book.runs.in_hands(run):
             raise InputError(f"{run.title} runs in another window or process", mend="go on with it there")
@@ -239,12 +240,12 @@ class LiveRuns:
 
         book, settings = self.book, run.settings
         guide = proving = None
-        if run.method == GUIDED:
+        if run.method is Method.GUIDED:
             journal = Journal(book.runs, run.id)
             guide = self._guide(run, recipe, journal, state)
             loop: Any = guide
         else:
-            equipment = self._equipment() if run.method == "bench" else None
+            equipment = self._equipment() if run.method is Method.BENCH else None
             channel = channel_for(run, equipment)  # type: ignore[arg-type]
             made = launch(run, recipe, book, equipment, channel, taken, state, elapsed_s)  # type: ignore[arg-type]
             loop, journal, proving = made.loop, made.journal, made.proving
@@ -329,7 +330,7 @@ class LiveRuns:
         Does not wait: not for instruments, and not for the book to take the quarantine down.
         """
         runs = list(self.live.values())
-        numbers = {item.run.sample_id for item in runs if item.run.method != "simulated"}
+        numbers = {item.run.sample_id for item in runs if item.run.method is not Method.SIMULATED}
         numbers |= {sample_id} if sample_id is not None else set()
         self._unsafe |= numbers
         self._leave_on()

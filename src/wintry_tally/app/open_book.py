@@ -21,7 +21,7 @@ from wintry_tally.app.opening import school_of
 from wintry_tally.app.places import PlaceWatch
 from wintry_tally.app.shelf import Jobs, Shelf
 from wintry_tally.book.feed import Topic
-from wintry_tally.book.runs import GUIDED
+from wintry_tally.core.protocol.method import Method
 
 if TYPE_CHECKING:
     from wintry_tally.bench.equipment import Equipment
@@ -135,7 +135,7 @@ class OpenBook:
             begin_now(self.book)
         for run in self.live.interrupted():
             # what real instruments do is for a person to say; a run by hand was never out of hand
-            if run.method == GUIDED or (demo and run.method == "simulated"):
+            if run.method is Method.GUIDED or (demo and run.method is Method.SIMULATED):
                 self.live.take_up(run)
         for words in self.live.hear_guards():
             self._listener.failed(words)

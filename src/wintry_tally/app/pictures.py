@@ -9,13 +9,13 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from wintry_tally.core.errors import WintryError
+from wintry_tally.core.protocol.method import BY_HAND
 
 if TYPE_CHECKING:
     from wintry_tally.book import Book, Run
     from wintry_tally.core.battery import Sample
     from wintry_tally.report.page import Shown
 
-BY_HAND = {"hand", "guided"}
 """Methods of runs whose last reading stands on a display alone."""
 
 

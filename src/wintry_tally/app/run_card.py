@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from wintry_tally.core.analysis.derivation import charge_working, energy_working
 from wintry_tally.core.analysis.ending import ENDING_WORDS
+from wintry_tally.core.protocol.method import METHOD_WORDS
 from wintry_tally.core.protocol.recipe import CAUSE_WORDS, EndCause
 from wintry_tally.core.quantity import Quantity, format_duration
 from wintry_tally.core.working import Working
@@ -21,14 +22,6 @@ if TYPE_CHECKING:
     from wintry_tally.core.analysis.trips import Trip
     from wintry_tally.report.dossier import RunReport
 
-WAYS = {
-    "simulated": "simulated bench",
-    "bench": "on the bench",
-    "hand": "read by hand",
-    "imported": "imported",
-    "guided": "step by step by hand",
-}
-"""How a run came about."""
 REPAIRED = {"sign-flipped", "unit-suspect"}
 """Remarks whose offer is applied with one key."""
 MOST_TRIPS = 4
@@ -105,7 +98,7 @@ def run_card(run: Run, report: RunReport) -> RunCard:
             lines.append("; ".join(_opened(trip) for trip in analysis.trips[:MOST_TRIPS]))
     named = f" · {run.original_name}" if run.original_name else ""
     return RunCard(
-        run.title, f"{run.started.astimezone():%d %b %Y %H:%M} · {WAYS.get(run.method, run.method)}{named}",
+        run.title, f"{run.started.astimezone():%d %b %Y %H:%M} · {METHOD_WORDS.get(run.method, run.method)}{named}",
         report.problem, headline, tuple(figures), tuple(lines), quiet, _remarks(run, analysis), portrait is not None,
         run.left_out, run.repair == "offered",
     )  # fmt: skip

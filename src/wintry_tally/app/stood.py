@@ -9,6 +9,7 @@ import numpy as np
 
 from wintry_tally.core.analysis.place import GAP_S, LOOK_BACK_S, PlaceHistory, place_history
 from wintry_tally.core.cell import parameters_for
+from wintry_tally.core.protocol.method import Method
 from wintry_tally.exchange.recipe_file import shipped
 from wintry_tally.report.dossier import ENDS_SHELF, STARTS_SHELF
 
@@ -32,7 +33,7 @@ def stood_before(book: Book, sample: Sample, run: Run, earlier: list[Run]) -> Pl
     What is simulated stood nowhere, unless somebody logged a place for it all the same.
     """
     found = _stood_before(book, sample, run, earlier)
-    return None if found is None or (run.method == "simulated" and not found.readings) else found
+    return None if found is None or (run.method is Method.SIMULATED and not found.readings) else found
 
 
 def _stood_before(book: Book, sample: Sample, run: Run, earlier: list[Run]) -> PlaceHistory | None:

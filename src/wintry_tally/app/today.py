@@ -15,6 +15,7 @@ from wintry_tally.core.battery.sample import CyclesHad
 from wintry_tally.core.plan.hands import all_hands
 from wintry_tally.core.plan.programme import RECHARGE_MOST_H
 from wintry_tally.core.protocol.in_programme import Charged
+from wintry_tally.core.protocol.method import Method
 from wintry_tally.core.quantity import format_duration
 from wintry_tally.core.quantity.moments import MONTHS, clock_words
 from wintry_tally.exchange.recipe_file import shipped
@@ -110,7 +111,7 @@ def _going_on(sample: Sample, runs: list[Run], seen: dict[int, Seen], now: datet
             continue
         live, station = seen.get(run.id), run.station
         if live is None:
-            by_hand = run.method == "hand"
+            by_hand = run.method is Method.HAND
             words = f"{run.title}: {'hand readings under way' if by_hand else 'interrupted'}"
             beside = "type the readings as they come" if by_hand else "take it up again, or end it"
             found.append(Item("now", sample.code, sample.id, words, beside=beside, station=station, key="Open"))

@@ -11,6 +11,7 @@ from wintry_tally.book.seal import sealed_bytes
 from wintry_tally.core.analysis import Analysis
 from wintry_tally.core.battery import Sample
 from wintry_tally.core.protocol.kinds import TestKind
+from wintry_tally.core.protocol.method import Method
 from wintry_tally.core.trace.trace import Trace
 
 
@@ -52,7 +53,7 @@ def keep_log(
     test = analysis.capacity
     with book.transaction():
         run_id = book.runs.begin(
-            sample.id, f"{words} {number}", "imported", started, settings, {"method": kind.method}, kind.station,
+            sample.id, f"{words} {number}", Method.IMPORTED, started, settings, {"method": kind.method}, kind.station,
             RunStatus.RUNNING,
         )  # fmt: skip
         book.runs.keep_packed(run_id, name, kept)

@@ -9,7 +9,7 @@ from sqlalchemy import select
 
 from wintry_tally.book import tables
 from wintry_tally.book.records import RunStatus, utc_text
-from wintry_tally.book.runs import DRIVEN
+from wintry_tally.core.protocol.method import DRIVEN, Method
 
 if TYPE_CHECKING:
     from wintry_tally.book.book import Book
@@ -28,7 +28,7 @@ def put_right(book: Book) -> list[str]:
         sealed = set(connection.execute(select(tables.sealed.c.run_id)).scalars())
         rows = set(connection.execute(select(tables.reading.c.run_id).distinct()).scalars())
     for run in book.runs.all():
-        if run.method == "imported" and run.status is RunStatus.RUNNING:
+        if run.method is Method.IMPORTED and run.status is RunStatus.RUNNING:
             if run.id in sealed:
                 book.runs.finish(run.id, run.cause, run.detail, run.started)
                 said.append(f"The import of {run.title} was cut short at its very end; it is complete.")

@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 from wintry_tally.core.battery import Family, family_named, pack_of
 from wintry_tally.core.errors import BookError
+from wintry_tally.core.protocol.method import Method
 from wintry_tally.core.quantity import Accuracy, parse_accuracy
 
 if TYPE_CHECKING:
@@ -108,7 +109,7 @@ class Run:
     """One run of a sample at a station.
 
     Parts:
-        method: "simulated", "bench", "guided", "hand" or "imported".
+        method: by which way its readings come about.
         state, bench: the engine's and the stand-in's state, as plain data, to take it up again.
         owner: which process, of which computer, holds a running run; lease: when it last said so, by the book's clock.
         left_out: set by the user to keep it out of verdicts.
@@ -118,7 +119,7 @@ class Run:
     sample_id: int
     station: str
     title: str
-    method: str
+    method: Method
     status: RunStatus
     started: datetime
     ended: datetime | None
@@ -242,6 +243,7 @@ def _run_of(row: Any) -> Run:
         raise ValueError(f"repair is {row['repair']}")
     values |= {
         "status": RunStatus(row["status"]),
+        "method": Method(row["method"]),
         "started": _moment(row["started_utc"]),
         "ended": _moment(row["ended_utc"]) if row["ended_utc"] else None,
         "recipe": _recipe(row["recipe"]),

@@ -24,17 +24,14 @@ from wintry_tally.book.records import Run, RunSettings, RunStatus, made_of, read
 from wintry_tally.book.samples import Transaction
 from wintry_tally.core.engine import Event, RunState
 from wintry_tally.core.errors import BookError
+from wintry_tally.core.protocol.method import DRIVEN, Method
 from wintry_tally.files import MOST_LOG_BYTES
 
 if TYPE_CHECKING:
     from wintry_tally.core.trace.trace import Trace
 
 
-GUIDED = "guided"
-"""The method of a run by a recipe whose readings a person types and whose switches a person turns."""
 ROWS_AT_ONCE = 5_000
-DRIVEN = frozenset({"simulated", "bench", GUIDED})
-"""Methods by which this program itself goes through a recipe: a running one has an owner."""
 
 
 LEASE_S = 60.0
@@ -225,7 +222,7 @@ class Runs:
         self,
         sample_id: int,
         title: str,
-        method: str,
+        method: Method,
         started: datetime,
         settings: RunSettings,
         recipe: dict[str, Any] | None = None,

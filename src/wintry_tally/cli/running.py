@@ -21,6 +21,7 @@ from wintry_tally.cli.saying import say, units
 from wintry_tally.core.battery import Arrival, Claim, Sample, family_named, pack_of, parse_claim
 from wintry_tally.core.battery.printed import read_printed
 from wintry_tally.core.errors import InputError
+from wintry_tally.core.protocol.method import Method
 from wintry_tally.core.protocol.preflight import bars, preflight_recipe
 from wintry_tally.core.protocol.setpoints import Facts
 from wintry_tally.core.protocol.template import fill
@@ -185,7 +186,7 @@ def run_test(
 
 def _take_up(book: Book, runs: LiveRuns, number: int, following: Headless) -> int:
     run = book.runs.get(number)
-    if run.method != "bench" or run.status is not RunStatus.RUNNING:
+    if run.method is not Method.BENCH or run.status is not RunStatus.RUNNING:
         raise InputError(
             f"run {number} is {run.status.value}, {run.method}: there is nothing to take up",
             mend="see wintry-tally list",

@@ -24,6 +24,7 @@ from wintry_tally.core.battery import Arrival, Claim, Direction, family_named, p
 from wintry_tally.core.cell import parameters_for
 from wintry_tally.core.cell.parameters import Protection, aged
 from wintry_tally.core.protocol.capacity import CapacityPlan, LoadLimits, capacity_recipe
+from wintry_tally.core.protocol.method import Method
 from wintry_tally.core.protocol.setpoints import Facts
 from wintry_tally.core.protocol.template import fill
 from wintry_tally.demo.labels import drawn_label
@@ -150,7 +151,7 @@ def _tested(book: Book, sample_id: int, test: Test, begun: datetime) -> None:
         ambient_C=test.battery.ambient_C,
     )  # fmt: skip
     station = shipped_recipe(test.recipe).station
-    run_id = book.runs.begin(sample_id, test.title, "simulated", begun, settings, recipe_data(recipe), station)
+    run_id = book.runs.begin(sample_id, test.title, Method.SIMULATED, begun, settings, recipe_data(recipe), station)
     for event in found.events:
         book.runs.add_event(run_id, event)
     book.runs.seal(run_id, found.trace)
@@ -270,7 +271,7 @@ def _simulated(
 ) -> None:  # fmt: skip
     family = book.samples.get(sample_id).family_key
     settings = _settings(family, rated, amps, cutoff, health, seed, spec, interval)
-    run_id = book.runs.begin(sample_id, title, "simulated", begun, settings)
+    run_id = book.runs.begin(sample_id, title, Method.SIMULATED, begun, settings)
     loop = _loop(book, run_id, settings)
     loop.start()
     while not loop.tick().ended:
@@ -282,7 +283,7 @@ def _simulated(
 def _running(book: Book, sample_id: int, begun: datetime) -> None:
     """A flooded battery, a third through its discharge at 5 A, left as a closed window would leave it."""
     settings = _settings("flooded", 95.0, 5.0, 10.5, 0.8, 51, USUAL_METER, 10.0)
-    run_id = book.runs.begin(sample_id, "Capacity 1", "simulated", begun, settings)
+    run_id = book.runs.begin(sample_id, "Capacity 1", Method.SIMULATED, begun, settings)
     loop = _loop(book, run_id, settings)
     loop.start()
     while loop.elapsed_s < 5.5 * 3600:
@@ -297,7 +298,7 @@ def _imported_with_a_slip(book: Book, sample_id: int, begun: datetime) -> None:
     with tempfile.TemporaryDirectory() as folder:
         inner = Book.create(Path(folder) / "inner.wintry")
         sample = inner.samples.add("X", "", "", "nmc")
-        run_id = inner.runs.begin(sample, "x", "simulated", begun, settings)
+        run_id = inner.runs.begin(sample, "x", Method.SIMULATED, begun, settings)
         loop = _loop(inner, run_id, settings)
         loop.start()
         while not loop.tick().ended:
@@ -325,7 +326,7 @@ def _imported_with_a_slip(book: Book, sample_id: int, begun: datetime) -> None:
             instrument="mast logger",
             mode="imported",
         )
-        number = book.runs.begin(sample_id, "Capacity 1", "imported", begun, kept, status=RunStatus.RUNNING)
+        number = book.runs.begin(sample_id, "Capacity 1", Method.IMPORTED, begun, kept, status=RunStatus.RUNNING)
         book.runs.keep_original(number, file.name, file.read_bytes())
         book.runs.seal(number, trace)
         book.runs.finish(number, "set-cutoff", "", begun + timedelta(seconds=rows[-1][0]))

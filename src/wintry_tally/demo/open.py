@@ -9,6 +9,8 @@ from importlib import resources
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from wintry_tally.core.protocol.method import Method
+
 if TYPE_CHECKING:
     from wintry_tally.book import Book
 
@@ -31,7 +33,7 @@ def begin_now(book: Book) -> None:
     from wintry_tally.book.records import utc_text
 
     runs, now = book.runs.all(), datetime.now(UTC)
-    going = next((run for run in runs if run.status is RunStatus.RUNNING and run.method == "simulated"), None)
+    going = next((run for run in runs if run.status is RunStatus.RUNNING and run.method is Method.SIMULATED), None)
     if going is None:
         return
     begun = now - timedelta(seconds=book.runs.last_elapsed_s(going.id) or 0.0)

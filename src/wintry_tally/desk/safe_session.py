@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import QObject, Signal
 
 from wintry_tally.core.errors import WintryError
+from wintry_tally.core.protocol.method import Method
 
 if TYPE_CHECKING:
     from wintry_tally.app.live import LiveRuns
@@ -67,7 +68,7 @@ class SafeSession(QObject):
 
     def begin_closing(self) -> bool:
         """Ask every live run to be switched off and written; whether there is anything real to wait for."""
-        if not self.has_book or not any(item.run.method == "bench" for item in self.running.live.values()):
+        if not self.has_book or not any(item.run.method is Method.BENCH for item in self.running.live.values()):
             return False
         self.running.begin_parking()
         return True

@@ -17,6 +17,7 @@ from wintry_tally.core.battery import Finding, Sample, arrival_findings
 from wintry_tally.core.battery.sample import CyclesHad
 from wintry_tally.core.compare.trend import Trend
 from wintry_tally.core.errors import WintryError
+from wintry_tally.core.protocol.method import Method
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.trace.trace import Column, Trace
 from wintry_tally.core.verdict import MeasuredEvidence, School, Verdict, judge
@@ -34,7 +35,7 @@ class RunFacts:
 
     id: int
     title: str
-    method: str
+    method: Method
     started: datetime
     cause: str
     detail: str

@@ -15,6 +15,7 @@ from wintry_tally import __version__
 from wintry_tally.core.analysis.ending import ENDING_WORDS
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.protocol.cautions import discharge_cautions
+from wintry_tally.core.protocol.method import Method
 from wintry_tally.core.protocol.recipe import CAUSE_WORDS, EndCause
 from wintry_tally.core.quantity import format_duration, format_quantity
 from wintry_tally.core.quantity.preferred import METRIC, Units, name_in, words_in
@@ -40,10 +41,10 @@ class Shown:
 
 
 METHOD_WORDS = {
-    "simulated": "on the simulated bench: a battery model, not a battery",
-    "hand": "read by hand",
-    "guided": "step by step by hand",
-    "imported": "logged by another device and imported",
+    Method.SIMULATED: "on the simulated bench: a battery model, not a battery",
+    Method.HAND: "read by hand",
+    Method.GUIDED: "step by step by hand",
+    Method.IMPORTED: "logged by another device and imported",
 }
 
 
@@ -184,7 +185,7 @@ def _run(run: RunReport) -> dict[str, Any]:
     facts = run.facts
     data: dict[str, Any] = {
         "title": facts.title,
-        "method": METHOD_WORDS.get(facts.method, facts.method),
+        "method": METHOD_WORDS.get(facts.method, str(facts.method)),
         "started": facts.started.strftime("%Y-%m-%d %H:%M UTC"),
         "problem": run.problem,
         "left_out": facts.left_out,

@@ -12,6 +12,7 @@ from wintry_tally.app.edits import Edit
 from wintry_tally.bench.hand import CLOCK_LIMIT_S, HandReading, Slip, check_reading
 from wintry_tally.book import RunSettings, RunStatus
 from wintry_tally.core.protocol.kinds import TEST_KINDS
+from wintry_tally.core.protocol.method import Method
 from wintry_tally.core.quantity import format_duration, parse_accuracy
 from wintry_tally.core.working import Working
 from wintry_tally.desk.preferences import shown, unit_name
@@ -221,7 +222,7 @@ class HandPage(StationView):
             self.session.book.runs.begin(
                 self.sample_id,
                 f"{words} {number}",
-                "hand",
+                Method.HAND,
                 datetime.now(UTC),
                 settings,
                 {"method": kind.method},

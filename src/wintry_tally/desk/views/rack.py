@@ -10,6 +10,7 @@ from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtWidgets import QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from wintry_tally.core.engine import LIVE, Phase
+from wintry_tally.core.protocol.method import Method
 from wintry_tally.core.quantity import amps_words
 from wintry_tally.core.quantity.moments import clock_words
 from wintry_tally.desk.session import Session
@@ -186,7 +187,7 @@ class Rack(QWidget):
             tag.set_doing("just arrived" if sample.arrival.rested_V is None else "ready for its capacity test")
         elif last.status == "running":
             elsewhere = "a test runs in another window" if running.elsewhere(last) else "a test was interrupted"
-            tag.set_doing("hand readings under way" if last.method == "hand" else elsewhere)
+            tag.set_doing("hand readings under way" if last.method is Method.HAND else elsewhere)
         else:
             done = (last.ended or last.started).astimezone()
             tag.set_doing(f"{last.title.lower()} {last.status.value} {done:%d %b %H:%M}")

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QComboBox, QGridLayout, QSizePolicy, QWidget
 
 from wintry_tally.app.run_seen import Keys, figures_of, keys_of
 from wintry_tally.core.engine import Phase, Request
+from wintry_tally.core.protocol.method import Method
 from wintry_tally.core.protocol.template import in_words
 from wintry_tally.core.trace.beside import INTO_TRACE, beside_column, cells_told
 from wintry_tally.core.working import Working
@@ -37,7 +38,7 @@ TOLD_WORDS = {"counter_Ah": "the instrument's counter", "counter_Wh": "its energ
 TOLD_UNITS = {"counter_Ah": "Ah", "counter_Wh": "Wh", "charge_state": "%"}
 COUNTED = (("counter_Ah", "Ah"), ("counter_Wh", "Wh"))
 MINOR = ("Charge so far", "Power", "Energy", "Under load", "Ends about", "To come")
-WHERE = {"simulated": "simulated bench", "guided": "by hand"}
+WHERE = {Method.SIMULATED: "simulated bench", Method.GUIDED: "by hand"}
 
 
 class RunPage(StationView):
@@ -134,7 +135,7 @@ class RunPage(StationView):
         live = self.session.running.of_sample(self.sample_id)
         if live is None:
             return
-        self.speed.setVisible(live.run.method == "simulated")
+        self.speed.setVisible(live.run.method is Method.SIMULATED)
         index = self.speed.findData(live.worker.speed)
         self.speed.setCurrentIndex(index if index >= 0 else 0)
         self._sure = False
@@ -335,7 +336,7 @@ class RunPage(StationView):
         self.over.addItem("Hand over to…", None)
         for words, name in others:
             self.over.addItem(words, name)
-        self.over.setVisible(live.run.method != "simulated" and bool(others))
+        self.over.setVisible(live.run.method is not Method.SIMULATED and bool(others))
 
     def _hand_over(self) -> None:
         live, chosen = self.session.running.of_sample(self.sample_id), self.over.currentData()

@@ -12,6 +12,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QFileDialog, QGridLayout, QLayout, QVBoxLayout, QWidget
 
 from wintry_tally.core.protocol.kinds import TEST_KINDS
+from wintry_tally.core.protocol.method import Method
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.station import StationView
 from wintry_tally.desk.widgets.curve import Curve
@@ -170,7 +171,7 @@ class StationOverview(StationView):
             "until then is here. Resume it (the gap is marked), or close it as interrupted."
             + (
                 " Real instruments go on alone: look at the load and the charger now, and switch off what is still on."
-                if run.method == "bench"
+                if run.method is Method.BENCH
                 else ""
             ),
             wrap=True,
