@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ast
 import re
 import subprocess
 import tomllib
@@ -49,6 +50,15 @@ def test_every_direct_dependency_is_pinned() -> None:
 def test_nothing_committed_names_a_machine() -> None:
     for path, text in texts():
         assert not re.search(r"/(work|home|root)/\w", text), path
+
+
+def test_no_function_is_too_long() -> None:
+    for path, text in texts():
+        if path.suffix != ".py" or "src" not in path.parts or "migrations" in path.parts:
+            continue
+        for node in ast.walk(ast.parse(text)):
+            if isinstance(node, ast.FunctionDef):
+                assert (node.end_lineno or 0) - node.lineno < 60, f"{path}: {node.name}"
 
 
 def test_no_file_is_too_long_and_nothing_is_left_open() -> None:

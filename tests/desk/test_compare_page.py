@@ -46,8 +46,8 @@ def test_two_units_of_one_model_come_first_and_others_are_picked(page: ComparePa
     assert "better with P < 0.01" in said and "M2: log a charge from empty" in said and "of the models" not in said
     ohm = next(one for one in page.findChildren(Figure) if one.accessibleName().startswith("Resistance of M1"))
     assert ohm.text().endswith("mΩ") and "mΩ; better with P" in said
-    model = "\n".join(texts(page._model_card))
-    assert page._model_card.isVisible() and "The model at large: Firnwerk Spur 40, by 2 units" in model
+    model = "\n".join(texts(page.model))
+    assert page.model.isVisible() and "The model at large: Firnwerk Spur 40, by 2 units" in model
     assert "Capacity: too close to call by the model" in model and "two units say next to nothing" in model
     # the curves are the runs of the table, and are called so
     assert [name for name, _, _ in page.curve._series] == [f"M1: {page._runs['M1']}", f"M2: {page._runs['M2']}"]
@@ -55,7 +55,7 @@ def test_two_units_of_one_model_come_first_and_others_are_picked(page: ComparePa
     qtbot.mouseClick(chips["M4"], Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: "M4" in page._runs, timeout=20000)
     said = "\n".join(texts(page._table_card))
-    assert not page._model_card.isVisible() and "of the models" in said
+    assert not page.model.isVisible() and "of the models" in said
     assert "unlike rate: M1 0.2 C, M4" in said and "at like conditions" in said and "unlike as above" in said
     figure = next(one for one in page.findChildren(Figure) if one.accessibleName().startswith("Charge of M4"))
     qtbot.keyClick(figure, Qt.Key.Key_Return)

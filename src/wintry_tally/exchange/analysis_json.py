@@ -29,6 +29,9 @@ def write_analysis(analysis: Analysis | None, path: Path) -> None:
         raise InputError(f"cannot be written ({error.strerror or error})", str(path)) from None
 
 
+TRIP_PARTS = ("kind", "at_s", "current_A", "voltage_V", "latency_s")
+
+
 def analysis_dict(log: LogFile | None, analysis: Analysis) -> dict[str, Any]:
     """The contract's object, with a few parts more: counters, efficiency, acceptance.
 
@@ -61,16 +64,7 @@ def analysis_dict(log: LogFile | None, analysis: Analysis) -> dict[str, Any]:
             }
             for step in analysis.resistance
         ],
-        "trips": [
-            {
-                "kind": trip.kind,
-                "at_s": trip.at_s,
-                "current_A": trip.current_A,
-                "voltage_V": trip.voltage_V,
-                "latency_s": trip.latency_s,
-            }
-            for trip in analysis.trips
-        ],
+        "trips": [{name: getattr(trip, name) for name in TRIP_PARTS} for trip in analysis.trips],
         "efficiency": None
         if analysis.efficiency is None
         else {"coulombic": analysis.efficiency.coulombic.as_dict(), "energy": analysis.efficiency.energy.as_dict()},

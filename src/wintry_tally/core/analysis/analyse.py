@@ -194,18 +194,7 @@ def analyse(raw: Trace, options: Options, progress: Callable[[float], None] | No
     test = capacity_test(trace, cut.integral, scale, stages, endings, instrument, cut.ends)
     charge = charge_of(trace, cut.integral, scale, stages, endings, instrument, options.family, options.rated_Ah)
     test, begins = _begun(cut, test, charge, options)
-    usable: tuple[Usable, ...] = ()
-    reserve: Reserve | None = None
-    counted = Counters()
-    if test is not None:
-        usable = tuple(
-            usable_above(trace, cut.integral, scale, stages, test, dropout, instrument)
-            for dropout in options.dropouts_V
-        )
-        reserve = reserve_of(
-            trace, scale, stages, test, instrument, options.family, options.rated_minutes, options.ambient_C
-        )
-        counted = counters_of(trace, test.count.spans[0].first, test.count.spans[-1].last)
+    usable, reserve, counted = _of_discharge(cut, test, options)
     efficiency = _efficiency(trace, test, charge)
     cells = cells_of(trace, stages)
     second = None if test is None else second_meter_of(trace, test, instrument, options.second)
@@ -241,6 +230,18 @@ def analyse(raw: Trace, options: Options, progress: Callable[[float], None] | No
     )
     tell(1.0)
     return analysis
+
+
+def _of_discharge(
+    cut: _Cut, test: CapacityTest | None, options: Options
+) -> tuple[tuple[Usable, ...], Reserve | None, Counters]:
+    """What else a discharge says: what lies above drop-outs, reserve minutes, the instrument's own counter."""
+    if test is None:
+        return (), None, Counters()
+    trace, scale, stages, meter = cut.trace, cut.scale, cut.stages, options.instrument
+    usable = tuple(usable_above(trace, cut.integral, scale, stages, test, at, meter) for at in options.dropouts_V)
+    reserve = reserve_of(trace, scale, stages, test, meter, options.family, options.rated_minutes, options.ambient_C)
+    return usable, reserve, counters_of(trace, test.count.spans[0].first, test.count.spans[-1].last)
 
 
 def _begun(

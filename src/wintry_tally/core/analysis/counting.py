@@ -128,13 +128,8 @@ class Count:
     spans: tuple[Span, ...] = field(default_factory=tuple)
 
 
-def count(trace: Trace, integral: Integral, spans: Sequence[Span], instrument: Instrument) -> Count:
-    """Charge, energy and means over the spans, with every term of the doubt.
-
-    Terms: gain and offset of each meter (common to all readings, so never averaged), resolution, sampling,
-    the instants of switching, gaps, the clock. What is added to every reading takes from a charge: its offset has the
-    other sign there. Where an accuracy is unknown the doubt of what needs it is None.
-    """
+def _sums(trace: Trace, integral: Integral, spans: Sequence[Span]) -> tuple[float, float, float, float]:
+    """Over the spans, with what lies before their first reading and behind their last: As, Ws, Vs, s."""
     charge_As = energy_Ws = time_V = duration = 0.0
     for span in spans:
         q, e, v = integral.between(span.first, span.last)
@@ -146,6 +141,17 @@ def count(trace: Trace, integral: Integral, spans: Sequence[Span], instrument: I
         energy_Ws += e + voltage_0 * current_0 * span.lead_s + tail_V * tail_A * span.tail_s
         time_V += v + voltage_0 * span.lead_s + tail_V * span.tail_s
         duration += float(trace.time_s[span.last] - trace.time_s[span.first]) + span.lead_s + span.tail_s
+    return charge_As, energy_Ws, time_V, duration
+
+
+def count(trace: Trace, integral: Integral, spans: Sequence[Span], instrument: Instrument) -> Count:
+    """Charge, energy and means over the spans, with every term of the doubt.
+
+    Terms: gain and offset of each meter (common to all readings, so never averaged), resolution, sampling,
+    the instants of switching, gaps, the clock. What is added to every reading takes from a charge: its offset has the
+    other sign there. Where an accuracy is unknown the doubt of what needs it is None.
+    """
+    charge_As, energy_Ws, time_V, duration = _sums(trace, integral, spans)
     sign, way = (-1.0 if charge_As < 0 else 1.0), (-1.0 if energy_Ws < 0 else 1.0)
     charge, energy, volt_hours = sign * charge_As / HOUR, abs(energy_Ws) / HOUR, time_V / HOUR
     hours = duration / HOUR
@@ -188,9 +194,7 @@ def count(trace: Trace, integral: Integral, spans: Sequence[Span], instrument: I
     ratio_terms = [
         Term(name, (de - mean_V * dq) / charge if charge else 0.0, key) for name, key, dq, de in rows + voltage_rows
     ]
-    mean_terms = [
-        Term(name, dq / hours if hours else 0.0, key) for name, key, dq, _ in rows if name not in {"time base"}
-    ]
+    mean_terms = [Term(name, dq / hours if hours else 0.0, key) for name, key, dq, _ in rows if name != "time base"]
     return Count(
         charge=_quantity(charge, "Ah", charge_terms, known_I),
         energy=_quantity(energy, "Wh", energy_terms, known_I and known_V),

@@ -37,34 +37,22 @@ def arrival_findings(sample: Sample) -> list[Finding]:
 def _voltage_findings(family: Family, volts: float, rested: bool) -> list[Finding]:
     low, high = family.plausible_V
     if not rested:
-        return [
-            Finding(
-                "not-rested",
-                f"{volts:.2f} V was taken on charge, under load or too soon after: it is kept, "
-                "but it does not tell the charge state.",
-                "note",
-            )
-        ]
+        words = "was taken on charge, under load or too soon after: it is kept, but it does not tell the charge state."
+        return [Finding("not-rested", f"{volts:.2f} V {words}", "note")]
     if family.lithium and -0.1 <= volts < 2.0:
-        return [
-            Finding(
-                "asleep",
-                f"{volts:.2f} V: the pack's protection is probably open, which is no proof of a dead battery. "
-                "It must be woken before any test; follow its manual.",
-                "warning",
-            )
-        ]
+        words = (
+            "the pack's protection is probably open, which is no proof of a dead battery. It must be woken before any "
+            "test; follow its manual."
+        )
+        return [Finding("asleep", f"{volts:.2f} V: {words}", "warning")]
     if not low <= volts <= high:
         others = [other.words for other in likely_families(volts) if other.key != family.key]
-        return [
-            Finding(
-                "voltage-outside-family",
-                f"{volts:.2f} V lies outside {low:g} to {high:g} V, where a {family.words} battery can be. "
-                + (f"It would fit {' or '.join(others)}. " if others else "")
-                + "Check the meter's range, the leads and the digits; a decimal mark may have slipped.",
-                "warning",
-            )
-        ]
+        words = (
+            f"{volts:.2f} V lies outside {low:g} to {high:g} V, where a {family.words} battery can be. "
+            + (f"It would fit {' or '.join(others)}. " if others else "")
+            + "Check the meter's range, the leads and the digits; a decimal mark may have slipped."
+        )
+        return [Finding("voltage-outside-family", words, "warning")]
     findings = []
     state_low, state_high = charge_state_band(family, volts)
     working = Working(

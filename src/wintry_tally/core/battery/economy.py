@@ -96,25 +96,11 @@ def derived_sums(sample: Sample) -> list[Sum]:
         sums.append(Sum(key, label, value, unit, working))
 
     if price and capacity:
-        put(
-            "price-Ah",
-            "Price per Ah",
-            price / capacity,
-            f"{money}/Ah",
-            "price / C",
-            price=f"{price:g} {money}",
-            C=f"{capacity:g} Ah",
-        )
+        amounts = {"price": f"{price:g} {money}", "C": f"{capacity:g} Ah"}
+        put("price-Ah", "Price per Ah", price / capacity, f"{money}/Ah", "price / C", **amounts)
     if price and energy:
-        put(
-            "price-Wh",
-            "Price per Wh",
-            price / energy,
-            f"{money}/Wh",
-            "price / E",
-            price=f"{price:g} {money}",
-            E=f"{energy:g} Wh",
-        )
+        amounts = {"price": f"{price:g} {money}", "E": f"{energy:g} Wh"}
+        put("price-Wh", "Price per Wh", price / energy, f"{money}/Wh", "price / E", **amounts)
     if cycles:
         put("years", "Claimed cycles, one a day", years_of_cycles(cycles), "years", "N / 365.25", N=f"{cycles:g}")
     if price and cycles and energy:
@@ -135,13 +121,6 @@ def derived_sums(sample: Sample) -> list[Sum]:
     if mass and energy:
         put("Wh-kg", "Energy per mass", energy / mass, "Wh/kg", "E / m", E=f"{energy:g} Wh", m=f"{mass:g} kg")
     if litres and energy:
-        put(
-            "Wh-L",
-            "Energy per volume",
-            energy / litres,
-            "Wh/L",
-            "E / (l × w × h)",
-            E=f"{energy:g} Wh",
-            volume=f"{litres:.3g} L",
-        )
+        amounts = {"E": f"{energy:g} Wh", "volume": f"{litres:.3g} L"}
+        put("Wh-L", "Energy per volume", energy / litres, "Wh/L", "E / (l × w × h)", **amounts)
     return sums

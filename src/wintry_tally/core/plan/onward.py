@@ -59,26 +59,8 @@ def onward(
         return None
     if whole is not None and parameters.available < 1.0 and state.phase in LIVE and state.index in whole.step_at:
         return _along(whole, recipe.steps[state.index], state, elapsed_s)
-    moved = state.charge_Ah - state.put_in_Ah
-    start = min(1.0, max(0.0, full - moved / parameters.capacity_Ah))
-    model = BatteryModel(parameters, start, ambient_C)
-    if seen.temperature_C is not None:
-        model.temperature_C = seen.temperature_C
     part = recipe.steps[state.index]
-    # lead-acid's taper also tells of how it was charged before: it is no measure of how full it is
-    tapers = (
-        parameters.available >= 1.0
-        and part.kind == "charge"
-        and seen.voltage_V >= part.limit_V - AT_LIMIT_V
-        and seen.current_A < -0.01
-    )
-    if state.phase in LIVE:
-        settled = 1.0 - math.exp(-max(0.0, lasted_s(state, elapsed_s)) / parameters.slow_s)
-        model.slow_V = seen.current_A * parameters.slow_ohm * settled if math.isfinite(seen.current_A) else 0.0
-        model.branch = 1.0 if state.phase is Phase.CHARGING else 0.0
-    if tapers:
-        _set_by_taper(model, parameters, -seen.current_A, part.limit_V)
-    connected = Connected(model)
+    connected = Connected(_as_it_stands(part, state, elapsed_s, seen, parameters, ambient_C, full))
     if state.phase is Phase.PROMPTING:
         result = step(recipe, state, Request("answer"), elapsed_s)
     elif state.phase is Phase.PAUSED:
@@ -89,8 +71,8 @@ def onward(
     step_s = COARSER * usual_step_s(recipe, parameters)
     found = walked(recipe, result, connected, parameters, step_s, elapsed_s)
     if 0.0 < found.end_s - elapsed_s < 100.0 * step_s:  # little is left: it costs little to look closer
-        model.restore(begun)
-        connected = Connected(model)
+        connected.model.restore(begun)
+        connected = Connected(connected.model)
         finer = max(10.0, (found.end_s - elapsed_s) / 100.0)
         found = walked(recipe, result, connected, parameters, finer, elapsed_s)
     ends = next(((at, Ah) for index, at, Ah in found.step_ends if index == state.index), (found.end_s, 0.0))
@@ -104,6 +86,26 @@ def onward(
         time_s=tuple(at - elapsed_s for at in found.time_s),
         voltage_V=found.voltage_V,
     )
+
+
+def _as_it_stands(
+    part: Step, state: RunState, elapsed_s: float, seen: Observation, parameters: Parameters, ambient_C: float, full: float
+) -> BatteryModel:  # fmt: skip
+    """The battery model where the run has brought it."""
+    moved = state.charge_Ah - state.put_in_Ah
+    start = min(1.0, max(0.0, full - moved / parameters.capacity_Ah))
+    model = BatteryModel(parameters, start, ambient_C)
+    if seen.temperature_C is not None:
+        model.temperature_C = seen.temperature_C
+    if state.phase in LIVE:
+        settled = 1.0 - math.exp(-max(0.0, lasted_s(state, elapsed_s)) / parameters.slow_s)
+        model.slow_V = seen.current_A * parameters.slow_ohm * settled if math.isfinite(seen.current_A) else 0.0
+        model.branch = 1.0 if state.phase is Phase.CHARGING else 0.0
+    # lead-acid's taper also tells of how it was charged before: it is no measure of how full it is
+    at_limit = part.kind == "charge" and seen.voltage_V >= part.limit_V - AT_LIMIT_V
+    if parameters.available >= 1.0 and at_limit and seen.current_A < -0.01:
+        _set_by_taper(model, parameters, -seen.current_A, part.limit_V)
+    return model
 
 
 def _along(whole: Forecast, part: Step, state: RunState, elapsed_s: float) -> Onward:

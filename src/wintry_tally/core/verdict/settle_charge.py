@@ -35,16 +35,11 @@ def settle_charge_time(case: Case) -> Verdict | None:
         charge = log.analysis.charge
         if charge is None or charge.count.duration_s <= 0:
             continue
-        current = charge.count.mean_current.value
         steady = most_taken(log.analysis)
         inputs = {"ended by": charge.ended_by, "charge": format_quantity(charge.count.charge)}
-        step = Working(
-            "Time to full",
-            "from the first current to the full criterion (taper at the limit, or the protection opening)",
-            inputs,
-            "never full" if charge.time_to_full_s is None else f"{charge.time_to_full_s:.0f} s",
-            "common practice",
-        )
+        how = "from the first current to the full criterion (taper at the limit, or the protection opening)"
+        took = "never full" if charge.time_to_full_s is None else f"{charge.time_to_full_s:.0f} s"
+        step = Working("Time to full", how, inputs, took, "common practice")
         doubt = log.analysis.scale.usual_s / math.sqrt(6.0)
         share = claim.conditions.get("end_share", 1.0)
         if charge.time_to_full_s is None:
@@ -70,24 +65,17 @@ def settle_charge_time(case: Case) -> Verdict | None:
         conditions = []
         claimed_A = claim.conditions.get("current_A")
         if claimed_A is not None and steady is not None:
-            flowed = steady.current.value
-            effect = None
-            if abs(flowed / claimed_A - 1.0) > 0.05:
-                share = charge.share_constant_current
-                change = measured.value * share * (flowed / claimed_A - 1.0)
-                effect = Quantity(change, 0.2 * abs(change), "s")
-            conditions.append(Condition("charge current", claimed_A, round(flowed, 3), effect))
+            conditions.append(_at_current(claimed_A, steady.current.value, measured.value, charge))
         else:
-            inputs["mean current"] = f"{current:.3g} A"
+            inputs["mean current"] = f"{charge.count.mean_current.value:.3g} A"
         verdict = decide(case, measured, [step], conditions, log.names, [], log.waiting)
         verdict = _without_pauses(case, log, charge, verdict)
         if verdict.outcome is Outcome.NOT_TESTED:
             return verdict
         begun = _begun_charged(case, log, charge, measured.value)
         if begun:
-            return as_bound(
-                case, verdict, "at-least", begun, "a charge from empty, after a discharge to its cut-off, settles it"
-            )
+            settles = "a charge from empty, after a discharge to its cut-off, settles it"
+            return as_bound(case, verdict, "at-least", begun, settles)
         if verdict.bound:
             return verdict
         for bound, gap_s in (("at-least", charge.full_late_s), ("at-most", charge.full_early_s)):
@@ -96,6 +84,15 @@ def settle_charge_time(case: Case) -> Verdict | None:
                 return as_bound(case, verdict, bound, why, "a charge logged without a gap would settle it")
         return verdict
     return None
+
+
+def _at_current(claimed_A: float, flowed_A: float, lasted_s: float, charge: ChargeResult) -> Condition:
+    """The current it was charged with beside the claimed one, with what that makes of the time where they are apart."""
+    effect = None
+    if abs(flowed_A / claimed_A - 1.0) > 0.05:
+        change = lasted_s * charge.share_constant_current * (flowed_A / claimed_A - 1.0)
+        effect = Quantity(change, 0.2 * abs(change), "s")
+    return Condition("charge current", claimed_A, round(flowed_A, 3), effect)
 
 
 EMPTY_SHARE, KNOWN_SHARE = 0.85, 0.95

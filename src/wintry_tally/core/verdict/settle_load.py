@@ -53,50 +53,18 @@ def _settle_held(case: Case, usual_s: float, methods: tuple[str, ...]) -> Verdic
     if best is None:
         return None
     _, held, name, waiting = best
-    step = Working(
-        "Current held",
-        "the highest mean current over the wanted time; a setting within 3 % of the claim is a test of it",
-        {
-            "wanted": format_duration(wanted_s),
-            "lasted": format_duration(held.lasted_s),
-            "lowest": f"{held.lowest_A:.4g} A",
-            "voltage": f"{held.start_V:.2f} V at the start, {held.end_V:.2f} V at the end",
-            **({} if held.sag_V is None else {"sag": f"{held.sag_V:.2f} V"}),
-            "ended by the protection": "yes" if held.opened else "no",
-        },
-        format_quantity(held.current),
-        "common practice, no published source",
-    )
+    step = _held_step(held, wanted_s)
     lasted = Condition("duration", wanted_s, round(held.lasted_s, 3))
     if held.opened and held.lasted_s < wanted_s <= held.lasted_s + held.hidden_s:
         return not_settled(
             case, f"{_hidden(held.hidden_s)}: it may have lasted; log it without one", (name,), held.current
         )
-    if held.opened and held.lasted_s < wanted_s:
-        if _beyond(held.current, claim.value):
-            return not_settled(
-                case,
-                f"it opened after {format_duration(held.lasted_s)} at {format_quantity(held.current)}, above the claim; "
-                "hold the claimed current itself",
-                (name,),
-                held.current,
-            )
+    if held.opened and held.lasted_s < wanted_s and not _beyond(held.current, claim.value):
         advice = f"it opened after {format_duration(held.lasted_s)} of the {format_duration(wanted_s)} claimed"
         return by_probability(case, held.current, 0.0, step, (name,), advice, (lasted,), waiting)
-    if not held.complete and held.lasted_s < 0.97 * wanted_s:
-        return not_settled(
-            case,
-            f"the load was on for {format_duration(held.lasted_s)} of the {format_duration(wanted_s)} claimed",
-            (name,),
-            held.current,
-        )
-    if held.current.value < SETTING * claim.value:
-        return not_settled(
-            case,
-            f"only {format_quantity(held.current)} was asked of it; the claim is {format_plain(claim.value, 'A')}",
-            (name,),
-            held.current,
-        )
+    other = _of_another_test(held, claim.value, wanted_s)
+    if other:
+        return not_settled(case, other, (name,), held.current)
     if not held.steady:
         note = f"the current varied: {held.lowest_A:.3g} A at the lowest; hold it steady"
         return by_probability(case, held.current, None, step, (name,), note, (lasted,), waiting)
@@ -112,6 +80,37 @@ def _settle_held(case: Case, usual_s: float, methods: tuple[str, ...]) -> Verdic
             probability, conformity(held.current.value + slack, held.current.standard, claim.value, Direction.AT_LEAST)
         )
     return by_probability(case, held.current, probability, step, (name,), None, (lasted,), waiting)
+
+
+def _held_step(held: Held, wanted_s: float) -> Working:
+    return Working(
+        "Current held",
+        "the highest mean current over the wanted time; a setting within 3 % of the claim is a test of it",
+        {
+            "wanted": format_duration(wanted_s),
+            "lasted": format_duration(held.lasted_s),
+            "lowest": f"{held.lowest_A:.4g} A",
+            "voltage": f"{held.start_V:.2f} V at the start, {held.end_V:.2f} V at the end",
+            **({} if held.sag_V is None else {"sag": f"{held.sag_V:.2f} V"}),
+            "ended by the protection": "yes" if held.opened else "no",
+        },
+        format_quantity(held.current),
+        "common practice, no published source",
+    )
+
+
+def _of_another_test(held: Held, claimed: float, wanted_s: float) -> str:
+    """Why what was held tests no such claim: too much, too short or too little was asked; empty where it does."""
+    if held.opened and held.lasted_s < wanted_s:
+        return (
+            f"it opened after {format_duration(held.lasted_s)} at {format_quantity(held.current)}, above the claim; "
+            "hold the claimed current itself"
+        )
+    if not held.complete and held.lasted_s < 0.97 * wanted_s:
+        return f"the load was on for {format_duration(held.lasted_s)} of the {format_duration(wanted_s)} claimed"
+    if held.current.value < SETTING * claimed:
+        return f"only {format_quantity(held.current)} was asked of it; the claim is {format_plain(claimed, 'A')}"
+    return ""
 
 
 def _hidden(gap_s: float) -> str:

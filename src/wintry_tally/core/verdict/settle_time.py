@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import itertools
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from wintry_tally.core.analysis import Analysis, Count, count
 from wintry_tally.core.analysis.capacity import usable_above
@@ -42,26 +42,15 @@ def settle_reserve(case: Case) -> Verdict | None:
         if not log.method and (analysis.reserve is None or abs(test.count.mean_current.value / claimed_A - 1) > 0.04):
             continue
         reserve = reserve_of(
-            analysis.trace,
-            analysis.scale,
-            analysis.plain_stages,
-            test,
-            analysis.options.instrument,
-            analysis.options.family,
-            claim.value / 60.0,
-            analysis.options.ambient_C,
-        )
+            analysis.trace, analysis.scale, analysis.plain_stages, test, analysis.options.instrument,
+            analysis.options.family, claim.value / 60.0, analysis.options.ambient_C,
+        )  # fmt: skip
         if reserve is None:
             continue
         end_V = end_of(case.family)
-        ratio = test.count.mean_current.value / claimed_A
         minutes = reserve.minutes_at_25C or reserve.minutes
         measured = minutes.scaled(60.0, "s")
-        effect = None
-        if abs(ratio - 1.0) > 0.02:
-            change = measured.value * (ratio**RESERVE_PEUKERT - 1.0)
-            effect = Quantity(change, 0.2 * abs(change), "s")
-        conditions = [Condition("current", claimed_A, round(test.count.mean_current.value, 3), effect)]
+        conditions = [_at_current(claimed_A, test.count.mean_current.value, measured.value)]
         steps = [reserve.working]
         held = reserve.voltage_at_rated_minutes
         if held is not None:
@@ -80,26 +69,27 @@ def settle_reserve(case: Case) -> Verdict | None:
             if low:
                 return as_bound(case, verdict, "at-least", low, FROM_FULL)
             if reserve.paused_s and reserve.unbroken_s < claim.value:
-                why = (
-                    f"the load was off for {format_duration(reserve.paused_s)} within it, and the battery recovers then"
-                )
+                off = format_duration(reserve.paused_s)
+                why = f"the load was off for {off} within it, and the battery recovers then"
                 return as_bound(case, verdict, "at-most", why, "the same test in one go would settle it")
             return verdict
         if held is not None and held >= end_V:
-            step = Working(
-                reserve.working.label,
-                reserve.working.formula,
-                reserve.working.inputs,
-                f"at least {format_quantity(minutes)}",
-                reserve.working.source,
-                tuple(steps[1:]),
-            )
+            step = replace(reserve.working, result=f"at least {format_quantity(minutes)}", steps=tuple(steps[1:]))
             return by_probability(case, measured, 1.0, step, log.names, None, tuple(conditions), log.waiting)
         if log.method:
             why = f"it ended before both the rated minute and {end_V:.2f} V"
             settles = f"the same test on to {end_V:.2f} V would settle it"
             return as_bound(case, not_settled(case, why, log.names, measured), "at-least", why, settles)
     return None
+
+
+def _at_current(claimed_A: float, drawn_A: float, lasted_s: float) -> Condition:
+    """The current it was drawn at beside the claimed one, with what that makes of the time where they are apart."""
+    ratio, effect = drawn_A / claimed_A, None
+    if abs(ratio - 1.0) > 0.02:
+        change = lasted_s * (ratio**RESERVE_PEUKERT - 1.0)
+        effect = Quantity(change, 0.2 * abs(change), "s")
+    return Condition("current", claimed_A, round(drawn_A, 3), effect)
 
 
 def settle_runtime(case: Case) -> Verdict | None:

@@ -94,6 +94,15 @@ class ArrivalView(StationView):
         self._above, self._below = QVBoxLayout(), QVBoxLayout()  # what is being changed stands between them
         self._slices = Slices(self, AT_ONCE)
 
+        self._make_facts()
+        self.findings = FindingList()
+        self.findings.opened.connect(self.opened)
+        self.pictures = PicturesCard(session)
+        self.bank = BankCard(session, self.opened.emit)
+        self._lay_out()
+
+    def _make_facts(self) -> None:
+        """What was found when it came."""
         self.rested_V = QuantityField("As-received voltage", "voltage", "13.1 V")
         self.rested_V.committed.connect(lambda value: self._set(rested_V=value))
         self.rested = QCheckBox("rested, nothing connected")
@@ -116,11 +125,6 @@ class ArrivalView(StationView):
         self.notes.setPlaceholderText("what came in the box, and damage")
         self.notes.setMaximumHeight(76)
         self.notes.kept.connect(lambda text: self._set(notes=text))
-        self.findings = FindingList()
-        self.findings.opened.connect(self.opened)
-        self.pictures = PicturesCard(session)
-        self.bank = BankCard(session, self.opened.emit)
-        self._lay_out()
 
     def _lay_out(self) -> None:
         narrow(self.family, self.pack)

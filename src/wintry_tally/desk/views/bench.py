@@ -67,13 +67,22 @@ class BenchView(MainPage):
         self.hours = TypedField("Somebody is there", parse_attended, lambda _hours: "", USUAL)
         self.hours.committed.connect(self._keep_hours)
         self.hours.line.setMaximumWidth(320)
+        self.places = PlacesCard(session)
+        self._lay_out()
+        session.bench_changed.connect(self.refresh)
+        session.places_changed.connect(self._places_changed)
+        session.ticked.connect(self.tick)
+        self.instrument_form.hide()
+        self.channel_form.hide()
+        self._exchange_card.hide()
+
+    def _lay_out(self) -> None:
         note = label(
             "Instruments and channels of this bench are kept in this book. Nothing is switched on from this page. With "
             "nothing to connect, stand-ins on this computer answer as instruments do.",
             "quiet",
             wrap=True,
         )
-        self.places = PlacesCard(session)
         inner = QWidget()
         inner.setLayout(
             column(
@@ -102,12 +111,6 @@ class BenchView(MainPage):
             )
         )
         self.setLayout(column(scrolling(inner)))
-        session.bench_changed.connect(self.refresh)
-        session.places_changed.connect(self._places_changed)
-        session.ticked.connect(self.tick)
-        self.instrument_form.hide()
-        self.channel_form.hide()
-        self._exchange_card.hide()
 
     def _places_changed(self) -> None:
         if self.isVisible():

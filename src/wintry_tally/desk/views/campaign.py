@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QButtonGroup, QLineEdit, QPushButton, QScrollArea, QSpinBox, QWidget
+from PySide6.QtWidgets import QButtonGroup, QFrame, QLineEdit, QPushButton, QScrollArea, QSpinBox, QWidget
 
 from wintry_tally.core.errors import WintryError
 from wintry_tally.core.quantity import format_hours
@@ -74,7 +74,14 @@ class CampaignPage(MainPage):
         self._task_card = card(self._task_box)
         self._lost_card = card(label("Without a place, and beyond this bench", "heading"), self._lost_box)
         self._out_card = card(label("Left out", "heading"), self._out_box)
-        wishes = card(
+        self._lay_out(self._wishes())
+        session.plan_changed.connect(self.changed)
+        session.runs_changed.connect(self.changed)
+        session.dossier_changed.connect(self.changed)
+        session.bench_changed.connect(self.changed)
+
+    def _wishes(self) -> QFrame:
+        return card(
             label("People and places", "heading"),
             label(
                 "Attended hours are set on the Bench page. On days away nobody starts or ends anything.",
@@ -92,6 +99,8 @@ class CampaignPage(MainPage):
                 gap=2,
             ),
         )
+
+    def _lay_out(self, wishes: QFrame) -> None:
         inner = QWidget()
         inner.setLayout(
             column(
@@ -101,10 +110,6 @@ class CampaignPage(MainPage):
         )  # fmt: skip
         inner.layout().setContentsMargins(0, 0, 2 * SPACE, 0)
         self.setLayout(column(scrolling(inner)))
-        session.plan_changed.connect(self.changed)
-        session.runs_changed.connect(self.changed)
-        session.dossier_changed.connect(self.changed)
-        session.bench_changed.connect(self.changed)
 
     def _way(self, words: str) -> QPushButton:
         made = QPushButton(words)

@@ -20,6 +20,7 @@ from wintry_tally.desk.theme import SPACE
 from wintry_tally.desk.views.page import MainPage
 from wintry_tally.desk.widgets.curve import Curve
 from wintry_tally.desk.widgets.figure import Figure
+from wintry_tally.desk.widgets.model_card import ModelCard
 from wintry_tally.desk.widgets.parts import anew, button, card, clear, column, label, row, scrolling
 from wintry_tally.report.tables import comparison_table
 
@@ -66,6 +67,32 @@ class ComparePage(MainPage):
         self._table = QGridLayout()
         self._table.setHorizontalSpacing(16)
         self._table.setVerticalSpacing(6)
+        self._make_need()
+        self._shown_need = ""
+        self._curve_card = card(row(label("Against", "quiet"), *self.axes.values(), None, gap=1), self.curve)
+        self._shown: Comparison | None = None
+        copy = copy_button(
+            lambda: comparison_table(self._shown) if self._shown else None, session.said.emit, "the comparison"
+        )
+        self._table_card = card(row(None, copy), self._table)
+        self.model = ModelCard()
+        self.model.opened.connect(self.opened)
+        self.series = QComboBox()
+        for count in range(1, MOST + 1):
+            self.series.addItem("side by side" if count == 1 else f"{count} in series", count)
+        self.series.setAccessibleName("Units in series in each string of a bank")
+        self.join = button(
+            "Join these to a bank", self.join_bank, "link", "Hang a tag for a bank of the samples picked"
+        )
+        self.save_page = button("Save as a page…", self.ask_page, "link", "Save the comparison as a web page")
+        self._lay_out()
+        self._shapes = Shapes(session.workshop, session.failed.emit)
+        session.dossier_changed.connect(lambda _number: self._shapes.forget())
+        session.dossier_changed.connect(self.changed)
+        session.samples_changed.connect(self.changed)
+        session.plan_changed.connect(self.changed)
+
+    def _make_need(self) -> None:
         self._needs = column(gap=1)
         self.need = QLineEdit()
         self.need.setPlaceholderText(shown(HINT))
@@ -82,17 +109,6 @@ class ComparePage(MainPage):
         self.course = Curve("Voltage under a need", "time / h", "voltage / V")
         self.course.setFixedHeight(230)
         self._course_told = label("", "small", wrap=True)
-        self._shown_need = ""
-        self._curve_card = card(row(label("Against", "quiet"), *self.axes.values(), None, gap=1), self.curve)
-        self._shown: Comparison | None = None
-        copy = copy_button(
-            lambda: comparison_table(self._shown) if self._shown else None, session.said.emit, "the comparison"
-        )
-        self._table_card = card(row(None, copy), self._table)
-        self._model_box = column(gap=1)
-        self._model_title = label("", "heading")
-        self._model_card = card(self._model_title, self._model_box)
-        self._model_card.hide()
         self._need_card = card(
             label("What it is for", "heading"),
             label("A need, held against each of them by batteries that fit its own discharges.", "small", wrap=True),
@@ -101,28 +117,17 @@ class ComparePage(MainPage):
         )  # fmt: skip
         self.course.hide()
         self._course_told.hide()
-        self.series = QComboBox()
-        for count in range(1, MOST + 1):
-            self.series.addItem("side by side" if count == 1 else f"{count} in series", count)
-        self.series.setAccessibleName("Units in series in each string of a bank")
-        self.join = button(
-            "Join these to a bank", self.join_bank, "link", "Hang a tag for a bank of the samples picked"
-        )
-        self.save_page = button("Save as a page…", self.ask_page, "link", "Save the comparison as a web page")
+
+    def _lay_out(self) -> None:
         inner = QWidget()
         inner.setLayout(
             column(
-                row(label("Compare", "title"), None, self.series, self.join, self.save_page, gap=2), row(self._chips, self.others, None), self.told, self._curve_card, self._table_card, self._model_card, self._need_card, None,
+                row(label("Compare", "title"), None, self.series, self.join, self.save_page, gap=2), row(self._chips, self.others, None), self.told, self._curve_card, self._table_card, self.model, self._need_card, None,
                 gap=3,
             )
         )  # fmt: skip
         inner.layout().setContentsMargins(0, 0, 2 * SPACE, 0)
         self.setLayout(column(scrolling(inner)))
-        self._shapes = Shapes(session.workshop, session.failed.emit)
-        session.dossier_changed.connect(lambda _number: self._shapes.forget())
-        session.dossier_changed.connect(self.changed)
-        session.samples_changed.connect(self.changed)
-        session.plan_changed.connect(self.changed)
 
     # --- drawing ---
 
@@ -220,7 +225,7 @@ class ComparePage(MainPage):
             self._known, self._waits = wanted, False
             self._fill(found[0])
             self._fill_needs(found[1])
-            self._fill_model(found[2])
+            self.model.show_model(found[2])
             self.changed()
 
         def failed(words: str) -> None:
@@ -313,22 +318,6 @@ class ComparePage(MainPage):
         number = next((sample.id for sample in self.session.samples() if sample.code == code), 0)
         if number:
             self.leads.emit(number, kind_of(one).station, "")
-
-    def _fill_model(self, model: Model | None) -> None:
-        """What units of one model say of it, where all that are picked are of one."""
-        from wintry_tally.app.comparison import model_lines
-
-        clear(self._model_box)
-        self._model_card.setVisible(model is not None and bool(model.rows))
-        if model is None:
-            return
-        self._model_title.setText(f"The model at large: {model.title}, by {len(model.codes)} units")
-        workings = [*(one.working for one in model.rows), *(one.working for one in model.claims)]
-        for words, working in zip(model_lines(model), workings, strict=True):
-            line = row(label(words, "small", wrap=True))
-            line.setStretch(0, 1)
-            line.addWidget(button("Working", partial(self.opened.emit, working), "link", f"Working: {words}"))
-            self._model_box.addLayout(line)
 
     def _fill_needs(self, results: list[NeedResult]) -> None:
         from wintry_tally.app.comparison import need_working

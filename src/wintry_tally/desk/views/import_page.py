@@ -81,35 +81,7 @@ class ImportPage(StationView):
         self.progress.setRange(0, 100)
         self.progress.setMaximumHeight(16)
         self.cancel = button("Cancel", self._cancel)
-        self.delimiter = QComboBox()
-        self.delimiter.setAccessibleName("Delimiter")
-        for sign, words in DELIMITER_WORDS.items():
-            self.delimiter.addItem(words, sign)
-        self.decimal = QComboBox()
-        self.decimal.setAccessibleName("Decimal mark")
-        self.decimal.addItem("point", ".")
-        self.decimal.addItem("comma", ",")
-        self.header = LineNumber()
-        self.header.setAccessibleName("Header line")
-        self.unit = QComboBox()
-        self.unit.setAccessibleName("Unit of the time")
-        for words, key in (
-            ("as found", ""),
-            ("seconds", "s"),
-            ("minutes", "min"),
-            ("hours", "h"),
-            ("milliseconds", "ms"),
-        ):
-            self.unit.addItem(words, key)
-        self.sign = QComboBox()
-        self.sign.setAccessibleName("Sign of a discharge")
-        for words, key in (("found by itself", "auto"), ("discharge is +", "+"), ("discharge is −", "-")):
-            self.sign.addItem(words, key)
-        self.test = QComboBox()
-        self.test.setAccessibleName("What kind of test it is the log of")
-        for kind in TEST_KINDS.values():
-            self.test.addItem(kind.words, kind.method)
-        self.test.activated.connect(lambda _index: setattr(self, "_test_chosen", True))
+        self._make_choices()
         self._test_chosen = False
         self.interval = QuantityField("Seconds from frame to frame", "duration", "if it has no clock")
         self.interval.line.setFixedWidth(130)
@@ -149,6 +121,38 @@ class ImportPage(StationView):
         self._timer.setInterval(250)
         self._timer.timeout.connect(self._look)
         self._lay_out()
+
+    def _make_choices(self) -> None:
+        """What of a file's form may be chosen otherwise than it was found."""
+        self.delimiter = QComboBox()
+        self.delimiter.setAccessibleName("Delimiter")
+        for sign, words in DELIMITER_WORDS.items():
+            self.delimiter.addItem(words, sign)
+        self.decimal = QComboBox()
+        self.decimal.setAccessibleName("Decimal mark")
+        self.decimal.addItem("point", ".")
+        self.decimal.addItem("comma", ",")
+        self.header = LineNumber()
+        self.header.setAccessibleName("Header line")
+        self.unit = QComboBox()
+        self.unit.setAccessibleName("Unit of the time")
+        for words, key in (
+            ("as found", ""),
+            ("seconds", "s"),
+            ("minutes", "min"),
+            ("hours", "h"),
+            ("milliseconds", "ms"),
+        ):
+            self.unit.addItem(words, key)
+        self.sign = QComboBox()
+        self.sign.setAccessibleName("Sign of a discharge")
+        for words, key in (("found by itself", "auto"), ("discharge is +", "+"), ("discharge is −", "-")):
+            self.sign.addItem(words, key)
+        self.test = QComboBox()
+        self.test.setAccessibleName("What kind of test it is the log of")
+        for kind in TEST_KINDS.values():
+            self.test.addItem(kind.words, kind.method)
+        self.test.activated.connect(lambda _index: setattr(self, "_test_chosen", True))
 
     def _lay_out(self) -> None:
         layout = Flow(gap=3)

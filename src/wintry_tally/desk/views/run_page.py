@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeySequence, QShortcut
-from PySide6.QtWidgets import QComboBox, QGridLayout, QSizePolicy, QWidget
+from PySide6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QSizePolicy, QWidget
 
 from wintry_tally.app.run_seen import Keys, figures_of, keys_of
 from wintry_tally.core.engine import Phase, Request
@@ -66,24 +66,19 @@ class RunPage(StationView):
         self.minor = {name: Figure(name) for name in MINOR}
         for figure in (*self.figures.values(), *self.minor.values()):
             figure.opened.connect(self.opened)
-        self._big = QWidget()
-        big = QGridLayout(self._big)
-        big.setContentsMargins(0, 0, 0, 0)
-        big.setHorizontalSpacing(24)
-        for index, (name, figure) in enumerate(self.figures.items()):
-            big.addWidget(self._titles[name], 0, index)
-            big.addWidget(figure, 1, index)
-            big.setColumnStretch(index, 1)
-        small = QGridLayout()
-        small.setHorizontalSpacing(16)
-        for index, (name, figure) in enumerate(self.minor.items()):
-            small.addWidget(self._titles[name], 0, index)
-            small.addWidget(figure, 1, index)
-            small.setColumnStretch(index, int(name != "Charge so far"))
         self.curve = Curve("Voltage over time", "time / h", "voltage / V")
         # whatever height is left, and a readable one at the least: the page scrolls before it is squeezed
         self.curve.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Ignored)
         self.curve.setMinimumHeight(150)
+        self._across: AcrossRoom | None = None
+        QShortcut(QKeySequence("F11"), self, self.show_across)
+        self._sure = False
+        self._told: tuple[int, str] = (0, "")
+        self._make_keys()
+        self._big = QWidget()
+        self._lay_out(told)
+
+    def _make_keys(self) -> None:
         self.pause = button("Pause", self._pause)
         self.rate = QuantityField("New setting", "current", "new current")
         self.rate.line.setMaximumWidth(130)
@@ -106,13 +101,24 @@ class RunPage(StationView):
         self.over.setAccessibleName("Hand the run over to another bench")
         narrow(self.over)
         self.over.activated.connect(self._hand_over)
-        self._across: AcrossRoom | None = None
-        QShortcut(QKeySequence("F11"), self, self.show_across)
+
+    def _lay_out(self, told: QHBoxLayout) -> None:
+        big = QGridLayout(self._big)
+        big.setContentsMargins(0, 0, 0, 0)
+        big.setHorizontalSpacing(24)
+        for index, (name, figure) in enumerate(self.figures.items()):
+            big.addWidget(self._titles[name], 0, index)
+            big.addWidget(figure, 1, index)
+            big.setColumnStretch(index, 1)
+        small = QGridLayout()
+        small.setHorizontalSpacing(16)
+        for index, (name, figure) in enumerate(self.minor.items()):
+            small.addWidget(self._titles[name], 0, index)
+            small.addWidget(figure, 1, index)
+            small.setColumnStretch(index, int(name != "Charge so far"))
         bar = row(self.pause, self.skip, self.stop, None, self.rate, self.change, self.speed)
         for widget in (self.pause, self.skip, self.stop, self.rate, self.change, self.speed):
             bar.setAlignment(widget, Qt.AlignmentFlag.AlignTop)
-        self._sure = False
-        self._told: tuple[int, str] = (0, "")
         inner = QWidget()
         inner.setLayout(
             column(

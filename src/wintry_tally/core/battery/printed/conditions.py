@@ -93,11 +93,8 @@ def says_again(piece: Item, claim: Claim, item: Item) -> bool:
 def _condition(line: Line, piece: Item, claim: Claim, cells: int | None) -> Mapping[str, float] | None:
     """A quantity as a condition of a claim; None where it can be none."""
     if piece.kind == "rate":
-        return (
-            {"c_rate": round(piece.value, 6)}
-            if "c_rate" not in claim.conditions and claim.kind not in TAKES_RATE
-            else None
-        )
+        takes_none = "c_rate" in claim.conditions or claim.kind in TAKES_RATE
+        return None if takes_none else {"c_rate": round(piece.value, 6)}
     if piece.low is None or not piece.low.values:
         return None
     value = (piece.high or piece.low).values[-1]
@@ -106,22 +103,7 @@ def _condition(line: Line, piece: Item, claim: Claim, cells: int | None) -> Mapp
     kept = value * unit.factor + unit.shift if unit is not None else value
     before = [item.text for item in line.pieces if item.end <= piece.begin][-3:]
     if dimension == "duration":
-        key = (
-            "delay_s"
-            if any(word in {"delay", "after", "delayed"} for word in before) or "delay" in line.text.lower()
-            else "duration_s"
-        )
-        if claim.kind in {"surge", "continuous-discharge", "over-current-trip", "low-voltage-cut", "over-voltage-cut"}:
-            return {
-                "delay_s" if claim.kind != "surge" and claim.kind != "continuous-discharge" else key: round(kept, 3)
-            }
-        if claim.kind in {"capacity", "energy"}:
-            return {"c_rate": round(3600.0 / kept, 6)} if kept >= 600 else None
-        return (
-            {"duration_s": round(kept, 3)}
-            if claim.kind not in {"mass", "length", "width", "height", "price", "cycles", "heater-power"}
-            else None
-        )
+        return _of_time(line, claim, round(kept, 3), before)
     if dimension == "temperature" and piece.high is not None:
         if claim.kind != "heater-time":
             return None
@@ -137,11 +119,8 @@ def _condition(line: Line, piece: Item, claim: Claim, cells: int | None) -> Mapp
     if dimension == "voltage per cell" and cells is not None:
         dimension, kept = "voltage", round(value * cells, 4)
     if dimension == "voltage" and CLAIM_KINDS[claim.kind].dimension != "voltage":
-        return (
-            {"cutoff_V": kept}
-            if claim.kind in {"capacity", "energy", "reserve", "runtime", "continuous-discharge", "surge"}
-            else None
-        )
+        drawn = {"capacity", "energy", "reserve", "runtime", "continuous-discharge", "surge"}
+        return {"cutoff_V": kept} if claim.kind in drawn else None
     if dimension == "current" and claim.kind in {"reserve", "runtime", "capacity", "energy", "charge-time"}:
         return {"device_A" if claim.kind == "runtime" else "current_A": kept}
     if dimension == "share" and claim.kind == "charge-time":
@@ -169,3 +148,16 @@ def _condition(line: Line, piece: Item, claim: Claim, cells: int | None) -> Mapp
         ) or (bool({"to", "until"} & set(before)) and not {"dod", "depth", "discharge"} & set(after))
         return {"end_share" if to else "depth": round(kept / 100.0, 4)}
     return None
+
+
+def _of_time(line: Line, claim: Claim, kept_s: float, before: list[str]) -> Mapping[str, float] | None:
+    """A time as a condition of a claim: how long, after which delay, at which rate."""
+    if claim.kind in {"over-current-trip", "low-voltage-cut", "over-voltage-cut"}:
+        return {"delay_s": kept_s}
+    if claim.kind in {"surge", "continuous-discharge"}:
+        delayed = any(word in {"delay", "after", "delayed"} for word in before) or "delay" in line.text.lower()
+        return {"delay_s" if delayed else "duration_s": kept_s}
+    if claim.kind in {"capacity", "energy"}:
+        return {"c_rate": round(3600.0 / kept_s, 6)} if kept_s >= 600 else None
+    timeless = {"mass", "length", "width", "height", "price", "cycles", "heater-power"}
+    return None if claim.kind in timeless else {"duration_s": kept_s}

@@ -274,35 +274,40 @@ def _lexed(text: str) -> list[Item]:
         elif match["arrow"]:
             found.append(Item("sign", "->", begin, end))
         elif match["number"] or match["mixed"] or match["spelled"]:
-            number_is = _fraction(match[0]) if match["mixed"] else _number(match[0])
-            unit = _UNIT.match(text, end)
-            name = "" if unit is None else unit_name(unit["unit"])
-            if unit is not None and name in {"c"}:  # 0.2C is a rate; 25 C a temperature where degrees are spoken of
-                nearby = text[unit.end() :].lstrip().lower()
-                if number_is.values[0] == 0.0:
-                    pass  # nothing is charged or drawn at 0 C
-                elif "." in match[0] or "," in match[0] or number_is.values[0] <= 5.0 or nearby.startswith("rate"):
-                    found.append(Item("rate", text[begin : unit.end()], begin, unit.end(), value=number_is.values[-1]))
-                    at = unit.end()
-                    continue
-                name = "°C"
-            if unit is not None and re.match(r"/\s?(?:kg|l|m)\b", text[unit.end() :], re.IGNORECASE):
-                unit, name = None, ""  # a density
-            if unit is not None:
-                at = unit.end()
-            sign = text[begin - 1 : begin]
-            if sign in {"-", "+"} and not re.match(r"[\w%°\"]", text[begin - 2 : begin - 1]):
-                begin -= 1
-                if sign == "-":
-                    number_is = Number(tuple(-value for value in number_is.values), f"-{number_is.text}")
-                if found and found[-1].kind == "sign" and found[-1].end == begin + 1:
-                    found.pop()
-            found.append(Item("quantity", text[begin:at], begin, at, number_is, unit=name))
+            made = _quantity(text, match)
+            if found and found[-1].kind == "sign" and found[-1].end == made.begin + 1:
+                found.pop()  # its own sign
+            found.append(made)
+            at = max(end, made.end)
         elif match["word"]:
             found.append(Item("word", match[0].lower(), begin, end))
         else:
             found.append(Item("pm" if match["pm"] else "sign", match[0], begin, end))
     return found
+
+
+def _quantity(text: str, match: re.Match[str]) -> Item:
+    """A number with its sign and its unit: a quantity, or a rate of C."""
+    begin, end = match.span()
+    number_is = _fraction(match[0]) if match["mixed"] else _number(match[0])
+    unit = _UNIT.match(text, end)
+    name = "" if unit is None else unit_name(unit["unit"])
+    if unit is not None and name == "c":  # 0.2C is a rate; 25 C a temperature where degrees are spoken of
+        nearby = text[unit.end() :].lstrip().lower()
+        small = "." in match[0] or "," in match[0] or number_is.values[0] <= 5.0
+        nothing = number_is.values[0] == 0.0  # is charged or drawn at 0 C
+        if not nothing and (small or nearby.startswith("rate")):
+            return Item("rate", text[begin : unit.end()], begin, unit.end(), value=number_is.values[-1])
+        name = "°C"
+    if unit is not None and re.match(r"/\s?(?:kg|l|m)\b", text[unit.end() :], re.IGNORECASE):
+        unit, name = None, ""  # a density
+    end = unit.end() if unit is not None else end
+    sign = text[begin - 1 : begin]
+    if sign in {"-", "+"} and not re.match(r"[\w%°\"]", text[begin - 2 : begin - 1]):
+        begin -= 1
+        if sign == "-":
+            number_is = Number(tuple(-value for value in number_is.values), f"-{number_is.text}")
+    return Item("quantity", text[begin:end], begin, end, number_is, unit=name)
 
 
 def _ranged(found: list[Item]) -> list[Item]:

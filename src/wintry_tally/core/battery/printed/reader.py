@@ -292,6 +292,11 @@ def _kind_for(line: Line, piece: Item, context: str) -> str:
         and line.text[name.begin : name.end].lower().endswith("power")
     ):
         return "energy"
+    return _named(line, piece, name, context)
+
+
+def _named(line: Line, piece: Item, name: Name, context: str) -> str:
+    """What a quantity is a claim of by its name, and by what the name may mean with it."""
     if name.kind in {"charging", "charge-time"} and piece.unit in LONG_UNITS:
         # nothing charges for months: what was kept is spoken of, or how long it may be
         return "shelf-life" if any(one.kind == "shelf-life" for one in line.names) else ""
