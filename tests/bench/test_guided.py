@@ -12,13 +12,13 @@ from wintry_tally.bench.guided import GuidedLoop, Typed, guided
 from wintry_tally.bench.journal import Journal
 from wintry_tally.book import Book, RunSettings
 from wintry_tally.book.recipes import recipe_data
-from wintry_tally.book.runs import GUIDED
 from wintry_tally.core.analysis import analyse
 from wintry_tally.core.battery import FAMILIES
 from wintry_tally.core.engine import Observation, Phase, Request, RunState
 from wintry_tally.core.engine.proof import Expected
 from wintry_tally.core.errors import BookError, InputError
 from wintry_tally.core.protocol import EndCause
+from wintry_tally.core.protocol.method import Method
 from wintry_tally.core.protocol.setpoints import Facts
 from wintry_tally.core.protocol.template import fill
 from wintry_tally.exchange.recipe_file import shipped_recipe
@@ -36,7 +36,7 @@ class Hand:
         self.book = Book.create(folder / "b.wintry")
         sample = self.book.samples.add("B1", "", "", "lfp")
         settings = RunSettings(rated_Ah=40.0, voltage_accuracy="0.5%+2d", current_accuracy="1%+2d")
-        self.run = self.book.runs.begin(sample, "Capacity 1", GUIDED, BEGUN, settings, recipe_data(self.recipe))
+        self.run = self.book.runs.begin(sample, "Capacity 1", Method.GUIDED, BEGUN, settings, recipe_data(self.recipe))
         self.now = 0.0
         self.loop = self.made()
         self.loop.start()

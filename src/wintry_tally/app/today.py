@@ -213,7 +213,7 @@ def _planned(drawn: Drawn, now: datetime) -> list[Item]:
     for lost in drawn.plan.unplaced:
         lost_task = drawn.task(lost.id)
         number = drawn.sample_of(lost_task) if lost_task is not None else None
-        if lost_task is not None and number is not None and not lost.reason.startswith("it comes after"):
+        if lost_task is not None and number is not None and not lost.after:
             found.append(
                 Item(
                     "late", lost_task.sample, number, f"{lost_task.words} has no place in the plan", beside=lost.reason

@@ -31,7 +31,7 @@ from wintry_tally.bench.interfaces import Drives, InstrumentChannel, Measures, R
 from wintry_tally.bench.offplan import OffPlan
 from wintry_tally.bench.taken import Thing
 from wintry_tally.core.engine import Observation
-from wintry_tally.core.errors import InputError, InstrumentError, StuckError
+from wintry_tally.core.errors import InputError, InstrumentError, StillOnError, StuckError
 from wintry_tally.core.quantity import parse_accuracy
 from wintry_tally.core.trace.beside import INTO_TRACE, PACK_C, SECOND_A, SECOND_V, cell_number
 
@@ -394,7 +394,7 @@ class BenchChannel(InstrumentChannel):
             except InstrumentError as error:
                 failures.append(_with_plug(error, driver))
         if failures:
-            raise InstrumentError("; ".join(failures))
+            raise StillOnError("; ".join(failures))
 
     def wait(self, interval_s: float) -> float:
         """See Channel: what has passed since it was last asked."""
@@ -463,7 +463,11 @@ class BenchChannel(InstrumentChannel):
 
 def _with_plug(error: InstrumentError, driver: Drives) -> str:
     text = str(error)
-    return text if "unplug" in text.lower() else f"{text}; unplug {getattr(driver, 'plug', 'its lead')} at the battery"
+    return (
+        text
+        if isinstance(error, StillOnError)
+        else f"{text}; unplug {getattr(driver, 'plug', 'its lead')} at the battery"
+    )
 
 
 @dataclass(frozen=True)

@@ -35,13 +35,14 @@ class HandReading:
 class Slip:
     """A likely slip: which field, why, and the value offered in its place (None: only look again).
 
-    `may_be`: whether a person may keep the reading as typed all the same.
+    `may_be`: whether a person may keep the reading as typed all the same; `unlike`: it is only another current than was expected.
     """
 
     field: str
     message: str
     offered: float | None = None
     may_be: bool = True
+    unlike: bool = False
 
 
 def parse_moment(text: str, now: datetime, previous: datetime | None) -> datetime:
@@ -143,6 +144,7 @@ def _current(amps: float, last: HandReading | None, expected_A: float | None) ->
                 "current",
                 f"{amps:g} A where about {expected:g} A was expected: a digit, or Ah read for A?",
                 _nearest(amps, 0.85 * expected, 1.15 * expected, expected),
+                unlike=True,
             )
         ]
     return []

@@ -30,7 +30,7 @@ from wintry_tally.core.engine import (
     step,
 )
 from wintry_tally.core.engine.rules import stop_limit
-from wintry_tally.core.errors import InstrumentError, StuckError
+from wintry_tally.core.errors import InstrumentError, StillOnError, StuckError
 from wintry_tally.core.protocol import Recipe
 
 OFF_AGAIN_S = 1.0
@@ -439,11 +439,8 @@ class RunLoop:
             self.channel.carry_out(command)
         except InstrumentError as error:
             if command.kind == "off":
-                hint = (
-                    ""
-                    if "unplug" in str(error).lower()
-                    else ". Unplug the load's lead at the battery, and the charger's"
-                )
+                told = isinstance(error, StillOnError)  # it names what to unplug
+                hint = "" if told else ". Unplug the load's lead at the battery, and the charger's"
                 self._off.failed(f"{error}{hint}")
                 self._off_tried_s = self.elapsed_s
                 self.guard.switch_off()  # over lines of its own

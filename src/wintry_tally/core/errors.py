@@ -41,5 +41,13 @@ class InstrumentError(WintryError):
     """An instrument is silent, returns nonsense or lies outside its range."""
 
 
+class SilentError(InstrumentError):
+    """An instrument does not answer in time, or is not to be reached."""
+
+
+class StillOnError(InstrumentError):
+    """An instrument is not surely off; the mend says what to unplug."""
+
+
 class StuckError(InstrumentError):
     """An instrument's driver did not come back at all: nothing is waited for any longer."""

@@ -12,7 +12,7 @@ from collections import deque
 from typing import Any
 
 from wintry_tally.bench.drivers.address import Address, address_of
-from wintry_tally.core.errors import InstrumentError
+from wintry_tally.core.errors import InstrumentError, SilentError
 
 TIME_LIMIT_S = 0.6
 """For one answer."""
@@ -189,9 +189,10 @@ class TextLink:
             raise
         except Exception as error:  # a device library raises what it likes; here it ends in one kind
             self.close()
-            reason = "no answer in time" if isinstance(error, TimeoutError) or "imeout" in type(error).__name__ else _first_line(error)  # fmt: skip
+            late = isinstance(error, TimeoutError) or "imeout" in type(error).__name__
+            reason = "no answer in time" if late else _first_line(error)
             self.exchange.heard(f"({reason})")
-            raise InstrumentError(
+            raise (SilentError if late else InstrumentError)(
                 f"{self.name}: {reason} ({self.address})", mend="check its power, its line and its address"
             ) from None
 
@@ -216,7 +217,7 @@ class TextLink:
             try:
                 self._wire = opened(address_of(self.address), self.baud)
             except Exception as error:
-                raise InstrumentError(
+                raise SilentError(
                     f"{self.name} at {self.address} cannot be reached ({_first_line(error)})",
                     mend="check its power, its line and its address",
                 ) from None

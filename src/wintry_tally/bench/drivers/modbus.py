@@ -15,7 +15,7 @@ from wintry_tally.bench.drivers.quantities import units_of
 from wintry_tally.bench.drivers.scpi import PLUGS, plan_at, surely_off, way_of
 from wintry_tally.bench.interfaces import Drives, Reads, Sinks, Sources
 from wintry_tally.bench.offplan import Exchange, OffPlan
-from wintry_tally.core.errors import InstrumentError
+from wintry_tally.core.errors import InstrumentError, SilentError
 
 TYPES = {"u16": "UINT16", "i16": "INT16", "u32": "UINT32", "i32": "INT32", "f32": "FLOAT32"}
 TRANSACTION = 0x5754
@@ -76,8 +76,9 @@ class ModbusLink:
             except Exception as error:  # a device library raises what it likes; here it ends in one kind
                 self.close()
                 words = (str(error).splitlines() or [type(error).__name__])[0][:120]
-                reason = "no answer in time" if "No response" in words else words
-                raise InstrumentError(
+                late = "No response" in words  # the library's own words: it has no kind of error for it
+                reason = "no answer in time" if late else words
+                raise (SilentError if late else InstrumentError)(
                     f"{self.name}: {reason} ({self.address})", mend="check its power, its line and its address"
                 ) from None
             if answer.isError():
@@ -99,7 +100,7 @@ class ModbusLink:
                 made = ModbusSerialClient(place.path, baudrate=self.dialect.baud, parity=self.dialect.parity, **limits)
             if not made.connect():
                 made.close()
-                raise InstrumentError(
+                raise SilentError(
                     f"{self.name} at {self.address} cannot be reached", mend="check its power, its line and its address"
                 )
             self._client = made

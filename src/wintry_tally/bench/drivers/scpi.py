@@ -13,7 +13,7 @@ from wintry_tally.bench.drivers.numbers import is_on_in, no_error_in
 from wintry_tally.bench.drivers.quantities import value_in
 from wintry_tally.bench.interfaces import Drives, Reads, Sinks, Sources
 from wintry_tally.bench.offplan import Exchange, OffPlan
-from wintry_tally.core.errors import InstrumentError
+from wintry_tally.core.errors import InstrumentError, SilentError, StillOnError
 
 OFF_TRIES = 2
 OLD_ERRORS = 8
@@ -53,9 +53,11 @@ def surely_off(name: str, plug: str, say: Callable[[], None], is_on: Callable[[]
             if not is_on():
                 return
             failure = "it says that it is still on"
+        except SilentError:
+            failure = "it does not answer"
         except InstrumentError as error:
-            failure = "it does not answer" if "no answer" in error.what or "reached" in error.what else error.what
-    raise InstrumentError(f"{name} cannot be switched off, {failure}", mend=f"unplug {plug} at the battery")
+            failure = error.what
+    raise StillOnError(f"{name} cannot be switched off, {failure}", mend=f"unplug {plug} at the battery")
 
 
 class TextDriven(Drives):

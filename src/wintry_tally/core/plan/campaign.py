@@ -91,10 +91,11 @@ class Campaign:
 
 @dataclass(frozen=True)
 class Unplaced:
-    """A task that cannot be placed at all, and why."""
+    """A task that cannot be placed at all, and why; `after`: what it waits for, where it is that which has no place."""
 
     id: str
     reason: str
+    after: str = ""
 
 
 @dataclass(frozen=True)

@@ -59,12 +59,12 @@ def plan(
         starts = most_placed(first, placeable, allowed, horizon + max(task.slots for task in placeable), max(1.0, 0.5 * (until - clock())), cancelled)  # fmt: skip
         for task in placeable:
             if task.id not in starts:
-                reasons[task.id] = _no_room(task, campaign)
+                reasons[task.id] = Unplaced(task.id, _no_room(task, campaign))
         placeable = [task for task in placeable if task.id in starts]
         first = replace(campaign, tasks=tuple(placeable))
         placing = Placing(first, placeable, allowed)
         starts = placing.drawn_up(starts)
-    unplaced = tuple(Unplaced(task.id, reasons[task.id]) for task in campaign.tasks if task.id in reasons)
+    unplaced = tuple(reasons[task.id] for task in campaign.tasks if task.id in reasons)
     near = {} if not before else {name: slot for name, slot in before.items() if slot < NEAR_DAYS * 24 * PER_HOUR}
     staying = _staying(first, placeable, allowed, near) if near else None
     if not thorough or not placeable:
@@ -170,25 +170,29 @@ def simple_bound(campaign: Campaign, tasks: list[Task], allowed: Mapping[str, Wi
     return best
 
 
-def impossible(campaign: Campaign, order: list[Task], allowed: Mapping[str, Windows]) -> dict[str, str]:
+def impossible(campaign: Campaign, order: list[Task], allowed: Mapping[str, Windows]) -> dict[str, Unplaced]:
     """Why tasks cannot be placed, whatever else is going on; those that wait for one of them among them."""
-    reasons: dict[str, str] = {}
+    reasons: dict[str, Unplaced] = {}
+
+    def lost(task: Task, reason: str, after: str = "") -> None:
+        reasons[task.id] = Unplaced(task.id, reason, after)
+
     fixed: list[Task] = []
     for task in order:
         missing = _missing(task, campaign)
         blocked = next((wait.task for wait in task.after if wait.task in reasons), None)
         if missing is not None:
-            reasons[task.id] = f"it needs a {missing}, and there is none"
+            lost(task, f"it needs a {missing}, and there is none")
         elif blocked is not None:
-            reasons[task.id] = f"it comes after {blocked}, which cannot be placed"
+            lost(task, f"it comes after {blocked}, which cannot be placed", blocked)
         elif not allowed[task.id].spans and windows(task, campaign.calendar).spans:
-            reasons[task.id] = "what is pinned after it begins too soon for it"
+            lost(task, "what is pinned after it begins too soon for it")
         elif not allowed[task.id].spans:
-            reasons[task.id] = _never(task, campaign)
+            lost(task, _never(task, campaign))
         elif task.fixed is not None:
             onto = next((other for other in fixed if _collide(task, other, campaign)), None)
             if onto is not None:
-                reasons[task.id] = f"it is pinned where {onto.id} stands"
+                lost(task, f"it is pinned where {onto.id} stands")
             else:
                 fixed.append(task)
     return reasons
