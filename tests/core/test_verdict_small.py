@@ -13,6 +13,7 @@ import pytest
 
 from tests.core.test_kinds import LFP, analysed, claim, discharge, verdict, with_temperature
 from tests.making import piecewise
+from wintry_tally.core.analysis import Options, analyse
 from wintry_tally.core.battery import Claim, Direction
 from wintry_tally.core.battery.families import charge_state_at
 from wintry_tally.core.quantity import Quantity
@@ -20,6 +21,7 @@ from wintry_tally.core.verdict import Outcome, School, judge
 from wintry_tally.core.verdict.effects import _chart_share
 from wintry_tally.core.verdict.evidence import CapacityEvidence, capacity_evidence
 from wintry_tally.core.verdict.settle_capacity import _combined
+from wintry_tally.core.verdict.settle_load import _inside
 
 
 @pytest.mark.parametrize("kind", ["ingress", "warranty", "cycles", "shelf-life", "high-temperature-cut"])
@@ -159,3 +161,36 @@ def test_what_did_not_begin_at_the_same_end_bounds_it() -> None:
     under_way = analysed(piecewise(*parts, interval_s=2.0), rated=20.0, cutoff_V=10.0)
     told = verdict(claim("efficiency", 80.0, "%", "at-least"), "charge", under_way, rated=20.0)
     assert (told.outcome, told.bound) == (Outcome.NOT_TESTED, "at-most")
+
+
+# --- loads and their openings ---
+
+
+def test_the_chance_within_a_window_is_the_share_of_it_that_says_least() -> None:
+    # carried 90 A, opened 110 A; a window of 98 to 101 A and a meter good to 1 A there: 3, and 7 of 20 A
+    assert _inside(98.0, 101.0, 90.0, 110.0, 0.0) == pytest.approx(3 / 20)
+    assert _inside(98.0, 101.0, 90.0, 110.0, 1.0) == pytest.approx(7 / 20)
+    assert _inside(80.0, 120.0, 90.0, 110.0, 1.0) == 1.0 and _inside(111.5, 120.0, 90.0, 110.0, 0.5) == 0.0
+
+
+def test_a_hold_without_an_accuracy_is_as_sure_as_the_figures_are() -> None:
+    log = analyse(discharge(101.0, 0.1, opened=False), Options(family=LFP, rated_Ah=100.0))
+    told = verdict(claim("continuous-discharge", 100.0, "A", "at-least", duration_s=300.0), "hold", log)
+    assert told.probability == 1.0 and "accuracy" in (told.advice or "")
+    less = verdict(claim("continuous-discharge", 102.0, "A", "at-least", duration_s=300.0), "hold", log)
+    assert less.probability is None and less.outcome is not Outcome.MET
+
+
+def test_a_setting_within_3_percent_of_the_claim_is_a_test_of_it() -> None:
+    for amps, outcome in ((98.5, Outcome.MET), (96.5, Outcome.NOT_TESTED)):
+        log = analysed(discharge(amps, 0.1, opened=False), rated=100.0)
+        told = verdict(claim("continuous-discharge", 100.0, "A", "at-least", duration_s=300.0), "hold", log)
+        assert told.outcome is outcome, (amps, told.advice)
+
+
+def test_what_nobody_called_a_block_counts_where_it_shows_one() -> None:
+    wanted = claim("cold-charge-block", 0.0, "°C", "within")
+    assert verdict(wanted, "", _cold(*REFUSED, celsius=-10.0)).outcome is Outcome.MET
+    assert verdict(wanted, "", _cold(*TAKEN, celsius=-10.0)).outcome is Outcome.MISSED
+    other = verdict(wanted, "", _cold(*TAKEN, celsius=20.0))
+    assert other.outcome is Outcome.NOT_TESTED and "below the claimed temperature" not in (other.advice or "")

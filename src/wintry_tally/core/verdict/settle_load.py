@@ -72,13 +72,8 @@ def _settle_held(case: Case, usual_s: float, methods: tuple[str, ...]) -> Verdic
         advice = "give the instrument's accuracy (from its manual), so that the uncertainty is known"
         known = None if held.current.value < claim.value else 1.0
         return by_probability(case, held.current, known, step, (name,), advice, (lasted,), waiting)
-    slack = (1.0 - SETTING) * claim.value
-    probability = conformity(held.current.value, held.current.standard, claim.value - slack, Direction.AT_LEAST)
-    # set to the claimed current and carried to the end: the meter's doubt of the setting is no doubt of the battery
-    if held.current.value >= 0.99 * claim.value:
-        probability = max(
-            probability, conformity(held.current.value + slack, held.current.standard, claim.value, Direction.AT_LEAST)
-        )
+    # a setting within 3 % of the claim is a test of it
+    probability = conformity(held.current.value, held.current.standard, SETTING * claim.value, Direction.AT_LEAST)
     return by_probability(case, held.current, probability, step, (name,), None, (lasted,), waiting)
 
 
