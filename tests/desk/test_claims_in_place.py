@@ -106,6 +106,8 @@ def test_a_claim_is_put_in_by_its_kind_and_none_twice(demo: Window, qtbot) -> No
     editor.keep()
     assert "no kind is chosen" in editor.problem.text()
     editor.kind.setEditText("charge current")
+    qtbot.keyClick(editor.kind.lineEdit(), Qt.Key.Key_Return)
+    assert editor.text.hasFocus() and len(session.sample(number).claims) == before, "Enter goes on to the value"
     qtbot.keyClick(editor.text, Qt.Key.Key_Return)
     made = session.sample(number).claims[-1]
     assert (made.kind, made.value, made.source) == ("charge-current", 20.0, "label") and view.claim.line.text() == ""

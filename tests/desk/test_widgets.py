@@ -422,3 +422,7 @@ def test_words_beside_a_line_stand_where_no_curve_runs() -> None:
     assert free_end(falls, 9.9, 0.1)["position"] == 0.99 and free_end(falls, 0.1, 0.1)["position"] == 0.01
     assert free_end([*falls, *rises], 9.9, 0.1)["position"] == 0.01, "no better at the other end"
     assert free_end([], 1.0, 0.1)["anchors"] == [(0, 0), (0, 1)]
+    # words stand above a low level: what lies just under it at the right is not run through
+    x = np.linspace(0.0, 30.0, 200)
+    cools = [("core", x, -18.0 + 40.0 * np.exp(-x / 1.6))]
+    assert free_end(cools, -17.0, 0.1)["position"] == 0.99 and free_end(cools, 21.0, 0.1)["position"] == 0.99

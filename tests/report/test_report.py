@@ -17,13 +17,14 @@ from wintry_tally.core.analysis import Instrument, Options, analyse
 from wintry_tally.core.battery import FAMILIES, Arrival, Sample, parse_claim
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.protocol.cautions import DEFER, OVERLOAD
-from wintry_tally.core.quantity import parse_accuracy
+from wintry_tally.core.quantity import Quantity, parse_accuracy
 from wintry_tally.core.trace import Trace
 from wintry_tally.core.verdict import School
+from wintry_tally.core.verdict.outcome import Condition
 from wintry_tally.report.curve import curve_svg, discharge_curve, ticks
 from wintry_tally.report.dossier import Dossier, RunFacts, assemble, report_run
 from wintry_tally.report.page import render, write_page
-from wintry_tally.report.words import chance_words, claim_words
+from wintry_tally.report.words import chance_words, claim_words, effect_words
 
 OPTIONS = Options(
     FAMILIES["lfp"], 40.0, Instrument(parse_accuracy("0.1%+2d"), parse_accuracy("0.5%+2d"), "m"), ambient_C=22.0
@@ -192,3 +193,11 @@ def test_cautions_of_each_run_s_recipe_are_shown_once_and_the_deferring_one_last
     told = html.unescape(page[page.index("<h2>Cautions</h2>") :])
     assert told.count(OVERLOAD) == 1 and told.count(DEFER) == 1
     assert told.index(OVERLOAD) < told.index(DEFER)
+
+
+def test_an_unlike_condition_is_told_with_its_unit_and_what_it_did() -> None:
+    claim = parse_claim("40 Ah")
+    told = effect_words(Condition("mixed rates", 0.2, 13.8523, Quantity(-2.0, 0.5, "Ah")), claim)
+    assert told == "mixed rates: 13.85 C instead of 0.2 C; likely −2.0 ± 1.0 Ah at the claim's own"
+    warm = effect_words(Condition("temperature", 25.0, "the freezer was not logged", Quantity(1.0, 0.1, "Ah")), claim)
+    assert warm.startswith("temperature: the freezer was not logged instead of 25 °C; likely +1.00 ± 0.20 Ah")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
@@ -26,6 +27,7 @@ from wintry_tally.core.quantity.moments import clock_words
 from wintry_tally.core.verdict.outcome import Outcome, Verdict
 from wintry_tally.exchange.recipe_file import shipped
 from wintry_tally.report.portrait import Panel, opened_in, points
+from wintry_tally.report.words import claim_words
 
 if TYPE_CHECKING:
     from wintry_tally.app.campaign import Drawn
@@ -62,10 +64,11 @@ def station_told(
     """What the page of a station shows beside its runs; `read_C`: the places that were read lately."""
     stations = {run.id: run.station for run in runs}
     own = [report for report in dossier.runs if stations.get(report.facts.id) == key and not report.facts.left_out]
+    here = [verdict for verdict in dossier.verdicts if station_of(verdict.claim.kind) == key]
+    kinds = Counter(verdict.claim.kind for verdict in here)
     settles = tuple(
-        (verdict.claim.definition.label, verdict.outcome)
-        for verdict in dossier.verdicts
-        if station_of(verdict.claim.kind) == key
+        (claim_words(one.claim) if kinds[one.claim.kind] > 1 else one.claim.definition.label, one.outcome)
+        for one in here
     )
     panel = None
     if key == "load":

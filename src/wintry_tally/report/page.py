@@ -24,7 +24,7 @@ from wintry_tally.core.verdict.stood import SOAK
 from wintry_tally.report.curve import curve_svg
 from wintry_tally.report.dossier import Dossier, RunReport
 from wintry_tally.report.formula import formula_html
-from wintry_tally.report.words import bill_lines, chance_words, claim_words, need_line, trend_words
+from wintry_tally.report.words import bill_lines, chance_words, claim_words, effect_words, need_line, trend_words
 
 if TYPE_CHECKING:
     from wintry_tally.core.compare import NeedResult
@@ -145,8 +145,7 @@ def _view(dossier: Dossier, made: datetime, needs: Sequence[tuple[str, NeedResul
                 else BOUND_WORDS[verdict.bound] + format_quantity(verdict.shown),
                 "probability": "" if verdict.probability is None else chance_words(verdict.probability),
                 "effects": [
-                    f"{condition.name}: {condition.actual} instead of {condition.claimed}, likely "
-                    f"{'+' if condition.effect.value >= 0 else ''}{format_quantity(verdict.claim.shown(condition.effect))} at the claim's own"
+                    effect_words(condition, verdict.claim)
                     for condition in verdict.conditions
                     if condition.effect is not None
                 ]

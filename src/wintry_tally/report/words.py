@@ -13,6 +13,7 @@ from wintry_tally.core.quantity.units import in_unit
 if TYPE_CHECKING:
     from wintry_tally.core.compare import NeedResult, Row
     from wintry_tally.core.compare.trend import Trend
+    from wintry_tally.core.verdict.outcome import Condition
 
 _SIGNS = {Direction.AT_LEAST: "at least ", Direction.AT_MOST: "at most ", Direction.WITHIN: "", Direction.IS: ""}
 
@@ -161,3 +162,22 @@ def difference_words(one: Row, codes: tuple[str, ...], anew: bool) -> str:
             f"unlike {apart.condition}: " + ", ".join(f"{code} {value}" for code, value in apart.values.items())
         )
     return "\n".join(parts)
+
+
+CONDITION_UNITS = {
+    "rate": "C", "mixed rates": "C", "temperature": "°C", "temperature at the start": "°C", "current": "A", "draw": "A",
+    "charge current": "A", "end of discharge": "V",
+}  # fmt: skip
+
+
+def effect_words(condition: Condition, claim: Claim) -> str:
+    """What an unlike condition of a test likely did to its figure."""
+    unit = CONDITION_UNITS.get(condition.name, "")
+
+    def said(value: object) -> str:
+        return f"{value:.4g} {unit}".strip() if isinstance(value, int | float) else str(value)
+
+    assert condition.effect is not None
+    sign = "+" if condition.effect.value >= 0 else ""
+    likely = f"{sign}{format_quantity(claim.shown(condition.effect))}"
+    return f"{condition.name}: {said(condition.actual)} instead of {said(condition.claimed)}; likely {likely} at the claim's own"

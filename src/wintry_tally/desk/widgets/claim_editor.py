@@ -45,6 +45,9 @@ class ClaimEditor(QWidget):
         self.text.setPlaceholderText("value, unit and conditions, as 90 A for 5 s")
         self.text.textChanged.connect(lambda _t: self._read())
         self.text.returnPressed.connect(self.keep)
+        typed = self.kind.lineEdit()
+        assert typed is not None
+        typed.returnPressed.connect(self.text.setFocus)
         self.source = QComboBox()
         self.source.setAccessibleName("Where it is printed")
         self.said = label("", "read", wrap=True)

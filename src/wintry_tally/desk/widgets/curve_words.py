@@ -37,12 +37,17 @@ def free_height(series: Iterable[tuple[str, Any, Any]], view: Sequence[Sequence[
 
 
 def free_end(series: Iterable[tuple[str, Any, Any]], level: float, least_span: float) -> dict[str, Any]:
-    """Where the words along a level stand: at its left end, or at its right one where a curve runs along the left alone."""
+    """Where the words along a level stand: at its left end, or at its right one where a curve runs through them at the left alone.
+
+    They stand above a level in the lower half, and below one in the upper half.
+    """
     parts = _sketch(series)
     x, y = (np.concatenate([part[place] for part in parts] or [np.zeros(0)]) for place in (0, 1))
     left = True
     if len(x):
-        span, near = float(np.ptp(x)), np.abs(y - level) < BESIDE * max(float(np.ptp(y)), least_span)
+        span, room = float(np.ptp(x)), BESIDE * max(float(np.ptp(y)), least_span)
+        above = level < 0.5 * (min(level, float(y.min())) + max(level, float(y.max())))
+        near = (y > level - (0.1 if above else 1.0) * room) & (y < level + (1.0 if above else 0.1) * room)
         left = not np.any(near & (x < x.min() + ENDS * span)) or bool(np.any(near & (x > x.max() - ENDS * span)))
     side = 0 if left else 1
     return {"position": 0.01 if left else 0.99, "anchors": [(side, 0), (side, 1)]}

@@ -10,13 +10,12 @@ from PySide6.QtWidgets import QFrame, QGridLayout, QVBoxLayout, QWidget
 
 from wintry_tally.core.battery import Claim
 from wintry_tally.core.battery.label import printed
-from wintry_tally.core.quantity import format_quantity
 from wintry_tally.core.verdict.outcome import BOUND_WORDS, OUTCOME_WORDS, Outcome, Verdict
 from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.parts import button, column, label, row
 from wintry_tally.desk.widgets.quantity_field import QuantityField
 from wintry_tally.desk.widgets.tally import STEP, draw_stroke
-from wintry_tally.report.words import chance_words, claim_words
+from wintry_tally.report.words import chance_words, claim_words, effect_words
 
 CHANCE_WIDTH, LINK_WIDTH = "< 0.001  ", "  Working  "
 
@@ -109,9 +108,7 @@ class LedgerLine(QWidget):
             measured.addWidget(self.figure)
         for condition in verdict.conditions:
             if condition.effect is not None:
-                sign = "+" if condition.effect.value >= 0 else ""
-                text = f"{condition.name}: {condition.actual} instead of {condition.claimed}; likely {sign}{format_quantity(verdict.claim.shown(condition.effect))} at the claim's own"
-                measured.addWidget(label(text, "small", wrap=True))
+                measured.addWidget(label(effect_words(condition, verdict.claim), "small", wrap=True))
         if verdict.evidence:
             measured.addWidget(label("from " + ", ".join(verdict.evidence), "small", wrap=True))
         if verdict.advice:

@@ -120,11 +120,8 @@ def _parts(line: Line, sign: Item, begin: int) -> bool:
     alike = first is not None and any(
         first.dimension == piece.dimension for piece in before if piece.kind == "quantity"
     )
-    return alike and not (
-        name is None
-        and sign.text == "/"
-        and any(item.kind in {"both-currents", "continuous-and-surge"} for item in line.names)
-    )
+    of_two = sign.text == "/" and any(item.kind in {"both-currents", "continuous-and-surge"} for item in named)
+    return alike and not of_two
 
 
 def name_before(line: Line, piece: Item) -> Name | None:
