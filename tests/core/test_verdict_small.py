@@ -13,10 +13,11 @@ import pytest
 
 from tests.core.test_kinds import LFP, analysed, claim, discharge, verdict, with_temperature
 from tests.making import piecewise
-from wintry_tally.core.analysis import Options, analyse
+from wintry_tally.core.analysis import Instrument, Options, analyse
 from wintry_tally.core.battery import Claim, Direction
 from wintry_tally.core.battery.families import charge_state_at
 from wintry_tally.core.quantity import Quantity
+from wintry_tally.core.trace import Trace
 from wintry_tally.core.verdict import Outcome, School, judge
 from wintry_tally.core.verdict.effects import _chart_share
 from wintry_tally.core.verdict.evidence import CapacityEvidence, capacity_evidence
@@ -194,3 +195,92 @@ def test_what_nobody_called_a_block_counts_where_it_shows_one() -> None:
     assert verdict(wanted, "", _cold(*TAKEN, celsius=-10.0)).outcome is Outcome.MISSED
     other = verdict(wanted, "", _cold(*TAKEN, celsius=20.0))
     assert other.outcome is Outcome.NOT_TESTED and "below the claimed temperature" not in (other.advice or "")
+
+
+# --- evidence of a capacity ---
+
+
+def _drawn(*parts: tuple[float, float, float], rated: float = 100.0) -> CapacityEvidence:
+    found = capacity_evidence("run", analysed(piecewise(*parts, interval_s=10.0), rated=rated))
+    assert found is not None
+    return found
+
+
+def test_readings_that_wait_for_a_decision_leave_a_capacity_undecided() -> None:
+    clean = _drawn((600, 0.0, 13.3), (18000, 20.0, 12.9), (20, 20.0, 9.9), (600, 0.0, 11.0))
+    assert clean.undecided == "" and clean.bridged_Ah == 0.0
+    slipped = _drawn(
+        (600, 0.0, 13.3),
+        (9000, 20.0, 12.9),
+        (600, 20000.0, 12.9),
+        (8400, 20.0, 12.8),
+        (20, 20.0, 9.9),
+        (600, 0.0, 11.0),
+    )
+    assert "look like mA" in slipped.undecided
+
+
+def test_what_a_long_gap_bridges_is_by_the_readings_at_its_ends() -> None:
+    trace = piecewise(
+        (600, 0.0, 13.3), (6000, 20.0, 13.0), (12000, 10.0, 12.8), (20, 10.0, 9.9), (600, 0.0, 11.0), interval_s=10.0
+    )
+    at = np.flatnonzero(trace.current == 20.0)[-1]  # the last at 20 A, and one at 10 A, then 3000 s of nothing
+    keep = np.ones(len(trace), bool)
+    keep[at + 2 : at + 302] = False
+    current = trace.current.copy()
+    current[at + 303 :][current[at + 303 :] == 10.0] = (
+        8.0  # the reading behind the gap is at 10 A, those after it at 8 A
+    )
+    cut = Trace(trace.time_s[keep], trace.voltage_V[keep], current[keep], resolution=trace.resolution)
+    found = capacity_evidence("run", analysed(cut))
+    assert found is not None and "a gap of" in found.undecided
+    assert found.bridged_Ah == pytest.approx(10.0 * 3010.0 / 3600.0, rel=1e-6)
+
+
+def test_runs_under_other_conditions_are_named_and_not_averaged_in() -> None:
+    like, harsh = (capacity_evidence(name, analysed(discharge(amps, hours, opened=True))) for name, amps, hours in
+                   (("gentle", 20.0, 5.0), ("harsh", 100.0, 0.9)))  # fmt: skip
+    assert like is not None and harsh is not None
+    wanted = claim("capacity", 95.0, "Ah", "at-least", c_rate=0.2)
+    told = judge(LFP, 100.0, [wanted], [like, harsh], School.STRICT)[0]
+    assert told.evidence == ("gentle",) and told.measured is not None
+    assert told.measured.value == pytest.approx(like.charge.value)
+    words = "harsh left aside: unlike conditions (rate)"
+    assert told.working.inputs["left aside"] == words and words in (told.advice or "")
+    both = judge(LFP, 100.0, [wanted], [like, replace(like, name="again")], School.STRICT)[0]
+    assert both.evidence == ("gentle", "again") and "left aside" not in both.working.inputs
+
+
+# --- uncertainties of times: JCGM 100:2008, 5.1.2 and 4.3.7 ---
+
+
+def test_a_time_read_from_a_clock_is_as_sure_as_two_readings_of_it() -> None:
+    log = analyse(
+        discharge(8.0, 5.0, opened=True),
+        Options(family=LFP, rated_Ah=40.0, instrument=Instrument(None, None, "hand", 30.0)),
+    )
+    told = verdict(claim("runtime", 4.0 * 3600.0, "s", "at-least"), "runtime", log, rated=40.0)
+    usual_s = log.scale.usual_s
+    assert told.measured is not None and told.measured.value == pytest.approx(5.0 * 3600.0, rel=1e-3)
+    assert told.measured.standard == pytest.approx(
+        math.hypot(usual_s / math.sqrt(6.0), math.sqrt(2.0) * 30.0), rel=1e-6
+    )
+
+
+def test_the_time_to_a_share_of_full_has_the_count_s_doubt() -> None:
+    log = analysed(
+        piecewise((600, 0.0, 12.8), (7200, -10.0, 13.6), (1200, -0.2, 14.4), (600, 0.0, 13.5), interval_s=10.0),
+        rated=20.0,
+    )
+    told = verdict(claim("charge-time", 7200.0, "s", "at-most", end_share=0.5), "charge", log, rated=20.0)
+    count = log.charge.count
+    by_count = 0.5 * 3600.0 * count.charge.standard / count.mean_current.value
+    assert told.measured is not None and told.measured.value == pytest.approx(3600.0, rel=0.02)
+    assert told.measured.standard == pytest.approx(math.hypot(log.scale.usual_s / math.sqrt(6.0), by_count), rel=1e-6)
+
+
+def test_a_refusal_that_is_sure_needs_no_advice() -> None:
+    wanted = claim("cold-charge-block", 0.0, "°C", "within")
+    assert verdict(wanted, "charge-block", _cold(*REFUSED, celsius=-10.0)).advice is None
+    warm = verdict(wanted, "charge-block", _cold(*REFUSED, celsius=4.0))
+    assert warm.outcome is Outcome.MISSED and "refused above the claimed temperature" in (warm.advice or "")

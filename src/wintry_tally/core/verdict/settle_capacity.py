@@ -50,7 +50,7 @@ def _amount(
     if whole and undecided and bridged:
         verdict = _either_way(case, measured, bridged, steps, conditions, names, told) or verdict
     if whole:
-        return verdict
+        return replace(verdict, working=verdict.working.with_input("left aside", "; ".join(notes))) if notes else verdict
     # of tests that were stopped the one that went farthest says most
     farthest = max(runs, key=lambda run: pick(run).value)
     alone = decide(case, pick(farthest), [step(farthest)], _conditions(case, farthest, pick(farthest).value), (farthest.name,), notes, farthest.undecided)  # fmt: skip
