@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import re
+
 import numpy as np
 import pytest
 
-from wintry_tally.core.analysis import Options, analyse
+from wintry_tally.core.analysis import Instrument, Options, analyse
 from wintry_tally.core.battery import family_named
+from wintry_tally.core.quantity import parse_accuracy
 from wintry_tally.core.trace.trace import Trace
 from wintry_tally.report.portrait import MOST_BLOCKS, Portrait, portrait_of, thinned
 
@@ -74,6 +77,12 @@ def test_a_hold_is_its_sag() -> None:
     assert (
         made.told[0] == "50 A for 10 min 00 s: from 13.30 V at rest to 12.30 V at its end, 1.00 V of sag (20 mΩ in all)"
     )
+    # a meter good to 0.1 % and two digits of 0.01 V: the gain cancels but for its part of the sag, 0.1 % of 1 V
+    meter = Instrument(parse_accuracy("0.1%+2d"), parse_accuracy("1%"), "m")
+    sure = _of("hold", _log((300.0, 13.3, 13.3, 0.0, 0.0), (600.0, 12.6, 12.3, 50.0, 50.0), (300.0, 13.0, 13.2, 0.0, 0.0), step=1.0), instrument=meter)  # fmt: skip
+    assert sure is not None and sure.working is not None
+    assert re.search(r"1\.0\d* ± 0\.0\d+ V of sag \((20|20\.0\d*) ± 0\.\d+ mΩ in all\)", sure.told[0]), sure.told[0]
+    assert sure.working.formula == "sag = V_rest − V_end; R = sag / I" and "± 0.0" in sure.working.result
     assert [panel.y_title for panel in made.panels] == ["V", "A", "°C"]
     # it went from 20.3 °C as the load came on to 21.0 °C a minute after it was off
     assert made.told[1] == "It warmed from 20.3 to 21.0 °C"

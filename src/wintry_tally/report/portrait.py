@@ -18,11 +18,14 @@ from wintry_tally.core.analysis.charging import ChargeResult
 from wintry_tally.core.analysis.cold import charge_attempts
 from wintry_tally.core.analysis.counting import HOUR
 from wintry_tally.core.analysis.ending import ENDING_WORDS
+from wintry_tally.core.analysis.readings import voltage_quantity
 from wintry_tally.core.analysis.trips import OVER_CURRENT
-from wintry_tally.core.quantity import format_duration
+from wintry_tally.core.quantity import format_duration, format_quantity, ratio
 from wintry_tally.core.quantity.display import MINUS, degrees_words
 from wintry_tally.core.quantity.preferred import Units, name_in, value_in, words_in
+from wintry_tally.core.quantity.uncertain import combine_linear
 from wintry_tally.core.trace.trace import Column, Trace
+from wintry_tally.core.working import Working
 from wintry_tally.report.views_of_trace import Band
 
 MOST_BLOCKS = 300
@@ -61,12 +64,13 @@ class Panel:
 
 @dataclass(frozen=True)
 class Portrait:
-    """A run's picture: the plots above each other on one axis, a table's head and rows, and what is told beneath."""
+    """A run's picture: the plots above each other on one axis, a table's head and rows, what is told beneath, and how that was come by."""
 
     panels: tuple[Panel, ...]
     head: tuple[str, ...] = ()
     rows: tuple[tuple[str, ...], ...] = ()
     told: tuple[str, ...] = ()
+    working: Working | None = None
 
     @property
     def lines(self) -> tuple[str, ...]:
@@ -256,20 +260,39 @@ def _held(analysis: Analysis) -> Portrait | None:
     per_s, unit = _scale(ends - begins)
     panels = _panels(trace, first, last, per_s, unit, 1.0, (), ((0.0, "load on"), ((ends - begins) / per_s, "off")), begins, True)  # fmt: skip
     amps = abs(main.count.mean_current.value)
-    told = [f"{amps:.4g} A for {format_duration(main.end_s - main.start_s)}"]
+    told, working = [f"{amps:.4g} A for {format_duration(main.end_s - main.start_s)}"], None
     if before is not None and math.isfinite(before):
-        sag = before - main.voltage_end
-        told[0] += (
-            f": from {before:.2f} V at rest to {main.voltage_end:.2f} V at its end, {sag:.2f} V of sag "
-            f"({1000 * sag / max(amps, 1e-9):.3g} mΩ in all)"
-        )
+        words, working = _sag(analysis, before, main)
+        told[0] += f": from {before:.2f} V at rest to {main.voltage_end:.2f} V at its end, {words}"
     if trace.temperature_C is not None:
         warm = trace.temperature_C[main.stage.first : last + 1]
         if np.isfinite(warm).any():
             start = float(warm[np.isfinite(warm)][0])
             told.append(f"It warmed from {start:.1f} to {float(np.nanmax(warm)):.1f} °C")
     rows = tuple(_step_row(one, analysis) for one in loads) if len(loads) > 1 else ()
-    return Portrait(panels, ("current", "for", "ended", "voltage") if rows else (), rows, tuple(told))
+    return Portrait(panels, ("current", "for", "ended", "voltage") if rows else (), rows, tuple(told), working)
+
+
+def _sag(analysis: Analysis, rested_V: float, load: StageResult) -> tuple[str, Working]:
+    """By how much the voltage fell under a load, and what that is as a resistance; one meter's gain cancels.
+
+    Source: common practice; JCGM 100:2008, 5.2.
+    """
+    meter, noise_V = analysis.options.instrument, analysis.scale.noise_V
+    rest, end = (voltage_quantity(analysis.trace, meter, value, noise_V) for value in (rested_V, load.voltage_end))
+    sag = combine_linear([(1.0, rest), (-1.0, end)], "V")
+    drawn = load.count.mean_current
+    whole = ratio(sag, drawn.scaled(math.copysign(1.0, drawn.value), "A"), 1000.0, "mΩ")
+    known = sag.standard is not None and whole.standard is not None
+    words = f"{format_quantity(sag) if known else f'{sag.value:.2f} V'} of sag"
+    working = Working(
+        "Sag under the load",
+        "sag = V_rest − V_end; R = sag / I",
+        {"V_rest": format_quantity(rest), "V_end": format_quantity(end), "I": format_quantity(drawn)},
+        f"{format_quantity(sag)}, {format_quantity(whole)}: the leads and the sag over minutes are in it",
+        "common practice; JCGM 100:2008, 5.2",
+    )
+    return f"{words} ({format_quantity(whole) if known else f'{whole.value:.3g} mΩ'} in all)", working
 
 
 def opened_in(one: StageResult, analysis: Analysis) -> bool:

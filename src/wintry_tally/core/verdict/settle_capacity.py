@@ -49,8 +49,10 @@ def _amount(
     bridged = sum(run.bridged_Ah * pick(run).value / run.charge.value for run in runs) / len(runs)
     if whole and undecided and bridged:
         verdict = _either_way(case, measured, bridged, steps, conditions, names, told) or verdict
+    if whole and notes and verdict.working is not None:
+        return replace(verdict, working=verdict.working.with_input("left aside", "; ".join(notes)))
     if whole:
-        return replace(verdict, working=verdict.working.with_input("left aside", "; ".join(notes))) if notes else verdict
+        return verdict
     # of tests that were stopped the one that went farthest says most
     farthest = max(runs, key=lambda run: pick(run).value)
     alone = decide(case, pick(farthest), [step(farthest)], _conditions(case, farthest, pick(farthest).value), (farthest.name,), notes, farthest.undecided)  # fmt: skip

@@ -93,6 +93,7 @@ class StationOverview(StationView):
         self._curve_card = card(self.curve)
         self.told, self.picture = StationCard(), PortraitCard()
         self.picture.said.connect(session.said)
+        self.picture.opened.connect(self.opened)
         self._pictured = 0
         inner = QWidget()
         parts: list[QWidget | QLayout | None] = [

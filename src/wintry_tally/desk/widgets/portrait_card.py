@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QWidget
 from wintry_tally.desk.copying import copy_button
 from wintry_tally.desk.preferences import current
 from wintry_tally.desk.widgets.curve import Curve
-from wintry_tally.desk.widgets.parts import clear, column, label, row
+from wintry_tally.desk.widgets.parts import button, clear, column, label, row
 from wintry_tally.report.portrait import Panel, Portrait, panel_in
 from wintry_tally.report.tables import Table
 
@@ -71,9 +71,10 @@ class PanelView(Curve):
 
 
 class PortraitCard(QFrame):
-    """The picture of one run; its plots keep the same stretch of time in view. `said` carries what was done."""
+    """The picture of one run; its plots keep the same stretch of time in view. `said` carries what was done, `opened` a working."""
 
     said = Signal(str)
+    opened = Signal(object)
 
     def __init__(self) -> None:
         super().__init__()
@@ -94,7 +95,20 @@ class PortraitCard(QFrame):
         self.copy = copy_button(
             lambda: Table(self.shown.head, self.shown.rows) if self.shown else None, self.said.emit, "these lines"
         )
-        made = column(row(self.title, None, self.copy), self._told, *self._views, self._table_box, gap=2, margin=3)
+        self.how = button(
+            "Working",
+            lambda: self.opened.emit(self.shown.working if self.shown else None),
+            "link",
+            "Working of what is told of this run",
+        )
+        made = column(
+            row(self.title, None, self.how, self.copy, gap=2),
+            self._told,
+            *self._views,
+            self._table_box,
+            gap=2,
+            margin=3,
+        )
         self.setLayout(made)
         self.shown: Portrait | None = None
         for place, view in enumerate(self._views, 1):
@@ -111,6 +125,7 @@ class PortraitCard(QFrame):
         self.title.setText(title)
         self._told.setText("\n".join(f"{words[:1].upper()}{words[1:]}." for words in portrait.told))
         self._told.setVisible(bool(portrait.told))
+        self.how.setVisible(portrait.working is not None)
         for view, panel, height in zip(self._views, portrait.panels, HEIGHTS, strict=False):
             # what bears the words of the axis is so much higher
             view.setFixedHeight(height + (WORDS if panel.x_title else 0))
