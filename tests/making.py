@@ -115,6 +115,7 @@ def first_tables(line: sqlite3.Connection) -> None:
     """A book's tables as its first version had them."""
     line.execute("ALTER TABLE reading DROP COLUMN beside")
     line.execute("ALTER TABLE sample DROP COLUMN nominal_V")
+    line.execute("ALTER TABLE claim DROP COLUMN place")
     line.execute("ALTER TABLE run DROP COLUMN lease")
     line.execute("DROP TABLE change")
     line.execute("DROP TABLE place_reading")

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import pytest
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QMimeData, Qt
+from PySide6.QtGui import QTextCharFormat
 from PySide6.QtWidgets import QPushButton
 
 from wintry_tally.app import own_words
@@ -168,3 +169,77 @@ def test_words_that_cannot_be_kept_are_told(demo: Window, monkeypatch, tmp_path)
     assert len(told) == 1 and "cannot be" in told[0] and not offer.isHidden()
     offer.offer("40 Ah", parse_claim("40 Ah"), "lfp")
     assert offer.isHidden(), "what is read so already is not asked"
+
+
+def test_claims_are_put_in_order_by_keys_and_as_on_a_data_sheet(demo: Window, qtbot) -> None:
+    session = demo.session
+    number = next(sample.id for sample in session.samples() if sample.code == "M2")
+    demo.show_sample(number)
+    demo.show_station("arrival")
+    view = demo.view("arrival")
+    assert isinstance(view, ArrivalView)
+
+    def kinds() -> list[str]:
+        return [claim.kind for claim in session.sample(number).claims]
+
+    before = kinds()
+    assert before == ["capacity", "energy", "low-voltage-cut", "mass", "self-discharge"]
+    key = _key(view, "Change Capacity at least 40 Ah")
+    key.setFocus()
+    qtbot.keyClick(key, Qt.Key.Key_Up, Qt.KeyboardModifier.AltModifier)
+    assert kinds() == before, "the first goes no further up"
+    qtbot.keyClick(key, Qt.Key.Key_Down, Qt.KeyboardModifier.AltModifier)
+    assert kinds()[:3] == ["energy", "capacity", "low-voltage-cut"]
+    focus = view.focusWidget()
+    assert focus is not None and focus.accessibleName() == "Change Capacity at least 40 Ah"
+    qtbot.keyClick(focus, Qt.Key.Key_Down, Qt.KeyboardModifier.AltModifier)
+    moved = kinds()
+    assert moved[:3] == ["energy", "low-voltage-cut", "capacity"] and not view.order.isHidden()
+    # what is typed since comes last; what is taken out and put back comes to its place
+    session.add_claim(number, parse_claim("512 Wh at C/20"))
+    assert kinds() == [*moved, "energy"]
+    first = session.sample(number).claims[0]
+    session.remove_claim(number, first)
+    session.undo_stack.undo()
+    assert kinds() == [*moved, "energy"]
+    qtbot.mouseClick(view.order, Qt.MouseButton.LeftButton)
+    assert kinds() == ["capacity", "energy", "energy", "low-voltage-cut", "self-discharge", "mass"]
+    assert view.order.isHidden()
+    for _ in range(4):
+        session.undo_stack.undo()
+    assert kinds() == before
+
+
+def test_several_lines_are_typed_and_what_is_read_is_underlined(demo: Window, qtbot) -> None:
+    session = demo.session
+    number = next(sample.id for sample in session.samples() if sample.code == "M2")
+    demo.show_sample(number)
+    demo.show_station("arrival")
+    view = demo.view("arrival")
+    assert isinstance(view, ArrivalView)
+    line, before = view.claim.line, len(session.sample(number).claims)
+    low = line.height()
+    line.setFocus()
+    qtbot.keyClicks(line, "surge 80 A (5 s); 120 A")
+    qtbot.keyClick(line, Qt.Key.Key_Return, Qt.KeyboardModifier.ShiftModifier)
+    qtbot.keyClicks(line, "IP67")
+    assert len(session.sample(number).claims) == before and line.text() == "surge 80 A (5 s); 120 A\nIP67"
+    assert line.height() > low + 8, "as high as what stands in it"
+
+    def marked() -> list[tuple[str, bool]]:
+        wave = QTextCharFormat.UnderlineStyle.WaveUnderline
+        return [(one.cursor.selectedText(), one.format.underlineStyle() != wave) for one in line.extraSelections()]
+
+    assert sorted(marked()) == [("120 A", False), ("IP67", True), ("surge 80 A (5 s)", True)]
+    qtbot.keyClick(line, Qt.Key.Key_Return)
+    assert [claim.kind for claim in session.sample(number).claims[before:]] == ["surge", "ingress"]
+    assert line.text() == "120 A" and marked() == [] and line.height() == low
+    line.clear()
+    line.insertFromMimeData(_mime("cuts at 10 V\n\nself-discharge < 3 % a month\n"))
+    assert [text for text, read in marked() if read] == ["cuts at 10 V", "self-discharge < 3 % a month"]
+
+
+def _mime(text: str) -> QMimeData:
+    made = QMimeData()
+    made.setText(text)
+    return made

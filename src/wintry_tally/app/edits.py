@@ -6,7 +6,7 @@ Whoever follows the book's feed learns of an edit as of any other change; an edi
 from __future__ import annotations
 
 import json
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
@@ -141,14 +141,28 @@ class Edits:
             lambda: samples.change_claim(number, claim),
         )
 
+    def order_claims(self, sample_id: int, wanted: Sequence[Claim]) -> Edit | None:
+        """Put the claims of a sample into another order; None where they stand so."""
+        samples = self._book.samples
+        numbers = [claim.id for claim in wanted if claim.id is not None]
+        if numbers == [claim.id for claim in samples.get(sample_id).claims]:
+            return None
+        before, after = samples.claim_places(sample_id), {number: place for place, number in enumerate(numbers)}
+        return Edit(
+            "order the claims",
+            lambda: samples.place_claims(sample_id, after),
+            lambda: samples.place_claims(sample_id, before),
+        )
+
     def remove_claim(self, sample_id: int, claim: Claim) -> Edit:
         """Take a claim from the list; undo puts it back with its own number."""
         assert claim.id is not None
         number, samples = claim.id, self._book.samples
+        place = samples.claim_places(sample_id).get(number)
         return Edit(
             f"remove the claim “{claim.text or claim.kind}”",
             lambda: samples.remove_claim(number),
-            lambda: samples.add_claim(sample_id, claim),
+            lambda: samples.add_claim(sample_id, claim, place),
         )
 
     def enter(self, sample_id: int, claim: Claim, value: float | None, limit: float | None = None) -> Edit:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from contextlib import AbstractContextManager
 from typing import Any
 
@@ -37,7 +37,7 @@ class Samples:
                 .all()
             )
             claims: dict[int, list[Claim]] = {}
-            for row in connection.execute(select(tables.claim).order_by(tables.claim.c.id)).mappings().all():
+            for row in connection.execute(select(tables.claim).order_by(*_IN_ORDER)).mappings().all():
                 claims.setdefault(row["sample_id"], []).append(_claim(row))
             return [_sample(row, claims.get(row["id"], [])) for row in rows]
 
@@ -57,7 +57,7 @@ class Samples:
                 raise BookError(f"no sample {sample_id} in the book")
             of = tables.claim.c
             claims = (
-                connection.execute(select(tables.claim).where(of.sample_id == sample_id).order_by(of.id))
+                connection.execute(select(tables.claim).where(of.sample_id == sample_id).order_by(*_IN_ORDER))
                 .mappings()
                 .all()
             )
@@ -124,9 +124,9 @@ class Samples:
             number += 1
         return f"B{number}"
 
-    def add_claim(self, sample_id: int, claim: Claim) -> int:
-        """Keep a claim; returns its number. A claim that carries a number takes it (undo)."""
-        values = {"sample_id": sample_id, **_claim_values(claim)}
+    def add_claim(self, sample_id: int, claim: Claim, place: int | None = None) -> int:
+        """Keep a claim; returns its number. A claim that carries a number takes it, and its place among the others (undo)."""
+        values = {"sample_id": sample_id, "place": place, **_claim_values(claim)}
         if claim.id is not None:
             values["id"] = claim.id
         with self._transaction() as connection:
@@ -142,12 +142,30 @@ class Samples:
             self._note(connection, Topic.SAMPLE, of)
             connection.execute(update(tables.claim).where(tables.claim.c.id == claim_id).values(**_claim_values(claim)))
 
+    def claim_places(self, sample_id: int) -> dict[int, int | None]:
+        """Where each claim of a sample was put, by its number; None for one that stands where it was typed."""
+        of = tables.claim.c
+        with self._transaction() as connection:
+            rows = connection.execute(select(of.id, of.place).where(of.sample_id == sample_id)).all()
+        return {int(number): None if place is None else int(place) for number, place in rows}
+
+    def place_claims(self, sample_id: int, places: Mapping[int, int | None]) -> None:
+        """Put claims of a sample into their places."""
+        with self._transaction() as connection:
+            self._note(connection, Topic.SAMPLE, sample_id)
+            for number, place in places.items():
+                connection.execute(update(tables.claim).where(tables.claim.c.id == number).values(place=place))
+
     def remove_claim(self, claim_id: int) -> None:
         """Strike a claim from the list."""
         with self._transaction() as connection:
             of = select(tables.claim.c.sample_id).where(tables.claim.c.id == claim_id)
             self._note(connection, Topic.SAMPLE, of)
             connection.execute(delete_from(tables.claim).where(tables.claim.c.id == claim_id))
+
+
+_IN_ORDER = (tables.claim.c.place.is_(None), tables.claim.c.place, tables.claim.c.id)
+"""Claims that were put in order first, then those that were typed since."""
 
 
 def _arrival_values(arrival: Arrival) -> dict[str, Any]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
 
@@ -176,3 +176,9 @@ class Claim:
         if unit is None or quantity.unit != self.unit or unit.shift or self.definition.dimension != "duration":
             return quantity
         return quantity.scaled(1.0 / unit.factor, self.printed_unit)
+
+
+def in_sheet_order(claims: Iterable[Claim]) -> list[Claim]:
+    """Claims as a data sheet has them: by their kinds; of one kind as they stand."""
+    order = {kind: place for place, kind in enumerate(CLAIM_KINDS)}
+    return sorted(claims, key=lambda claim: order[claim.kind])

@@ -8,7 +8,7 @@ from functools import partial
 from typing import TYPE_CHECKING, cast
 
 from PySide6.QtCore import Qt
-from PySide6.QtGui import QResizeEvent
+from PySide6.QtGui import QKeySequence, QResizeEvent, QShortcut
 from PySide6.QtWidgets import (
     QBoxLayout,
     QCheckBox,
@@ -16,11 +16,13 @@ from PySide6.QtWidgets import (
     QGridLayout,
     QHBoxLayout,
     QLineEdit,
+    QPushButton,
     QVBoxLayout,
     QWidget,
 )  # fmt: skip
 
 from wintry_tally.core.battery import FAMILIES, Claim, Sample, arrival_findings, pack_of, packs_of
+from wintry_tally.core.battery.claims import in_sheet_order
 from wintry_tally.core.battery.economy import Sum, derived_sums
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.quantity.display import format_plain
@@ -30,7 +32,7 @@ from wintry_tally.desk.widgets.bank_card import BankCard
 from wintry_tally.desk.widgets.claim_editor import SOURCES, ClaimEditor
 from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.findings import FindingList
-from wintry_tally.desk.widgets.lines import Line, Page
+from wintry_tally.desk.widgets.lines import Line, Lines, Page
 from wintry_tally.desk.widgets.parts import anew, button, card, clear, column, label, narrow, row, scrolling
 from wintry_tally.desk.widgets.pictures_card import PicturesCard
 from wintry_tally.desk.widgets.quantity_field import QuantityField, TypedField
@@ -75,17 +77,28 @@ class ArrivalView(StationView):
         self.pack.setMinimumContentsLength(len("51.2 V, 16 cells"))
         self.pack.activated.connect(lambda _i: self._set(nominal_V=self.pack.currentData()))
 
-        self.claim = TypedField("Claims as printed", self._read_claims, self._say, "12.8 V 40 Ah 512 Wh")
+        self.claim = TypedField("Claims as printed", self._read_claims, self._say, "12.8 V 40 Ah 512 Wh", Lines())
         self.claim.entered.connect(self.add_claim)
+        self.claim.line.typed.connect(lambda _text: self._mark())
         self.source = QComboBox()
         self.source.setAccessibleName("Where it is printed")
         self.source.addItems(list(SOURCES))
         self.add = button("Add claim", self.add_claim, "main")
+        self.order = button(
+            "As on a data sheet", self.order_claims, "link", "Put the claims into the order of a data sheet"
+        )
         self.by_kind = button("By kind…", self.put_by_kind, "link", "Put in a claim by its kind")
         self.editor = ClaimEditor()
         self.editor.kept.connect(self._keep_edited)
         self.editor.ended.connect(self._end_editing)
         self.editor.hide()
+        for keys, by in (("Alt+Up", -1), ("Alt+Down", 1)):
+            QShortcut(
+                QKeySequence(keys),
+                self,
+                partial(self._move_claim, by),
+                context=Qt.ShortcutContext.WidgetWithChildrenShortcut,
+            )
         self.words = WordsOffer()
         self.words.failed.connect(self.session.failed)
         self.words.learned.connect(self._learned)
@@ -138,7 +151,7 @@ class ArrivalView(StationView):
         entry.addWidget(self.claim, 0, 0, 1, 4)
         entry.addWidget(label("printed on", "quiet"), 1, 0)
         entry.addWidget(self.source, 1, 1)
-        entry.addLayout(row(self.by_kind, self.add, gap=2), 1, 3)
+        entry.addLayout(row(self.order, self.by_kind, self.add, gap=2), 1, 3)
         entry.setColumnStretch(2, 1)
         hint = label(
             "Type or paste what is printed, one claim or many: “12.8 V 40 Ah 512 Wh”, “cuts at 10 V”, “surge 80 A (5 s)”.",
@@ -243,6 +256,7 @@ class ArrivalView(StationView):
             return  # what is being changed stays as it is typed
         self._shown_claims = shown
         self.editor.setVisible(self._editing is not None)
+        self.order.setVisible(list(claims) != in_sheet_order(claims))
         known = [claim.id for claim in claims]
         above = known.index(self._editing) if self._editing in known else 0 if self._editing == NEW else len(claims)
         with anew(self._above, QGridLayout()) as before, anew(self._below, QGridLayout()) as after:
@@ -264,7 +278,33 @@ class ArrivalView(StationView):
         change = button("Change", partial(self.change_claim, claim), "link", f"Change {said}")
         take_out = partial(self.session.remove_claim, self.sample_id, claim)
         remove = button("Remove", take_out, "link", f"Remove {said}")
+        for key in (change, remove):
+            key.setProperty("claim", claim.id)
+            key.setToolTip("Alt with an arrow moves the claim up or down")
         return label(said, wrap=True), label(claim.source, "small"), change, remove
+
+    def order_claims(self) -> None:
+        """As a data sheet has them: by their kinds, then by their values; undoable."""
+        self._put_in_order(in_sheet_order(self.session.sample(self.sample_id).claims))
+
+    def _put_in_order(self, wanted: Sequence[Claim]) -> None:
+        self.session.change(self.session.open.edits.order_claims(self.sample_id, wanted))
+
+    def _move_claim(self, by: int) -> None:
+        """The claim that the keyboard stands on, up or down."""
+        focus = self.focusWidget()
+        number = focus.property("claim") if focus is not None else None
+        claims = list(self.session.sample(self.sample_id).claims) if number is not None else []
+        place = next((at for at, claim in enumerate(claims) if claim.id == number), -1)
+        if focus is None or place < 0 or not 0 <= place + by < len(claims):
+            return
+        claims[place], claims[place + by] = claims[place + by], claims[place]
+        said = focus.accessibleName()
+        self._put_in_order(claims)
+        self._slices.finish()
+        again = next((key for key in self.findChildren(QPushButton) if key.accessibleName() == said), None)
+        if again is not None:
+            again.setFocus()
 
     def change_claim(self, claim: Claim) -> None:
         """Take up a claim where it stands."""
@@ -341,6 +381,13 @@ class ArrivalView(StationView):
         family = self.session.sample(self.sample_id).family_key if self.session.holds(self.sample_id) else ""
         return typed_claims(text, self.source.currentText(), family, own_words.vocabulary())
 
+    def _mark(self) -> None:
+        """Underline what was read of what is typed."""
+        typed = cast("Typed | None", self.claim.value)
+        self.claim.line.mark((one.begin, one.end, one.read) for one in typed.marks) if typed else self.claim.line.mark(
+            ()
+        )
+
     def _say(self, value: object) -> str:
         typed = cast("Typed", value)
         unread = "".join(f"; not read: “{item.text}” ({item.reason})" for item in typed.left)
@@ -355,7 +402,7 @@ class ArrivalView(StationView):
             fresh = [claim for claim in typed.claims if not self._is_there(claim)]
             if all(self.session.add_claim(self.sample_id, claim) for claim in fresh):
                 self.claim.set_text(
-                    "; ".join(dict.fromkeys(item.text for item in typed.left))
+                    "\n".join(dict.fromkeys(item.text for item in typed.left))
                 )  # what was not read stays to be mended
             self.claim.line.setFocus()
 

@@ -2,9 +2,21 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QEvent, QTimer, Signal
-from PySide6.QtGui import QFocusEvent, QKeyEvent, QKeySequence
-from PySide6.QtWidgets import QLineEdit, QPlainTextEdit
+from collections.abc import Iterable
+
+from PySide6.QtCore import QEvent, Qt, QTimer, Signal
+from PySide6.QtGui import (
+    QFocusEvent,
+    QFontMetricsF,
+    QKeyEvent,
+    QKeySequence,
+    QResizeEvent,
+    QTextCharFormat,
+    QTextCursor,
+)
+from PySide6.QtWidgets import QLineEdit, QPlainTextEdit, QTextEdit
+
+from wintry_tally.desk.theme.style import colour
 
 
 def _passes_on(event: QEvent, undo_here: bool, redo_here: bool) -> bool:
@@ -27,6 +39,95 @@ class Line(QLineEdit):
         return super().event(event)
 
 
+MOST_LINES = 8
+
+
+class Lines(QPlainTextEdit):
+    """One line or several, as a line is used: Enter enters it, Shift+Enter begins another; what is pasted keeps its lines.
+
+    It is as high as what stands in it, up to so many lines. `typed` carries the text at every change.
+    """
+
+    typed = Signal(str)
+    returnPressed = Signal()
+    editingFinished = Signal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setTabChangesFocus(True)
+        self.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.document().setDocumentMargin(0)
+        self._before = ""
+        self.textChanged.connect(self._changed)
+        self.document().documentLayout().documentSizeChanged.connect(lambda _size: self._fit())
+        self._fit()
+
+    def text(self) -> str:
+        """What stands in it."""
+        return self.toPlainText()
+
+    def setText(self, text: str) -> None:
+        """Put a text in; the cursor stands behind it."""
+        self.setPlainText(text)
+        self.moveCursor(QTextCursor.MoveOperation.End)
+
+    def mark(self, marks: Iterable[tuple[int, int, bool]]) -> None:
+        """Underline what was read, and otherwise what was not: from where, to where, whether."""
+        shown = []
+        for begin, end, read in marks:
+            one = QTextEdit.ExtraSelection()
+            one.cursor = QTextCursor(self.document())
+            one.cursor.setPosition(min(begin, len(self.text())))
+            one.cursor.setPosition(min(end, len(self.text())), QTextCursor.MoveMode.KeepAnchor)
+            style = QTextCharFormat.UnderlineStyle
+            one.format.setUnderlineStyle(style.SingleUnderline if read else style.WaveUnderline)
+            one.format.setUnderlineColor(colour("met" if read else "missed"))
+            shown.append(one)
+        self.setExtraSelections(shown)
+
+    def _changed(self) -> None:
+        if self.text() != self._before:  # a mark is no change of the text
+            self._before = self.text()
+            self.typed.emit(self._before)
+        self._fit()
+
+    def _fit(self) -> None:
+        lines = max(1, min(MOST_LINES, int(self.document().size().height())))
+        room = self.contentsMargins()
+        edge = self.height() - self.viewport().height() if self.isVisible() else 2 * FRAME
+        self.setFixedHeight(
+            round(lines * QFontMetricsF(self.font()).lineSpacing()) + max(edge, room.top() + room.bottom(), 2 * FRAME)
+        )
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """Narrower, it wraps into more lines."""
+        super().resizeEvent(event)
+        self._fit()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Enter is entering it."""
+        enter = event.key() in {Qt.Key.Key_Return, Qt.Key.Key_Enter}
+        if enter and not event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+            self.returnPressed.emit()
+            return
+        super().keyPressEvent(event)
+
+    def focusOutEvent(self, event: QFocusEvent) -> None:
+        """Leaving it."""
+        super().focusOutEvent(event)
+        self.editingFinished.emit()
+
+    def event(self, event: QEvent) -> bool:
+        """See `_passes_on`."""
+        if _passes_on(event, self.document().isUndoAvailable(), self.document().isRedoAvailable()):
+            event.ignore()
+            return False
+        return super().event(event)
+
+
+FRAME = 7
+"""Above and below the words: the style sheet's padding and border."""
 KEPT_AFTER_MS = 1000
 
 

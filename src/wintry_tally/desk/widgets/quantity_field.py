@@ -12,7 +12,7 @@ from wintry_tally.core.errors import WintryError
 from wintry_tally.core.quantity import format_duration, format_plain, parse_typed
 from wintry_tally.core.quantity.preferred import typed_in
 from wintry_tally.desk.preferences import current, shown
-from wintry_tally.desk.widgets.lines import Line
+from wintry_tally.desk.widgets.lines import Line, Lines
 from wintry_tally.desk.widgets.parts import label, set_role
 
 
@@ -41,10 +41,12 @@ class TypedField(QWidget):
     committed = Signal(object)
     entered = Signal()
 
-    def __init__(self, name: str, read: Callable[[str], object], say: Callable[[object], str], hint: str = "") -> None:
+    def __init__(
+        self, name: str, read: Callable[[str], object], say: Callable[[object], str], hint: str = "", line: Line | Lines | None = None,
+    ) -> None:  # fmt: skip
         super().__init__()
         self._read, self._say = read, say
-        self.line = Line()
+        self.line = Line() if line is None else line
         self.line.setAccessibleName(shown(name))
         self.line.setPlaceholderText(shown(hint))
         self.word = label("", "small", wrap=True)
@@ -56,7 +58,7 @@ class TypedField(QWidget):
         self._value: object = None
         self._problem = ""
         self._kept = ""
-        self.line.textChanged.connect(self._parse)
+        (self.line.typed if isinstance(self.line, Lines) else self.line.textChanged).connect(self._parse)
         self.line.editingFinished.connect(self._commit)
         self.line.returnPressed.connect(self.entered)
         self._parse("")

@@ -18,10 +18,10 @@ ALONE = "nothing here says what it is: give it its kind"
 
 def give_conditions(
     line: Line, waiting: list[Item], here: list[tuple[Item, Read]], cells: int | None
-) -> list[tuple[str, str]]:
+) -> list[tuple[Item, str, str]]:
     """Give each quantity that waits to the claim it belongs to: the nearest before it in its clause, or behind.
 
-    Returns what belongs to none, with why.
+    Returns what belongs to none, with its phrase and why.
     """
     left = []
     for piece in waiting:
@@ -49,7 +49,7 @@ def give_conditions(
         else:
             if not any(says_again(piece, read.claim, item) for item, read in here):
                 words = f"“{line.words(piece)}” belongs to nothing read here" if here else ALONE
-                left.append((phrase_of(line, piece), words))
+                left.append((piece, phrase_of(line, piece), words))
         line.used.add(id(piece))
     return left
 

@@ -9,19 +9,23 @@ from wintry_tally.core.battery.claims import Claim
 
 @dataclass(frozen=True)
 class Read:
-    """A claim with the line (from 1) it was read from."""
+    """A claim with the line (from 1) it was read from, and from where to where its clause stands in it."""
 
     claim: Claim
     line: int
+    begin: int = 0
+    end: int = 0
 
 
 @dataclass(frozen=True)
 class Left:
-    """What was not understood, or no test speaks to: its line, its words, and why."""
+    """What was not understood, or no test speaks to: its line, its words, why, and where in the line it stands."""
 
     line: int
     text: str
     reason: str
+    begin: int = 0
+    end: int = 0
 
 
 @dataclass(frozen=True)

@@ -6,7 +6,7 @@ import re
 from dataclasses import dataclass, replace
 
 from wintry_tally.core.battery.claims import CLAIM_KINDS, Claim, Direction
-from wintry_tally.core.battery.printed.found import Left
+from wintry_tally.core.battery.printed.found import Left, Printed
 from wintry_tally.core.battery.printed.reader import read_printed
 from wintry_tally.core.battery.printed.vocabulary import Vocabulary, shipped
 from wintry_tally.core.errors import InputError
@@ -15,16 +15,29 @@ HOW = 'write what it is, with its value and unit: "40 Ah", "cuts at 10 V", "surg
 
 
 @dataclass(frozen=True)
+class Mark:
+    """From where to where of what was typed something was read, or not."""
+
+    begin: int
+    end: int
+    read: bool
+
+
+@dataclass(frozen=True)
 class Typed:
-    """The claims of what was typed, what of it was not read, and the pack's nominal voltage where it stands there."""
+    """The claims of what was typed, what of it was not read, and the pack's nominal voltage where it stands there.
+
+    `marks`: what was read and what not, by its place in the text, the latter last.
+    """
 
     claims: tuple[Claim, ...]
     left: tuple[Left, ...] = ()
     nominal_V: float | None = None
+    marks: tuple[Mark, ...] = ()
 
 
 def typed_claims(text: str, source: str = "label", family: str = "", vocabulary: Vocabulary | None = None) -> Typed:
-    """Every claim of what was typed or pasted into one line.
+    """Every claim of what was typed or pasted, in one line or several.
 
     Raises:
         InputError: none is there; the message says what was not understood and how to write it.
@@ -32,19 +45,32 @@ def typed_claims(text: str, source: str = "label", family: str = "", vocabulary:
     typed = "; ".join(" ".join(part.split()) for part in re.split(r"[\n\r\u2028\u2029]+", text) if part.strip())
     if not typed:
         raise InputError("nothing is typed", mend='type a claim as printed, like "40 Ah" or "cuts at 10 V"')
-    found = read_printed(typed, source, family, vocabulary)
+    found = read_printed(text, source, family, vocabulary)
     if found.claims:
         only = len(found.claims) == 1 and not found.left
         return Typed(
             tuple(replace(read.claim, text=typed) if only else read.claim for read in found.claims),
             found.left,
             found.pack.nominal_V,
+            _marks(text, found),
         )
     if found.left:
         raise InputError(f"“{found.left[0].text}”: {found.left[0].reason}", mend=HOW)
     if found.pack.nominal_V is not None:
         return Typed((), (), found.pack.nominal_V)
     raise InputError(f"cannot tell what “{typed}” claims", mend=HOW)
+
+
+def _marks(text: str, found: Printed) -> tuple[Mark, ...]:
+    begins = [0]
+    for line in text.splitlines(keepends=True):
+        begins.append(begins[-1] + len(line))
+    parts = [(one, True) for one in found.claims] + [(one, False) for one in found.left]
+    return tuple(
+        Mark(begins[one.line - 1] + one.begin, begins[one.line - 1] + one.end, read)
+        for one, read in parts
+        if one.line < len(begins)
+    )
 
 
 def parse_claim(text: str, source: str = "label", family: str = "") -> Claim:

@@ -114,6 +114,13 @@ LONG_UNITS = frozenset({"month", "months", "week", "weeks", "year", "years"})
 # --- a line ---
 
 
+def _read(line: Line, piece: Item, claim: Claim) -> Read:
+    begin, end = clause_of(line, piece)
+    text = line.text[begin:end]
+    begin += len(text) - len(text.lstrip(" ,;:|\t"))
+    return Read(claim, line.number, begin, begin + len(text.strip(" ,;:|\t")))
+
+
 class _Reading:
     """What has been read of a text so far, line by line."""
 
@@ -138,16 +145,16 @@ class _Reading:
         for piece in [item for item in line.pieces if item.kind in {"quantity", "rate", "ip"}]:
             if id(piece) not in line.used:
                 self._piece(line, piece, of_sides.get(piece, ""), here, waiting)
-        for text, reason in give_conditions(line, waiting, here, self.sense.cells):
-            self._leave(line, text, reason)
+        for piece, text, reason in give_conditions(line, waiting, here, self.sense.cells):
+            self._leave(line, text, reason, piece)
         _yes_noes(line, here, self.source, self.known)
-        self.claims += [Read(_short_is_surge(read.claim), read.line) for _, read in here]
+        self.claims += [replace(read, claim=_short_is_surge(read.claim)) for _, read in here]
         if not here and not line.used and len(self.left) == before:
             self._nothing(line)
 
     def _piece(self, line: Line, piece: Item, kind: str, here: list[tuple[Item, Read]], waiting: list[Item]) -> None:
         if piece.kind == "ip":
-            here.append((piece, Read(_yes_no("ingress", line.words(piece), self.source, True), line.number)))
+            here.append((piece, _read(line, piece, _yes_no("ingress", line.words(piece), self.source, True))))
             return
         kind = kind or goes_on(line, piece, here) or _kind_for(line, piece, self.context)
         if kind in PAIRS:
@@ -165,19 +172,19 @@ class _Reading:
             nominal = self.pack.nominal_V
             if nominal is None:
                 self._leave(
-                    line, phrase_of(line, piece), "no pack has that nominal voltage, and nothing says what it is"
+                    line, phrase_of(line, piece), "no pack has that nominal voltage, and nothing says what it is", piece
                 )
             elif piece.low is not None and nominal not in piece.low.values:
-                self._leave(line, phrase_of(line, piece), f"the pack's voltage is read as {nominal:g} V already")
+                self._leave(line, phrase_of(line, piece), f"the pack's voltage is read as {nominal:g} V already", piece)
             return
         if kind == "dimensions":
-            self._leave(line, phrase_of(line, piece), "one length alone is neither length, width nor height")
+            self._leave(line, phrase_of(line, piece), "one length alone is neither length, width nor height", piece)
             return
         if kind in {"beside", "code", "heater-start"}:
-            self._leave(line, phrase_of(line, piece), BESIDE)
+            self._leave(line, phrase_of(line, piece), BESIDE, piece)
             return
         if kind == "price" and _was(line, piece):
-            self._leave(line, phrase_of(line, piece), "an earlier price")
+            self._leave(line, phrase_of(line, piece), "an earlier price", piece)
             return
         made = _made(line, piece, kind, self.known, self.sense, self.source)
         if isinstance(made, str) and piece.kind == "rate":
@@ -188,17 +195,21 @@ class _Reading:
                 self._piece(line, again, kind, here, waiting)
                 return
         if isinstance(made, str):
-            self._leave(line, phrase_of(line, piece), made)
+            self._leave(line, phrase_of(line, piece), made, piece)
             return
-        here.append((piece, Read(made, line.number)))
+        here.append((piece, _read(line, piece, made)))
         if kind == "charging-range" and piece.high is not None:
-            self._leave(line, phrase_of(line, piece), "the upper end of a charging range is no claim this bench tests")
+            self._leave(
+                line, phrase_of(line, piece), "the upper end of a charging range is no claim this bench tests", piece
+            )
         if made.kind in RELEASES or made.kind == HOT:
             self.context = made.kind
 
-    def _leave(self, line: Line, text: str, reason: str) -> None:
-        told = Left(line.number, text.strip(), reason)
-        if told not in self.left:
+    def _leave(self, line: Line, text: str, reason: str, piece: Item | None = None) -> None:
+        begin = max(0, line.text.find(text.strip()))
+        begin, end = (begin, begin + len(text.strip())) if piece is None else (piece.begin, piece.end)
+        told = Left(line.number, text.strip(), reason, begin, end)
+        if not any((one.line, one.text, one.reason) == (told.line, told.text, told.reason) for one in self.left):
             self.left.append(told)
 
     def _nothing(self, line: Line) -> None:
@@ -424,7 +435,7 @@ def _yes_noes(line: Line, here: list[tuple[Item, Read]], source: str, known: Voc
             continue  # it handles a current
         stands = Item("word", words, name.begin, name.end)
         text = line.text.strip() if len(line.names) == 1 else ("" if wanted else "no ") + words
-        here.append((stands, Read(_yes_no(name.kind, text, source, wanted), line.number)))
+        here.append((stands, Read(_yes_no(name.kind, text, source, wanted), line.number, name.begin, name.end)))
 
 
 def _restated(claims: list[Read], lines: list[Line]) -> list[Read]:
