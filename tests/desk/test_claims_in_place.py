@@ -9,12 +9,13 @@ from PySide6.QtWidgets import QPushButton
 
 from wintry_tally.app import own_words
 from wintry_tally.core.battery import parse_claim
-from wintry_tally.core.battery.claims import CLAIM_KINDS
+from wintry_tally.core.battery.claims import CLAIM_KINDS, NOTED
 from wintry_tally.core.battery.printed.one import claim_of_kind
 from wintry_tally.core.errors import InputError
 from wintry_tally.desk.views.arrival import ArrivalView
 from wintry_tally.desk.widgets.words_offer import WordsOffer
 from wintry_tally.desk.window import Window
+from wintry_tally.report.page import render
 from wintry_tally.report.words import claim_words
 
 PRINTED = (
@@ -39,6 +40,9 @@ def test_what_is_said_of_a_claim_is_read_back_as_it(text: str) -> None:
 
 @pytest.mark.parametrize("kind", CLAIM_KINDS)
 def test_no_kind_takes_another_s_unit(kind: str) -> None:
+    if kind == NOTED:
+        assert claim_of_kind(kind, "no warranty").wanted is True, "as it is printed"
+        return
     if not CLAIM_KINDS[kind].dimension:
         assert claim_of_kind(kind, "not fitted").wanted is False and claim_of_kind(kind, "fitted").wanted is True
         return
@@ -243,3 +247,29 @@ def _mime(text: str) -> QMimeData:
     made = QMimeData()
     made.setText(text)
     return made
+
+
+def test_what_no_test_speaks_to_is_kept_as_it_is_printed(demo: Window, qtbot) -> None:
+    session = demo.session
+    number = next(sample.id for sample in session.samples() if sample.code == "M2")
+    demo.show_sample(number)
+    demo.show_station("arrival")
+    view = demo.view("arrival")
+    assert isinstance(view, ArrivalView)
+    before = len(session.sample(number).claims)
+    for _ in range(2):  # and not twice
+        view.claim.line.setText("float 13.6 V; terminals M8; CCA 300 A")
+        assert "Noted as printed: float 13.6 V" in view.claim.word.text() and not view.claim.problem
+        qtbot.keyClick(view.claim.line, Qt.Key.Key_Return)
+        assert view.claim.line.text() == ""
+    kept = session.sample(number).claims[before:]
+    assert [(claim.kind, claim.text, claim.wanted) for claim in kept] == [
+        ("noted", text, True) for text in ("float 13.6 V", "terminals M8", "CCA 300 A")
+    ]
+    qtbot.waitUntil(lambda: session.dossier(number) is not None, timeout=15000)
+    dossier = session.dossier(number)
+    assert all(verdict.claim.kind != "noted" for verdict in dossier.verdicts), "it is kept, and not judged"
+    page = render(dossier)
+    assert "Also printed, and not judged: “float 13.6 V”, “terminals M8”, “CCA 300 A”." in page
+    drawn = session.drawn()
+    assert drawn is None or all(one.claim.kind != "noted" for one in drawn.programmes[number].untestable)

@@ -200,10 +200,12 @@ def test_a_whole_label_is_typed_at_once_and_what_is_not_read_stays(one: Window, 
     one.show_station("arrival")
     view = one.view("arrival")
     before = len(one.session.sample(one.sample_id).claims)
-    view.claim.line.setText("surge 80 A (5 s), 4,000+ deep cycles\u2028CCA 300; 2.75 V/cell end voltage")
+    view.claim.line.setText("surge 80 A (5 s), 4,000+ deep cycles\u2028Zeal 300 A; 2.75 V/cell end voltage")
     said = view.claim.word.text()
     assert (
-        "Surge at least 80 A for 5 s" in said and "Cycle life at least 4000" in said and "not read: “CCA 300”" in said
+        "Surge at least 80 A for 5 s" in said
+        and "Cycle life at least 4000" in said
+        and "not read: “Zeal 300 A”" in said
     )
     qtbot.keyClick(view.claim.line, Qt.Key.Key_Return)
     added = one.session.sample(one.sample_id).claims[before:]
@@ -212,7 +214,7 @@ def test_a_whole_label_is_typed_at_once_and_what_is_not_read_stays(one: Window, 
         ("cycles", 4000.0),
         ("low-voltage-cut", 11.0),
     ]
-    assert view.claim.line.text() == "CCA 300", "and can be given its words"
+    assert view.claim.line.text() == "Zeal 300 A", "and can be given its words"
     for _ in added:
         one.session.undo_stack.undo()
     assert len(one.session.sample(one.sample_id).claims) == before

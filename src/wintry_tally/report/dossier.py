@@ -14,6 +14,7 @@ from wintry_tally.core.analysis.derivation import charge_working, energy_working
 from wintry_tally.core.analysis.place import PlaceHistory
 from wintry_tally.core.analysis.stages import StageKind
 from wintry_tally.core.battery import Finding, Sample, arrival_findings
+from wintry_tally.core.battery.claims import judged
 from wintry_tally.core.battery.sample import CyclesHad
 from wintry_tally.core.compare.trend import Trend
 from wintry_tally.core.errors import WintryError
@@ -199,5 +200,5 @@ def assemble(
     evidence = run_evidence(runs)
     evidence += arrival_evidence(sample)
     evidence += entered_evidence(entered)
-    verdicts = judge(sample.family, sample.rated_Ah, sample.claims, evidence, school)
+    verdicts = judge(sample.family, sample.rated_Ah, judged(sample.claims), evidence, school)
     return Dossier(sample, tuple(arrival_findings(sample)), tuple(runs), tuple(verdicts), school, prose, demo)

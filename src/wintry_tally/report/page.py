@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any
 
 from wintry_tally import __version__
 from wintry_tally.core.analysis.ending import ENDING_WORDS
+from wintry_tally.core.battery.claims import NOTED
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.protocol.cautions import discharge_cautions
 from wintry_tally.core.protocol.method import Method
@@ -159,6 +160,7 @@ def _view(dossier: Dossier, made: datetime, needs: Sequence[tuple[str, NeedResul
             for verdict in dossier.verdicts
         ],
         "strokes": "".join(stroke_svg(verdict.outcome) for verdict in dossier.verdicts),
+        "noted": [claim.text for claim in sample.claims if claim.kind == NOTED],
         "contradictions": [finding.message for finding in dossier.findings if finding.weight == "contradiction"],
         "findings": [finding.message for finding in dossier.findings if finding.weight != "contradiction"],
         "runs": [_run(run) for run in dossier.runs],

@@ -51,6 +51,9 @@ class ClaimKind:
 
 _L, _M, _W, _I = Direction.AT_LEAST, Direction.AT_MOST, Direction.WITHIN, Direction.IS
 
+NOTED = "noted"
+"""What is printed of terminals, certificates, a cranking current: kept as it stands, and not judged."""
+
 CLAIM_KINDS: dict[str, ClaimKind] = {
     kind.key: kind
     for kind in (
@@ -124,6 +127,15 @@ CLAIM_KINDS: dict[str, ClaimKind] = {
             unit="years",
         ),
         ClaimKind("feature", "Feature", "", _I, "measured", repeatable=True),
+        ClaimKind(
+            NOTED,
+            "Noted as printed",
+            "",
+            _I,
+            "",
+            beyond="no test of this bench speaks to it: it is kept as printed",
+            repeatable=True,
+        ),
     )
 }
 """Every claim kind of the trade, in the order of a data sheet."""
@@ -176,6 +188,11 @@ class Claim:
         if unit is None or quantity.unit != self.unit or unit.shift or self.definition.dimension != "duration":
             return quantity
         return quantity.scaled(1.0 / unit.factor, self.printed_unit)
+
+
+def judged(claims: Iterable[Claim]) -> list[Claim]:
+    """Those that are held against evidence: all but what is only noted as it is printed."""
+    return [claim for claim in claims if claim.kind != NOTED]
 
 
 def in_sheet_order(claims: Iterable[Claim]) -> list[Claim]:

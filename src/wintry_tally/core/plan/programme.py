@@ -9,6 +9,7 @@ from functools import lru_cache
 from types import MappingProxyType
 
 from wintry_tally.core.battery import CLAIM_KINDS, Claim
+from wintry_tally.core.battery.claims import judged
 from wintry_tally.core.cell import parameters_for
 from wintry_tally.core.cell.parameters import Parameters
 from wintry_tally.core.errors import InputError
@@ -186,7 +187,7 @@ def _wanted(
     """Recipes wanted with the kinds each settles, and what none does; `closed`: what may not be run, and why."""
     chosen: dict[str, set[str]] = {}
     untestable = []
-    open_claims = [claim for claim in facts.claims if claim.kind not in settled]
+    open_claims = [claim for claim in judged(facts.claims) if claim.kind not in settled]
     by_kind: dict[str, list[Template]] = {}
     for template in ways.values():
         for kind in template.settles:

@@ -22,7 +22,7 @@ from PySide6.QtWidgets import (
 )  # fmt: skip
 
 from wintry_tally.core.battery import FAMILIES, Claim, Sample, arrival_findings, pack_of, packs_of
-from wintry_tally.core.battery.claims import in_sheet_order
+from wintry_tally.core.battery.claims import NOTED, in_sheet_order
 from wintry_tally.core.battery.economy import Sum, derived_sums
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.quantity.display import format_plain
@@ -346,6 +346,8 @@ class ArrivalView(StationView):
 
     def _is_there(self, made: Claim, but: Claim | None = None) -> bool:
         """Whether it stands there already, said so."""
+        if made.kind == NOTED:
+            return any((one.kind, one.text) == (NOTED, made.text) for one in self.session.sample(self.sample_id).claims)
         alike = replace(made, id=None, text="")
         known = self.session.sample(self.sample_id).claims
         found = any(replace(one, id=None, text="") == alike for one in known if but is None or one.id != but.id)
@@ -392,14 +394,15 @@ class ArrivalView(StationView):
         typed = cast("Typed", value)
         unread = "".join(f"; not read: “{item.text}” ({item.reason})" for item in typed.left)
         pack = [] if typed.nominal_V is None else [f"a pack of {typed.nominal_V:g} V"]
-        return "= " + "; ".join([*pack, *(claim_words(claim) for claim in typed.claims)]) + unread
+        said = [*pack, *(claim_words(claim) for claim in (*typed.claims, *typed.noted))]
+        return "= " + "; ".join(said) + unread
 
     def add_claim(self) -> None:
         """Keep the claims that are typed, one edit each."""
         if self.claim.value is not None:
             typed = self._read_claims(self.claim.line.text())
             self._take_pack(typed)
-            fresh = [claim for claim in typed.claims if not self._is_there(claim)]
+            fresh = [claim for claim in (*typed.claims, *typed.noted) if not self._is_there(claim)]
             if all(self.session.add_claim(self.sample_id, claim) for claim in fresh):
                 self.claim.set_text(
                     "\n".join(dict.fromkeys(item.text for item in typed.left))

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from wintry_tally.core.battery.claims import Claim
+from wintry_tally.core.battery.claims import NOTED, Claim, Direction
+
+BESIDE = "no test of this bench speaks to it; note it where it belongs"
 
 
 @dataclass(frozen=True)
@@ -26,6 +28,14 @@ class Left:
     reason: str
     begin: int = 0
     end: int = 0
+
+    def noted(self, source: str) -> Claim | None:
+        """What no test speaks to, to be kept as it is printed; None for what was not understood."""
+        return (
+            Claim(NOTED, None, "", Direction.IS, 0.0, {}, source, text=self.text, wanted=True)
+            if self.reason == BESIDE
+            else None
+        )
 
 
 @dataclass(frozen=True)

@@ -5,8 +5,8 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass, replace
 
-from wintry_tally.core.battery.claims import CLAIM_KINDS, Claim, Direction
-from wintry_tally.core.battery.printed.found import Left, Printed
+from wintry_tally.core.battery.claims import CLAIM_KINDS, NOTED, Claim, Direction
+from wintry_tally.core.battery.printed.found import BESIDE, Left, Printed
 from wintry_tally.core.battery.printed.reader import read_printed
 from wintry_tally.core.battery.printed.vocabulary import Vocabulary, shipped
 from wintry_tally.core.errors import InputError
@@ -27,13 +27,15 @@ class Mark:
 class Typed:
     """The claims of what was typed, what of it was not read, and the pack's nominal voltage where it stands there.
 
-    `marks`: what was read and what not, by its place in the text, the latter last.
+    `marks`: what was read and what not, by its place in the text, the latter last. `noted`: what no test speaks to, to be kept
+    as it is printed; it is not in `left`.
     """
 
     claims: tuple[Claim, ...]
     left: tuple[Left, ...] = ()
     nominal_V: float | None = None
     marks: tuple[Mark, ...] = ()
+    noted: tuple[Claim, ...] = ()
 
 
 def typed_claims(text: str, source: str = "label", family: str = "", vocabulary: Vocabulary | None = None) -> Typed:
@@ -46,16 +48,19 @@ def typed_claims(text: str, source: str = "label", family: str = "", vocabulary:
     if not typed:
         raise InputError("nothing is typed", mend='type a claim as printed, like "40 Ah" or "cuts at 10 V"')
     found = read_printed(text, source, family, vocabulary)
-    if found.claims:
+    noted = tuple(claim for one in found.left if (claim := one.noted(source)) is not None)
+    left = tuple(one for one in found.left if one.noted(source) is None)
+    if found.claims or (noted and not left):
         only = len(found.claims) == 1 and not found.left
         return Typed(
             tuple(replace(read.claim, text=typed) if only else read.claim for read in found.claims),
-            found.left,
+            left,
             found.pack.nominal_V,
             _marks(text, found),
+            noted,
         )
-    if found.left:
-        raise InputError(f"“{found.left[0].text}”: {found.left[0].reason}", mend=HOW)
+    if left:
+        raise InputError(f"“{left[0].text}”: {left[0].reason}", mend=HOW)
     if found.pack.nominal_V is not None:
         return Typed((), (), found.pack.nominal_V)
     raise InputError(f"cannot tell what “{typed}” claims", mend=HOW)
@@ -65,7 +70,7 @@ def _marks(text: str, found: Printed) -> tuple[Mark, ...]:
     begins = [0]
     for line in text.splitlines(keepends=True):
         begins.append(begins[-1] + len(line))
-    parts = [(one, True) for one in found.claims] + [(one, False) for one in found.left]
+    parts = [(one, True) for one in found.claims] + [(one, one.reason == BESIDE) for one in found.left]
     return tuple(
         Mark(begins[one.line - 1] + one.begin, begins[one.line - 1] + one.end, read)
         for one, read in parts
@@ -84,6 +89,8 @@ def parse_claim(text: str, source: str = "label", family: str = "") -> Claim:
         raise InputError(f"{len(found.claims)} claims stand there", mend="type them one at a time")
     if found.left:
         raise InputError(f"“{found.left[0].text}”: {found.left[0].reason}", mend=HOW)
+    if found.noted:
+        raise InputError(f"“{found.noted[0].text}”: {BESIDE}", mend=HOW)
     if not found.claims:
         raise InputError(f"{found.nominal_V:g} V is the pack's nominal voltage, and no claim of its own", mend=HOW)
     return found.claims[0]
@@ -101,7 +108,7 @@ def claim_of_kind(kind: str, text: str, source: str = "label", family: str = "")
         raise InputError("nothing is typed", mend=f"type what is printed of it, in {definition.shown_unit or 'words'}")
     if not definition.dimension:
         no = re.match(r"(?i)(no|not|without|none)\b", typed) is not None
-        return Claim(kind, None, "", Direction.IS, 0.0, {}, source, text=typed, wanted=not no)
+        return Claim(kind, None, "", Direction.IS, 0.0, {}, source, text=typed, wanted=kind == NOTED or not no)
     phrase = next(phrase for phrase, named in shipped().phrases.items() if named == kind)
     found = read_printed(f"{phrase}: {typed}", source, family)
     fitting = [read.claim for read in found.claims if read.claim.kind == kind]

@@ -29,7 +29,7 @@ from wintry_tally.core.battery.printed.beside import (
     warmed,
 )
 from wintry_tally.core.battery.printed.conditions import ALONE, give_conditions
-from wintry_tally.core.battery.printed.found import Left, Pack, Printed, Read
+from wintry_tally.core.battery.printed.found import BESIDE, Left, Pack, Printed, Read
 from wintry_tally.core.battery.printed.line import (
     CHARGING,
     DIMENSIONS,
@@ -65,7 +65,6 @@ NEAR, FEW = 24, 3
 MOST_LINES, MOST_SIGNS = 2_000, 600
 """Of a text, and of a line of it."""
 SURGE_S = 120.0
-BESIDE = "no test of this bench speaks to it; note it where it belongs"
 
 
 def read_printed(text: str, source: str = "label", family: str = "", vocabulary: Vocabulary | None = None) -> Printed:
