@@ -116,6 +116,8 @@ def first_tables(line: sqlite3.Connection) -> None:
     line.execute("ALTER TABLE reading DROP COLUMN beside")
     line.execute("ALTER TABLE sample DROP COLUMN nominal_V")
     line.execute("ALTER TABLE claim DROP COLUMN place")
+    line.execute("ALTER TABLE sample DROP COLUMN serial")
+    line.execute("ALTER TABLE sample DROP COLUMN date_code")
     line.execute("ALTER TABLE run DROP COLUMN lease")
     line.execute("DROP TABLE change")
     line.execute("DROP TABLE place_reading")

@@ -8,7 +8,8 @@ from PySide6.QtGui import QTextCharFormat
 from PySide6.QtWidgets import QPushButton
 
 from wintry_tally.app import own_words
-from wintry_tally.core.battery import parse_claim
+from wintry_tally.core.battery import Claim, Direction, Sample, parse_claim
+from wintry_tally.core.battery.banks import most_allowed
 from wintry_tally.core.battery.claims import CLAIM_KINDS, NOTED
 from wintry_tally.core.battery.printed.one import claim_of_kind
 from wintry_tally.core.errors import InputError
@@ -273,3 +274,34 @@ def test_what_no_test_speaks_to_is_kept_as_it_is_printed(demo: Window, qtbot) ->
     assert "Also printed, and not judged: “float 13.6 V”, “terminals M8”, “CCA 300 A”." in page
     drawn = session.drawn()
     assert drawn is None or all(one.claim.kind != "noted" for one in drawn.programmes[number].untestable)
+
+
+def test_the_serial_and_the_date_code_are_kept_and_stand_in_the_report(demo: Window, qtbot) -> None:
+    session = demo.session
+    number = next(sample.id for sample in session.samples() if sample.code == "M2")
+    demo.show_sample(number)
+    demo.show_station("arrival")
+    view = demo.view("arrival")
+    assert isinstance(view, ArrivalView)
+    for line, text in ((view.serial, "FS40-0017"), (view.date_code, " 2026  W07 ")):
+        line.setFocus()
+        line.selectAll()
+        qtbot.keyClicks(line, text)
+        qtbot.keyClick(line, Qt.Key.Key_Return)
+    arrival = session.sample(number).arrival
+    assert (arrival.serial, arrival.date_code) == ("FS40-0017", "2026 W07")
+    qtbot.waitUntil(lambda: session.dossier(number) is not None, timeout=15000)
+    assert "Serial number FS40-0017. Date code 2026 W07." in render(session.dossier(number))
+    session.undo_stack.undo()
+    assert session.sample(number).arrival.date_code == "" and view.date_code.text() == ""
+
+
+def test_how_many_may_be_joined_is_read_from_what_is_noted() -> None:
+    def unit(*texts: str) -> Sample:
+        claims = tuple(Claim("noted", None, "", Direction.IS, text=text) for text in texts)
+        return Sample(1, "B1", "", "", "lfp", claims)
+
+    assert most_allowed(unit("Series/parallel up to 4S2P")) == (4, 2)
+    assert most_allowed(unit("max. parallel: 3; max. series: 4")) == (4, 3)
+    assert most_allowed(unit("4 in series, 4 in parallel")) == (4, 4)
+    assert most_allowed(unit("cells 8S1P", "M8 terminals")) == (0, 0)

@@ -27,6 +27,8 @@ sample = Table(
     Column("mass_kg", Float),
     Column("mass_limit_kg", Float),
     Column("obtained", String, nullable=False, default=""),
+    Column("serial", String, nullable=False, default="", server_default=""),
+    Column("date_code", String, nullable=False, default="", server_default=""),
     Column("received", String, nullable=False, default=""),
     Column("tight", Boolean),
     Column("polarity", Boolean),

@@ -129,6 +129,7 @@ def _view(dossier: Dossier, made: datetime, needs: Sequence[tuple[str, NeedResul
         "sample": sample,
         "family": sample.family,
         "obtained": sample.arrival.obtained,
+        "arrival": sample.arrival,
         "made": made.strftime("%Y-%m-%d %H:%M UTC"),
         "version": __version__,
         "demo": dossier.demo,

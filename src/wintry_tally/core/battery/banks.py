@@ -105,10 +105,19 @@ def most_allowed(unit: Sample) -> tuple[int, int]:
     """How many its maker allows in series and side by side, by its claims' words; 0 where nothing is said."""
     text = " ; ".join(claim.text for claim in unit.claims)
     found = [
-        max((int(n) for n in re.findall(rf"(\d+)\s*(?:units? )?in {word}", text, re.IGNORECASE)), default=0)
+        max(
+            (
+                int(n)
+                for n in re.findall(rf"(\d+)\s*(?:units? )?in {word}|{word}\s*[:=]\s*(\d+)", text, re.IGNORECASE)
+                for n in n
+                if n
+            ),
+            default=0,
+        )
         for word in ("series", "parallel")
     ]
-    return found[0], found[1]
+    grids = re.findall(r"\b(\d+)S\s?(\d+)P\b", text) if "series" in text.lower() or "parallel" in text.lower() else []
+    return max(found[0], *(int(n) for n, _ in grids), 0), max(found[1], *(int(n) for _, n in grids), 0)
 
 
 def bank_claims(bank: Bank) -> list[Claim]:

@@ -18,7 +18,7 @@ class Arrival:
         mass_kg, mass_limit_kg: the weighing and the scale's limit of error.
         obtained: "bought", "supplied by the maker", "lent", or empty while unknown.
         tight, polarity: terminals checked tight, polarity marks checked against a meter.
-        notes: what came in the box, and damage.
+        notes: what came in the box, and damage; serial, date_code: of this one, as printed on it.
     """
 
     rested_V: float | None = None
@@ -30,6 +30,8 @@ class Arrival:
     tight: bool | None = None
     polarity: bool | None = None
     notes: str = ""
+    serial: str = ""
+    date_code: str = ""
 
 
 @dataclass(frozen=True)

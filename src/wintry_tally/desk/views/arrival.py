@@ -129,6 +129,11 @@ class ArrivalView(StationView):
         for text in OBTAINED:
             self.obtained.addItem(text or "not noted", text)
         self.obtained.activated.connect(lambda _i: self._set(obtained=self.obtained.currentData()))
+        self.serial, self.date_code = Line(), Line()
+        for name, key, line in (("Serial", "serial", self.serial), ("Date code", "date_code", self.date_code)):
+            line.setAccessibleName(name)
+            line.setPlaceholderText("as printed on it")
+            line.editingFinished.connect(lambda of=key, field=line: self._set_text(of, field))
         self.polarity = QCheckBox("polarity checked by meter")
         self.polarity.clicked.connect(lambda checked: self._set(polarity=bool(checked)))
         self.tight = QCheckBox("terminals tight")
@@ -173,6 +178,8 @@ class ArrivalView(StationView):
             ("", self.rested),
             ("Weighed", self.mass),
             ("Scale good to", self.mass_limit),
+            ("Serial", self.serial),
+            ("Date code", self.date_code),
             ("Obtained", self.obtained),
             ("", checks),
             ("Notes", self.notes),
@@ -213,7 +220,8 @@ class ArrivalView(StationView):
         """Everything as the book has it; what is being typed stays."""
         sample = self.session.sample(self.sample_id)
         self._filling = True
-        for line, text in ((self.code, sample.code), (self.maker, sample.maker), (self.model, sample.model)):
+        named = ((self.code, sample.code), (self.maker, sample.maker), (self.model, sample.model))
+        for line, text in (*named, (self.serial, sample.arrival.serial), (self.date_code, sample.arrival.date_code)):
             if not line.hasFocus() or line.text() != text:
                 line.setText(text)
         self.family.setCurrentIndex(self.family.findData(sample.family_key))
