@@ -156,7 +156,7 @@ class ArrivalView(StationView):
         entry.addWidget(self.claim, 0, 0, 1, 4)
         entry.addWidget(label("printed on", "quiet"), 1, 0)
         entry.addWidget(self.source, 1, 1)
-        entry.addLayout(row(self.order, self.by_kind, self.add, gap=2), 1, 3)
+        entry.addLayout(row(self.by_kind, self.add, gap=2), 1, 3)
         entry.setColumnStretch(2, 1)
         hint = label(
             "Type or paste what is printed, one claim or many: “12.8 V 40 Ah 512 Wh”, “cuts at 10 V”, “surge 80 A (5 s)”.",
@@ -164,7 +164,11 @@ class ArrivalView(StationView):
             wrap=True,
         )
         claims = card(
-            label("Claims", "heading"), hint, entry, self.words, column(self._above, self.editor, self._below, gap=0)
+            row(label("Claims", "heading"), None, self.order),
+            hint,
+            entry,
+            self.words,
+            column(self._above, self.editor, self._below, gap=0),
         )
 
         facts = QGridLayout()
