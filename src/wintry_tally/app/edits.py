@@ -93,6 +93,15 @@ class Edits:
             lambda: samples.change(sample_id, removed=False),
         )
 
+    def hang_again(self, sample: Sample) -> Edit:
+        """Hang a tag again that was taken off; its code was kept for it."""
+        samples, number = self._book.samples, sample.id
+        return Edit(
+            "hang the tag again",
+            lambda: samples.change(number, removed=False),
+            lambda: samples.change(number, removed=True),
+        )
+
     def set_sample(self, sample: Sample, words: str, **values: Any) -> Edit | None:
         """Change columns of a sample."""
         before = {}

@@ -26,12 +26,12 @@ class Samples:
     def __init__(self, transaction: Transaction, noting: Noting) -> None:
         self._transaction, self._note = transaction, noting
 
-    def all(self) -> list[Sample]:
-        """Every sample that is not removed, in the order they came."""
+    def all(self, taken_off: bool = False) -> list[Sample]:
+        """Every sample that hangs on the rack, or those that were taken off it, in the order they came."""
         with self._transaction() as connection:
             rows = (
                 connection.execute(
-                    select(tables.sample).where(tables.sample.c.removed.is_(False)).order_by(tables.sample.c.id)
+                    select(tables.sample).where(tables.sample.c.removed.is_(taken_off)).order_by(tables.sample.c.id)
                 )
                 .mappings()
                 .all()

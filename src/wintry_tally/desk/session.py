@@ -438,6 +438,10 @@ class Session(SafeSession):
         """Take a tag off the rack; undo hangs it back, nothing is deleted."""
         self.change(self.open.edits.remove_sample(sample_id))
 
+    def hang_again(self, sample: Sample) -> None:
+        """Hang a tag again that was taken off the rack, undoably."""
+        self.change(self.open.edits.hang_again(sample))
+
     def set_sample(self, sample_id: int, words: str, **values: Any) -> bool:
         """Change columns of a sample, undoably; whether the book took it."""
         return self.change(self.open.edits.set_sample(self.sample(sample_id), words, **values))

@@ -2,20 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from datetime import datetime
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, QTimer, Signal
-from PySide6.QtWidgets import QLineEdit, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
+from wintry_tally.app.racked import ORDERS, WHICH, in_order, is_asked_for
 from wintry_tally.core.engine import LIVE, Phase
 from wintry_tally.core.protocol.method import Method
 from wintry_tally.core.quantity import amps_words
 from wintry_tally.core.quantity.moments import clock_words
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views import OFF_RACK, PAGES
-from wintry_tally.desk.widgets.parts import anew, button, column, label, row, scrolling
+from wintry_tally.desk.widgets.parts import anew, button, column, label, narrow, row, scrolling
 from wintry_tally.desk.widgets.slices import Slices
 from wintry_tally.desk.widgets.tag import Tag
 
@@ -44,6 +45,7 @@ class Rack(QWidget):
         self.setProperty("role", "rack")
         self.setAccessibleName("Rack")
         self._tags: dict[int, Tag] = {}
+        self._off: list[Sample] = []
         self._slices, self._marked = Slices(self, AT_ONCE), 0
         inner = QWidget()
         self._column = QVBoxLayout(inner)
@@ -58,7 +60,8 @@ class Rack(QWidget):
         self.looking.setClearButtonEnabled(True)
         self.looking.textChanged.connect(self._filter)
         self.looking.returnPressed.connect(self._take)
-        self._none = label("No tag is called so.", "small")
+        self.which, self.order = self._choice("Which tags", WHICH), self._choice("In which order", ORDERS)
+        self._none = label("No such tag.", "small")
         self._none.hide()
         self._area = scrolling(inner)
         self._area.setHorizontalScrollBarPolicy(
@@ -68,7 +71,17 @@ class Rack(QWidget):
         made = list(self.pages.values())
         ways = column(*(row(*made[n : n + 2], None, gap=1) for n in range(0, len(made), 2)), gap=1)
         head = row(label("Rack", "heading"), self.looking, self.add, gap=2)
-        self.setLayout(column(head, self._none, self._area, ways, margin=3))
+        choices = row(self.which, self.order, gap=1)
+        self.setLayout(column(head, choices, self._none, self._area, ways, margin=3))
+
+    def _choice(self, name: str, words: Mapping[str, str]) -> QComboBox:
+        made = QComboBox()
+        made.setAccessibleName(name)
+        narrow(made)
+        for key, said in words.items():
+            made.addItem(said, key)
+        made.activated.connect(lambda _index: self.fill())
+        return made
 
     def _to(self, key: str, title: str) -> QPushButton:
         made = button(title, lambda: self.page.emit(key), "choice")
@@ -78,12 +91,32 @@ class Rack(QWidget):
     def _filter(self, text: str) -> None:
         """Only the tags that the words typed speak of."""
         shown = 0
-        for sample in self._session.samples():
+        for sample in self._samples():
             tag = self._tags.get(sample.id)
             if tag is not None:
-                tag.setVisible(_fits(sample, text))
-                shown += _fits(sample, text)
-        self._none.setVisible(bool(text.split()) and not shown and not self._slices.busy)
+                fits = self._shows(sample, text)
+                tag.setVisible(fits)
+                shown += fits
+        asked = bool(text.split()) or bool(self.which.currentData())
+        self._none.setVisible(asked and not shown and not self._slices.busy)
+
+    def _samples(self) -> list[Sample]:
+        if self.which.currentData() == "off":
+            return self._off
+        return list(self._session.samples())
+
+    def _shows(self, sample: Sample, text: str) -> bool:
+        """Whether a tag is one of those asked for, by its state and by the words typed."""
+        which = str(self.which.currentData() or "")
+        if not _fits(sample, text):
+            return False
+        if which in {"", "off"}:
+            return True
+        session = self._session
+        live = session.running.of_sample(sample.id)
+        return is_asked_for(
+            which, session.dossier(sample.id), session.runs(sample.id), live is not None and bool(_wants(live))
+        )
 
     def _take(self) -> None:
         """Enter: what a sheet's code leads to, or the first tag left."""
@@ -120,22 +153,44 @@ class Rack(QWidget):
     def fill(self) -> None:
         """All tags anew: those that are seen at once, the others while nobody waits."""
         self._tags = {}
+        with self._session.guard():
+            off = self.which.currentData() == "off" and self._session.has_book
+            self._off = self._session.book.samples.all(taken_off=True) if off else []
         with anew(self._column, QVBoxLayout()) as tags:
             tags.setSpacing(self._column.spacing())
             tags.addStretch(1)
             self._slices.begin(self._hang(tags), lambda: self._filter(self.looking.text()))
 
     def _hang(self, tags: QVBoxLayout) -> Iterator[None]:
-        for place, sample in enumerate(self._session.samples()):
+        samples, order = self._samples(), str(self.order.currentData() or "")
+        runs = {one.id: self._session.runs(one.id) for one in samples} if order == "newest" and not self._off else {}
+        under = ""
+        for heading, sample in in_order(samples, order, runs):
+            if heading != under:
+                under = heading
+                tags.insertWidget(tags.count() - 1, label(heading, "small"))
             tag = Tag(sample.code, sample.title, sample.family.words)
-            tag.clicked.connect(lambda _checked=False, number=sample.id: self.chosen.emit(number))
+            if self._off:
+                tag.setToolTip("Hangs no longer: press it to hang it again")
+                tag.set_doing("taken off: press to hang it again")
+                tag.clicked.connect(lambda _checked=False, one=sample: self._hang_again(one))
+            else:
+                tag.clicked.connect(lambda _checked=False, number=sample.id: self.chosen.emit(number))
             self._tags[sample.id] = tag
-            tags.insertWidget(place, tag)
-            tag.setVisible(_fits(sample, self.looking.text()))
-            self.refresh(sample.id)
+            tags.insertWidget(tags.count() - 1, tag)
+            tag.setVisible(self._shows(sample, self.looking.text()))
+            if not self._off:
+                self.refresh(sample.id)
             if sample.id == self._marked:
                 self.mark(sample.id)
             yield
+
+    def _hang_again(self, sample: Sample) -> None:
+        self.which.setCurrentIndex(0)
+        self._session.hang_again(sample)
+        self.fill()
+        if self._session.holds(sample.id):
+            self.chosen.emit(sample.id)
 
     def tag(self, sample_id: int) -> Tag:
         """The tag of a sample."""
@@ -155,9 +210,11 @@ class Rack(QWidget):
     def refresh(self, sample_id: int) -> None:
         """One tag: what it is doing, and its tally."""
         tag = self._tags.get(sample_id)
-        if tag is None:
+        if tag is None or not self._session.holds(sample_id):
             return
         sample = self._session.sample(sample_id)
+        if self.which.currentData():
+            tag.setVisible(self._shows(sample, self.looking.text()))
         tag.set_facts(sample.title, sample.family.words)
         dossier = self._session.dossier(sample_id)
         if dossier is not None:
@@ -197,16 +254,7 @@ class Rack(QWidget):
         """A run under way: what wants hands before what flows, and when it ends."""
         seen, phase = live.latest, live.latest.state.phase
         volts = f" · {seen.voltage_V:.2f} V" if seen.voltage_V == seen.voltage_V else ""
-        due = live.guide.due_in_s if live.guide is not None else None
-        wants = (
-            "needs your hands now"
-            if seen.trouble
-            else "waits for you"
-            if phase is Phase.PROMPTING
-            else "a reading is due"
-            if due is not None and due <= 0
-            else ""
-        )
+        wants = _wants(live)
         if wants or phase not in LIVE:
             tag.set_doing(f"{wants or phase.value}{volts}", True)
             return
@@ -216,6 +264,16 @@ class Rack(QWidget):
         way = "drawing" if phase is Phase.DISCHARGING else "charging"
         amps = f"{amps_words(seen.current_A)}{volts}"
         tag.set_doing(f"{way} {amps}{ends}", True, f"{amps}{to}")
+
+
+def _wants(live: LiveRun) -> str:
+    """What a run under way wants of somebody; nothing where it goes on by itself."""
+    if live.latest.trouble:
+        return "needs your hands now"
+    if live.latest.state.phase is Phase.PROMPTING:
+        return "waits for you"
+    due = live.guide.due_in_s if live.guide is not None else None
+    return "a reading is due" if due is not None and due <= 0 else ""
 
 
 def _fits(sample: Sample, looked_for: str) -> bool:
