@@ -13,6 +13,7 @@ from PySide6.QtWidgets import (
     QBoxLayout,
     QCheckBox,
     QComboBox,
+    QFrame,
     QGridLayout,
     QHBoxLayout,
     QLineEdit,
@@ -171,6 +172,23 @@ class ArrivalView(StationView):
             column(self._above, self.editor, self._below, gap=0),
         )
 
+        arrival = self._facts_card()
+        self._halves = halves = QHBoxLayout()
+        halves.setSpacing(12)
+        halves.addWidget(claims, 3)
+        halves.addWidget(arrival, 2)
+        halves.setAlignment(claims, Qt.AlignmentFlag.AlignTop)
+        halves.setAlignment(arrival, Qt.AlignmentFlag.AlignTop)
+        made_of = card(label("What this makes of it", "heading"), self.findings)
+        inner = QWidget()
+        self._sums = QGridLayout()
+        self._sums.setHorizontalSpacing(28)
+        self._sums_card = card(label("For what it costs and weighs", "heading"), self._sums)
+        inner.setLayout(column(identity, self.bank, halves, made_of, self.pictures, self._sums_card, None, gap=3))
+        self._area = scrolling(inner)
+        self.setLayout(column(self._area))
+
+    def _facts_card(self) -> QFrame:
         facts = QGridLayout()
         facts.setContentsMargins(0, 0, 0, 0)
         facts.setHorizontalSpacing(10)
@@ -192,21 +210,7 @@ class ArrivalView(StationView):
             facts.addWidget(label(name, "quiet"), index, 0, Qt.AlignmentFlag.AlignTop)
             facts.addWidget(widget, index, 1)
         facts.setColumnStretch(1, 1)
-        arrival = card(label("As it came", "heading"), facts)
-        self._halves = halves = QHBoxLayout()
-        halves.setSpacing(12)
-        halves.addWidget(claims, 3)
-        halves.addWidget(arrival, 2)
-        halves.setAlignment(claims, Qt.AlignmentFlag.AlignTop)
-        halves.setAlignment(arrival, Qt.AlignmentFlag.AlignTop)
-        made_of = card(label("What this makes of it", "heading"), self.findings)
-        inner = QWidget()
-        self._sums = QGridLayout()
-        self._sums.setHorizontalSpacing(28)
-        self._sums_card = card(label("For what it costs and weighs", "heading"), self._sums)
-        inner.setLayout(column(identity, self.bank, halves, made_of, self.pictures, self._sums_card, None, gap=3))
-        self._area = scrolling(inner)
-        self.setLayout(column(self._area))
+        return card(label("As it came", "heading"), facts)
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         """In a narrow window what came stands below the claims."""
