@@ -305,3 +305,24 @@ def test_how_many_may_be_joined_is_read_from_what_is_noted() -> None:
     assert most_allowed(unit("max. parallel: 3; max. series: 4")) == (4, 3)
     assert most_allowed(unit("4 in series, 4 in parallel")) == (4, 4)
     assert most_allowed(unit("cells 8S1P", "M8 terminals")) == (0, 0)
+
+
+def test_the_family_that_is_printed_is_noted_on_a_new_tag_and_told_on_another(demo: Window, qtbot) -> None:
+    session = demo.session
+    demo.hang_tag()
+    view = demo.view("arrival")
+    assert isinstance(view, ArrivalView)
+    number = view.sample_id
+    view.claim.line.setText("AGM 12 V 75 Ah (20 h), 690 A (EN); end voltage 1.75 V/cell")
+    qtbot.keyClick(view.claim.line, Qt.Key.Key_Return)
+    sample = session.sample(number)
+    assert sample.family_key == "agm" and view.family.currentData() == "agm"
+    assert [(claim.kind, claim.value) for claim in sample.claims] == [
+        ("capacity", 75.0), ("low-voltage-cut", 10.5), ("noted", None),
+    ]  # fmt: skip
+    assert sample.claims[-1].text == "690 A (EN)"
+    said: list[str] = []
+    session.said.connect(said.append)
+    view.claim.line.setText("LiFePO4 5 kg")
+    qtbot.keyClick(view.claim.line, Qt.Key.Key_Return)
+    assert session.sample(number).family_key == "agm" and "lithium iron phosphate is printed" in " ".join(said)

@@ -94,12 +94,8 @@ class ArrivalView(StationView):
         self.editor.ended.connect(self._end_editing)
         self.editor.hide()
         for keys, by in (("Alt+Up", -1), ("Alt+Down", 1)):
-            QShortcut(
-                QKeySequence(keys),
-                self,
-                partial(self._move_claim, by),
-                context=Qt.ShortcutContext.WidgetWithChildrenShortcut,
-            )
+            way = QShortcut(QKeySequence(keys), self, partial(self._move_claim, by))
+            way.setContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
         self.words = WordsOffer()
         self.words.failed.connect(self.session.failed)
         self.words.learned.connect(self._learned)
@@ -417,6 +413,8 @@ class ArrivalView(StationView):
         """Keep the claims that are typed, one edit each."""
         if self.claim.value is not None:
             typed = self._read_claims(self.claim.line.text())
+            if self._take_family(typed):
+                typed = self._read_claims(self.claim.line.text())  # volts a cell are another pack's
             self._take_pack(typed)
             fresh = [claim for claim in (*typed.claims, *typed.noted) if not self._is_there(claim)]
             if all(self.session.add_claim(self.sample_id, claim) for claim in fresh):
@@ -424,6 +422,21 @@ class ArrivalView(StationView):
                     "\n".join(dict.fromkeys(item.text for item in typed.left))
                 )  # what was not read stays to be mended
             self.claim.line.setFocus()
+
+    def _take_family(self, typed: Typed) -> bool:
+        """A family that is printed is noted while nothing else is; later it is told where it is another."""
+        sample = self.session.sample(self.sample_id)
+        if not typed.family or typed.family == sample.family_key:
+            return False
+        words = FAMILIES[typed.family].words
+        if sample.claims or self.session.runs(sample.id):
+            self.session.said.emit(
+                f"{words} is printed, and the tag says {sample.family.words}: choose it above if it is so."
+            )
+            return False
+        self._set(family=typed.family, nominal_V=None)
+        self.session.said.emit(f"Noted as {words}.")
+        return True
 
     def _take_pack(self, typed: Typed) -> None:
         """A nominal voltage read among the claims, of another pack than the one noted, is noted with them."""

@@ -45,6 +45,8 @@ class Pack:
     nominal_V: float | None = None
     family: str = ""
     cells: int | None = None
+    printed: str = ""
+    """The family that stands there itself, whatever it was taken for."""
 
 
 @dataclass(frozen=True)

@@ -110,6 +110,8 @@ def _parts(line: Line, sign: Item, begin: int) -> bool:
     first = next((piece for piece in line.pieces if piece.begin >= sign.end and piece.kind == "quantity"), None)
     if sign.text == "," and first is not None and first.dimension == "share":
         return any(piece.dimension == "share" for piece in before)  # each of its own degrees or months
+    if sign.text == ";" and before and line.text[: sign.begin].count("(") <= line.text[: sign.begin].count(")"):
+        return True  # whatever it was of: a stop in a sentence parts, and one in a table's bracket does not
     if not before or (named and not any(fits(name, piece) for name in named for piece in before)):
         return False  # only a name, or a name with its conditions: its value is still to come
     if sign.text in STOPS:
@@ -247,6 +249,16 @@ def phrase_of(line: Line, piece: Item) -> str:
     """The words of a clause, for whoever reads what was left."""
     begin, end = clause_of(line, piece)
     return line.text[begin:end].strip(" ,;:|\t")
+
+
+def own_words(line: Line, piece: Item) -> str:
+    """A quantity with the words that are its own, of a clause in which others stand: from the one before it to the next."""
+    begin, end = clause_of(line, piece)
+    others = [one for one in line.pieces if one.kind in {"quantity", "rate"} and one is not piece]
+    begin = max([begin, *(one.end for one in others if one.end <= piece.begin)])
+    end = min([end, *(one.begin for one in others if one.begin >= piece.end)])
+    # a bracket that was opened before, or is closed behind, is another's
+    return line.text[begin:end].lstrip(" ,;:|\t)").rstrip(" ,;:|\t(")
 
 
 def value_between(line: Line, name: Name, piece: Item) -> bool:

@@ -28,7 +28,7 @@ class Typed:
     """The claims of what was typed, what of it was not read, and the pack's nominal voltage where it stands there.
 
     `marks`: what was read and what not, by its place in the text, the latter last. `noted`: what no test speaks to, to be kept
-    as it is printed; it is not in `left`.
+    as it is printed; it is not in `left`. `family`: the one that stands there, where one does.
     """
 
     claims: tuple[Claim, ...]
@@ -36,6 +36,7 @@ class Typed:
     nominal_V: float | None = None
     marks: tuple[Mark, ...] = ()
     noted: tuple[Claim, ...] = ()
+    family: str = ""
 
 
 def typed_claims(text: str, source: str = "label", family: str = "", vocabulary: Vocabulary | None = None) -> Typed:
@@ -58,6 +59,7 @@ def typed_claims(text: str, source: str = "label", family: str = "", vocabulary:
             found.pack.nominal_V,
             _marks(text, found),
             noted,
+            found.pack.printed,
         )
     if left:
         raise InputError(f"“{left[0].text}”: {left[0].reason}", mend=HOW)

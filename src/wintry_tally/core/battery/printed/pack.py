@@ -27,13 +27,15 @@ def cells_of(pack: Pack) -> int | None:
 def pack_in(lines: list[Line], family: str, known: Vocabulary) -> Pack:
     """The pack that a text speaks of: its nominal voltage, family and cells, as far as they stand there."""
     cells = next((int(piece.value) for line in lines for piece in line.pieces if piece.kind == "cells"), None)
+    printed = ""
     for line in lines:
         words = [piece for piece in line.pieces if piece.kind == "word"]
         for length in (4, 3, 2, 1):
             for start in range(len(words) - length + 1):
                 key = known.families.get(squeezed("".join(piece.text for piece in words[start : start + length])))
-                if key and not family:
-                    family = key
+                if key and not printed:
+                    printed = key
+    family = family or printed
     nominal = None
     for line in lines:
         volts = [
@@ -50,7 +52,7 @@ def pack_in(lines: list[Line], family: str, known: Vocabulary) -> Pack:
             if _is_nominal(value):
                 nominal = value
                 line.used.add(id(piece))
-    return Pack(nominal, family, cells)
+    return Pack(nominal, family, cells, printed)
 
 
 def _energy_at(line: Line, piece: Item) -> bool:

@@ -42,6 +42,7 @@ from wintry_tally.core.battery.printed.line import (
     name_behind,
     names_in,
     own_names,
+    own_words,
     phrase_of,
     stands_as_condition,
     value_between,
@@ -180,7 +181,9 @@ class _Reading:
             self._leave(line, phrase_of(line, piece), "one length alone is neither length, width nor height", piece)
             return
         if kind in {"beside", "code", "heater-start"}:
-            self._leave(line, phrase_of(line, piece), BESIDE, piece)
+            begins, ends = clause_of(line, piece)
+            alone = not any(begins <= item.begin < ends for item, _ in here)
+            self._leave(line, phrase_of(line, piece) if alone else own_words(line, piece), BESIDE, piece)
             return
         if kind == "price" and _was(line, piece):
             self._leave(line, phrase_of(line, piece), "an earlier price", piece)
