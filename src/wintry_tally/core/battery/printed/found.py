@@ -28,13 +28,13 @@ class Left:
     reason: str
     begin: int = 0
     end: int = 0
+    beside: bool = False
+    """It was understood, and no test speaks to it."""
 
     def noted(self, source: str) -> Claim | None:
         """What no test speaks to, to be kept as it is printed; None for what was not understood."""
         return (
-            Claim(NOTED, None, "", Direction.IS, 0.0, {}, source, text=self.text, wanted=True)
-            if self.reason == BESIDE
-            else None
+            Claim(NOTED, None, "", Direction.IS, 0.0, {}, source, text=self.text, wanted=True) if self.beside else None
         )
 
 

@@ -72,7 +72,7 @@ def _marks(text: str, found: Printed) -> tuple[Mark, ...]:
     begins = [0]
     for line in text.splitlines(keepends=True):
         begins.append(begins[-1] + len(line))
-    parts = [(one, True) for one in found.claims] + [(one, one.reason == BESIDE) for one in found.left]
+    parts = [(one, True) for one in found.claims] + [(one, one.beside) for one in found.left]
     return tuple(
         Mark(begins[one.line - 1] + one.begin, begins[one.line - 1] + one.end, read)
         for one, read in parts

@@ -210,7 +210,7 @@ class _Reading:
     def _leave(self, line: Line, text: str, reason: str, piece: Item | None = None) -> None:
         begin = max(0, line.text.find(text.strip()))
         begin, end = (begin, begin + len(text.strip())) if piece is None else (piece.begin, piece.end)
-        told = Left(line.number, text.strip(), reason, begin, end)
+        told = Left(line.number, text.strip(), reason, begin, end, reason is BESIDE)
         if not any((one.line, one.text, one.reason) == (told.line, told.text, told.reason) for one in self.left):
             self.left.append(told)
 
