@@ -7,7 +7,8 @@ from datetime import datetime
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, QTimer, Signal
-from PySide6.QtWidgets import QComboBox, QLineEdit, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtGui import QResizeEvent
+from PySide6.QtWidgets import QBoxLayout, QComboBox, QLineEdit, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from wintry_tally.app.racked import ORDERS, WHICH, in_order, is_asked_for
 from wintry_tally.core.engine import LIVE, Phase
@@ -24,6 +25,8 @@ if TYPE_CHECKING:
     from wintry_tally.app.live_run import LiveRun
     from wintry_tally.core.battery import Sample
 
+LEAST_LOOK = 96
+"""What the heading and the line to look in need beside the way to a new tag, px."""
 AT_ONCE = 10
 """Tags that a window shows at the most; the others are hung when it has drawn these."""
 
@@ -70,9 +73,20 @@ class Rack(QWidget):
         self.pages = {key: self._to(key, title) for key, (title, _, _) in PAGES.items() if key not in OFF_RACK}
         made = list(self.pages.values())
         ways = column(*(row(*made[n : n + 2], None, gap=1) for n in range(0, len(made), 2)), gap=1)
-        head = row(label("Rack", "heading"), self.looking, self.add, gap=2)
+        looked = QWidget()
+        looked.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
+        looked.setLayout(row(label("Rack", "heading"), self.looking, gap=2))
+        self._head = head = row(looked, self.add, gap=2)
+        head.setStretch(0, 1)
         choices = row(self.which, self.order, gap=1)
         self.setLayout(column(head, choices, self._none, self._area, ways, margin=3))
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """Where the rack is narrow, or the text large, the way to a new tag stands below."""
+        super().resizeEvent(event)
+        beside = self.width() >= self.add.sizeHint().width() + LEAST_LOOK
+        self._head.setDirection(QBoxLayout.Direction.LeftToRight if beside else QBoxLayout.Direction.TopToBottom)
+        self._head.setStretch(0, int(beside))
 
     def _choice(self, name: str, words: Mapping[str, str]) -> QComboBox:
         made = QComboBox()

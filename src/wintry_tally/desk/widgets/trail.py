@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from PySide6.QtCore import QPointF, QSize, Qt, Signal
-from PySide6.QtGui import QFontMetrics, QKeyEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtGui import QFont, QFontMetrics, QKeyEvent, QPainter, QPaintEvent, QPen, QResizeEvent
 from PySide6.QtWidgets import QAbstractButton, QHBoxLayout, QSizePolicy, QWidget
 
 from wintry_tally.desk.theme.style import colour, font
@@ -74,6 +74,8 @@ class StationButton(QAbstractButton):
         super().__init__()
         self.station = station
         self.state = StationState.OPEN
+        self.share = 1.0
+        """Of the usual size its name is written in, where the trail has no room for more."""
         self.setCheckable(True)
         self.setAutoExclusive(True)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
@@ -104,21 +106,29 @@ class StationButton(QAbstractButton):
         """As its hint."""
         return self.sizeHint()
 
+    def _font(self, role: str) -> QFont:
+        made = font(role)
+        made.setPointSizeF(self.share * made.pointSizeF())
+        return made
+
     def paintEvent(self, event: QPaintEvent) -> None:
         """Mark on the line, name below, a thick rule under the one shown."""
         painter = QPainter(self)
         painter.setPen(QPen(colour("rule"), 1))
         painter.drawLine(QPointF(0, 12), QPointF(self.width(), 12))
         _draw_mark(painter, QPointF(self.width() / 2, 12), self.state, self.isChecked())
-        painter.setFont(font("strong" if self.isChecked() else "body"))
+        painter.setFont(self._font("strong" if self.isChecked() else "body"))
         painter.setPen(colour("accent" if self.isChecked() or self.underMouse() else "ink"))
         text = self.rect().adjusted(0, 21, 0, 0)
         painter.drawText(text, Qt.AlignmentFlag.AlignHCenter, self.station.name)
         if self.isChecked() or self.hasFocus():
             painter.setPen(QPen(colour("accent"), 2 if self.isChecked() else 1))
-            width = QFontMetrics(font("strong")).horizontalAdvance(self.station.name) / 2 + 2
+            width = QFontMetrics(self._font("strong")).horizontalAdvance(self.station.name) / 2 + 2
             y = self.height() - 2
             painter.drawLine(QPointF(self.width() / 2 - width, y), QPointF(self.width() / 2 + width, y))
+
+
+GAP, LEAST = 6, 0.55
 
 
 class Trail(QWidget):
@@ -138,6 +148,16 @@ class Trail(QWidget):
             made.clicked.connect(lambda _checked=False, key=station.key: self.opened.emit(key))
             self._buttons[station.key] = made
             layout.addWidget(made)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """Names that have no room side by side are all written smaller."""
+        super().resizeEvent(event)
+        metrics = QFontMetrics(font("strong"))
+        longest = max(metrics.horizontalAdvance(made.station.name) for made in self._buttons.values())
+        share = (self.width() / len(self._buttons) - GAP) / max(1, longest)
+        for made in self._buttons.values():
+            made.share = max(LEAST, min(1.0, share))
+            made.update()
 
     def set_states(self, states: dict[str, StationState]) -> None:
         """How the stations stand."""
