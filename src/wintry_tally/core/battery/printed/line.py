@@ -251,7 +251,7 @@ def phrase_of(line: Line, piece: Item) -> str:
     return line.text[begin:end].strip(" ,;:|\t")
 
 
-def own_words(line: Line, piece: Item) -> str:
+def words_of(line: Line, piece: Item) -> str:
     """A quantity with the words that are its own, of a clause in which others stand: from the one before it to the next."""
     begin, end = clause_of(line, piece)
     others = [one for one in line.pieces if one.kind in {"quantity", "rate"} and one is not piece]

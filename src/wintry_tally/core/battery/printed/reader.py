@@ -42,10 +42,10 @@ from wintry_tally.core.battery.printed.line import (
     name_behind,
     names_in,
     own_names,
-    own_words,
     phrase_of,
     stands_as_condition,
     value_between,
+    words_of,
 )
 from wintry_tally.core.battery.printed.pack import capacity_in, cells_of, pack_in
 from wintry_tally.core.battery.printed.quantities import Item, items
@@ -183,7 +183,7 @@ class _Reading:
         if kind in {"beside", "code", "heater-start"}:
             begins, ends = clause_of(line, piece)
             alone = not any(begins <= item.begin < ends for item, _ in here)
-            self._leave(line, phrase_of(line, piece) if alone else own_words(line, piece), BESIDE, piece)
+            self._leave(line, phrase_of(line, piece) if alone else words_of(line, piece), BESIDE, piece)
             return
         if kind == "price" and _was(line, piece):
             self._leave(line, phrase_of(line, piece), "an earlier price", piece)
