@@ -79,11 +79,13 @@ def read_any_claims(path: Path, family: str = "") -> tuple[dict[str, Any], tuple
     claims: list[Claim] = []
     told: dict[str, Any] = {}
     found_in = read_printed(text, family=family, vocabulary=own_words.vocabulary())
-    noted = [claim for item in found_in.left if (claim := item.noted("label")) is not None]
+    claims.extend(read.claim for read in found_in.claims)
     for item in found_in.left:
-        if item.noted("label") is None:
+        noted = item.noted("label")
+        if noted is not None:
+            claims.append(noted)
+        else:
             say(f"{path}, line {item.line}: not read: “{item.text}”: {item.reason}", err=True)
-    claims = [*(read.claim for read in found_in.claims), *noted]
     if not claims and found_in.left:
         first = found_in.left[0]
         raise InputError(f"“{first.text}”: {first.reason}", f"{path}, line {first.line}")

@@ -87,7 +87,6 @@ class Formula(QWidget):
         plain = self._lines[number][0]
         self._lines[number] = (plain, drawn)
         self._layout.insertWidget(self._layout.indexOf(plain), drawn, 0, Qt.AlignmentFlag.AlignTop)
-        drawn.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
         self._fit()
 
     def resizeEvent(self, event: QResizeEvent) -> None:
