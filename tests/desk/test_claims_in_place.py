@@ -13,6 +13,7 @@ from wintry_tally.core.battery.banks import most_allowed
 from wintry_tally.core.battery.claims import CLAIM_KINDS, NOTED
 from wintry_tally.core.battery.printed.one import claim_of_kind
 from wintry_tally.core.errors import InputError
+from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.arrival import ArrivalView
 from wintry_tally.desk.widgets.words_offer import WordsOffer
 from wintry_tally.desk.window import Window
@@ -57,17 +58,22 @@ def _key(view: ArrivalView, name: str) -> QPushButton:
     return next(key for key in view.findChildren(QPushButton) if key.accessibleName() == name)
 
 
-def test_a_claim_is_changed_where_it_stands(demo: Window, qtbot) -> None:
-    session = demo.session
-    number = next(sample.id for sample in session.samples() if sample.code == "M2")
-
-    def claims() -> list[str]:
-        return [f"{claim_words(one)} ({one.source})" for one in session.sample(number).claims]
-
+def _m2(demo: Window) -> tuple[Session, int, ArrivalView]:
+    """The arrival station of the sample M2."""
+    number = next(sample.id for sample in demo.session.samples() if sample.code == "M2")
     demo.show_sample(number)
     demo.show_station("arrival")
     view = demo.view("arrival")
     assert isinstance(view, ArrivalView)
+    return demo.session, number, view
+
+
+def test_a_claim_is_changed_where_it_stands(demo: Window, qtbot) -> None:
+    session, number, view = _m2(demo)
+
+    def claims() -> list[str]:
+        return [f"{claim_words(one)} ({one.source})" for one in session.sample(number).claims]
+
     before = claims()
     ids = [claim.id for claim in session.sample(number).claims]
     qtbot.mouseClick(_key(view, "Change Capacity at least 40 Ah"), Qt.MouseButton.LeftButton)
@@ -98,12 +104,7 @@ def test_a_claim_is_changed_where_it_stands(demo: Window, qtbot) -> None:
 
 
 def test_a_claim_is_put_in_by_its_kind_and_none_twice(demo: Window, qtbot) -> None:
-    session = demo.session
-    number = next(sample.id for sample in session.samples() if sample.code == "M2")
-    demo.show_sample(number)
-    demo.show_station("arrival")
-    view = demo.view("arrival")
-    assert isinstance(view, ArrivalView)
+    session, number, view = _m2(demo)
     before = len(session.sample(number).claims)
     view.claim.set_text("20 A")
     qtbot.mouseClick(view.by_kind, Qt.MouseButton.LeftButton)
@@ -127,12 +128,7 @@ def test_a_claim_is_put_in_by_its_kind_and_none_twice(demo: Window, qtbot) -> No
 
 
 def test_words_that_somebody_explained_are_read_from_then_on(demo: Window, qtbot) -> None:
-    session = demo.session
-    number = next(sample.id for sample in session.samples() if sample.code == "M2")
-    demo.show_sample(number)
-    demo.show_station("arrival")
-    view = demo.view("arrival")
-    assert isinstance(view, ArrivalView)
+    session, number, view = _m2(demo)
     view.claim.set_text("Kickout level 9.8 V")
     assert view.claim.value is None
     qtbot.mouseClick(view.by_kind, Qt.MouseButton.LeftButton)
@@ -177,12 +173,7 @@ def test_words_that_cannot_be_kept_are_told(demo: Window, monkeypatch, tmp_path)
 
 
 def test_claims_are_put_in_order_by_keys_and_as_on_a_data_sheet(demo: Window, qtbot) -> None:
-    session = demo.session
-    number = next(sample.id for sample in session.samples() if sample.code == "M2")
-    demo.show_sample(number)
-    demo.show_station("arrival")
-    view = demo.view("arrival")
-    assert isinstance(view, ArrivalView)
+    session, number, view = _m2(demo)
 
     def kinds() -> list[str]:
         return [claim.kind for claim in session.sample(number).claims]
@@ -216,12 +207,7 @@ def test_claims_are_put_in_order_by_keys_and_as_on_a_data_sheet(demo: Window, qt
 
 
 def test_several_lines_are_typed_and_what_is_read_is_underlined(demo: Window, qtbot) -> None:
-    session = demo.session
-    number = next(sample.id for sample in session.samples() if sample.code == "M2")
-    demo.show_sample(number)
-    demo.show_station("arrival")
-    view = demo.view("arrival")
-    assert isinstance(view, ArrivalView)
+    session, number, view = _m2(demo)
     line, before = view.claim.line, len(session.sample(number).claims)
     low = line.height()
     line.setFocus()
@@ -251,12 +237,7 @@ def _mime(text: str) -> QMimeData:
 
 
 def test_what_no_test_speaks_to_is_kept_as_it_is_printed(demo: Window, qtbot) -> None:
-    session = demo.session
-    number = next(sample.id for sample in session.samples() if sample.code == "M2")
-    demo.show_sample(number)
-    demo.show_station("arrival")
-    view = demo.view("arrival")
-    assert isinstance(view, ArrivalView)
+    session, number, view = _m2(demo)
     before = len(session.sample(number).claims)
     for _ in range(2):  # and not twice
         view.claim.line.setText("float 13.6 V; terminals M8; CCA 300 A")
@@ -277,12 +258,7 @@ def test_what_no_test_speaks_to_is_kept_as_it_is_printed(demo: Window, qtbot) ->
 
 
 def test_the_serial_and_the_date_code_are_kept_and_stand_in_the_report(demo: Window, qtbot) -> None:
-    session = demo.session
-    number = next(sample.id for sample in session.samples() if sample.code == "M2")
-    demo.show_sample(number)
-    demo.show_station("arrival")
-    view = demo.view("arrival")
-    assert isinstance(view, ArrivalView)
+    session, number, view = _m2(demo)
     for line, text in ((view.serial, "FS40-0017"), (view.date_code, " 2026  W07 ")):
         line.setFocus()
         line.selectAll()
