@@ -1,7 +1,11 @@
-"""How much is read of anything from outside; refused in one line before the memory is taken. Told in docs/formats.md."""
+"""How much is read of anything from outside; refused in one line before the memory is taken (docs/formats.md).
+
+And how a text is written, whole.
+"""
 
 from __future__ import annotations
 
+import errno
 import json
 import os
 import stat
@@ -115,6 +119,25 @@ def _deeper(data: Any, left: int) -> bool:
     if left == 0:
         return True
     return any(_deeper(item, left - 1) for item in (data.values() if isinstance(data, dict) else data))
+
+
+def write_whole(text: str, path: Path) -> None:
+    """Write a text beside its place first, and put it there whole: a half-written one never replaces a whole one.
+
+    Raises:
+        InputError: the file cannot be written.
+    """
+    try:
+        if not path.name or path.is_dir():
+            raise IsADirectoryError(errno.EISDIR, os.strerror(errno.EISDIR), str(path))
+        partial = path.with_name(path.name + ".part")
+        try:
+            partial.write_text(text, encoding="utf-8")
+            partial.replace(path)
+        finally:
+            partial.unlink(missing_ok=True)
+    except OSError as error:
+        raise InputError(f"cannot be written ({error.strerror or error})", str(path), "choose another folder") from None
 
 
 def state_folder() -> Path:

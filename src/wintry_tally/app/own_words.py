@@ -8,7 +8,7 @@ from pathlib import Path
 
 from wintry_tally.core.battery.printed.vocabulary import Vocabulary, shipped, with_own
 from wintry_tally.core.errors import InputError
-from wintry_tally.report.page import write_whole
+from wintry_tally.files import write_whole
 
 NAME = "words.txt"
 MOST_BYTES = 1 << 20

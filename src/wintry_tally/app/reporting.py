@@ -23,7 +23,7 @@ def comparison_page(
         InputError: the file cannot be written.
     """
     from wintry_tally.app.comparison import compare_dossiers, judge_needs, model_lines, model_of
-    from wintry_tally.report.page import write_whole
+    from wintry_tally.files import write_whole
     from wintry_tally.report.side_by_side import render_comparison
 
     found = compare_dossiers(dossiers, [need for _, need in needs])

@@ -157,7 +157,7 @@ def write_sheet_of(path: Path, code: str, recipe: str, out: Path) -> None:
     from wintry_tally.core.protocol.setpoints import Facts
     from wintry_tally.core.protocol.template import fill
     from wintry_tally.exchange.recipe_file import read_recipe, shipped_recipe
-    from wintry_tally.report.page import write_whole
+    from wintry_tally.files import write_whole
     from wintry_tally.report.sheet import render_sheet
 
     template = read_recipe(Path(recipe)) if Path(recipe).suffix in {".toml", ".json"} else shipped_recipe(recipe)

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import errno
-import os
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -14,7 +12,6 @@ from typing import TYPE_CHECKING, Any
 from wintry_tally import __version__
 from wintry_tally.core.analysis.ending import ENDING_WORDS
 from wintry_tally.core.battery.claims import NOTED
-from wintry_tally.core.errors import InputError
 from wintry_tally.core.protocol.cautions import discharge_cautions
 from wintry_tally.core.protocol.method import Method
 from wintry_tally.core.protocol.recipe import CAUSE_WORDS, EndCause
@@ -22,6 +19,7 @@ from wintry_tally.core.quantity import format_duration, format_quantity
 from wintry_tally.core.quantity.preferred import METRIC, Units, name_in, words_in
 from wintry_tally.core.verdict.outcome import BOUND_WORDS, OUTCOME_WORDS, RULE_NAMES, SCHOOL_WORDS, Outcome
 from wintry_tally.core.verdict.stood import SOAK
+from wintry_tally.files import write_whole
 from wintry_tally.report.curve import curve_svg
 from wintry_tally.report.dossier import Dossier, RunReport
 from wintry_tally.report.formula import formula_html
@@ -95,25 +93,6 @@ def write_page(
         InputError: the file cannot be written.
     """
     write_whole(render(dossier, needs=needs, pictures=pictures, units=units), path)
-
-
-def write_whole(text: str, path: Path) -> None:
-    """Write a page beside its place first, and put it there whole: a half-written one never replaces a whole one.
-
-    Raises:
-        InputError: the file cannot be written.
-    """
-    try:
-        if not path.name or path.is_dir():
-            raise IsADirectoryError(errno.EISDIR, os.strerror(errno.EISDIR), str(path))
-        partial = path.with_name(path.name + ".part")
-        try:
-            partial.write_text(text, encoding="utf-8")
-            partial.replace(path)
-        finally:
-            partial.unlink(missing_ok=True)
-    except OSError as error:
-        raise InputError(f"cannot be written ({error.strerror or error})", str(path), "choose another folder") from None
 
 
 def _view(dossier: Dossier, made: datetime, needs: Sequence[tuple[str, NeedResult]]) -> dict[str, Any]:

@@ -313,7 +313,7 @@ class RecipePage(StationView):
             return
         sample = self.session.sample(self.sample_id)
         if path := page_place(self, f"{sample.code} {template.name}"):
-            from wintry_tally.report.page import write_whole
+            from wintry_tally.files import write_whole
             from wintry_tally.report.sheet import render_sheet
 
             with self.session.guard():
