@@ -78,14 +78,15 @@ class Rack(QWidget):
         looked.setLayout(row(label("Rack", "heading"), self.looking, gap=2))
         self._head = head = row(looked, self.add, gap=2)
         head.setStretch(0, 1)
-        choices = row(self.which, self.order, gap=1)
-        self.setLayout(column(head, choices, self._none, self._area, ways, margin=3))
+        self._choices = row(self.which, self.order, gap=1)
+        self.setLayout(column(head, self._choices, self._none, self._area, ways, margin=3))
 
     def resizeEvent(self, event: QResizeEvent) -> None:
-        """Where the rack is narrow, or the text large, the way to a new tag stands below."""
+        """Where the rack is narrow, or the text large, each thing of its head has a row of its own."""
         super().resizeEvent(event)
         beside = self.width() >= self.add.sizeHint().width() + LEAST_LOOK
-        self._head.setDirection(QBoxLayout.Direction.LeftToRight if beside else QBoxLayout.Direction.TopToBottom)
+        for held in (self._head, self._choices):
+            held.setDirection(QBoxLayout.Direction.LeftToRight if beside else QBoxLayout.Direction.TopToBottom)
         self._head.setStretch(0, int(beside))
 
     def _choice(self, name: str, words: Mapping[str, str]) -> QComboBox:
