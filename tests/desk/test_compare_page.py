@@ -68,16 +68,20 @@ def test_two_units_of_one_model_come_first_and_others_are_picked(page: ComparePa
 
 
 def test_a_need_is_typed_held_and_taken_back(page: ComparePage, qtbot) -> None:
-    page.need.setText("mast: logger 0.85 A down to 11.4 V; 30 h")
-    qtbot.keyClick(page.need, Qt.Key.Key_Return)
-    assert page.session.needs == ["mast: logger 0.85 A down to 11.4 V; 30 h"] and page.need.text() == ""
-    qtbot.waitUntil(lambda: any("M1: holds" in text for text in texts(page._need_card)), timeout=30000)
-    page.need.setText("mast: logger 0.85 A")
-    qtbot.keyClick(page.need, Qt.Key.Key_Return)
-    assert page.problem.isVisible() and "how long" in page.problem.text() and page.need.text() == "mast: logger 0.85 A"
+    page.need.line.setText("mast: logger 0.85 A down to 11.4 V; 30 h")
+    qtbot.keyClick(page.need.line, Qt.Key.Key_Return)
+    assert page.session.needs == ["mast: logger 0.85 A down to 11.4 V; 30 h"] and page.need.line.text() == ""
+    qtbot.waitUntil(lambda: any("M1: holds" in text for text in texts(page.need)), timeout=30000)
+    page.need.line.setText("mast: logger 0.85 A")
+    qtbot.keyClick(page.need.line, Qt.Key.Key_Return)
+    assert (
+        page.need.problem.isVisible()
+        and "how long" in page.need.problem.text()
+        and page.need.line.text() == "mast: logger 0.85 A"
+    )
     page.session.undo_stack.undo()
     assert page.session.needs == []
-    qtbot.waitUntil(lambda: not any("holds" in text for text in texts(page._need_card)), timeout=10000)
+    qtbot.waitUntil(lambda: not any("holds" in text for text in texts(page.need)), timeout=10000)
 
 
 def test_what_a_battery_is_good_for_stands_in_its_report(demo: Window, qtbot, tmp_path: Path) -> None:
@@ -154,35 +158,36 @@ def test_a_page_is_written_from_a_shell(tmp_path: Path, capsys) -> None:
 
 def test_a_need_is_put_together_changed_and_its_course_seen(page: ComparePage, qtbot) -> None:
     session = page.session
-    assert page.things.count() > 15
-    page.need.setText("hut: 8 h; 200 cycles a year for 20 years")
-    page.things.setCurrentIndex(page.things.findText("router 12 W"))
-    page.things.activated.emit(page.things.currentIndex())
+    assert page.need.things.count() > 15
+    page.need.line.setText("hut: 8 h; 200 cycles a year for 20 years")
+    page.need.things.setCurrentIndex(page.need.things.findText("router 12 W"))
+    page.need.things.activated.emit(page.need.things.currentIndex())
     assert (
-        page.need.text() == "hut: router 12 W; 8 h; 200 cycles a year for 20 years" and page.things.currentIndex() == 0
+        page.need.line.text() == "hut: router 12 W; 8 h; 200 cycles a year for 20 years"
+        and page.need.things.currentIndex() == 0
     )
-    qtbot.keyClick(page.need, Qt.Key.Key_Return)
+    qtbot.keyClick(page.need.line, Qt.Key.Key_Return)
     kept = "hut: router 12 W; 8 h; 200 cycles a year; 20 years"
     assert session.needs == [kept]
-    qtbot.waitUntil(lambda: any("over 20 years" in text for text in texts(page._need_card)), timeout=60000)
-    assert page.course.isVisible()
-    assert "It ends at" in page._course_told.text() or "None of them ends" in page._course_told.text()
+    qtbot.waitUntil(lambda: any("over 20 years" in text for text in texts(page.need)), timeout=60000)
+    assert page.need.course.isVisible()
+    assert "It ends at" in page.need.course_told.text() or "None of them ends" in page.need.course_told.text()
     key = next(one for one in page.findChildren(QPushButton) if one.accessibleName() == "Working: hut on M1")
     with qtbot.waitSignal(page.opened) as told:
         qtbot.mouseClick(key, Qt.MouseButton.LeftButton)
     steps = [step for _, step in told.args[0].walk()]
     assert "fitted" in steps[0].inputs["evidence"] and steps[1].label == "Money over the years"
     assert steps[1].inputs["bought"] == "229" and steps[1].inputs["bought again in year"] == "never"
-    page.change_need(kept)
-    assert page.need.text() == kept
-    page.need.setText("hut: router 14 W; 30 h")
-    qtbot.keyClick(page.need, Qt.Key.Key_Return)
-    assert session.needs == ["hut: router 14 W; 30 h"] and page.need.text() == ""
-    qtbot.waitUntil(lambda: "router 14 W" in [page.things.itemText(n) for n in range(3)], timeout=60000)
+    page.need.change(kept)
+    assert page.need.line.text() == kept
+    page.need.line.setText("hut: router 14 W; 30 h")
+    qtbot.keyClick(page.need.line, Qt.Key.Key_Return)
+    assert session.needs == ["hut: router 14 W; 30 h"] and page.need.line.text() == ""
+    qtbot.waitUntil(lambda: "router 14 W" in [page.need.things.itemText(n) for n in range(3)], timeout=60000)
     session.undo_stack.undo()
     assert session.needs == [kept]
-    page.remove_need(kept)
-    qtbot.waitUntil(lambda: not page.course.isVisible(), timeout=60000)
+    page.need.remove(kept)
+    qtbot.waitUntil(lambda: not page.need.course.isVisible(), timeout=60000)
 
 
 def test_samples_picked_are_joined_to_a_bank(page: ComparePage, demo: Window, qtbot) -> None:

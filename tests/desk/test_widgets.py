@@ -71,6 +71,9 @@ def test_every_text_pair_holds_a_contrast_of_four_and_a_half(tokens: Tokens) -> 
     for ink, ground in pairs:
         light, dark = sorted((luminance(ink), luminance(ground)), reverse=True)
         assert (light + 0.05) / (dark + 0.05) >= 4.5, (ink, ground)
+    for ground in (tokens.card, tokens.paper, tokens.wash):  # the same, 1.4.11: 3 : 1 for what is typed or chosen in
+        light, dark = sorted((luminance(tokens.edge), luminance(ground)), reverse=True)
+        assert (light + 0.05) / (dark + 0.05) >= 3.0, ground
 
 
 def test_typefaces_and_icon_are_shipped(application: QApplication) -> None:

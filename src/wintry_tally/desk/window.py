@@ -21,9 +21,9 @@ from wintry_tally.desk.session import Session
 from wintry_tally.desk.views import make_page
 from wintry_tally.desk.views.rack import Rack
 from wintry_tally.desk.views.sample_head import SampleHead
-from wintry_tally.desk.views.welcome import welcome
+from wintry_tally.desk.views.welcome import no_battery, welcome
 from wintry_tally.desk.widgets.command_list import CommandList
-from wintry_tally.desk.widgets.parts import button, column, empty
+from wintry_tally.desk.widgets.parts import button, column, scrolling
 from wintry_tally.desk.widgets.problem_band import ProblemBand
 from wintry_tally.desk.widgets.working_pane import WorkingPane
 from wintry_tally.desk.worst_minute import WorstMinute
@@ -112,12 +112,7 @@ class Window(QMainWindow):
         self._band = ProblemBand()
         whole.setLayout(column(self._band, self.pages, gap=0))
         self.setCentralWidget(whole)
-        self._nothing = empty(
-            "No battery on the rack yet",
-            "Hang a tag for the battery that just arrived. Then type its claims as printed, like “40 Ah”, “512 Wh” or "
-            "“cuts at 10 V”, and its voltage before anything else is done to it.",
-            button("Hang a tag", self.hang_tag, "main"),
-        )
+        self._nothing = scrolling(no_battery(self.hang_tag))
         self.stack.addWidget(self._nothing)
         self.statusBar().setSizeGripEnabled(False)
         self.all_off = button("All off  ·  F12", self.make_safe, "off", "Everything off, at once")

@@ -27,10 +27,23 @@ class Tokens:
     close: str
     wash: str
     """A tint of the accent behind what is chosen."""
+    edge: str
+    """Around what is typed or chosen in: at least 3 to 1 against all it may stand on."""
 
 
 DAY = Tokens(
-    "day", "#FFFFFF", "#F1F5F8", "#16222E", "#4A5B6A", "#C9D3DB", "#1F6A8C", "#1F6F5C", "#A8381F", "#8A5A00", "#E3EFF5"
+    "day",
+    "#FFFFFF",
+    "#F1F5F8",
+    "#16222E",
+    "#4A5B6A",
+    "#C9D3DB",
+    "#1F6A8C",
+    "#1F6F5C",
+    "#A8381F",
+    "#8A5A00",
+    "#E3EFF5",
+    "#778794",
 )
 NIGHT = Tokens(
     "night",
@@ -44,6 +57,7 @@ NIGHT = Tokens(
     "#FF9A7F",
     "#E8BC62",
     "#1E3140",
+    "#667C8D",
 )
 
 _current = [DAY]

@@ -8,14 +8,12 @@ from functools import partial
 from typing import TYPE_CHECKING, cast
 
 from PySide6.QtCore import Qt
-from PySide6.QtGui import QKeySequence, QResizeEvent, QShortcut
+from PySide6.QtGui import QKeySequence, QShortcut
 from PySide6.QtWidgets import (
-    QBoxLayout,
     QCheckBox,
     QComboBox,
     QFrame,
     QGridLayout,
-    QHBoxLayout,
     QLineEdit,
     QPushButton,
     QVBoxLayout,
@@ -33,8 +31,9 @@ from wintry_tally.desk.widgets.bank_card import BankCard
 from wintry_tally.desk.widgets.claim_editor import SOURCES, ClaimEditor
 from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.findings import FindingList
+from wintry_tally.desk.widgets.flow import Columns, Halves
 from wintry_tally.desk.widgets.lines import Line, Lines, Page
-from wintry_tally.desk.widgets.parts import anew, button, card, clear, column, label, narrow, row, scrolling
+from wintry_tally.desk.widgets.parts import anew, button, card, clear, column, label, named, row, scrolling
 from wintry_tally.desk.widgets.pictures_card import PicturesCard
 from wintry_tally.desk.widgets.quantity_field import QuantityField, TypedField
 from wintry_tally.desk.widgets.slices import Slices
@@ -44,8 +43,6 @@ from wintry_tally.report.words import claim_words
 if TYPE_CHECKING:
     from wintry_tally.core.battery.printed import Typed
 
-SIDE_BY_SIDE = 720
-"""From this width on what came stands beside the claims."""
 NEW = -1
 """Stands for a claim that is not there yet."""
 OBTAINED = ("", "bought", "supplied by the maker", "lent")
@@ -142,11 +139,9 @@ class ArrivalView(StationView):
         self.notes.kept.connect(lambda text: self._set(notes=text))
 
     def _lay_out(self) -> None:
-        narrow(self.family, self.pack)
-        identity = QHBoxLayout()
-        identity.setSpacing(8)
-        for part, stretch in ((self.code, 0), (self.maker, 2), (self.model, 2), (self.family, 2), (self.pack, 1)):
-            identity.addWidget(part, stretch)
+        who, what = row(self.code, self.maker, self.model), row(self.family, self.pack)
+        what.setStretch(0, 1)
+        identity = Halves((who, 1), (what, 1))
         entry = QGridLayout()
         entry.setContentsMargins(0, 0, 0, 0)
         entry.setHorizontalSpacing(8)
@@ -169,16 +164,10 @@ class ArrivalView(StationView):
         )
 
         arrival = self._facts_card()
-        self._halves = halves = QHBoxLayout()
-        halves.setSpacing(12)
-        halves.addWidget(claims, 3)
-        halves.addWidget(arrival, 2)
-        halves.setAlignment(claims, Qt.AlignmentFlag.AlignTop)
-        halves.setAlignment(arrival, Qt.AlignmentFlag.AlignTop)
+        halves = Halves((claims, 3), (arrival, 2))
         made_of = card(label("What this makes of it", "heading"), self.findings)
         inner = QWidget()
-        self._sums = QGridLayout()
-        self._sums.setHorizontalSpacing(28)
+        self._sums = Columns(gap=6)
         self._sums_card = card(label("For what it costs and weighs", "heading"), self._sums)
         inner.setLayout(column(identity, self.bank, halves, made_of, self.pictures, self._sums_card, None, gap=3))
         self._area = scrolling(inner)
@@ -207,16 +196,6 @@ class ArrivalView(StationView):
             facts.addWidget(widget, index, 1)
         facts.setColumnStretch(1, 1)
         return card(label("As it came", "heading"), facts)
-
-    def resizeEvent(self, event: QResizeEvent) -> None:
-        """In a narrow window what came stands below the claims."""
-        super().resizeEvent(event)
-        beside = event.size().width() >= SIDE_BY_SIDE
-        self._halves.setDirection(QBoxLayout.Direction.LeftToRight if beside else QBoxLayout.Direction.TopToBottom)
-        for place in range(self._halves.count()):
-            item = self._halves.itemAt(place)
-            if item is not None:
-                item.setAlignment(Qt.AlignmentFlag.AlignTop if beside else Qt.AlignmentFlag(0))
 
     # --- showing ---
 
@@ -254,13 +233,11 @@ class ArrivalView(StationView):
         """What follows from price, cycles, mass and size, each with its working."""
         clear(self._sums)
         self._sums_card.setVisible(bool(sums))
-        for place, derived in enumerate(sums):
-            line, across = divmod(place, 3)
+        for derived in sums:
             figure = Figure(derived.label)
             figure.set_text(format_plain(derived.value), "", derived.unit, derived.working)
             figure.opened.connect(self.opened)
-            self._sums.addLayout(column(label(derived.label, "small"), figure, gap=0), line, across)
-            self._sums.setColumnStretch(across, 1)
+            self._sums.put(named(derived.label, figure))
 
     def _show_claims(self, claims: tuple[Claim, ...]) -> None:
         shown = (self.sample_id, claims, self._editing)

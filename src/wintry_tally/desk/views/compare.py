@@ -6,21 +6,23 @@ from functools import partial
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QComboBox, QGridLayout, QLineEdit, QPushButton, QWidget
+from PySide6.QtGui import QResizeEvent
+from PySide6.QtWidgets import QComboBox, QGridLayout, QLabel, QPushButton, QWidget
 
 from wintry_tally.app.shapes import Shapes
 from wintry_tally.core.errors import WintryError
-from wintry_tally.core.quantity import format_quantity
 from wintry_tally.core.quantity.preferred import value_in
 from wintry_tally.desk.asking import page_place
 from wintry_tally.desk.copying import copy_button
-from wintry_tally.desk.preferences import current, shown, unit_name
+from wintry_tally.desk.preferences import current, unit_name
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.theme import SPACE
 from wintry_tally.desk.views.page import MainPage
 from wintry_tally.desk.widgets.curve import Curve
 from wintry_tally.desk.widgets.figure import Figure
+from wintry_tally.desk.widgets.flow import Flow
 from wintry_tally.desk.widgets.model_card import ModelCard
+from wintry_tally.desk.widgets.need_card import NeedCard
 from wintry_tally.desk.widgets.parts import anew, button, card, clear, column, label, row, scrolling
 from wintry_tally.report.tables import comparison_table
 
@@ -35,7 +37,9 @@ MOST_CHIPS = 12
 """Of more samples than so many, the rest are picked from a list."""
 AXES = {"charge": "Charge", "time": "Time", "energy": "Energy", "share": "% of rating", "mass": "Charge by mass"}
 AXIS_TITLES = {"charge": "charge / Ah", "time": "time / h", "energy": "energy / Wh", "share": "share of the rating / %", "mass": "charge by mass / Ah/kg"}  # fmt: skip
-HINT = "mast: logger 0.85 A down to 11.4 V; radio 12 W 5 %; 120 h at -10 °C"
+
+LEAST_BESIDE = 70
+"""So many letters' width the page has where what is said of a difference stands beside the figures."""
 
 
 class ComparePage(MainPage):
@@ -67,13 +71,16 @@ class ComparePage(MainPage):
         self._table = QGridLayout()
         self._table.setHorizontalSpacing(16)
         self._table.setVerticalSpacing(6)
-        self._make_need()
-        self._shown_need = ""
-        self._curve_card = card(row(label("Against", "quiet"), *self.axes.values(), None, gap=1), self.curve)
+        self.need = NeedCard(session)
+        self.need.opened.connect(self.opened)
+        self.need.asked.connect(self.refresh)
+        self._curve_card = card(Flow(label("Against", "quiet"), *self.axes.values(), gap=1), self.curve)
         self._shown: Comparison | None = None
         copy = copy_button(
             lambda: comparison_table(self._shown) if self._shown else None, session.said.emit, "the comparison"
         )
+        self._said: list[tuple[QLabel, int]] = []
+        """What is said of each row's difference, and the row."""
         self._table_card = card(row(None, copy), self._table)
         self.model = ModelCard()
         self.model.opened.connect(self.opened)
@@ -92,37 +99,11 @@ class ComparePage(MainPage):
         session.samples_changed.connect(self.changed)
         session.plan_changed.connect(self.changed)
 
-    def _make_need(self) -> None:
-        self._needs = column(gap=1)
-        self.need = QLineEdit()
-        self.need.setPlaceholderText(shown(HINT))
-        self.need.setAccessibleName("A need: what is to be run, for how long, how cold")
-        self.need.returnPressed.connect(self.add_need)
-        self.problem = label("", "problem", wrap=True)
-        self.problem.hide()
-        self.things = QComboBox()
-        self.things.setAccessibleName("A thing that draws, put into the need")
-        self.things.setMinimumContentsLength(22)
-        self.things.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-        self.things.activated.connect(self._put_in)
-        self._changing = ""
-        self.course = Curve("Voltage under a need", "time / h", "voltage / V")
-        self.course.setFixedHeight(230)
-        self._course_told = label("", "small", wrap=True)
-        self._need_card = card(
-            label("What it is for", "heading"),
-            label("A need, held against each of them by batteries that fit its own discharges.", "small", wrap=True),
-            row(self.need, self.things, button("Hold against it", self.add_need), gap=2), self.problem, self._needs,
-            self._course_told, self.course,
-        )  # fmt: skip
-        self.course.hide()
-        self._course_told.hide()
-
     def _lay_out(self) -> None:
         inner = QWidget()
         inner.setLayout(
             column(
-                row(label("Compare", "title"), None, self.series, self.join, self.save_page, gap=2), row(self._chips, self.others, None), self.told, self._curve_card, self._table_card, self.model, self._need_card, None,
+                Flow(label("Compare", "title"), self.series, self.join, self.save_page, fills=True), Flow(self._chips, self.others), self.told, self._curve_card, self._table_card, self.model, self.need, None,
                 gap=3,
             )
         )  # fmt: skip
@@ -196,7 +177,7 @@ class ComparePage(MainPage):
         few = len(dossiers) < 2
         for part in (self._curve_card, self._table_card):
             part.setVisible(bool(dossiers))
-        self._need_card.setVisible(bool(dossiers))
+        self.need.setVisible(bool(dossiers))
         if reading and few:
             self.told.setText("The samples are being read…")
         elif few:
@@ -224,7 +205,7 @@ class ComparePage(MainPage):
         def done(found: tuple[Comparison, list[NeedResult], Model | None]) -> None:
             self._known, self._waits = wanted, False
             self._fill(found[0])
-            self._fill_needs(found[1])
+            self.need.show_results(found[1])
             self.model.show_model(found[2])
             self.changed()
 
@@ -272,7 +253,7 @@ class ComparePage(MainPage):
         from wintry_tally.report.words import unlike_of
 
         clear(self._table)
-        self._shown = found
+        self._said, self._shown = [], found
         self._runs = next((dict(one.runs) for one in found.rows if one.quantity == "charge"), {})
         first, *others = found.codes
         told: tuple[object, ...] = ()
@@ -283,9 +264,24 @@ class ComparePage(MainPage):
                 label(f"less {first}" if len(others) == 1 else f"each less {first}", "heading"), 0, 1 + len(found.codes)
             )
         for line, one in enumerate(found.rows, 1):
-            self._fill_row(line, one, found.codes, one.unlike == () or unlike_of(one) != told)
+            self._fill_row(2 * line, one, found.codes, one.unlike == () or unlike_of(one) != told)
             told = unlike_of(one) or told
         self._table.setColumnStretch(1 + len(found.codes), 1)
+        self._place_said()
+
+    def _place_said(self) -> None:
+        """Beside a row's figures, or below them where the window is narrow or the text large."""
+        beside = self.width() >= LEAST_BESIDE * self.fontMetrics().horizontalAdvance("n")
+        for said, line in self._said:
+            if beside:
+                self._table.addWidget(said, line, self._table.columnCount() - 1, Qt.AlignmentFlag.AlignTop)
+            else:
+                self._table.addWidget(said, line + 1, 0, 1, -1)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """See QWidget."""
+        super().resizeEvent(event)
+        self._place_said()
 
     def _fill_row(self, line: int, one: Row, codes: tuple[str, ...], afresh: bool) -> None:
         from wintry_tally.report.words import difference_words, handy
@@ -309,7 +305,7 @@ class ComparePage(MainPage):
             figure.opened.connect(self.opened)
             self._table.addWidget(figure, line, 1 + place, top)
         said = label(difference_words(one, codes, afresh), "small", wrap=True)
-        self._table.addWidget(said, line, 1 + len(codes), top)
+        self._said.append((said, line))
 
     def _get(self, one: Row, code: str) -> None:
         """Go where the test stands that would give a figure."""
@@ -318,87 +314,6 @@ class ComparePage(MainPage):
         number = next((sample.id for sample in self.session.samples() if sample.code == code), 0)
         if number:
             self.leads.emit(number, kind_of(one).station, "")
-
-    def _fill_needs(self, results: list[NeedResult]) -> None:
-        from wintry_tally.app.comparison import need_working
-        from wintry_tally.report.words import bill_lines, need_line
-
-        clear(self._needs)
-        self._fill_things()
-        by_need: dict[str, list[NeedResult]] = {}
-        for text in self.session.needs:
-            name = text.partition(":")[0].strip()
-            own = by_need[text] = [
-                one for one in results if one.need == name or (":" not in text and one.need == "need")
-            ]
-            keys = [
-                button(
-                    "Course",
-                    partial(self.show_course, text, own),
-                    "link",
-                    f"How the voltage goes under the need: {name}",
-                ),
-                button("Change", partial(self.change_need, text), "link", f"Change the need: {name}"),
-                button("Take it off", partial(self.remove_need, text), "link", f"Take off the need: {name}"),
-            ]
-            line = row(label(text, "", wrap=True), *keys)
-            line.setStretch(0, 1)
-            self._needs.addLayout(line)
-            for one in own:
-                told = row(label(need_line(one), "small", wrap=True))
-                told.setStretch(0, 1)
-                if one.steps:
-                    show = partial(self.opened.emit, need_working(one))
-                    told.addWidget(button("Working", show, "link", f"Working: {one.need} on {one.code}"))
-                self._needs.addLayout(told)
-            for words in bill_lines(own):
-                self._needs.addWidget(label(words, "small", wrap=True))
-        shown = self._shown_need if self._shown_need in by_need else next(iter(by_need), "")
-        self.show_course(shown, by_need.get(shown, []))
-
-    def _fill_things(self) -> None:
-        from wintry_tally.app.comparison import things_that_draw
-
-        things = ["add a thing that draws…", *things_that_draw(self.session.needs)]
-        if [self.things.itemText(n) for n in range(self.things.count())] != things:
-            self.things.clear()
-            self.things.addItems(things)
-
-    def _put_in(self, index: int) -> None:
-        """What was chosen goes into the line; the keyboard with it."""
-        from wintry_tally.core.compare.typed_need import with_device
-
-        if index > 0:
-            try:
-                self.need.setText(with_device(self.need.text(), self.things.itemText(index)))
-            except WintryError as error:
-                self._tell(str(error))
-        self.things.setCurrentIndex(0)
-        self.need.setFocus()
-
-    def show_course(self, text: str, results: list[NeedResult]) -> None:
-        """How the voltage under load goes, hour by hour, of the batteries that fit each; where a device drops out."""
-        from wintry_tally.core.compare.typed_need import parse_need
-
-        self._shown_need = text
-        known = [one for one in results if one.course]
-        self.course.setVisible(bool(known))
-        self._course_told.setVisible(bool(known))
-        if not known:
-            return
-        import numpy as np
-
-        need = parse_need(text)
-        series = []
-        for one in known:
-            hours, _, middle, _ = np.array(one.course).T
-            series.append((one.code, hours, middle))
-        lines = [("x", need.hours, f"asked: {need.hours:g} h")]
-        lines += [("y", device.least_V, f"{device.name} drops out") for device in need.devices if device.least_V]
-        self.course.show_curves(series, None, lines)
-        ends = [f"{one.code} {format_quantity(one.hours)}" for one in known if one.hours is not None and not one.bound]
-        until = f" It ends at {', '.join(ends)}." if ends else " None of them ends within twice the hours asked."
-        self._course_told.setText(f"{need.name}: voltage under load of half of the batteries that fit each.{until}")
 
     # --- doing ---
 
@@ -433,48 +348,10 @@ class ComparePage(MainPage):
             self.session.failed.emit,
         )
 
-    def add_need(self) -> None:
-        """Keep the need that is typed, and hold the samples against it."""
-        from wintry_tally.core.compare.typed_need import need_words, parse_need
-
-        text = self.need.text().strip()
-        if not text:
-            return
-        try:
-            made = need_words(parse_need(text))
-        except WintryError as error:
-            self._tell(str(error))
-            return
-        self._tell("")
-        kept = self.session.needs
-        if self._changing in kept:
-            words, after = f"change the need to “{made}”", [made if one == self._changing else one for one in kept]
-        else:
-            words, after = f"add the need “{made}”", [*kept, made]
-        if made not in kept and self.session.set_needs(words, after):
-            self.need.clear()
-            self._changing = ""
-        self.refresh()
-
-    def change_need(self, text: str) -> None:
-        """Put a need back into the line; Enter keeps what it then is in its place."""
-        self._changing = text
-        self.need.setText(text)
-        self.need.setFocus()
-
-    def _tell(self, words: str) -> None:
-        self.problem.setText(words)
-        self.problem.setVisible(bool(words))
-
-    def remove_need(self, text: str) -> None:
-        """Take a need off; Ctrl+Z brings it back."""
-        self.session.set_needs(f"take off the need “{text}”", [one for one in self.session.needs if one != text])
-        self.refresh()
-
     def theme_changed(self) -> None:
         """The plot is painted."""
         self.curve.theme_changed()
-        self.course.theme_changed()
+        self.need.theme_changed()
 
 
 def _whole(run: RunReport) -> bool:

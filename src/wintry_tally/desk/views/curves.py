@@ -19,7 +19,7 @@ from wintry_tally.desk.widgets.curve_parts import Series
 from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.findings import FindingList
 from wintry_tally.desk.widgets.flow import Flow
-from wintry_tally.desk.widgets.parts import below, button, card, clear, column, empty, label, named, row, scrolling
+from wintry_tally.desk.widgets.parts import below, button, card, clear, column, empty, label, named, scrolling, under
 from wintry_tally.desk.widgets.quantity_field import QuantityField
 from wintry_tally.desk.widgets.relations_card import RelationsCard
 
@@ -363,14 +363,14 @@ class CurvesView(StationView):
 
     def _fill_stages(self, analysis: Analysis) -> None:
         clear(self._stages)
-        for place, name in enumerate(("", "", "Lasted", "Charge", "Mean voltage; from, to", "How it ended")):
+        for place, name in enumerate(("", "Lasted", "Charge", "Mean voltage; from, to", "How it ended")):
             self._stages.addWidget(label(name, "small"), 0, place)
         for line, result in enumerate(analysis.stages[:MOST_STAGES], 1):
             self._stage(line, result)
         if len(analysis.stages) > MOST_STAGES:
             more = label(f"and {len(analysis.stages) - MOST_STAGES} more", "small")
-            self._stages.addWidget(more, MOST_STAGES + 1, 1)
-        self._stages.setColumnStretch(5, 1)
+            self._stages.addWidget(more, MOST_STAGES + 1, 0)
+        self._stages.setColumnStretch(4, 1)
 
     def _stage(self, line: int, result: StageResult) -> None:
         kind = result.stage.kind.value
@@ -378,14 +378,11 @@ class CurvesView(StationView):
         go = button(kind, partial(self._go, start, end), "link", f"Look at {kind} {line}")
         control = result.stage.control if result.stage.control != "none" else ""
         live = control != ""
+        steered = f"at constant {control}" if control in {"current", "voltage", "power", "resistance"} else control
         cells = [
-            go,
-            label(
-                f"at constant {control}" if control in {"current", "voltage", "power", "resistance"} else control,
-                "small",
-            ),
-            label(format_duration(result.end_s - result.start_s)),
-            label(format_quantity(result.count.charge) if live else "–"),
+            under(go, label(steered, "small", wrap=True)) if steered else go,
+            label(format_duration(result.end_s - result.start_s), wrap=True),
+            label(format_quantity(result.count.charge) if live else "–", wrap=True),
             below(
                 format_quantity(result.count.mean_voltage), f"{result.voltage_start:.2f} to {result.voltage_end:.2f} V"
             ),
@@ -466,7 +463,7 @@ class CurvesView(StationView):
             words = f"at {format_duration(step.at_s)}, {step.from_A:.3g} to {step.to_A:.3g} A, read {step.after_s:.2g} s after"
             at = step.at_s / 3600.0
             go = button("look", partial(self._go, at - 0.01, at + 0.01), "link", f"Look at the step {words}")
-            self._steps.addLayout(row(figure, label(words, "quiet"), go, None, gap=3))
+            self._steps.addLayout(Flow(figure, label(words, "quiet", wrap=True), go, gap=3))
 
     def theme_changed(self) -> None:
         """Curves follow."""

@@ -19,7 +19,8 @@ from wintry_tally.desk.preferences import shown, unit_name
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.station import StationView
 from wintry_tally.desk.widgets.figure import Figure
-from wintry_tally.desk.widgets.parts import button, card, column, fields_beside, label, row
+from wintry_tally.desk.widgets.flow import Flow
+from wintry_tally.desk.widgets.parts import button, card, column, fields_beside, label, named, row, scrolling
 from wintry_tally.desk.widgets.quantity_field import QuantityField, TypedField
 from wintry_tally.desk.widgets.reading_line import ReadingLine
 
@@ -38,6 +39,9 @@ CHARGE_ENDS = (
 )
 CHARGING = frozenset({"charge", "charge-block", "heater", "self-discharge"})
 """Kinds of tests whose current is typed as the charger shows it."""
+
+LEAST_TABLE = 120
+"""Height of the readings at the least, px: the page scrolls before they are squeezed."""
 
 
 class HandPage(StationView):
@@ -99,20 +103,17 @@ class HandPage(StationView):
             row(None, button("Back", lambda: self.go.emit("")), self.begin_button),
         )
         self.elapsed.opened.connect(self.opened)
-        figures = row(
-            column(label("Since the first reading", "small"), self.elapsed, gap=0),
-            column(label("Charge so far", "small"), self.charge, gap=0),
-            None,
-            self.end,
-            self.finish_button,
-            gap=4,
-        )
+        counted = row(named("Since the first reading", self.elapsed), named("Charge so far", self.charge), None, gap=4)
+        figures = Flow(counted, self.end, self.finish_button, fills=True)
+        self.table.setMinimumHeight(LEAST_TABLE)
         self._entry = QWidget()
         self._entry.setLayout(column(card(self.entry), card(figures), self.table, self.undo_hint, gap=3))
         self._entry.layout().setStretch(2, 1)
-        self.setLayout(column(self._setup, self._entry, None))
-        self.layout().setStretch(1, 1000)
-        self.layout().setStretch(2, 1)
+        inner, whole = QWidget(), column(self._setup, self._entry, None)
+        whole.setStretch(1, 1000)
+        whole.setStretch(2, 1)
+        inner.setLayout(whole)
+        self.setLayout(column(scrolling(inner)))
 
     # --- showing ---
 

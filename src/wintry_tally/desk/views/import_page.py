@@ -7,12 +7,11 @@ from dataclasses import asdict, replace
 from datetime import UTC, datetime
 from pathlib import Path
 
-from PySide6.QtCore import Qt, QTimer
+from PySide6.QtCore import QTimer
 from PySide6.QtGui import QColor
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
-    QGridLayout,
     QHeaderView,
     QProgressBar,
     QTableWidget,
@@ -37,9 +36,9 @@ from wintry_tally.desk.views.station import StationView
 from wintry_tally.desk.widgets.curve import Curve
 from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.findings import FindingList
-from wintry_tally.desk.widgets.flow import Flow
+from wintry_tally.desk.widgets.flow import Columns, Flow
 from wintry_tally.desk.widgets.line_number import LineNumber
-from wintry_tally.desk.widgets.parts import button, card, column, label, row, scrolling
+from wintry_tally.desk.widgets.parts import button, card, column, label, named, row, scrolling
 from wintry_tally.desk.widgets.quantity_field import QuantityField, TypedField
 from wintry_tally.exchange.layout import DELIMITER_WORDS, Choices, Layout
 from wintry_tally.exchange.originals import original_bytes
@@ -94,7 +93,6 @@ class ImportPage(StationView):
         self.preview.setTabKeyNavigation(False)
         self.preview.verticalHeader().hide()
         self.preview.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
-        self.preview.horizontalHeader().setStretchLastSection(True)
         self.preview.setFixedHeight(30 * (PREVIEW_ROWS + 2) + 12)
         self.problem.hide()
         self._boxes: list[QComboBox] = []
@@ -113,7 +111,7 @@ class ImportPage(StationView):
         self.remarks = FindingList()
         self.curve = Curve("Voltage against charge", "charge drawn / Ah", "voltage / V")
         self.curve.setFixedHeight(190)
-        self.repair = QCheckBox("Apply what is offered (the readings stay as logged; it can be taken back)")
+        self.repair = QCheckBox("Apply what is offered; the readings stay as logged")
         self.repair.clicked.connect(lambda _checked: self._look())
         self.keep_button = button("Keep in the book", self.keep, "main")
         self._timer = QTimer(self)
@@ -165,28 +163,16 @@ class ImportPage(StationView):
             ("Frame every", self.interval),
             ("It is the log of a", self.test),
         ):
-            holder = QWidget()
-            holder.setLayout(column(label(name, "small"), widget, gap=0))
-            layout.addWidget(holder)
-        known = QGridLayout()
-        known.setHorizontalSpacing(12)
-        for index, (name, field) in enumerate(
-            (
-                ("Voltage good to", self.accuracy_V),
-                ("Current good to", self.accuracy_A),
-                ("Cut-off", self.cutoff),
-                ("Ambient", self.ambient),
-            )
-        ):
-            known.addWidget(label(name, "small"), 0, index)
-            known.addWidget(field, 1, index, Qt.AlignmentFlag.AlignTop)
-            known.setColumnStretch(index, 1)
-        figures = row(
-            column(label("Charge", "small"), self.charge, gap=0),
-            column(label("Energy", "small"), self.energy, gap=0),
-            column(label("Mean voltage", "small"), self.mean, gap=0),
-            None,
-            gap=5,
+            layout.put(named(name, widget))
+        known = Columns(
+            named("Voltage good to", self.accuracy_V),
+            named("Current good to", self.accuracy_A),
+            named("Cut-off", self.cutoff),
+            named("Ambient", self.ambient),
+            gap=3,
+        )
+        figures = Flow(
+            named("Charge", self.charge), named("Energy", self.energy), named("Mean voltage", self.mean), gap=5
         )
         self._found = card(
             label("What it holds", "heading"), figures, self.summary, self.remarks, self.repair, self.curve

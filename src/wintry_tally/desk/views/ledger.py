@@ -13,6 +13,7 @@ from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.station import StationView
 from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.findings import FindingList
+from wintry_tally.desk.widgets.flow import Flow
 from wintry_tally.desk.widgets.ledger_line import LedgerLine, columns
 from wintry_tally.desk.widgets.parts import button, card, clear, column, empty, label, row, scrolling
 from wintry_tally.desk.widgets.slices import Slices
@@ -43,8 +44,9 @@ class LedgerView(StationView):
         self.findings.opened.connect(self.opened)
         self._contradictions = card(label("Printed claims that contradict each other", "heading"), self.findings)
         self.copy = copy_button(self._as_table, session.said.emit, "the verdicts")
-        head = row(self.tally, self.words, self.copy, label("Decision rule", "quiet"), self.school, gap=3)
-        head.setStretch(1, 1)
+        counted = row(self.tally, self.words, gap=3)
+        counted.setStretch(1, 1)
+        head = Flow(counted, self.copy, label("Decision rule", "quiet"), self.school, gap=3, fills=True)
         inner = QWidget()
         self._body = QVBoxLayout(inner)
         self._body.setContentsMargins(0, 0, 0, 0)

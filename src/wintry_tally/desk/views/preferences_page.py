@@ -76,7 +76,7 @@ class PreferencesPage(MainPage):
         grid.setColumnStretch(1, 0)
         grid.setColumnStretch(2, 1)
         for _, widget in fields:
-            widget.setFixedWidth(WIDE)
+            widget.setFixedWidth(max(WIDE, widget.sizeHint().width()))
         made: QWidget = card(
             label(title, "heading"), grid, *([more] if more is not None else []), label(small, "small", wrap=True)
         )

@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QGridLayout, QLineEdit, QPushButton, QWidget
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.theme import SPACE
 from wintry_tally.desk.views.station import StationView
+from wintry_tally.desk.widgets.flow import Flow
 from wintry_tally.desk.widgets.following_card import FollowingCard
 from wintry_tally.desk.widgets.parts import button, card, clear, column, empty, label, row, scrolling, set_role
 
@@ -128,14 +129,14 @@ class ProgrammeView(StationView):
             words.addWidget(label("; ".join(line.beside), "small", wrap=True))
         keys = self._keys(line)
         if keys:
-            words.addLayout(row(*keys, None, gap=2))
+            words.addLayout(Flow(*keys))
         if line.recipe and line.recipe == self._leaving_out:
             words.addWidget(self._reason(line, typed))
         takes = QWidget()
-        takes.setLayout(column(label(line.takes, ""), label(line.hands, "small"), gap=0))
+        takes.setLayout(column(label(line.takes, "", wrap=True), label(line.hands, "small", wrap=True), gap=0))
         box = QWidget()
         box.setLayout(words)
-        for place, part in ((0, state), (1, box), (2, label(line.when, "")), (3, takes)):
+        for place, part in ((0, state), (1, box), (2, label(line.when, "", wrap=True)), (3, takes)):
             self._grid.addWidget(part, number, place, top)
         if line.state == "running":
             self._grid.addWidget(

@@ -17,6 +17,7 @@ from wintry_tally.core.quantity import amps_words
 from wintry_tally.core.quantity.moments import clock_words
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views import OFF_RACK, PAGES
+from wintry_tally.desk.widgets.flow import Flow
 from wintry_tally.desk.widgets.parts import anew, button, column, label, narrow, row, scrolling
 from wintry_tally.desk.widgets.slices import Slices
 from wintry_tally.desk.widgets.tag import Tag
@@ -71,8 +72,7 @@ class Rack(QWidget):
             Qt.ScrollBarPolicy.ScrollBarAlwaysOff
         )  # a tag leaves out what has no room
         self.pages = {key: self._to(key, title) for key, (title, _, _) in PAGES.items() if key not in OFF_RACK}
-        made = list(self.pages.values())
-        ways = column(*(row(*made[n : n + 2], None, gap=1) for n in range(0, len(made), 2)), gap=1)
+        ways = Flow(*self.pages.values(), gap=1)
         looked = QWidget()
         looked.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
         looked.setLayout(row(label("Rack", "heading"), self.looking, gap=2))

@@ -8,8 +8,8 @@ from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import Qt, QTimer
-from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QHBoxLayout, QWidget
+from PySide6.QtCore import QTimer
+from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QWidget
 
 from wintry_tally.app.run_settings import bench_settings
 from wintry_tally.bench.guided import READ_EVERY_S
@@ -26,8 +26,9 @@ from wintry_tally.desk.preferences import current
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.plan_page import SPEEDS
 from wintry_tally.desk.views.station import StationView
+from wintry_tally.desk.widgets.flow import Flow, Halves
 from wintry_tally.desk.widgets.lines import Line
-from wintry_tally.desk.widgets.parts import button, card, column, fields_beside, label, narrow, row, scrolling
+from wintry_tally.desk.widgets.parts import button, card, column, fields_beside, label, narrow, scrolling
 from wintry_tally.desk.widgets.quantity_field import QuantityField, TypedField
 from wintry_tally.desk.widgets.start_card import StartCard
 from wintry_tally.desk.widgets.step_table import StepTable
@@ -114,18 +115,14 @@ class RecipePage(StationView):
         left = QWidget()
         left.setLayout(
             column(
-                card(self.title, self.words, self.steps, row(self.edit, None, self.sheet, self.save), gap=2),
+                card(self.title, self.words, self.steps, Flow(self.edit, self.sheet, self.save, fills=True), gap=2),
                 card(label("Where", "heading"), grid),
                 None,
                 gap=3,
             )
         )
-        halves = QHBoxLayout()
-        halves.setSpacing(12)
-        halves.addWidget(left, 1, Qt.AlignmentFlag.AlignTop)
-        halves.addWidget(self.start_card, 1, Qt.AlignmentFlag.AlignTop)
         inner = QWidget()
-        inner.setLayout(column(halves, None))
+        inner.setLayout(column(Halves((left, 1), (self.start_card, 1)), None))
         self.setLayout(column(scrolling(inner)))
 
     # --- what is planned ---
@@ -162,8 +159,8 @@ class RecipePage(StationView):
             return
         chosen = self.bench.currentData()
         self.bench.clear()
-        self.bench.addItem("the stand-in bench (nothing real is switched)", "")
-        self.bench.addItem("by hand: you switch and read, it asks and counts", BY_HAND)
+        self.bench.addItem("stand-in bench (nothing real)", "")
+        self.bench.addItem("by hand, as you are asked", BY_HAND)
         with self.session.guard():
             for channel in self.session.equipment.channels:
                 self.bench.addItem(f"channel {channel.name}", channel.name)

@@ -5,9 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeySequence, QShortcut
-from PySide6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QSizePolicy, QWidget
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QSizePolicy, QWidget
 
 from wintry_tally.app.run_seen import Keys, figures_of, keys_of
 from wintry_tally.core.engine import Phase, Request
@@ -24,9 +23,10 @@ from wintry_tally.desk.views.station import StationView
 from wintry_tally.desk.widgets.curve import Curve
 from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.findings import FindingList
+from wintry_tally.desk.widgets.flow import Columns, Flow
 from wintry_tally.desk.widgets.guided_card import GuidedCard
 from wintry_tally.desk.widgets.lines import Line
-from wintry_tally.desk.widgets.parts import button, card, column, label, narrow, row, scrolling
+from wintry_tally.desk.widgets.parts import button, card, column, label, narrow, row, scrolling, under
 from wintry_tally.desk.widgets.quantity_field import QuantityField
 
 if TYPE_CHECKING:
@@ -46,7 +46,7 @@ class RunPage(StationView):
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
-        self.state = label("", "heading")
+        self.state = label("", "heading", wrap=True)
         self.trouble = label("", "problem", wrap=True)
         self.step = label("", "quiet", wrap=True)
         self.warned = FindingList()
@@ -103,26 +103,17 @@ class RunPage(StationView):
         self.over.activated.connect(self._hand_over)
 
     def _lay_out(self, told: QHBoxLayout) -> None:
-        big = QGridLayout(self._big)
-        big.setContentsMargins(0, 0, 0, 0)
-        big.setHorizontalSpacing(24)
-        for index, (name, figure) in enumerate(self.figures.items()):
-            big.addWidget(self._titles[name], 0, index)
-            big.addWidget(figure, 1, index)
-            big.setColumnStretch(index, 1)
-        small = QGridLayout()
-        small.setHorizontalSpacing(16)
-        for index, (name, figure) in enumerate(self.minor.items()):
-            small.addWidget(self._titles[name], 0, index)
-            small.addWidget(figure, 1, index)
-            small.setColumnStretch(index, int(name != "Charge so far"))
-        bar = row(self.pause, self.skip, self.stop, None, self.rate, self.change, self.speed)
-        for widget in (self.pause, self.skip, self.stop, self.rate, self.change, self.speed):
-            bar.setAlignment(widget, Qt.AlignmentFlag.AlignTop)
+        self._big.setLayout(Columns(*(under(self._titles[name], figure) for name, figure in self.figures.items())))
+        self._so_far = under(self._titles["Charge so far"], self.minor["Charge so far"])
+        others = (under(self._titles[name], self.minor[name]) for name in MINOR[1:])
+        small = Columns(self._so_far, *others, gap=3, down=1)
+        steering = QWidget()
+        steering.setLayout(Flow(self.pause, self.skip, self.stop))
+        bar = Flow(steering, self.rate, self.change, self.speed, fills=True)
         inner = QWidget()
         inner.setLayout(
             column(
-                row(self.state, None, self.over, self.mark, self.across_button),
+                Flow(self.state, self.over, self.mark, self.across_button, fills=True),
                 self.step,
                 self.trouble,
                 self.warned,
@@ -172,8 +163,7 @@ class RunPage(StationView):
         self.guided.show_run(live)
         by_hand = live.guide is not None
         self._big.setVisible(not by_hand)  # what was just typed needs no huge figures; the line to type into needs room
-        self.minor["Charge so far"].setVisible(by_hand)
-        self._titles["Charge so far"].setVisible(by_hand)
+        self._so_far.setVisible(by_hand)
         self.beside.setText(beside_words(seen.beside))
         self.beside.setVisible(bool(self.beside.text()))
         self.how_beside.setVisible(bool(self.beside.text()))

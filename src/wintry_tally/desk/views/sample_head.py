@@ -24,7 +24,7 @@ class SampleHead(QWidget):
         super().__init__()
         self.session = session
         self.sample_id: int | None = None
-        self.code, self.battery = label("", "title"), label("", "quiet")
+        self.code, self.battery = label("", "title"), label("", "quiet", wrap=True)
         self.trail = Trail()
         self.trail.opened.connect(self.opened)
         self.programme = button("Programme", lambda: self.opened.emit(PROGRAMME), "choice")
@@ -33,9 +33,9 @@ class SampleHead(QWidget):
         self.quarantine = QuarantineCard(session)
         self.quarantine.hide()
         self.quarantine.lifted.connect(self.refresh)
-        self.setLayout(
-            column(row(self.code, self.battery, None, self.programme, gap=3), self.trail, self.quarantine, gap=1)
-        )
+        head = row(self.code, self.battery, self.programme, gap=3)
+        head.setStretch(1, 1)
+        self.setLayout(column(head, self.trail, self.quarantine, gap=1))
         session.plan_changed.connect(self._plan_changed)
 
     def mark(self, key: str) -> QWidget:

@@ -16,6 +16,7 @@ from wintry_tally.core.protocol.method import Method
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.station import StationView
 from wintry_tally.desk.widgets.curve import Curve
+from wintry_tally.desk.widgets.flow import Flow
 from wintry_tally.desk.widgets.parts import anew, button, card, clear, column, label, row, scrolling
 from wintry_tally.desk.widgets.portrait_card import PortraitCard
 from wintry_tally.desk.widgets.run_card import RunCardView
@@ -61,14 +62,12 @@ class StationOverview(StationView):
         self.import_button = button("Import a log…", self.choose_file.emit)
         self.own_button = button("Open a recipe…", self._open_recipe, "link", "Open a recipe from a file")
         ways = (
-            row(label("New capacity test:", "heading"), self.bench_button, self.hand_button, self.import_button, None)
+            Flow(label("New capacity test:", "heading"), self.bench_button, self.hand_button, self.import_button)
             if capacity
-            else row(label(PURPOSES[key], "heading", wrap=True), self.hand_button, self.import_button)
+            else Flow(label(PURPOSES[key], "heading", wrap=True), self.hand_button, self.import_button, fills=True)
         )
-        if not capacity:
-            ways.setStretch(0, 1)
-            if not any(kind.station == key for kind in TEST_KINDS.values()):
-                self.hand_button.hide()
+        if not capacity and not any(kind.station == key for kind in TEST_KINDS.values()):
+            self.hand_button.hide()
         note = label(
             "The simulated bench draws on a battery model in fast time: for practice and for planning. "
             "A log can also be dropped anywhere on the window.",

@@ -26,3 +26,13 @@ def welcome(
         button("Open the demo", demo),
         more=column(label("Opened before", "heading"), *known) if known else None,
     )
+
+
+def no_battery(hang: Callable[[], object]) -> QWidget:
+    """What stands where a battery would, in a book with none."""
+    return empty(
+        "No battery on the rack yet",
+        "Hang a tag for the battery that just arrived. Then type its claims as printed, like “40 Ah”, “512 Wh” or "
+        "“cuts at 10 V”, and its voltage before anything else is done to it.",
+        button("Hang a tag", hang, "main"),
+    )

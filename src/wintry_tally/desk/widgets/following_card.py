@@ -13,6 +13,7 @@ from wintry_tally.core.battery.sample import CyclesHad
 from wintry_tally.core.errors import InputError, WintryError
 from wintry_tally.core.quantity import parse_typed
 from wintry_tally.desk.session import Session
+from wintry_tally.desk.widgets.flow import Flow
 from wintry_tally.desk.widgets.parts import button, card, clear, column, label, row
 
 if TYPE_CHECKING:
@@ -38,7 +39,7 @@ class FollowingCard(QWidget):
         self.told = label("", "small")
         self.recipe = QComboBox()
         self.recipe.setAccessibleName("Which test is made again")
-        self.recipe.setMinimumWidth(240)
+        self.recipe.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
         self.on = QLineEdit()
         self.on.setPlaceholderText("6 months, or 100 cycles")
         self.on.setMinimumWidth(190)
@@ -49,8 +50,8 @@ class FollowingCard(QWidget):
         self.problem.hide()
         whole = card(
             label("Following up", "heading"), self._lines,
-            row(label("Cycles elsewhere", "quiet"), self.cycles, button("Note them", self.note), self.told, None, gap=2),
-            row(label("Again", "quiet"), self.recipe, self.on, button("Ask for it", self.ask_again), None, gap=2),
+            Flow(label("Cycles elsewhere", "quiet"), self.cycles, button("Note them", self.note), self.told),
+            Flow(label("Again", "quiet"), self.recipe, self.on, button("Ask for it", self.ask_again)),
             self._again, self.problem,
         )  # fmt: skip
         self.setLayout(column(whole))
@@ -73,7 +74,9 @@ class FollowingCard(QWidget):
         for one in trends:
             self._lines.addLayout(self._line(trend_words(one), one.working))
         if not trends:
-            self._lines.addWidget(label("Two like tests, some time or some cycles apart, show what it loses.", "small"))
+            self._lines.addWidget(
+                label("Two like tests, some time or some cycles apart, show what it loses.", "small", wrap=True)
+            )
         noted = noted_of(self.session.book, sample_id)
         self.told.setText(
             f"{sum(one.cycles for one in noted):g} noted, last on {noted[-1].at.astimezone():%Y-%m-%d}" if noted else ""
@@ -90,7 +93,7 @@ class FollowingCard(QWidget):
             back = button(
                 "Take it off", lambda one=name: self._set(one, None), "link", f"Take off the re-test: {title}"
             )
-            self._again.addLayout(row(label(f"{title}: {due.words(had)}", "small"), back, None))
+            self._again.addLayout(Flow(label(f"{title}: {due.words(had)}", "small", wrap=True), back))
 
     def _line(self, words: str, working: Working) -> QHBoxLayout:
         made = row(

@@ -12,6 +12,7 @@ from wintry_tally.core.battery import Claim
 from wintry_tally.core.battery.label import printed
 from wintry_tally.core.verdict.outcome import BOUND_WORDS, OUTCOME_WORDS, Outcome, Verdict
 from wintry_tally.desk.widgets.figure import Figure
+from wintry_tally.desk.widgets.flow import Flow
 from wintry_tally.desk.widgets.parts import button, column, label, row
 from wintry_tally.desk.widgets.quantity_field import QuantityField
 from wintry_tally.desk.widgets.tally import STEP, draw_stroke
@@ -129,14 +130,14 @@ class LedgerLine(QWidget):
         elif claim.value is None:
             yes = button("It does", lambda: self._enter(claim, 1.0, None), "", f"It does: {words}")
             no = button("It does not", lambda: self._enter(claim, 0.0, None), "", f"It does not: {words}")
-            place.addLayout(row(yes, no, None))
+            place.addLayout(Flow(yes, no))
         else:
             value = QuantityField(f"Measured: {words}", claim.definition.dimension, "measured")
             limit = QuantityField(f"Good to: {words}", claim.definition.dimension, "good to, ±", width=True)
             self.fields = (value, limit)
             for field in self.fields:
                 field.entered.connect(self._typed)
-            place.addLayout(row(value, limit, button("Enter", self._typed, "", f"Enter what was measured: {words}")))
+            place.addLayout(Flow(value, limit, button("Enter", self._typed, "", f"Enter what was measured: {words}")))
 
     def _typed(self) -> None:
         assert self.fields is not None

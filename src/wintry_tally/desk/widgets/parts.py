@@ -148,16 +148,19 @@ def fields_beside(fields: Sequence[tuple[str, QWidget]]) -> tuple[QGridLayout, l
 
 def named(words: str, widget: QWidget) -> QWidget:
     """A field or figure under its small name."""
+    return under(label(words, "small"), widget)
+
+
+def under(title: QWidget, widget: QWidget) -> QWidget:
+    """A field or figure under its title."""
     made = QWidget()
-    made.setLayout(column(label(words, "small"), widget, gap=0))
+    made.setLayout(column(title, widget, gap=0))
     return made
 
 
 def below(words: str, small: str) -> QWidget:
     """Words with smaller ones beneath."""
-    made = QWidget()
-    made.setLayout(column(label(words), label(small, "small"), gap=0))
-    return made
+    return under(label(words, wrap=True), label(small, "small", wrap=True))
 
 
 def card(*items: QWidget | QLayout | None, gap: int = 2, role: str = "card") -> QFrame:

@@ -8,11 +8,12 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QSize, Qt, QUrl
 from PySide6.QtGui import QDesktopServices, QDragEnterEvent, QDropEvent, QPixmap
-from PySide6.QtWidgets import QComboBox, QGridLayout, QLabel, QWidget
+from PySide6.QtWidgets import QComboBox, QLabel, QWidget
 
 from wintry_tally.book.attachments import KINDS
 from wintry_tally.desk.asking import pictures_to_keep
 from wintry_tally.desk.session import Session
+from wintry_tally.desk.widgets.flow import Flow
 from wintry_tally.desk.widgets.lines import Line
 from wintry_tally.desk.widgets.parts import button, card, clear, column, label, row
 
@@ -20,7 +21,6 @@ if TYPE_CHECKING:
     from wintry_tally.book import Run
     from wintry_tally.book.attachments import Attachment
 
-ACROSS = 3
 FRAME = QSize(250, 170)
 
 
@@ -31,18 +31,15 @@ class PicturesCard(QWidget):
         super().__init__()
         self.session, self.sample_id = session, 0
         self.setAcceptDrops(True)
-        self._grid = QGridLayout()
-        self._grid.setHorizontalSpacing(14)
-        self._grid.setVerticalSpacing(14)
-        self._grid.setColumnStretch(ACROSS, 1)
+        self._frames = Flow(gap=3, down=3)
         self.kind = _kinds("What the next ones show")
         self.told = label("", "small", wrap=True)
         self.add_button = button("Add…", self.ask, "", "Add photographs or pages")
         whole = card(
             label("Photographs and pages", "heading"),
             label("Drop them here, or add them; they are kept in the book and go into the report.", "small", wrap=True),
-            self._grid,
-            row(self.add_button, label("of the", "quiet"), self.kind, self.told, None, gap=2),
+            self._frames,
+            Flow(self.add_button, label("of the", "quiet"), self.kind, self.told),
         )
         self.setLayout(column(whole))
         self.fields: dict[int, tuple[QComboBox, Line, QComboBox]] = {}
@@ -57,11 +54,10 @@ class PicturesCard(QWidget):
         runs = self.session.runs(sample_id)
         half = {n: line for n, (_, line, _) in self.fields.items() if line.isModified() and line.hasFocus()}
         typed = {number: (line.text(), line.cursorPosition()) for number, line in half.items()}
-        clear(self._grid)
+        clear(self._frames)
         self.fields = {}
-        for place, one in enumerate(pictures):
-            down, across = divmod(place, ACROSS)
-            self._grid.addWidget(self._of(one, runs), down, across, Qt.AlignmentFlag.AlignTop)
+        for one in pictures:
+            self._frames.put(self._of(one, runs))
         for number, (text, at) in typed.items():
             if number in self.fields:
                 line = self.fields[number][1]
@@ -99,7 +95,7 @@ class PicturesCard(QWidget):
         )
         made = QWidget()
         made.setFixedWidth(FRAME.width())
-        made.setLayout(column(_frame(one), row(kind, of, gap=1), caption, keys, gap=1))
+        made.setLayout(column(_frame(one), Flow(kind, of, gap=1), caption, keys, gap=1))
         return made
 
     def ask(self) -> None:

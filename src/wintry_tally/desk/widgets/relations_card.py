@@ -10,7 +10,8 @@ from PySide6.QtWidgets import QFrame, QVBoxLayout
 
 from wintry_tally.core.errors import InputError
 from wintry_tally.desk.widgets.figure import Figure
-from wintry_tally.desk.widgets.parts import clear, column, label, row
+from wintry_tally.desk.widgets.flow import Flow
+from wintry_tally.desk.widgets.parts import clear, column, label, named
 
 if TYPE_CHECKING:
     from wintry_tally.core.quantity import Quantity
@@ -74,4 +75,4 @@ class RelationsCard(QFrame):
             figure = Figure(name)
             figure.set_quantity(quantity, working)
             figure.opened.connect(self.opened)
-            self._lines.addLayout(row(column(label(name, "small"), figure, gap=0), label(words, "quiet"), None, gap=5))
+            self._lines.addLayout(Flow(named(name, figure), label(words, "quiet", wrap=True), gap=5))

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLayout, QWidget
+from PySide6.QtWidgets import QFrame, QLayout, QWidget
 
 from wintry_tally.app.run_card import RunCard, Shown
 from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.findings import FindingList
-from wintry_tally.desk.widgets.parts import button, column, label, row
+from wintry_tally.desk.widgets.flow import Flow
+from wintry_tally.desk.widgets.parts import button, column, label, named, row
 
 
 class RunCardView(QFrame):
@@ -38,18 +39,18 @@ class RunCardView(QFrame):
             parts.append(row(told, button("Take back", lambda: self.repaired.emit(False), "link"), None))
         self.setLayout(column(*parts, margin=3))
 
-    def _head(self) -> QHBoxLayout:
+    def _head(self) -> Flow:
         title, out = self._card.title, self._card.left_out
         words = "Take into the verdicts" if out else "Leave out of the verdicts"
         keys = [button(words, lambda: self.left_out.emit(not out), "link", f"{words}: {title}")]
         if self._card.pictured:
             keys.append(button("Its picture", self.picture.emit, "link", f"Its picture: {title}"))
         keys.append(button("Save readings…", self.save.emit, "link", f"Save readings: {title}"))
-        return row(label(title, "heading"), label(self._card.when, "small"), None, *keys)
+        told = Flow(label(title, "heading", wrap=True), label(self._card.when, "small", wrap=True))
+        return Flow(told, *keys, fills=True)
 
-    def _figures(self, figures: tuple[Shown, ...]) -> QHBoxLayout:
-        line = QHBoxLayout()
-        line.setSpacing(22)
+    def _figures(self, figures: tuple[Shown, ...]) -> Flow:
+        line = Flow(gap=5)
         for one in figures:
             figure = Figure(f"{one.label}, {self._card.title}")
             if one.quantity is not None:
@@ -57,8 +58,7 @@ class RunCardView(QFrame):
             else:
                 figure.set_text(one.text[0], "", one.text[1], one.working())
             figure.opened.connect(self.opened)
-            line.addLayout(column(label(one.label, "small"), figure, gap=0))
-        line.addStretch(1)
+            line.put(named(one.label, figure))
         return line
 
     def _remarks(self) -> FindingList:

@@ -67,6 +67,10 @@ def _draw_mark(painter: QPainter, at: QPointF, state: StationState, chosen: bool
         painter.drawEllipse(at, 4.5, 4.5)
 
 
+SIDE, GAP, LEAST = 10, 6, 0.55
+"""Room at each side of a name and, where there is little, between names, px; the least share of its usual size."""
+
+
 class StationButton(QAbstractButton):
     """A station that can be opened."""
 
@@ -100,11 +104,12 @@ class StationButton(QAbstractButton):
     def sizeHint(self) -> QSize:
         """Wider than one not planned."""
         metrics = QFontMetrics(font("strong"))
-        return QSize(metrics.horizontalAdvance(self.station.name) + 20, metrics.height() + 26)
+        return QSize(metrics.horizontalAdvance(self.station.name) + 2 * SIDE, metrics.height() + 26)
 
     def minimumSizeHint(self) -> QSize:
-        """As its hint."""
-        return self.sizeHint()
+        """With its name as small as it may be written."""
+        hint = self.sizeHint()
+        return QSize(int(LEAST * (hint.width() - 2 * SIDE)) + GAP, hint.height())
 
     def _font(self, role: str) -> QFont:
         made = font(role)
@@ -126,9 +131,6 @@ class StationButton(QAbstractButton):
             width = QFontMetrics(self._font("strong")).horizontalAdvance(self.station.name) / 2 + 2
             y = self.height() - 2
             painter.drawLine(QPointF(self.width() / 2 - width, y), QPointF(self.width() / 2 + width, y))
-
-
-GAP, LEAST = 6, 0.55
 
 
 class Trail(QWidget):

@@ -1,0 +1,194 @@
+"""Half a screen, and text as large as some need it: nothing is cut, and no page has to be moved sideways."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from PySide6.QtCore import QPoint, QRect
+from PySide6.QtWidgets import (
+    QAbstractButton,
+    QAbstractSpinBox,
+    QApplication,
+    QComboBox,
+    QLabel,
+    QLineEdit,
+    QScrollArea,
+    QWidget,
+)
+
+from wintry_tally.desk.theme.style import apply_named, base_points
+from wintry_tally.desk.views import PAGES, VIEWS
+from wintry_tally.desk.widgets.flow import Columns, Flow, Halves
+from wintry_tally.desk.window import Window
+from wintry_tally.exchange.recipe_file import shipped_recipe
+
+LARGE = 1.6
+ARROW = 24
+"""What a box to choose from has beside its words at the least, px."""
+
+
+@pytest.fixture
+def large(demo: Window) -> Iterator[Window]:
+    """The smallest window there is, its text as large as it may be."""
+    application, usual, before = QApplication.instance(), base_points(), QApplication.font()
+    made = QApplication.font()
+    made.setPointSizeF(usual * LARGE)
+    application.setProperty("base_points", usual * LARGE)
+    QApplication.setFont(made)
+    apply_named(application, "day")
+    demo.resize(900, 600)
+    demo.forget_pages()
+    yield demo
+    application.setProperty("base_points", usual)
+    QApplication.setFont(before)
+    apply_named(application, "day")
+
+
+def cut(window: Window) -> list[str]:
+    """What is seen only in part, and the pages that have to be moved sideways."""
+    found = []
+    for part in window.findChildren(QWidget):
+        if not part.isVisible():
+            continue
+        least = part.minimumSizeHint()
+        if isinstance(part, QScrollArea) and part.horizontalScrollBar().maximum() > 0:
+            if part is not window.rack._area:
+                found.append(f"{type(part.parent()).__name__} is moved sideways")
+        elif isinstance(part, QComboBox):
+            words = part.fontMetrics().horizontalAdvance(part.currentText())
+            if part.width() < words + ARROW:
+                found.append(f"{part.accessibleName()}: {part.currentText()}")
+        elif isinstance(part, QLineEdit | QAbstractSpinBox):
+            inner = isinstance(part.parent(), QAbstractSpinBox)  # it draws the edge of its line itself
+            if part.height() < least.height() - 1 and not inner:
+                found.append(part.accessibleName())
+        elif isinstance(part, QAbstractButton) and part.text():
+            if part.width() < least.width() - 1 or part.height() < least.height() - 1:
+                found.append(part.text())
+        elif isinstance(part, QLabel) and part.text():
+            high = part.heightForWidth(part.width()) if part.wordWrap() else part.sizeHint().height() - 2
+            if part.height() < high or (not part.wordWrap() and part.width() < part.sizeHint().width() - 1):
+                found.append(part.text())
+    return found
+
+
+def beyond(window: Window) -> list[str]:
+    """Keys that stand beyond the window's edge, on no page that can be scrolled to them."""
+    found = []
+    for part in window.findChildren(QAbstractButton):
+        up = part
+        while up is not None and not isinstance(up, QScrollArea):
+            up = up.parentWidget() if up is not window else None
+        if part.isVisible() and part.window() is window and up is None:
+            corner = part.mapTo(window, QPoint(part.width(), part.height()))
+            if corner.x() > window.width() + 1 or corner.y() > window.height() + 1:
+                found.append(part.text())
+    return found
+
+
+def sees_all(window: Window, qtbot) -> None:
+    qtbot.wait(60)
+    for _ in range(40):  # a page is laid out once more when its verdicts and pictures have come
+        if not cut(window):
+            break
+        qtbot.wait(100)
+    assert not cut(window) and not beyond(window)
+    assert (window.width(), window.height()) == (900, 600)
+
+
+@pytest.mark.parametrize("code", ["M1", "M2", "M6"])
+def test_every_view_of_a_battery_is_seen_whole(large: Window, qtbot, code: str) -> None:
+    large.show_sample(next(one.id for one in large.session.samples() if one.code == code))
+    for key in VIEWS:
+        large.show_station(key)
+        sees_all(large, qtbot)
+
+
+def test_every_page_of_the_book_is_seen_whole(large: Window, qtbot) -> None:
+    for key in PAGES:
+        large.show_page(key)
+        sees_all(large, qtbot)
+
+
+def test_what_a_test_is_set_up_run_and_typed_on_is_seen_whole(large: Window, qtbot) -> None:
+    numbers = {one.code: one.id for one in large.session.samples()}
+    for code, station, recipe in (("M1", "load", "hold"), ("M3", "cold", "heater"), ("M6", "capacity", "two-rates")):
+        large.show_sample(numbers[code])
+        large.show_station(station)
+        large.view(station).plan_recipe(shipped_recipe(recipe))
+        sees_all(large, qtbot)
+    large.show_sample(numbers["M5"])
+    large.show_station("capacity")  # it runs
+    sees_all(large, qtbot)
+    large.show_sample(numbers["M2"])
+    large.view("capacity").begin_hand()
+    sees_all(large, qtbot)
+
+
+def parts_of(widths: list[int]) -> list[QWidget]:
+    made = []
+    for width in widths:
+        part = QWidget()
+        part.setMinimumSize(width, 20 + width % 7)
+        made.append(part)
+    return made
+
+
+@settings(max_examples=60, deadline=None)
+@given(st.lists(st.integers(10, 200), min_size=1, max_size=8), st.integers(0, 900), st.integers(0, 3), st.booleans())
+def test_whatever_the_room_parts_stand_in_it_in_order_and_apart(
+    qapp, widths: list[int], more: int, kind: int, fills: bool
+) -> None:
+    """Held against the rules themselves: inside, in reading order, none over another, none narrower than it has to be."""
+    parts, holder = parts_of(widths), QWidget()
+    makers = (
+        lambda: Flow(*parts, fills=fills),
+        lambda: Columns(*parts),
+        lambda: Halves(*((part, 1 + place) for place, part in enumerate(parts))),
+        lambda: Halves(*((part, 1) for part in parts)),
+    )
+    made = makers[kind]()
+    holder.setLayout(made)
+    room = max(widths) + more
+    high = made.heightForWidth(room)
+    made.setGeometry(QRect(0, 0, room, high))
+    boxes = [part.geometry() for part in parts]
+    assert made.minimumSize().width() == max(widths)
+    assert all(box.left() >= 0 and box.right() < room and box.top() >= 0 and box.bottom() < high for box in boxes)
+    assert max(box.bottom() for box in boxes) == high - 1
+    assert not any(a.intersects(b) for n, a in enumerate(boxes) for b in boxes[n + 1 :])
+    for (before, after), least in zip(zip(boxes, boxes[1:], strict=False), widths[1:], strict=True):
+        assert after.left() > before.right() or after.top() > before.bottom()
+        assert after.width() >= least
+    together = sum(widths) + made._gap * (len(widths) - 1)
+    if kind == 0:
+        assert (len({box.center().y() // 40 for box in boxes}) == 1) >= (room >= together and len(widths) == 1)
+        if fills and room >= together:
+            assert boxes[-1].right() == room - 1  # the others stand at the far edge
+        if room >= together:
+            assert max(box.height() for box in boxes) == high  # one line where there is room for one
+    elif kind == 1:
+        assert len({box.width() for box in boxes}) == 1
+        if room >= len(widths) * (max(widths) + made._gap):
+            assert len({box.top() for box in boxes}) == 1
+    elif kind == 3:
+        share = (room - made._gap * (len(widths) - 1)) // len(widths)
+        assert (len({box.left() for box in boxes}) == len(boxes)) is (share >= max(widths) or len(boxes) == 1)
+        assert made.beside(room) is (share >= max(widths))
+
+
+def test_a_text_that_wraps_gives_way_to_keys_only_as_far_as_it_can_be_read(qapp) -> None:
+    words, key = QLabel("what this is for, said in a line that is long enough to wrap more than once " * 2), QWidget()
+    words.setWordWrap(True)
+    key.setMinimumSize(100, 20)
+    holder, flow = QWidget(), Flow(words, key, fills=True)
+    holder.setLayout(flow)
+    letter = words.fontMetrics().horizontalAdvance("n")
+    for room, beside in ((120 + 30 * letter, True), (120 + 15 * letter, False)):
+        flow.setGeometry(QRect(0, 0, room, flow.heightForWidth(room)))
+        assert (key.geometry().left() > words.geometry().right()) is beside
+        assert words.height() == words.heightForWidth(words.width())
+        assert key.geometry().right() == room - 1 if beside else key.geometry().top() > words.geometry().bottom()
