@@ -7,6 +7,7 @@ common practice, no published source.
 from __future__ import annotations
 
 import pickle
+import shlex
 import sys
 import time
 from collections.abc import Iterator
@@ -273,6 +274,36 @@ def test_the_solver_apart_finds_what_it_finds_here(monkeypatch: pytest.MonkeyPat
     with pytest.raises(WintryError, match="no longer wanted"):
         plan(campaign, 30.0, cancelled=lambda: time.monotonic() > begun + 1.0, solver=solver_apart.solve_apart)
     assert time.monotonic() < begun + 10
+
+
+def test_another_goes_on_from_the_best_told_where_the_solver_ends_its_process(
+    monkeypatch: pytest.MonkeyPatch, book: Book, tmp_path: Path
+) -> None:
+    campaign = _drawn(book).plan.campaign
+    here = plan(campaign, 2.0, solver=solve)
+    late = {name: slot + 40 for name, slot in here.starts.items()}
+    falls = (
+        "import os, pickle, sys; from wintry_tally.app.solver_apart import Solved; sys.stdin.buffer.read(); "
+        f"sys.stdout.buffer.write(pickle.dumps(Solved({late!r}, 7, False, False))); sys.stdout.buffer.flush(); os.abort()"
+    )
+    goes = (
+        "import pickle, sys; from wintry_tally.app.solver_apart import Solved; given = pickle.loads(sys.stdin.buffer.read()); "
+        f"open({str(tmp_path / 'given')!r}, 'a').write(repr((given[3] == {late!r}, given[6], given[4] > 2.0)) + chr(10)); "
+        f"sys.stdout.buffer.write(pickle.dumps(Solved({here.starts!r}, 9, True, True)))"
+    )
+    begun, script = tmp_path / "begun", tmp_path / "python"
+    script.write_text(
+        f"#!/bin/sh\nif [ -e {begun} ]; then exec {sys.executable} -c {shlex.quote(goes)}; fi\n"
+        f"touch {begun}\nulimit -c 0\nexec {sys.executable} -c {shlex.quote(falls)}\n"
+    )
+    script.chmod(0o755)
+    monkeypatch.setattr(sys, "executable", str(script))
+    found = solver_apart.solve_apart(campaign, [], {}, {"x": 1}, 6.0, time.monotonic)
+    assert found == solver_apart.Solved(here.starts, 9, True, True)
+    assert (tmp_path / "given").read_text() == "(True, 1, True)\n"  # the best told, another luck, the time left
+    begun.unlink()
+    # too little is left for another: what the first told stands
+    assert solver_apart.solve_apart(campaign, [], {}, {"x": 1}, 1.0, time.monotonic).starts == late
 
 
 def test_the_planner_follows_what_is_told(tmp_path: Path, own_places: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -17,6 +17,7 @@ from wintry_tally.core.plan.calendar import Calendar, slots_up
 from wintry_tally.core.plan.campaign import After, Campaign, Task, in_order, score
 from wintry_tally.core.plan.placing import Placing
 from wintry_tally.core.plan.planning import plan
+from wintry_tally.core.plan.solver import Solved, solve
 from wintry_tally.core.plan.ways import chosen_ways
 from wintry_tally.core.plan.why import cannot_stand, why
 from wintry_tally.core.plan.windows import Windows, windows
@@ -177,6 +178,26 @@ def test_small_ones_are_the_best_of_all(seed: int) -> None:
     assert score(campaign, found.starts) == best
     assert found.optimal
     assert found.bound_end == found.end == best[1]
+
+
+def test_each_better_plan_is_told_when_it_is_found() -> None:
+    chance = random.Random(7)
+    tasks = [
+        Task(
+            f"{sample}-{number}", f"S{sample}", slots_up(chance.choice([2.0, 3.5, 5.0, 8.0])),
+            uses=(chance.choice(["load", "charger"]),),
+            after=(After(f"{sample}-{number - 1}", slots_up(chance.choice([0, 1]))),) if number else (),
+            presence=Presence(chance.choice(["none", "start", "ends"])),
+        )
+        for sample in range(6) for number in range(5)
+    ]  # fmt: skip
+    campaign = _campaign(tasks, {"load": 1, "charger": 1}, "Mon-Fri 8-17:30; Sat 9-12")
+    told: list[Solved] = []
+    whole = plan(campaign, 3.0, solver=lambda *given: solve(*given, told=told.append))
+    scores = [score(campaign, one.starts) for one in told]
+    assert scores and scores == sorted(set(scores), reverse=True)
+    assert all(set(one.starts) == set(whole.starts) for one in told)
+    assert score(campaign, whole.starts) <= scores[-1] < score(campaign, plan(campaign, thorough=False).starts)
 
 
 def test_what_cannot_be_placed_is_told_and_the_rest_is_planned() -> None:

@@ -27,6 +27,8 @@ if TYPE_CHECKING:
 GRACE_S = 8.0
 """So long it may take to load its library beyond the time it is given to think."""
 LOOK_S = 0.05
+MOST_BEGUN, LEAST_S = 4, 1.5
+"""So many processes at the most, and none for less time than this: its library takes a second to load."""
 
 
 def solve_apart(
@@ -35,10 +37,28 @@ def solve_apart(
 ) -> Solved:  # fmt: skip
     """As `core.plan.solver.solve`, elsewhere; where that process fails, the plan that is known stands.
 
+    Where it ended itself before its time, another goes on from the best plan that it told.
+
     Raises:
         WintryError: it was cancelled.
     """
-    asked = pickle.dumps((replace(campaign, calendar=PLAIN), tasks, dict(allowed), dict(known), seconds, keep))
+    until, best = time.monotonic() + seconds, Solved(dict(known), 0, False, False)
+    given = replace(campaign, calendar=PLAIN), tasks, dict(allowed)
+    for luck in range(MOST_BEGUN):
+        left = until - time.monotonic()
+        if luck and left < LEAST_S:
+            break
+        found, whole = _asked(pickle.dumps((*given, best.starts, left, keep, luck)), left, cancelled)
+        if cancelled():
+            raise WintryError("the plan was no longer wanted")
+        best = found or best
+        if whole:
+            break
+    return best
+
+
+def _asked(asked: bytes, seconds: float, cancelled: Callable[[], bool]) -> tuple[Solved | None, bool]:
+    """The best that one process told, and whether it came to its end."""
     try:
         # by a file: a pipe takes only so much before somebody reads it
         with tempfile.TemporaryFile() as given:
@@ -49,15 +69,13 @@ def solve_apart(
                 stderr=subprocess.DEVNULL,
             )  # fmt: skip
     except OSError:
-        return Solved(dict(known), 0, False, False)
+        return None, True
     try:
         _wait(process, seconds + GRACE_S, cancelled)
     finally:
         process.kill()
         out, _ = process.communicate()
-    if cancelled():
-        raise WintryError("the plan was no longer wanted")
-    return _last(out) or Solved(dict(known), 0, False, False)
+    return _last(out), process.returncode == 0
 
 
 def _wait(process: Popen[bytes], seconds: float, cancelled: Callable[[], bool]) -> None:
@@ -86,13 +104,13 @@ def main() -> None:
     """Read what is asked, answer, be gone."""
     from wintry_tally.core.plan.solver import solve
 
-    campaign, tasks, allowed, known, seconds, keep = pickle.loads(sys.stdin.buffer.read())
+    campaign, tasks, allowed, known, seconds, keep, luck = pickle.loads(sys.stdin.buffer.read())
 
     def tell(found: Solved) -> None:
         sys.stdout.buffer.write(pickle.dumps(found))
         sys.stdout.buffer.flush()
 
-    tell(solve(campaign, tasks, allowed, known, seconds, time.monotonic, keep=keep, told=tell))
+    tell(solve(campaign, tasks, allowed, known, seconds, time.monotonic, keep=keep, told=tell, luck=luck))
 
 
 if __name__ == "__main__":

@@ -127,9 +127,10 @@ class _Model:
                 self.model.add_hint(self.start[name], slot)
 
     def solve(
-        self, goal: Any, seconds: float, cancelled: Callable[[], bool], turn: int = 0, down: bool = True
-    ) -> tuple[str, dict[str, int], int]:
-        """Status ("best", "some", "none"), starts, and the bound of the goal."""
+        self, goal: Any, seconds: float, cancelled: Callable[[], bool], turn: int = 0, down: bool = True, luck: int = 0,
+        told: Callable[[dict[str, int]], None] | None = None,
+    ) -> tuple[str, dict[str, int], int]:  # fmt: skip
+        """Status ("best", "some", "none"), starts, and the bound of the goal. `told`: the starts of each plan on the way."""
         if seconds < LEAST_S:
             return "none", {}, 0
         if down:
@@ -142,11 +143,11 @@ class _Model:
         solver.parameters.num_workers = NEAR_WORKERS if near else WORKERS
         if near:
             solver.parameters.subsolvers.append(NEAR)
-        solver.parameters.random_seed = 20 + turn
+        solver.parameters.random_seed = 20 + turn + 100 * luck
         solver.parameters.linearization_level = 0
         solver.parameters.max_size_to_create_precedence_literals_in_disjunctive = 0  # ends 1 % sooner: benchmarks.plans
         solver.parameters.repair_hint = turn > 0
-        watch = _Watch(self.cp, cancelled)
+        watch = _Watch(self.cp, cancelled, self.start, told)
         status = solver.solve(self.model, watch.callback)
         if status not in (self.cp.OPTIMAL, self.cp.FEASIBLE):
             return "none", {}, 0
@@ -156,11 +157,16 @@ class _Model:
 
 
 class _Watch:
-    """Ends the search at the next plan found once it is cancelled."""
+    """Tells each plan found, and ends the search at the next one once it is cancelled."""
 
-    def __init__(self, cp: Any, cancelled: Callable[[], bool]) -> None:
+    def __init__(
+        self, cp: Any, cancelled: Callable[[], bool], start: Mapping[str, Any],
+        told: Callable[[dict[str, int]], None] | None,
+    ) -> None:  # fmt: skip
         class Callback(cp.CpSolverSolutionCallback):  # type: ignore[misc]
             def on_solution_callback(self) -> None:
+                if told is not None:
+                    told({name: int(self.value(var)) for name, var in start.items()})
                 if cancelled():
                     self.stop_search()
 
@@ -182,15 +188,16 @@ def most_placed(
 def solve(
     campaign: Campaign, tasks: list[Task], allowed: Allowed, known: Mapping[str, int], seconds: float,
     clock: Callable[[], float], cancelled: Callable[[], bool] = lambda: False, keep: Keep | None = None,
-    told: Callable[[Solved], None] = lambda _found: None,
+    told: Callable[[Solved], None] | None = None, luck: int = 0,
 ) -> Solved:  # fmt: skip
     """A plan at least as good as the one known: least lateness, then the earliest end, then the least sum of starts.
 
-    `told` is called with each better one on the way. With `keep`, of all plans of the least lateness that end at most LATER_SHARE later than the best, one that moves the
+    `told` is called with each better one on the way; another `luck` searches elsewhere. With `keep`, of all plans of the least lateness that end at most LATER_SHARE later than the best, one that moves the
     fewest of the tasks which stood before `keep.until`.
     """
     until = clock() + seconds
     late, end, _ = score(campaign, known)
+    bound_end = 0
     latest = max(end, max((task.slots + (task.fixed or 0) for task in tasks), default=0))
     if late:  # less lateness may ask for a later end
         latest = 2 * latest + 7 * 24 * PER_HOUR
@@ -200,6 +207,10 @@ def solve(
 
     def better(found: Mapping[str, int]) -> bool:
         return bool(found) and score(campaign, found) < score(campaign, best)
+
+    def tell(found: dict[str, int]) -> None:
+        if told is not None and better(found):
+            told(Solved(found, bound_end, False, False))
 
     def left(share: float) -> float:
         return share * (until - clock())
@@ -213,17 +224,18 @@ def solve(
         late = score(campaign, best)[0]
     if model.late:
         model.model.add(sum(model.late) <= late)
-    bound_end, status, turn = 0, "", 0
+    status, turn = "", 0
     stop = clock() + left(0.94)
     while status != "best" and clock() < stop and not cancelled():
         # a short look at the whole, then mostly near the best so far; and again with other luck
         model.hint(best)
         length = FIRST_S if not turn else max(TURN_S, TURN_SHARE * seconds)
-        status, found, bound = model.solve(model.end, min(length, stop - clock()), cancelled, turn)
+        status, found, bound = model.solve(
+            model.end, min(length, stop - clock()), cancelled, turn, luck=luck, told=tell
+        )
         turn += 1
         if better(found):
             best = found
-            told(Solved(dict(best), max(bound_end, bound), False, False))
         if status == "none":
             break
         bound_end = max(bound_end, bound)
