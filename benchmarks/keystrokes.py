@@ -52,6 +52,12 @@ class Person:
         self.keys += 1
         settle(0.3)
 
+    def alt(self, letter: str) -> None:
+        """What an underlined letter stands for: two keys."""
+        self.press(getattr(Qt.Key, f"Key_{letter.upper()}"), Qt.KeyboardModifier.AltModifier)
+        self.keys += 1
+        settle(0.3)
+
     def type(self, text: str) -> None:
         """Words and numbers."""
         QTest.keyClicks(QApplication.focusWidget(), text)
@@ -140,9 +146,9 @@ def label(person: Person) -> None:
     """A new tag with what is printed on it, and how it came."""
     person.ctrl("n")
     person.type("Firnwerk")
-    person.press(Qt.Key.Key_Tab)
+    person.press(Qt.Key.Key_Return)
     person.type("Spur 40")
-    person.go("claims as printed")
+    person.press(Qt.Key.Key_Return)
     person.type("12.8 V 40 Ah 512 Wh; cuts at 10 V")
     person.press(Qt.Key.Key_Return)
     person.go("as-received voltage")
@@ -172,11 +178,8 @@ def by_bench(person: Person, _folder: Path) -> None:
     person.go("simulated bench")
     person.press(Qt.Key.Key_Return)
     settle(1.0)
-    person.go("I have")
-    person.press(Qt.Key.Key_Space)
-    settle(0.5)
-    person.go("start")
-    person.press(Qt.Key.Key_Return)
+    person.alt("r")
+    person.alt("t")
     running = person.window.session.running
     settle(1.0)
     settle(until=lambda: not running.live)

@@ -12,7 +12,7 @@ from pathlib import Path
 import pytest
 from PySide6.QtCore import QMimeData, QPointF, Qt, QUrl
 from PySide6.QtGui import QDropEvent
-from PySide6.QtWidgets import QFileDialog, QPushButton
+from PySide6.QtWidgets import QApplication, QFileDialog, QPushButton
 
 from tests.making import discharge, write_log
 from wintry_tally.book import Book, RunStatus
@@ -190,6 +190,45 @@ def test_with_an_imported_file(qtbot, fresh: Window, tmp_path, monkeypatch, butt
         == 0
     )
     assert shown in capsys.readouterr().out
+
+
+def test_by_keyboard_alone_from_a_new_tag_to_a_kept_log_and_a_test_begun(
+    qtbot, fresh: Window, tmp_path, monkeypatch
+) -> None:
+    def type_(text: str, then: Qt.Key = Qt.Key.Key_Return) -> None:
+        qtbot.keyClicks(QApplication.focusWidget(), text)
+        qtbot.keyClick(QApplication.focusWidget(), then)
+
+    fresh.activateWindow()
+    qtbot.keyClick(fresh, Qt.Key.Key_N, CTRL)
+    for text in ("Maker", "Model", "39 Ah; 500 Wh"):  # Enter goes on from one to the next
+        type_(text)
+    sample = fresh.session.sample(fresh.sample_id)
+    assert (sample.maker, sample.model) == ("Maker", "Model")
+    assert [claim.kind for claim in sample.claims] == ["capacity", "energy"]
+    log = write_log(tmp_path / "log.csv", discharge())
+    monkeypatch.setattr(QFileDialog, "getOpenFileNames", lambda *_: ([str(log)], ""))
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(log), ""))
+    qtbot.keyClick(QApplication.focusWidget(), Qt.Key.Key_I, CTRL)
+    page = fresh.view("capacity").page("import")
+    qtbot.waitUntil(page.keep_button.hasFocus, timeout=15000)
+    page.accuracy_V.line.setFocus()  # whoever corrects something is left there
+    page.keep_button.setEnabled(False)
+    page._look()
+    qtbot.waitUntil(page.keep_button.isEnabled, timeout=15000)
+    assert page.accuracy_V.line.hasFocus()
+    page.keep_button.setFocus()
+    qtbot.keyClick(page.keep_button, Qt.Key.Key_Return)
+    qtbot.waitUntil(lambda: bool(fresh.session.runs(fresh.sample_id)), timeout=15000)
+    fresh.view("capacity").show_plan()
+    start = fresh.view("capacity").page("plan").start_card
+    qtbot.waitUntil(lambda: start._ready, timeout=15000)
+    assert not start.start_button.isEnabled()
+    qtbot.keyClick(fresh, Qt.Key.Key_R, Qt.KeyboardModifier.AltModifier)
+    qtbot.waitUntil(lambda: start.acknowledged.isChecked() and start.start_button.isEnabled())
+    with qtbot.waitSignal(start.started):
+        qtbot.keyClick(fresh, Qt.Key.Key_T, Qt.KeyboardModifier.AltModifier)
+    qtbot.waitUntil(lambda: len(fresh.session.runs(fresh.sample_id)) == 2, timeout=15000)
 
 
 def test_with_hand_readings(qtbot, fresh: Window, tmp_path, monkeypatch, button) -> None:

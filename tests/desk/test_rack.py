@@ -5,6 +5,7 @@ from __future__ import annotations
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QLabel
 
+from wintry_tally.desk.views.rack import Rack
 from wintry_tally.desk.window import Window
 
 
@@ -59,6 +60,10 @@ def test_tags_hang_in_another_order_and_under_headings(demo: Window, qtbot) -> N
         one.text() for one in demo.rack.findChildren(QLabel) if one.isVisible() and one.property("role") == "small"
     ]
     assert headings[:2] == ["flooded lead-acid", "lithium iron phosphate"]
+    # the next window hangs them so too
+    other = Rack(demo.session)
+    assert other.order.currentData() == "family" and other.which.currentData() == ""
+    other.deleteLater()
     choose(qtbot, demo, "order", "")
     assert shown(demo) == ["Z1", "M2", "M3", "M4", "M5", "M6"]
 

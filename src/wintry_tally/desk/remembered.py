@@ -8,7 +8,7 @@ from PySide6.QtCore import QByteArray, QSettings
 from PySide6.QtWidgets import QWidget
 
 MOST = 8
-BOOKS, SHOWN, PLACE = "books", "shown", "window"
+BOOKS, SHOWN, PLACE, ORDER = "books", "shown", "window", "rack/order"
 
 
 def _kept() -> list[str]:
@@ -35,6 +35,16 @@ def remember_shown(path: Path, code: str) -> None:
 def shown_in(path: Path) -> str:
     """The code of the sample shown last in a book; empty where nobody knows."""
     return str(QSettings().value(f"{SHOWN}/{path.absolute()}".replace("/", "|"), ""))
+
+
+def remember_order(key: str) -> None:
+    """Keep in which order the rack hangs."""
+    QSettings().setValue(ORDER, key)
+
+
+def order_kept() -> str:
+    """The order in which the rack hung last; empty where nobody chose one."""
+    return str(QSettings().value(ORDER, ""))
 
 
 def remember_place(window: QWidget) -> None:

@@ -202,8 +202,7 @@ def solve(
     if late:  # less lateness may ask for a later end
         latest = 2 * latest + 7 * 24 * PER_HOUR
     model = _Model(campaign, tasks, allowed, latest, optional=False)
-    best = dict(known)
-    proven = True
+    best, proven = dict(known), True
 
     def better(found: Mapping[str, int]) -> bool:
         return bool(found) and score(campaign, found) < score(campaign, best)
@@ -215,15 +214,8 @@ def solve(
     def left(share: float) -> float:
         return share * (until - clock())
 
-    if late and model.late:
-        model.hint(best)
-        status, found, _ = model.solve(sum(model.late), left(0.4), cancelled)
-        proven = proven and status == "best"
-        if better(found):
-            best = found
-        late = score(campaign, best)[0]
     if model.late:
-        model.model.add(sum(model.late) <= late)
+        best, proven = _least_late(model, best, left(0.4), cancelled)
     status, turn = "", 0
     stop = clock() + left(0.94)
     while status != "best" and clock() < stop and not cancelled():
@@ -249,6 +241,22 @@ def solve(
     if better(found):
         best = found
     return Solved(best, bound_end, end_proven, end_proven and status == "best")
+
+
+def _least_late(
+    model: _Model, best: dict[str, int], seconds: float, cancelled: Callable[[], bool]
+) -> tuple[dict[str, int], bool]:
+    """A plan of less lateness where there is one, whether it is the least; no later plan is looked for from here on."""
+    proven, late = True, score(model.campaign, best)[0]
+    if late:
+        model.hint(best)
+        status, found, _ = model.solve(sum(model.late), seconds, cancelled)
+        proven = status == "best"
+        if found and score(model.campaign, found) < score(model.campaign, best):
+            best = found
+        late = score(model.campaign, best)[0]
+    model.model.add(sum(model.late) <= late)
+    return best, proven
 
 
 def _kept(

@@ -76,6 +76,8 @@ class ArrivalView(StationView):
         self.pack.activated.connect(lambda _i: self._set(nominal_V=self.pack.currentData()))
 
         self.claim = TypedField("Claims as printed", self._read_claims, self._say, "12.8 V 40 Ah 512 Wh", Lines())
+        for line, then in ((self.code, self.maker), (self.maker, self.model), (self.model, self.claim.line)):
+            line.returnPressed.connect(then.setFocus)  # Enter goes on to what is typed next
         self.claim.entered.connect(self.add_claim)
         self.claim.line.typed.connect(lambda _text: self._mark())
         self.source = QComboBox()

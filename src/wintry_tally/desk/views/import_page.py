@@ -10,6 +10,7 @@ from pathlib import Path
 from PySide6.QtCore import QTimer
 from PySide6.QtGui import QColor
 from PySide6.QtWidgets import (
+    QApplication,
     QCheckBox,
     QComboBox,
     QHeaderView,
@@ -302,6 +303,9 @@ class ImportPage(StationView):
         self._fill_layout(looked.log.layout)
         self._fill_found(looked)
         self.keep_button.setEnabled(True)
+        holder = QApplication.focusWidget()
+        if holder is None or not self.isAncestorOf(holder):
+            self.keep_button.setFocus()  # Enter keeps it, unless somebody is correcting something here
 
     def _fill_layout(self, layout: Layout) -> None:
         self._filling = True

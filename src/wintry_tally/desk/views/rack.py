@@ -15,6 +15,7 @@ from wintry_tally.core.engine import LIVE, Phase
 from wintry_tally.core.protocol.method import Method
 from wintry_tally.core.quantity import amps_words
 from wintry_tally.core.quantity.moments import clock_words
+from wintry_tally.desk.remembered import order_kept, remember_order
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views import OFF_RACK, PAGES
 from wintry_tally.desk.widgets.flow import Flow
@@ -65,6 +66,8 @@ class Rack(QWidget):
         self.looking.textChanged.connect(self._filter)
         self.looking.returnPressed.connect(self._take)
         self.which, self.order = self._choice("Which tags", WHICH), self._choice("In which order", ORDERS)
+        self.order.setCurrentIndex(max(0, self.order.findData(order_kept())))
+        self.order.activated.connect(lambda _index: remember_order(str(self.order.currentData())))
         self._none = label("No such tag.", "small")
         self._none.hide()
         self._area = scrolling(inner)

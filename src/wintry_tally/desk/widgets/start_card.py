@@ -29,9 +29,9 @@ class StartCard(QWidget):
         self.mends = QHBoxLayout()
         self.mends.setSpacing(8)
         self.caution_text = label("", wrap=True)
-        self.acknowledged = QCheckBox("I have read and heeded these cautions")
+        self.acknowledged = QCheckBox("I have &read and heeded these cautions")
         self.acknowledged.clicked.connect(self._able)
-        self.start_button = button(words, self.started.emit, "main")
+        self.start_button = button(words.replace("t", "&t", 1), self.started.emit, "main")
         self._ready = False
         self.setLayout(
             column(
