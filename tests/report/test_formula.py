@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import math
 import re
+from concurrent.futures import ThreadPoolExecutor
 from xml.etree import ElementTree as ET
 
 import pytest
@@ -128,3 +129,12 @@ def test_a_larger_relation_is_a_larger_picture() -> None:
     low, high = picture(mathml("y = a + b")), picture(mathml("y = a / b"))
     assert high.height > 1.3 * low.height and high.below > low.below and low.width > high.width
     assert picture(mathml("y = a + b"), 28.0).width == pytest.approx(2 * (low.width - 2) + 2, rel=0.01)
+
+
+def test_formulas_are_drawn_by_several_threads_at_once_as_by_one() -> None:
+    texts = [f"R = (V{n} − V{n + 1}) / (I{n + 1} − I{n}) · √{n}" for n in range(40, 64)]
+    elements = [mathml(text) for text in texts]
+    with ThreadPoolExecutor(8) as pool:
+        together = list(pool.map(picture, elements))
+    picture.cache_clear()
+    assert [one.svg for one in together] == [picture(one).svg for one in elements]

@@ -12,6 +12,7 @@ What cannot be read so stays words. The text itself is the alternative text of i
 from __future__ import annotations
 
 import re
+import threading
 from dataclasses import dataclass
 from functools import lru_cache
 from itertools import pairwise
@@ -36,6 +37,8 @@ _TOKEN = re.compile(
 
 
 _MARGIN = 1.0
+_DRAWING = threading.Lock()
+"""The library reads its face from one open file, wherever that stands: one thread at a time."""
 _GAP = '<mspace width="0.2em"/>'
 
 
@@ -120,16 +123,16 @@ def mathml(text: str) -> str:
 @lru_cache(maxsize=512)
 def picture(element: str, size: float = SIZE) -> Picture:
     """A MathML element drawn with the letters of a face for formulas, which comes with the library."""
-    from ziamath.config import config  # takes 0.2 s: only when a formula is first seen
-    from ziamath.zmath import Math
+    with _DRAWING:
+        from ziamath.config import config  # takes 0.2 s: only when a formula is first seen
+        from ziamath.zmath import Math
 
-    config.math.color = "currentColor"
-    config.svg2 = False
-    drawn = Math(element, size=size, margin=_MARGIN)
-    width, height = drawn.getsize()
-    return Picture(
-        drawn.svg(), float(width) + 2 * _MARGIN, float(height) + 2 * _MARGIN, _MARGIN - float(drawn.getyofst())
-    )
+        config.math.color = "currentColor"
+        config.svg2 = False
+        drawn = Math(element, size=size, margin=_MARGIN)
+        width, height = drawn.getsize()
+        below = _MARGIN - float(drawn.getyofst())
+        return Picture(drawn.svg(), float(width) + 2 * _MARGIN, float(height) + 2 * _MARGIN, below)
 
 
 def formula_html(text: str) -> str:
