@@ -76,8 +76,20 @@ def names_in(line: Line) -> list[Name]:
                 place = last - 1
                 break
         place += 1
+    for name in found:
+        plain = line.text[name.begin : name.end].lower() in {"discharge", "discharging"}
+        if name.kind == "continuous-discharge" and plain and _of_degrees(line, name):
+            name.kind = "beside"  # "discharge −20 … +60 °C, charge 0 … 50 °C": where it may be used
     # "BMS: 100 A" is what it carries; beside another name it is only whose that is
     return [name for name in found if len(found) == 1 or line.text[name.begin : name.end].lower() != "bms"]
+
+
+def _of_degrees(line: Line, name: Name) -> bool:
+    """Whether the first figure behind a name is a range of degrees."""
+    first = next(
+        (piece for piece in line.pieces if piece.begin >= name.end and piece.kind in {"quantity", "rate"}), None
+    )
+    return first is not None and first.dimension == "temperature" and first.high is not None
 
 
 def clause_of(line: Line, piece: Item) -> tuple[int, int]:
