@@ -62,7 +62,7 @@ def cut(window: Window) -> list[str]:
             if part.width() < words + ARROW:
                 found.append(f"{part.accessibleName()}: {part.currentText()}")
         elif isinstance(part, QLineEdit | QAbstractSpinBox):
-            inner = isinstance(part.parent(), QAbstractSpinBox)  # it draws the edge of its line itself
+            inner = isinstance(part.parent(), QAbstractSpinBox | QComboBox)  # it draws the edge of its line itself
             if part.height() < least.height() - 1 and not inner:
                 found.append(part.accessibleName())
         elif isinstance(part, QAbstractButton) and part.text():
@@ -124,7 +124,19 @@ def test_what_a_test_is_set_up_run_and_typed_on_is_seen_whole(large: Window, qtb
     large.show_station("capacity")  # it runs
     sees_all(large, qtbot)
     large.show_sample(numbers["M2"])
+    large.view("capacity").show_plan()
+    sees_all(large, qtbot)
     large.view("capacity").begin_hand()
+    sees_all(large, qtbot)
+    large.show_station("arrival")
+    arrival = large.view("arrival")
+    arrival.claim.set_text("12.8 V 40 Ah 512 Wh; something else 7 A; surge 80 A (5 s)")
+    arrival.put_by_kind()
+    sees_all(large, qtbot)
+    large.show_page("bench")
+    bench = large.page("bench")
+    bench.instrument_form.show()
+    bench.channel_form.show()
     sees_all(large, qtbot)
 
 

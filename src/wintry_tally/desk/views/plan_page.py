@@ -6,8 +6,8 @@ import random
 from dataclasses import dataclass
 from datetime import datetime
 
-from PySide6.QtCore import Qt, QTimer, Signal
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QWidget
+from PySide6.QtCore import QTimer, Signal
+from PySide6.QtWidgets import QComboBox, QWidget
 
 from wintry_tally.bench.simulated import STAND_IN_METER
 from wintry_tally.book import RunSettings
@@ -19,6 +19,7 @@ from wintry_tally.core.protocol.preflight import Check, preflight
 from wintry_tally.core.quantity import format_duration
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.station import StationView
+from wintry_tally.desk.widgets.flow import Halves
 from wintry_tally.desk.widgets.parts import card, column, fields_beside, label, scrolling
 from wintry_tally.desk.widgets.quantity_field import QuantityField
 from wintry_tally.desk.widgets.start_card import StartCard
@@ -96,12 +97,8 @@ class PlanPage(StationView):
             label("Nothing real is switched: a battery model stands in, in fast time.", "small", wrap=True),
             grid,
         )
-        halves = QHBoxLayout()
-        halves.setSpacing(12)
-        halves.addWidget(left, 2, Qt.AlignmentFlag.AlignTop)
-        halves.addWidget(self.start_card, 3, Qt.AlignmentFlag.AlignTop)
         inner = QWidget()
-        inner.setLayout(column(halves, None))
+        inner.setLayout(column(Halves((left, 2), (self.start_card, 3)), None))
         self.setLayout(column(scrolling(inner)))
 
     def sample_switched(self) -> None:

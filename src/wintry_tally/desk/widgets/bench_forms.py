@@ -6,7 +6,7 @@ import re
 from pathlib import Path
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QGridLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QWidget
 
 from wintry_tally.bench.connect import dialect_for
 from wintry_tally.bench.drivers.dialect import dialect_named, shipped_dialects
@@ -15,8 +15,9 @@ from wintry_tally.core.errors import InputError
 from wintry_tally.core.protocol.leads import KCMIL_MM2, Leads, ampacity_A
 from wintry_tally.core.quantity import Accuracy, parse_accuracy
 from wintry_tally.core.quantity.wires import awg_area_mm2
+from wintry_tally.desk.widgets.flow import Flow
 from wintry_tally.desk.widgets.lines import Line
-from wintry_tally.desk.widgets.parts import button, fields_above, label, narrow, row
+from wintry_tally.desk.widgets.parts import button, column, fields_above, label, narrow, row
 from wintry_tally.desk.widgets.quantity_field import QuantityField, TypedField
 
 OWN = "a file of one's own"
@@ -59,7 +60,7 @@ class InstrumentForm(QWidget):
             self.kind.addItem(words, key)
         for key, words in WAYS.items():
             self.way.addItem(words, key)
-        narrow(self.kind, self.way, self.dialect)
+        narrow(self.kind, self.dialect)
         self.way.activated.connect(self._way_chosen)
         self.dialect.activated.connect(self._dialect_chosen)
         self.address = Line()
@@ -76,23 +77,14 @@ class InstrumentForm(QWidget):
         self.kind.activated.connect(self._kind_chosen)
         self.problem = label("", "problem", wrap=True)
         self.problem.hide()
-        grid = QGridLayout(self)
-        grid.setContentsMargins(0, 0, 0, 0)
-        grid.setHorizontalSpacing(12)
         fields: tuple[tuple[str, QWidget], ...] = (
             ("Name", self.name), ("It is a", self.kind), ("Spoken to by", self.way), ("Dialect", self.dialect),
             ("Address", self.address), ("At most", self.power), ("At most", self.current), ("At most", self.voltage),
             ("Voltage good to", self.accuracy_V), ("Last digit", self.digit_V), ("Current good to", self.accuracy_A),
             ("Last digit", self.digit_A),
         )  # fmt: skip
-        fields_above(grid, fields)
-        grid.addWidget(self.turned, 6, 0, 1, 2)
-        grid.addWidget(self.own_cutoff, 6, 2, 1, 2)
-        grid.addWidget(self.problem, 7, 0, 1, 4)
-        holder = QWidget()
-        keep = button("Keep the instrument", self.keep, "main")
-        holder.setLayout(row(None, button("Cancel", self.cancelled.emit), keep))
-        grid.addWidget(holder, 8, 0, 1, 4)
+        keys = row(None, button("Cancel", self.cancelled.emit), button("Keep the instrument", self.keep, "main"))
+        self.setLayout(column(fields_above(fields), Flow(self.turned, self.own_cutoff, gap=6), self.problem, keys))
 
     def show_instrument(self, made: Instrument) -> None:
         """Fill the fields in."""
@@ -233,9 +225,6 @@ class ChannelForm(QWidget):
         self.problem = label("", "problem", wrap=True)
         self.problem.hide()
         self._equipment = Equipment()
-        grid = QGridLayout(self)
-        grid.setContentsMargins(0, 0, 0, 0)
-        grid.setHorizontalSpacing(12)
         parts: list[tuple[str, QWidget]] = [("Name", self.name)]
         for key, words, _ in self.ROLES:
             box = self.boxes[key] = QComboBox()
@@ -244,17 +233,11 @@ class ChannelForm(QWidget):
             box.activated.connect(self._say_warmth)
             parts.append((words.capitalize(), box))
         parts += [("Leads", self.area), ("One way", self.length)]
-        fields_above(grid, parts)
         for field in (self.area, self.length):
             field.line.textChanged.connect(lambda _t: self._say_warmth())
         self.sensed.clicked.connect(lambda _c: self._say_warmth())
-        grid.addWidget(self.sensed, 6, 0, 1, 4)
-        grid.addWidget(self.warmth, 7, 0, 1, 4)
-        grid.addWidget(self.problem, 8, 0, 1, 4)
-        holder = QWidget()
-        keep = button("Keep the channel", self.keep, "main")
-        holder.setLayout(row(None, button("Cancel", self.cancelled.emit), keep))
-        grid.addWidget(holder, 9, 0, 1, 4)
+        keys = row(None, button("Cancel", self.cancelled.emit), button("Keep the channel", self.keep, "main"))
+        self.setLayout(column(fields_above(parts), self.sensed, self.warmth, self.problem, keys))
 
     def show_channel(self, made: ChannelSpec, equipment: Equipment) -> None:
         """Fill the fields in."""

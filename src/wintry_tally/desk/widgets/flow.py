@@ -154,17 +154,18 @@ class Halves(_Parts):
 
 
 class Columns(_Parts):
-    """Parts in columns of one width, as many beside each other as have room."""
+    """Parts in columns of one width, as many beside each other as have room, and `most` at the most."""
 
-    def __init__(self, *parts: QWidget | QLayout, gap: int = 4, down: int = 2) -> None:
+    def __init__(self, *parts: QWidget | QLayout, gap: int = 4, down: int = 2, most: int = 99) -> None:
         super().__init__(gap, down)
+        self._most = most
         for part in parts:
             self.put(part)
 
     def _place(self, rect: QRect, truly: bool) -> int:
         seen = self._seen()
         widest = max((item.minimumSize().width() for item in seen), default=0)
-        fit = max(1, min(len(seen), (rect.width() + self._gap) // max(1, widest + self._gap)))
+        fit = max(1, min(len(seen), self._most, (rect.width() + self._gap) // max(1, widest + self._gap)))
         lines = -(-len(seen) // fit)
         across = -(-len(seen) // max(1, lines))  # six that do not fit stand as three and three, not as five and one
         width = (rect.width() - self._gap * (across - 1)) // max(1, across)

@@ -23,6 +23,7 @@ from PySide6.QtWidgets import (
 
 from wintry_tally.desk.preferences import shown
 from wintry_tally.desk.theme import SPACE
+from wintry_tally.desk.widgets.flow import Columns
 
 
 class Words(QLabel):
@@ -122,13 +123,9 @@ def _filled(layout: Any, items: tuple[QWidget | QLayout | None, ...], gap: int, 
     return layout
 
 
-def fields_above(grid: QGridLayout, fields: Sequence[tuple[str, QWidget]], across: int = 4) -> None:
-    """Fields side by side, so many to a line, each under its small label."""
-    for place, (words, widget) in enumerate(fields):
-        line, at = divmod(place, across)
-        grid.addWidget(label(words, "small"), 2 * line, at)
-        grid.addWidget(widget, 2 * line + 1, at, Qt.AlignmentFlag.AlignTop)
-        grid.setColumnStretch(at, 1)
+def fields_above(fields: Sequence[tuple[str, QWidget]], across: int = 4) -> Columns:
+    """Fields side by side, at most so many to a line, each under its small label."""
+    return Columns(*(named(words, widget) for words, widget in fields), gap=3, down=1, most=across)
 
 
 def fields_beside(fields: Sequence[tuple[str, QWidget]]) -> tuple[QGridLayout, list[QLabel]]:

@@ -73,7 +73,7 @@ class PlacesCard(QWidget):
             self.fields[place.name] = field
             keep = button("Keep", partial(self.read, place.name), "", f"Keep the reading of the {place.name}")
             for spot, part in enumerate(
-                (label(place.name, "strong"), label(said, "quiet"), self._by(place), field, keep)
+                (label(place.name, "strong"), label(said, "quiet", wrap=True), self._by(place), field, keep)
             ):
                 self._grid.addWidget(part, line, spot)
         if holder in self.fields:
