@@ -15,7 +15,7 @@ from hypothesis import strategies as some
 
 from wintry_tally.cli.main import invoke
 from wintry_tally.core.battery.printed import Printed, read_printed
-from wintry_tally.core.battery.printed.one import claim_of_kind
+from wintry_tally.core.battery.printed.one import claim_of_kind, typed_claims
 from wintry_tally.core.battery.printed.own import line_for, said_line
 from wintry_tally.core.battery.printed.sense import currency_of
 from wintry_tally.core.battery.printed.vocabulary import shipped, with_own
@@ -177,3 +177,13 @@ def test_a_text_made_to_hurt_is_told_and_not_read() -> None:
     assert [read.claim.kind for read in long.claims] == ["capacity", "mass"] and long.left[-1].line == 2
     many = read_printed("\n".join(["100 Ah"] * 2001))
     assert len(many.claims) == 2000 and many.left[-1].line == 2001 and "2000 lines" in many.left[-1].reason
+
+
+@pytest.mark.parametrize(
+    "text", ["length 8½ in; 512 Wh; surge 80 A (5 s)", "½ C charge; 8 ½ in long; 40 Ah", "10¾ lb;40 Ah"]
+)
+def test_what_is_read_is_where_it_is_printed_behind_a_fraction_too(text: str) -> None:
+    parts = [part.strip() for part in text.split(";")]
+    found = typed_claims(text)
+    assert sorted(text[mark.begin : mark.end] for mark in found.marks) == sorted(parts)
+    assert sorted(claim.text for claim in found.claims) == sorted(parts)

@@ -73,9 +73,16 @@ class Item:
 
 def plain(line: str) -> str:
     """The line with signs that mean the same written alike; as long as before but for fractions."""
-    for sign, text in _FRACTIONS.items():
-        line = line.replace(sign, text)
-    return line.translate(_SAME)
+    return "".join(_written(line)).translate(_SAME)
+
+
+def _written(line: str) -> list[str]:
+    """Each of its signs, a fraction's written out: apart from a number right before it."""
+    before = "", *line
+    return [
+        _FRACTIONS[sign].lstrip() if sign in _FRACTIONS and was.isspace() else _FRACTIONS.get(sign, sign)
+        for was, sign in zip(before, line, strict=False)
+    ]
 
 
 def unit_name(unit: str) -> str:
@@ -150,8 +157,12 @@ def _fraction(text: str) -> Number:
 def items(line: str) -> list[Item]:
     """The pieces of a line, quantities put together: numbers with unit, range and tolerance."""
     text = plain(line)
-    found = _lexed(text)
-    return _joined(_ranged(_headed(text, _unit_first(found))))
+    found = _joined(_ranged(_headed(text, _unit_first(_lexed(text)))))
+    if len(text) == len(line):
+        return found
+    # back to where they stand as printed: a sign for a fraction was written out
+    places = [place for place, signs in enumerate(_written(line)) for _ in signs] + [len(line)]
+    return [replace(item, begin=places[item.begin], end=places[item.end - 1] + 1 if item.end else 0) for item in found]
 
 
 _HEADING = re.compile(
