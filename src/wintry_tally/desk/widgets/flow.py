@@ -18,6 +18,8 @@ class _Parts(QLayout):
         super().__init__()
         self._items: list[QLayoutItem] = []
         self._gap, self._down = gap * SPACE, down * SPACE
+        self._heights: dict[int, int] = {}
+        """Known until a part is another: a layout in layouts is asked many times over."""
         self.setContentsMargins(0, 0, 0, 0)
 
     def addItem(self, item: QLayoutItem) -> None:
@@ -54,7 +56,15 @@ class _Parts(QLayout):
 
     def heightForWidth(self, width: int) -> int:
         """See QLayout."""
-        return self._place(QRect(0, 0, width, 0), False)
+        known = self._heights.get(width)
+        if known is None:
+            known = self._heights[width] = self._place(QRect(0, 0, width, 0), False)
+        return known
+
+    def invalidate(self) -> None:
+        """See QLayout."""
+        self._heights.clear()
+        super().invalidate()
 
     def setGeometry(self, rect: QRect) -> None:
         """See QLayout."""
