@@ -271,6 +271,24 @@ def test_the_worker_closes_a_run_that_ended() -> None:
     assert worker.curve() == points
 
 
+def test_a_run_is_not_closed_before_the_book_has_its_last_readings() -> None:
+    taken = [False, False, True]
+    closed: list = []
+    worker = RunWorker(loop(channel(state=0.05), Store(), interval=5.0), 1e6, closed.append, lambda _: taken.pop(0))
+    worker.start()
+    while len(taken) > 2:
+        time.sleep(0.01)
+    assert not closed
+    worker._thread.join(20)
+    assert not worker.alive and not taken and len(closed) == 1 and not worker.refusal
+    leaving = RunWorker(loop(channel(state=0.05), Store(), interval=5.0), 1e6, closed.append, lambda _: False)
+    leaving.start()
+    while not leaving.refusal:
+        time.sleep(0.01)
+    leaving.stop_thread()
+    assert not leaving.alive and len(closed) == 1 and leaving.refusal == "the book has not taken the last readings"
+
+
 # --- hand readings ---
 
 NOON = datetime(2026, 1, 20, 12, 0)

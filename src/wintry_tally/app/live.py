@@ -262,7 +262,8 @@ class LiveRuns:
 
         def flushed(limit_s: float) -> bool:
             done = journal.flush(limit_s)
-            journal.close()
+            if done:
+                journal.close()
             return done
 
         if observer is not None:

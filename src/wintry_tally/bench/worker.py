@@ -16,7 +16,7 @@ from wintry_tally.core.errors import WintryError
 
 CURVE_POINTS = 6000
 PARK_LOOK_S = 3.0
-FLUSH_S = 20.0
+FLUSH_S, LEAVING_S, AGAIN_S = 20.0, 2.0, 1.0
 CLOSE_S = 60.0
 FAULTS_MOST = 5
 log = logging.getLogger(__name__)
@@ -234,8 +234,8 @@ class RunWorker:
         latest = self._latest
         if latest.ended and latest.settled:
             self._loop.let_go()
-            self._written()
-            self._close(latest)
+            if self._written():
+                self._close(latest)
             return True
         self.parked = not latest.ended
         off = self._loop.park() if latest.ended is False else self._loop.look_off()
@@ -246,14 +246,20 @@ class RunWorker:
         self._publish(self._loop.snapshot())
         self.left = "" if off else (self._latest.trouble or "it is not seen to be off")
         self._loop.let_go()
-        self._written()
-        if latest.ended:
+        if self._written() and latest.ended:
             self._close(latest)
         return True
 
-    def _written(self) -> None:
-        if self._flush is not None and not self._flush(FLUSH_S if not self._halt.is_set() else 2.0):
+    def _written(self) -> bool:
+        """Whether the book has every reading. Until it has, a run is not closed: what is sealed without them lacks them.
+
+        A window that stays open goes on trying; one that closes leaves the run as it stands, to be taken up or closed.
+        """
+        while self._flush is not None and not self._flush(FLUSH_S if not self._halt.is_set() else LEAVING_S):
             self.refusal = "the book has not taken the last readings"
+            if self._halt.wait(AGAIN_S):
+                return False
+        return True
 
     def _close(self, latest: Snapshot) -> None:
         until = time.monotonic() + CLOSE_S

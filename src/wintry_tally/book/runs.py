@@ -11,7 +11,7 @@ import platform
 import time
 import zlib
 from collections.abc import Iterable, Mapping
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
@@ -180,7 +180,7 @@ class Runs:
             if sealed is not None:
                 from wintry_tally.book.seal import unseal
 
-                return unseal(sealed, resolution)
+                return replace(unseal(sealed, resolution), clock_assumed=run.settings.clock_assumed)
 
             # at a charge by hand people write down what the charger shows: as typed in the rows, turned only here
             with read_as(f"the readings of {run.title}"):

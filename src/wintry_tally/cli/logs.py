@@ -19,6 +19,8 @@ from wintry_tally.exchange import Choices, LogFile, read_log
 from wintry_tally.exchange.columns import FIELDS
 from wintry_tally.exchange.parts import join_logs
 
+TIME_UNITS = ("ms", "s", "min", "h")
+
 
 @dataclass(frozen=True)
 class Given:
@@ -36,6 +38,7 @@ class Given:
     ambient: float | None = None
     timezone: str = ""
     interval: float | None = None
+    time_unit: str | None = None
     rest_minutes: float | None = None
     repair: str = "safe"
     instrument: tuple[str, ...] = ()
@@ -64,7 +67,7 @@ def parse_given(data: dict[str, Any], place: str = "") -> Given:
             raise InputError(
                 f"{place}{key.replace('_', '-')} of {renamed[key]:g} cannot be", mend="give a number above 0"
             )
-    for key in ("family", "voltage_accuracy", "current_accuracy", "timezone", "discharge_sign", "repair"):
+    for key in ("family", "voltage_accuracy", "current_accuracy", "timezone", "discharge_sign", "repair", "time_unit"):
         if renamed.get(key) is not None and not isinstance(renamed[key], str):
             raise InputError(f"{place}{key.replace('_', '-')}: {renamed[key]!r} is not a text")
     dropouts = renamed.get("device_dropout", ())
@@ -83,6 +86,8 @@ def parse_given(data: dict[str, Any], place: str = "") -> Given:
     given = Given(**{key: value for key, value in renamed.items() if value is not None})
     if given.discharge_sign not in {"+", "-", "auto"}:
         raise InputError(f'{place}discharge-sign: "{given.discharge_sign}" is not known', mend="use +, - or auto")
+    if given.time_unit is not None and given.time_unit not in TIME_UNITS:
+        raise InputError(f'{place}time-unit: "{given.time_unit}" is not known', mend=f"use {', '.join(TIME_UNITS)}")
     if given.repair not in REPAIRS:
         raise InputError(f'{place}repair: "{given.repair}" is not known', mend=f"use {', '.join(REPAIRS)}")
     return given
@@ -132,8 +137,9 @@ def options_from(given: Given) -> tuple[Choices, Options]:
     if given.timezone and given.timezone not in available_timezones():
         raise InputError(f'time zone "{given.timezone}" is not known', mend='write it like "Europe/Oslo"')
     choices = Choices(
-        columns=columns, discharge_sign=given.discharge_sign, timezone=given.timezone, interval_s=given.interval
-    )
+        columns=columns, discharge_sign=given.discharge_sign, timezone=given.timezone, interval_s=given.interval,
+        time_unit=given.time_unit,
+    )  # fmt: skip
     options = Options(
         family=_family_of(given),
         cells_known=given.nominal_v is not None,

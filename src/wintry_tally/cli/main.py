@@ -88,6 +88,7 @@ def _log_options(command: Any) -> Any:
         click.option("--ambient", type=float, help="Ambient temperature, °C."),
         click.option("--timezone", default="", help="AREA/CITY of naive local times."),
         click.option("--interval", type=float, help="Seconds from frame to frame, where a log has no clock."),
+        click.option("--time-unit", type=click.Choice(["ms", "s", "min", "h"]), help="Of times that name none."),
         click.option("--rest-minutes", type=float, help="Rest wanted before a discharge."),
         click.option("--repair", type=click.Choice(["none", "safe", "offered"]), default="safe", show_default=True),
     ]

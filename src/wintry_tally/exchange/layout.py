@@ -16,6 +16,9 @@ DELIMITER_WORDS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "bar", " ":
 
 _NUMBER_POINT = re.compile(r"^[+\-−]?(\d+\.?\d*|\.\d+)([eE][+\-]?\d+)?$")
 _GROUPED = re.compile(r"^[+\-−]?\d{1,3}([,' ]\d{3})+(\.\d+)?$|^[+\-−]?\d{1,3}([.' ]\d{3})+(,\d+)?$")
+_THOUSANDS = re.compile(r"^[+\-−]?[1-9]\d{0,2}(,\d{3})+(\.\d*)?$")
+BARE_LEAST = 3
+"""So many different whole numbers below a thousand, beside others with a comma, show what the comma is for."""
 _NUMBER_COMMA = re.compile(r"^[+\-−]?(\d+,?\d*|,\d+)([eE][+\-]?\d+)?$")
 _TIME_LIKE = re.compile(
     r"^(\d{1,4}[-./]\d{1,2}[-./]\d{1,4})?[ T]*(\d+:\d{1,2}(:\d{1,2}([.,]\d+)?)?)?\s*([AaPp][Mm])?(Z|[+\-]\d{2}:?\d{2})?$"
@@ -155,7 +158,7 @@ def find_layout(text: str, encoding: str, choices: Choices, name: str) -> Layout
     )
     data = [split(line, delimiter) for line in lines[first : first + 300] if line.strip()]
     headers = tuple(_with_unit_of_cells(header, index, data) for index, header in enumerate(headers))
-    decimal = choices.decimal or _decimal(data)
+    decimal = choices.decimal or _decimal(data, headers)
     columns = assign(list(headers))
     _chosen(columns, headers, choices, name)
     decimals = tuple(
@@ -270,15 +273,31 @@ def _looks_like_units(row: list[str]) -> bool:
     return bool(filled) and len(short) == len(filled) and any(part.strip("[]()").lower() in known for part in filled)
 
 
-def _decimal(rows: list[list[str]]) -> str:
+def _decimal(rows: list[list[str]], headers: tuple[Header, ...]) -> str:
+    """The decimal mark that most cells have; a comma before three digits may group thousands, which its column shows."""
     commas = points = 0
-    for row in rows:
-        for part in row:
-            if "," in part and _NUMBER_COMMA.match(part):
-                commas += 1
-            elif "." in part and _NUMBER_POINT.match(part):
-                points += 1
-    return "," if commas > points else "."
+    grouped = 0
+    for index, header in enumerate(headers):
+        cells = [row[index] for row in rows if index < len(row) and row[index]]
+        points += sum("." in cell and bool(_NUMBER_POINT.match(cell)) for cell in cells)
+        with_comma = [cell for cell in cells if "," in cell and (_NUMBER_COMMA.match(cell) or _GROUPED.match(cell))]
+        if with_comma and all(_THOUSANDS.match(cell) for cell in with_comma):
+            if _groups(cells, with_comma, header):
+                return "."
+            grouped += len(with_comma)
+        else:
+            commas += sum(bool(_NUMBER_COMMA.match(cell)) for cell in with_comma)
+    return "," if commas + grouped > points else "."
+
+
+def _groups(cells: list[str], with_comma: list[str], header: Header) -> bool:
+    """Whether a column's commas group thousands: two in a number, a point behind, below a thousand none, or mV beyond one."""
+    bare = {cell for cell in cells if cell.isdigit() and cell != "0"}
+    return (
+        any(cell.count(",") > 1 or "." in cell for cell in with_comma)
+        or (len(bare) >= BARE_LEAST and all(len(cell) <= 3 for cell in bare))
+        or header.unit.lower() == "mv"
+    )
 
 
 def _decimals(text: str, decimal: str) -> int:

@@ -9,6 +9,7 @@ import os
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -22,9 +23,10 @@ from wintry_tally.exchange.columns import assign, parse_header, scale_of
 from wintry_tally.exchange.content import HEAD, content_of, encoding_of
 from wintry_tally.exchange.layout import DELIMITERS, Choices, Layout, find_layout, is_value
 from wintry_tally.exchange.sign import discharge_sign
-from wintry_tally.exchange.times import moment_of, seconds_from_numbers, seconds_from_text
+from wintry_tally.exchange.times import is_open_clock, moment_of, seconds_from_numbers, seconds_from_text
 from wintry_tally.files import MOST_COLUMNS, MOST_ROWS, check_unpacked
 
+_GROUPS = r"^[+\-]?[1-9]\d{0,2}(\.\d{3})+(,\d*)?$"
 _VALUES = {
     "voltage": "voltage_V",
     "current": "current_A",
@@ -151,15 +153,30 @@ def _frame(content: bytes | mmap.mmap, layout: Layout, path: Path) -> pl.DataFra
             return pl.read_csv(path, infer_schema_length=0, **layout_options)
         except pl.exceptions.PolarsError:
             pass
-    return pl.read_csv(
+    read = partial(
+        pl.read_csv,
         _as_utf8(content[:], layout),
         ignore_errors=True,
         truncate_ragged_lines=True,
         infer_schema_length=0,
         encoding="utf8-lossy",
         null_values=["", "-", "--", "nan", "NaN", "null", "n/a", "N/A", "#N/A"],
-        **layout_options,
     )
+    frame = read(**layout_options)
+    flawed = [name for name, kind in frame.schema.items() if kind == pl.Float64 and frame[name].null_count()]
+    if not flawed:
+        return frame
+    written = read(**{**layout_options, "schema_overrides": {**types, **dict.fromkeys(flawed, pl.String)}})
+    return frame.with_columns(_written_apart(frame[name], written[name], layout.decimal) for name in flawed)
+
+
+def _written_apart(values: pl.Series, written: pl.Series, decimal: str) -> pl.Series:
+    """A column's numbers with those that have spaces round them, or are grouped beyond the rows that were looked at."""
+    marks = r"[.' ]" if decimal == "," else r"[,' ]"
+    text = written.str.strip_chars()
+    grouped = text.str.contains(rf"^[+\-−]?\d{{1,3}}({marks}\d{{3}})+([{decimal}]\d*)?$").fill_null(False)
+    bare = pl.select(pl.when(grouped).then(text.str.replace_all(marks, "")).otherwise(text)).to_series()
+    return values.fill_null(bare.str.replace(decimal, ".", literal=True).cast(pl.Float64, strict=False))
 
 
 def _as_utf8(content: bytes, layout: Layout) -> bytes:
@@ -193,23 +210,27 @@ def _float(text: str, decimal: str) -> bool:
 
 
 def _written_out(layout: Layout, index: int) -> bool:
-    """Whether a column's numbers carry units or grouping, or a decimal comma between commas: read as text then."""
-    if layout.decimal == "," and layout.delimiter == ",":
+    """Whether a column's numbers carry units or grouping, or may further on beside a decimal comma: read as text then."""
+    cells = [row[index] for row in layout.sample_all if index < len(row) and row[index]]
+    if layout.decimal == "," and (layout.delimiter == "," or all(cell.isdigit() for cell in cells)):
         return True
     return any(
-        not _float(row[index], layout.decimal) and is_value(row[index]) and ":" not in row[index]
-        for row in layout.sample_all
-        if index < len(row) and row[index]
+        is_value(cell)
+        and ":" not in cell
+        and (not _float(cell, layout.decimal) or (layout.decimal == "," and "." in cell))
+        for cell in cells
     )
 
 
 def _numbers(series: pl.Series, decimal: str = ".") -> Column:
     if series.dtype == pl.String:
-        grouping = r"[.' ]" if decimal == "," else r"[,' ]"
+        marks = r"[.' ]" if decimal == "," else r"[,' ]"
         text = series.str.strip_chars().str.replace(r"\s*[A-Za-zµ°Ω%]{1,4}$", "").str.replace_all("−", "-")
-        plain = text.str.replace(",", ".") if decimal == "," else text
-        grouped = text.str.replace_all(grouping, "").str.replace(",", ".")
-        series = plain.cast(pl.Float64, strict=False).fill_null(grouped.cast(pl.Float64, strict=False))
+        grouped = text.str.replace_all(marks, "").str.replace(",", ".").cast(pl.Float64, strict=False)
+        plain = (text.str.replace(",", ".") if decimal == "," else text).cast(pl.Float64, strict=False)
+        pointed = text.filter(text.str.contains(".", literal=True)) if decimal == "," else text.clear()
+        # "1.000" beside a decimal comma is a thousand where every point of its column groups
+        series = grouped if len(pointed) and pointed.str.contains(_GROUPS).all() else plain.fill_null(grouped)
     values = series.cast(pl.Float64, strict=False)
     column = np.asarray(values.fill_null(float("nan")).to_numpy() if values.null_count() else values.to_numpy())
     with np.errstate(all="ignore"):
@@ -224,7 +245,7 @@ def _assemble(frame: pl.DataFrame, layout: Layout, choices: Choices, name: str) 
     position = {index: place for place, index in enumerate(layout.used)}
     series = {field: frame.to_series(position[index]) for field, index in layout.columns.items()}
     remarks: list[Remark] = []
-    time_s, epoch = _time(series, layout, choices, name, remarks)
+    time_s, epoch, assumed = _time(series, layout, choices, name, remarks)
     values: dict[str, Any] = {}
     resolution: dict[str, float] = {}
     for field, target in _VALUES.items():
@@ -259,7 +280,7 @@ def _assemble(frame: pl.DataFrame, layout: Layout, choices: Choices, name: str) 
         sign = "+"
     current = values.pop("current_A", None)
     voltage = values.pop("voltage_V")
-    trace = Trace(time_s, voltage, current, resolution=resolution, beside=beside, **values)
+    trace = Trace(time_s, voltage, current, resolution=resolution, beside=beside, clock_assumed=assumed, **values)
     labels = {field: layout.label(field) for field in ("time", *_VALUES)}
     if "voltage" not in layout.columns:
         labels["voltage"] = " + ".join(layout.headers[layout.beside[cell][0]].text for cell in layout.cells)
@@ -292,9 +313,10 @@ def _any_finite(column: Column) -> bool:
 
 def _time(
     series: dict[str, pl.Series], layout: Layout, choices: Choices, name: str, remarks: list[Remark]
-) -> tuple[Column, float | None]:
+) -> tuple[Column, float | None, bool]:
+    """Elapsed seconds, the epoch of the first reading where it is known, and whether the unit had to be assumed."""
     if "time" not in series and "date" not in series and choices.interval_s is not None:
-        return _frame_clock(series, choices.interval_s, remarks), None
+        return _frame_clock(series, choices.interval_s, remarks), None, False
     if "date" in series and ("time" not in series or series["time"].dtype == pl.String):
         joined = series["date"].cast(pl.String).str.strip_chars()
         if "time" in series:
@@ -302,22 +324,24 @@ def _time(
         try:
             seconds, epoch, naive = seconds_from_text(joined, choices.timezone, name)
             _hour_jumps(seconds, naive, remarks)
-            return seconds, epoch
+            return seconds, epoch, False
         except LogError:
             if "time" not in series:
                 raise
     column = series["time"]
     index = layout.columns["time"]
-    if column.dtype == pl.String and not _written_out(layout, index):
-        seconds, epoch, naive = seconds_from_text(column, choices.timezone, name)
-        _hour_jumps(seconds, naive, remarks)
-        return seconds, epoch
     header = layout.headers[index]
+    if column.dtype == pl.String and not _written_out(layout, index):
+        says = {"h": "hh:mm", "min": "mm:ss"}.get(choices.time_unit or "", header.text)
+        seconds, epoch, naive = seconds_from_text(column, choices.timezone, name, says)
+        _hour_jumps(seconds, naive, remarks)
+        return seconds, epoch, epoch is None and is_open_clock(column, says)
     unit = choices.time_unit or header.unit
-    if not unit and header.name in {"minutes", "hours"}:
+    if not unit and header.name in {"seconds", "minutes", "hours"}:
         unit = header.name
     factor, _ = scale_of("time", unit)
-    return seconds_from_numbers(_numbers(column, layout.decimal), factor, bool(unit))
+    seconds, epoch = seconds_from_numbers(_numbers(column, layout.decimal), factor, bool(unit))
+    return seconds, epoch, epoch is None and not unit
 
 
 def _frame_clock(series: dict[str, pl.Series], interval_s: float, remarks: list[Remark]) -> Column:

@@ -12,7 +12,9 @@ from wintry_tally.core.errors import LogError
 from wintry_tally.core.trace.trace import Column
 
 _CLOCK = r"^\s*(?:(\d+)\s*d\S*\s+)?(\d+):(\d{1,2})(?::(\d{1,2}(?:[.,]\d+)?))?\s*([AaPp][Mm])?\s*$"
-DAY = 86400.0
+_MINUTES = r"^\s*(\d+):(\d{1,2}(?:[.,]\d+)?)\s*$"
+_SAYS_MINUTES = re.compile(r"(?<![h:] )(?<![h:])\b(m{1,2}|min\w*) ?: ?(s{1,2}|sec\w*)\b", re.IGNORECASE)
+HOUR, DAY = 3600.0, 86400.0
 _FORMATS = (
     *("%Y-%m-%dT%H:%M:%S%.f", "%Y-%m-%d %H:%M:%S%.f", "%Y-%m-%dT%H:%M", "%Y-%m-%d %H:%M", "%Y/%m/%d %H:%M:%S%.f"),
     *("%d.%m.%Y %H:%M:%S%.f", "%d.%m.%Y %H:%M", "%d/%m/%Y %H:%M:%S%.f", "%m/%d/%Y %H:%M:%S%.f", "%d-%m-%Y %H:%M:%S%.f"),
@@ -53,10 +55,13 @@ def _day_steps(values: Column) -> bool:
     return len(finite) > 2 and float(np.median(np.abs(np.diff(finite)))) < 0.05
 
 
-def seconds_from_text(series: pl.Series, timezone: str, name: str) -> tuple[Column, float | None, bool]:
+def seconds_from_text(
+    series: pl.Series, timezone: str, name: str, header: str = ""
+) -> tuple[Column, float | None, bool]:
     """Elapsed seconds from clock times or dated times; the epoch of the first where it is dated; whether naive local.
 
-    A time of day that falls back by more than half a day has passed midnight.
+    A time of day that falls back by more than half a day has passed midnight. "12:05" is hours and minutes, unless a
+    fraction follows or the header says "mm:ss": minutes and seconds then, which a spreadsheet begins anew each hour.
 
     Raises:
         LogError: the texts are no times, or the time zone is unknown.
@@ -65,6 +70,14 @@ def seconds_from_text(series: pl.Series, timezone: str, name: str) -> tuple[Colu
     sample = [value for value in text.drop_nulls().head(50).to_list() if value]
     if not sample:
         raise LogError("the time column is empty", name, "choose another column as the time")
+    if re.match(_MINUTES, sample[0]) and (re.search(r"[.,]", sample[0]) or _SAYS_MINUTES.search(header)):
+        parts = text.str.extract_groups(_MINUTES).struct.unnest()
+        minutes, seconds = (
+            parts.to_series(index).str.replace(",", ".").cast(pl.Float64, strict=False) for index in range(2)
+        )
+        lifted = _lifted(np.asarray((minutes * 60 + seconds).to_numpy(), dtype=np.float64), HOUR)
+        finite = lifted[np.isfinite(lifted)]
+        return lifted - (finite[0] if len(finite) else 0.0), None, False
     if re.match(_CLOCK, sample[0]):
         parts = text.str.extract_groups(_CLOCK).struct.unnest()
         half = parts.to_series(4).str.to_lowercase()
@@ -75,7 +88,7 @@ def seconds_from_text(series: pl.Series, timezone: str, name: str) -> tuple[Colu
         on_twelve = pl.when(noon).then(hours % 12 + 12 * (half == "pm").cast(pl.Float64)).otherwise(hours)
         hours = pl.select(on_twelve).to_series()
         total = (days.fill_null(0) * DAY + hours * 3600 + minutes * 60 + seconds.fill_null(0)).to_numpy()
-        seconds_of = _over_midnight(np.asarray(total, dtype=np.float64))
+        seconds_of = _lifted(np.asarray(total, dtype=np.float64), DAY)
         finite = seconds_of[np.isfinite(seconds_of)]
         return seconds_of - (finite[0] if len(finite) else 0.0), None, False
     moments, naive = _dated(text, sample, timezone, name)
@@ -86,13 +99,23 @@ def seconds_from_text(series: pl.Series, timezone: str, name: str) -> tuple[Colu
     return epoch - finite[0], float(finite[0]), naive
 
 
-def _over_midnight(seconds: Column) -> Column:
+def is_open_clock(series: pl.Series, header: str) -> bool:
+    """Whether clock times of two parts may be hours and minutes or minutes and seconds: nothing says which."""
+    first = next(
+        (value.strip() for value in series.cast(pl.String).drop_nulls().head(50).to_list() if value.strip()), ""
+    )
+    two = re.fullmatch(r"\d+:\d{1,2}", first) is not None
+    return two and not re.search(r"\bh+\b", header, re.IGNORECASE) and not _SAYS_MINUTES.search(header)
+
+
+def _lifted(seconds: Column, period_s: float) -> Column:
+    """A clock that begins anew after a period goes on counting."""
     steps = np.diff(seconds)
-    back = (steps < -0.5 * DAY) & np.isfinite(steps)
-    if not np.any(back) or float(np.nanmax(seconds)) >= DAY:
+    back = (steps < -0.5 * period_s) & np.isfinite(steps)
+    if not np.any(back) or float(np.nanmax(seconds)) >= period_s:
         return seconds
     lifted = seconds.copy()
-    lifted[1:] += DAY * np.cumsum(back)
+    lifted[1:] += period_s * np.cumsum(back)
     return lifted
 
 

@@ -26,6 +26,7 @@ from wintry_tally.core.analysis.bench_audits import (
 from wintry_tally.core.analysis.capacity import CapacityTest, Usable, capacity_test, usable_above
 from wintry_tally.core.analysis.cells import Cells, cell_remarks, cells_of
 from wintry_tally.core.analysis.charging import ChargeResult, charge_of
+from wintry_tally.core.analysis.clock import clock_remark
 from wintry_tally.core.analysis.counters import Counters, counter_remarks, counters_of
 from wintry_tally.core.analysis.counting import Count, Instrument, Integral, count
 from wintry_tally.core.analysis.efficiency import Efficiency, acceptance, charge_remarks, efficiency_of
@@ -193,6 +194,10 @@ def analyse(raw: Trace, options: Options, progress: Callable[[float], None] | No
     trace, scale, stages, endings, instrument = cut.trace, cut.scale, cut.stages, cut.endings, options.instrument
     test = capacity_test(trace, cut.integral, scale, stages, endings, instrument, cut.ends)
     charge = charge_of(trace, cut.integral, scale, stages, endings, instrument, options.family, options.rated_Ah)
+    slipped = any(remark.code == "unit-suspect" for remark in remarks)
+    clock = None if slipped else clock_remark(trace, test, charge, options.rated_Ah)
+    if clock is not None and clock[1] and options.repair == "offered":
+        return _reclocked(raw, options, *clock)
     test, begins = _begun(cut, test, charge, options)
     usable, reserve, counted = _of_discharge(cut, test, options)
     efficiency = _efficiency(trace, test, charge)
@@ -217,6 +222,7 @@ def analyse(raw: Trace, options: Options, progress: Callable[[float], None] | No
         remarks=(
             *_with_hidden(remarks, trace, test),
             *offered,
+            *([] if clock is None else [clock[0]]),
             *begins,
             *_audit(cut, test, options),
             *charge_remarks(charge, efficiency),
@@ -230,6 +236,13 @@ def analyse(raw: Trace, options: Options, progress: Callable[[float], None] | No
     )
     tell(1.0)
     return analysis
+
+
+def _reclocked(raw: Trace, options: Options, remark: Remark, factor: float) -> Analysis:
+    """The log with every time multiplied, as offered and asked for."""
+    done = replace(remark, message=f"{remark.message.removesuffix('.')}; made so, as offered.")
+    analysis = analyse(replace(raw, time_s=raw.time_s * factor, clock_assumed=False), options)
+    return replace(analysis, remarks=(done, *analysis.remarks))
 
 
 def _of_discharge(
@@ -268,9 +281,10 @@ def mended_trace(raw: Trace, options: Options) -> Trace:
     Raises:
         LogError: as `analyse`.
     """
+    if options.repair == "offered":
+        return analyse(raw, options).trace
     options, _ = with_cells(raw, options)
-    trace, _ = mend(raw, options.repair, _zero_of(raw, options), options.rated_Ah)
-    return trace if options.repair != "offered" else _straightened(trace, options)[0]
+    return mend(raw, options.repair, _zero_of(raw, options), options.rated_Ah)[0]
 
 
 def _straightened(trace: Trace, options: Options) -> tuple[Trace, Scale, list[Stage], list[Remark]]:

@@ -13,6 +13,13 @@ from wintry_tally.core.quantity.typed_slips import digit_neighbours
 from wintry_tally.core.trace import Remark
 from wintry_tally.core.trace.trace import Trace
 
+LIFT_V = 0.03
+"""A voltage that steps by less as a current begins or ends may be a meter's."""
+RISE = 0.08
+"""No load lets a voltage rise by this share, not even in a cold pack that warms."""
+OPENED = 0.8
+"""Terminals at less than this share of what they had are no cells'."""
+
 
 def family_remarks(trace: Trace, family: Family, stages: list[Stage]) -> list[Remark]:
     """Readings outside the family's voltages; zero is a sleeping pack's, not a slip."""
@@ -212,31 +219,64 @@ def _share_left(family: Family, trace: Trace, test: CapacityTest) -> float:
 
 
 def sign_remarks(trace: Trace, stages: list[Stage], scale: Scale) -> list[Remark]:
-    """A stretch counted as a charge while the voltage sits and falls as under load: its sign is flipped."""
+    """Stretches whose sign is flipped: a charge while the voltage sits and falls as under load; a discharge that lifts the
+    voltage as it begins and lets it down as it ends, as in logs that write every current without its sign."""
     remarks = []
     for position, stage in enumerate(stages):
-        if stage.kind != StageKind.CHARGE or stage.last - stage.first < 5:
+        if stage.last - stage.first < 5:
             continue
-        before = stages[position - 1] if position else None
-        after = stages[position + 1] if position + 1 < len(stages) else None
-        for neighbour, near, own in (
-            (before, before.last if before else 0, stage.first),
-            (after, after.first if after else 0, stage.last),
-        ):
-            if neighbour is None or neighbour.kind != StageKind.DISCHARGE:
-                continue
-            same = abs(abs(trace.current[own]) - abs(trace.current[near])) < 0.1 * scale.reference_A
-            smooth = abs(trace.voltage_V[own] - trace.voltage_V[near]) < max(0.05, 6 * scale.noise_V)
-            falls = trace.voltage_V[stage.first] >= trace.voltage_V[stage.last]
-            if same and smooth and falls:
-                remarks.append(
-                    Remark(
-                        "sign-flipped",
-                        f"The current turns to {trace.current[own]:+.3g} A without the voltage moving, and the voltage "
-                        "goes on falling: its sign is flipped in these rows.".replace("-", "−"),
-                        (trace.row_at(stage.first), trace.row_at(stage.last)),
-                        "turn the sign of the current in these rows",
-                    )
+        why = ""
+        if stage.kind == StageKind.CHARGE:
+            why = _under_load(trace, stages, position, scale)
+        elif stage.kind == StageKind.DISCHARGE and _filled(trace, stages, position, scale):
+            why = "The voltage stands higher with this current than without it, as in a charge"
+        if why:
+            remarks.append(
+                Remark(
+                    "sign-flipped",
+                    f"{why}: its sign is flipped in these rows.",
+                    (trace.row_at(stage.first), trace.row_at(stage.last)),
+                    "turn the sign of the current in these rows",
                 )
-                break
+            )
     return remarks
+
+
+def _under_load(trace: Trace, stages: list[Stage], position: int, scale: Scale) -> str:
+    """Why what counts as a charge is a discharge: it joins one without the voltage moving. Empty where it is none."""
+    stage = stages[position]
+    before = stages[position - 1] if position else None
+    after = stages[position + 1] if position + 1 < len(stages) else None
+    for neighbour, near, own in (
+        (before, before.last if before else 0, stage.first),
+        (after, after.first if after else 0, stage.last),
+    ):
+        if neighbour is None or neighbour.kind != StageKind.DISCHARGE:
+            continue
+        same = abs(abs(trace.current[own]) - abs(trace.current[near])) < 0.1 * scale.reference_A
+        smooth = abs(trace.voltage_V[own] - trace.voltage_V[near]) < max(0.05, 6 * scale.noise_V)
+        if same and smooth and trace.voltage_V[stage.first] >= trace.voltage_V[stage.last]:
+            turns = f"{trace.current[own]:+.3g}".replace("-", "−")
+            return f"The current turns to {turns} A without the voltage moving, and the voltage goes on falling"
+    return ""
+
+
+def _filled(trace: Trace, stages: list[Stage], position: int, scale: Scale) -> bool:
+    """Whether what counts as a discharge is a charge: at every edge that shows it the voltage is higher on its side, and
+    where one edge alone or none does, it rises on the way. Volts and amperes of a row may be read one after the other: the
+    rows beside the edge are passed over.
+    """
+    stage, volts = stages[position], trace.voltage_V
+    begun, ended = float(volts[stage.first + 1]), float(volts[stage.last - 1])
+    least = max(LIFT_V, 6.0 * scale.noise_V, 3.0 * trace.resolution.get("voltage_V", 0.0))
+    idle = {StageKind.REST, StageKind.PAUSE}
+    beside = []
+    if position and stages[position - 1].kind in idle:
+        beside.append((begun, float(volts[max(stages[position - 1].first, stage.first - 2)])))
+    if position + 1 < len(stages) and stages[position + 1].kind in idle:
+        beside.append((ended, float(volts[min(stages[position + 1].last, stage.last + 2)])))
+    # a protection that is open shows nothing of the cells
+    lifts = [flowing - rested for flowing, rested in beside if rested > OPENED * flowing]
+    if not lifts:
+        return ended - begun > RISE * begun
+    return all(lift > least for lift in lifts) and (len(lifts) == 2 or ended - begun > least)

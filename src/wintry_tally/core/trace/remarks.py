@@ -28,6 +28,7 @@ REMARK_CODES: dict[str, str] = {
     "full-undecided": "a full mark below what the meter may be off at zero",
     "efficiency-above": "more came out than went in",
     "unit-suspect": "numbers that look like another unit's",
+    "more-than-possible": "more charge in one go than any battery of the rating holds",
     "rest-too-short": "the discharge began too soon after the charge",
     "coarse-sampling": "too much charge between two readings",
     "not-to-protection": "ended where charge was left in the cells",

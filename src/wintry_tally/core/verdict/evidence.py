@@ -151,6 +151,9 @@ def likely_method(analysis: Analysis) -> str:
 
 def waiting_for(analysis: Analysis) -> str:
     """Which readings wait for a decision; empty when none do."""
+    beyond = next((remark for remark in analysis.remarks if remark.code == "more-than-possible"), None)
+    if beyond is not None:
+        return f"the log cannot be right ({beyond.message.rstrip('.')})"
     waiting = [remark for remark in analysis.remarks if remark.code in ALTERS and remark.offer]
     if not waiting or analysis.options.repair == "offered":
         return ""
