@@ -151,6 +151,32 @@ def frozen(trace: Trace, dice: Random) -> Flawed:
     return replace(trace, voltage_V=voltage, current_A=current), {}
 
 
+def minutes(trace: Trace, dice: Random) -> Flawed:
+    """Times in minutes or hours under a heading that names no unit."""
+    factor = dice.choice((60.0, 60.0, 3600.0))
+    return replace(trace, time_s=np.round(trace.time_s / factor, 5), unnamed=frozenset({"time"})), {}
+
+
+def sixty(trace: Trace, dice: Random) -> Flawed:
+    """Minutes and seconds ("5:10") that may as well be hours and minutes; a reading a second at the most."""
+    whole = np.floor(trace.time_s - trace.time_s[0])
+    thin = trace.taking(np.append(True, np.diff(whole) > 0))
+    seconds = np.floor(thin.time_s - thin.time_s[0])
+    return replace(thin, time_s=seconds * 60.0, unnamed=frozenset({"time", "clock"})), {}
+
+
+def unsigned(trace: Trace, dice: Random) -> Flawed:
+    """A meter that writes every current without its sign."""
+    return replace(trace, current_A=np.abs(trace.current)), {}
+
+
+def fahrenheit(trace: Trace, dice: Random) -> Flawed:
+    """Temperatures in °F under a heading that names no unit."""
+    if trace.temperature_C is None:
+        return trace, {}
+    return replace(trace, temperature_C=trace.temperature_C * 1.8 + 32.0, unnamed=frozenset({"temperature"})), {}
+
+
 def flipped(trace: Trace, dice: Random) -> Flawed:
     """The clamp was put on the other way round from somewhere on."""
     start = int(dice.uniform(0.05, 0.95) * len(trace))
@@ -160,6 +186,7 @@ def flipped(trace: Trace, dice: Random) -> Flawed:
 VARIANTS: dict[str, Callable[[Trace, Random], Flawed]] = {
     "zero": zero, "flicker": flicker, "gap": gap, "early end": early_end, "by hand": by_hand, "wrong unit": wrong_unit,
     "late start": late_start, "coarse": coarse, "paused": paused, "spikes": spikes, "frozen": frozen, "flipped": flipped,
+    "minutes": minutes, "sixty": sixty, "unsigned": unsigned, "fahrenheit": fahrenheit,
 }  # fmt: skip
 
 OF_THE_METER = frozenset({"zero", "flicker"})

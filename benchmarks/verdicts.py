@@ -31,7 +31,7 @@ from wintry_tally.core.errors import InputError
 from wintry_tally.core.protocol.setpoints import Facts
 from wintry_tally.core.protocol.template import fill
 from wintry_tally.exchange.recipe_file import shipped_recipe
-from wintry_tally.exchange.writer import write_log
+from wintry_tally.exchange.writer import HEADERS, write_log
 
 METER = MeterSpec("0.2%+2d", "0.6%+3d")
 IDEAL = MeterSpec("0%", "0%", 1e-6, 1e-6, 0.0, 0.0)
@@ -281,6 +281,16 @@ KINDS: dict[str, Callable[[Random, int], Trial]] = {
 }
 
 
+def _by_the_clock(row: str) -> str:
+    """A row whose time, in s, is written as hours and minutes."""
+    seconds, _, rest = row.partition(",")
+    minutes = round(float(seconds) / 60.0)
+    return f"{minutes // 60}:{minutes % 60:02},{rest}"
+
+
+UNNAMED = {HEADERS["time_s"]: "Time", HEADERS["temperature_C"]: "Temp"}
+
+
 def judged(trial: Trial, folder: Path, flaw: str = "", dice: Random | None = None) -> dict[str, Any]:
     """The verdict on a trial's claim, through files as a stranger's would go; with a flaw in its log where one is named."""
     dice = dice or Random(1)
@@ -295,6 +305,12 @@ def judged(trial: Trial, folder: Path, flaw: str = "", dice: Random | None = Non
     names = ["run.csv", *(f"run{number}.csv" for number, _ in enumerate(others, 2))]
     for name, one in zip(names, [trace, *others], strict=True):
         write_log(one, folder / name)
+        if one.unnamed:
+            head, _, rows = (folder / name).read_text(encoding="utf-8").partition("\n")
+            named = ",".join(UNNAMED.get(column, column) for column in head.split(","))
+            if "clock" in one.unnamed:
+                rows = "".join(_by_the_clock(row) for row in rows.splitlines(keepends=True))
+            (folder / name).write_text(f"{named}\n{rows}", encoding="utf-8")
     options = {"voltage_accuracy": METER.voltage_accuracy, "current_accuracy": METER.current_accuracy}
     options |= trial.options | changed
     claims = {

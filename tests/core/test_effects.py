@@ -93,9 +93,14 @@ def test_three_hours_are_long_and_lithium_knows_no_difference() -> None:
         assert found.effect.value == pytest.approx(1000.0 * FAMILIES["nmc"].per_kelvin[0])
 
 
-def test_three_kelvin_are_alike_and_an_unknown_temperature_says_nothing() -> None:
+def test_three_kelvin_are_alike_and_an_unknown_temperature_is_a_rooms() -> None:
     family, wanted = FAMILIES["lfp"], parse_claim("100 Ah at 20 °C")
-    assert temperature_condition(family, wanted, run(celsius=None), 100.0) is None
+    assert temperature_condition(family, parse_claim("100 Ah"), run(celsius=None), 100.0) is None
+    unknown = temperature_condition(family, wanted, run(celsius=None), 100.0)
+    assert unknown is not None and unknown.actual is None and unknown.effect is not None
+    # from 22 °C down to 20 °C it would give 0.3 % a kelvin less; a room is known to 3.5 K, the slope to 0.2 %
+    assert unknown.effect.value == pytest.approx(-0.6)
+    assert unknown.effect.standard == pytest.approx(math.hypot(0.3 * 3.5, 0.2 * 2.0))
     alike, apart = (temperature_condition(family, wanted, run(celsius=at), 100.0) for at in (23.0, 23.1))
     assert alike is not None and alike.effect is None and apart is not None and apart.effect is not None
     assert apart.effect.value < 0.0, "warmer than claimed: at the claim's temperature it would give less"

@@ -45,7 +45,7 @@ def keep_log(
         instrument="" if options.instrument.assumed else options.instrument.name,
         ambient_C=options.ambient_C,
         mode="imported",
-        clock_assumed=trace.clock_assumed,
+        unnamed=" ".join(sorted(trace.unnamed)),
     )
     words = kind.words.removesuffix(" test").capitalize()
     number = sum(1 for run in book.runs.all(sample.id) if run.title.startswith(words)) + 1

@@ -43,7 +43,7 @@ class RunSettings:
     Parts:
         channel: of the bench, "" for none; state_of_charge: at the start, 0 to 1; start_C: of the core, of a stand-in battery.
         ambient_stated: somebody said it; override: a person's written reason to go on in spite of the proof of connection.
-        clock_assumed: of an imported log, nothing said what unit its times are in.
+        unnamed: of an imported log, the fields of which nothing said what unit they are in, with spaces between.
         keep_every_s: what is kept as seldom as this, 0 for all; read_every_s: by hand, 0 for as usual; charging: by hand, a charge.
     """
 
@@ -77,7 +77,7 @@ class RunSettings:
     charging: bool = False
     second_voltage_accuracy: str = ""
     second_current_accuracy: str = ""
-    clock_assumed: bool = False
+    unnamed: str = ""
 
     @property
     def pack(self) -> Family:

@@ -180,7 +180,7 @@ class Runs:
             if sealed is not None:
                 from wintry_tally.book.seal import unseal
 
-                return replace(unseal(sealed, resolution), clock_assumed=run.settings.clock_assumed)
+                return replace(unseal(sealed, resolution), unnamed=frozenset(run.settings.unnamed.split()))
 
             # at a charge by hand people write down what the charger shows: as typed in the rows, turned only here
             with read_as(f"the readings of {run.title}"):

@@ -141,14 +141,7 @@ def _stacked(pieces: list[Trace]) -> Trace:
         name: np.concatenate([piece.beside.get(name, np.full(len(piece), np.nan)) for piece in pieces])
         for name in in_order({name for piece in pieces for name in piece.beside})
     }
-    assumed = any(piece.clock_assumed for piece in pieces)
+    unnamed = frozenset[str]().union(*(piece.unnamed for piece in pieces))
     return Trace(
-        time_s,
-        voltage,
-        stack("current_A"),
-        row=rows,
-        resolution=resolution,
-        beside=beside,
-        clock_assumed=assumed,
-        **rest,
+        time_s, voltage, stack("current_A"), row=rows, resolution=resolution, beside=beside, unnamed=unnamed, **rest
     )

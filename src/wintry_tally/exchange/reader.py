@@ -124,7 +124,7 @@ def _require(layout: Layout, choices: Choices, name: str) -> None:
                 "frames are numbered but not timed", name, "give the seconds from frame to frame with --interval"
             )
         raise LogError("no time column found", name, f"name it with --map time=COLUMN; the columns are: {shown}")
-    if not {"current", "power", "counter_Ah"} & set(columns):
+    if not {"current", "power", "counter_Ah", "counter_Wh"} & set(columns):
         raise LogError(
             "no current, power or counter column found", name,
             f"name it with --map current=COLUMN; the columns are: {shown}",
@@ -245,7 +245,12 @@ def _assemble(frame: pl.DataFrame, layout: Layout, choices: Choices, name: str) 
     position = {index: place for place, index in enumerate(layout.used)}
     series = {field: frame.to_series(position[index]) for field, index in layout.columns.items()}
     remarks: list[Remark] = []
-    time_s, epoch, assumed = _time(series, layout, choices, name, remarks)
+    time_s, epoch, unnamed_clock = _time(series, layout, choices, name, remarks)
+    unnamed = {"time"} if unnamed_clock else set[str]()
+    if unnamed_clock and series["time"].dtype == pl.String and ":" in str(series["time"][0]):
+        unnamed.add("clock")
+    if "temperature" in series and not layout.headers[layout.columns["temperature"]].unit:
+        unnamed.add("temperature")
     values: dict[str, Any] = {}
     resolution: dict[str, float] = {}
     for field, target in _VALUES.items():
@@ -280,7 +285,7 @@ def _assemble(frame: pl.DataFrame, layout: Layout, choices: Choices, name: str) 
         sign = "+"
     current = values.pop("current_A", None)
     voltage = values.pop("voltage_V")
-    trace = Trace(time_s, voltage, current, resolution=resolution, beside=beside, clock_assumed=assumed, **values)
+    trace = Trace(time_s, voltage, current, resolution=resolution, beside=beside, unnamed=frozenset(unnamed), **values)
     labels = {field: layout.label(field) for field in ("time", *_VALUES)}
     if "voltage" not in layout.columns:
         labels["voltage"] = " + ".join(layout.headers[layout.beside[cell][0]].text for cell in layout.cells)

@@ -175,6 +175,8 @@ def effect_words(condition: Condition, claim: Claim) -> str:
     unit = CONDITION_UNITS.get(condition.name, "")
 
     def said(value: object) -> str:
+        if value is None:
+            return "not known"
         return f"{value:.4g} {unit}".strip() if isinstance(value, int | float) else str(value)
 
     assert condition.effect is not None

@@ -183,36 +183,29 @@ def analyse(raw: Trace, options: Options, progress: Callable[[float], None] | No
         LogError: fewer than two usable readings, or nothing to count a current from.
     """
     tell = progress or (lambda share: None)
-    options, pack = with_cells(raw, options)
-    around = raw.beside.get(AMBIENT_C.name)
-    if options.ambient_C is None and around is not None and np.isfinite(around).any():
-        options = replace(options, ambient_C=float(np.nanmedian(around)))
+    options, pack = with_cells(raw, _with_ambient(raw, options))
     trace, remarks = mend(raw, options.repair, _zero_of(raw, options), options.rated_Ah)
-    remarks = [*remarks, *pack]
+    remarks += pack
     tell(0.3)
     cut, offered = _cut(trace, options, tell)
     trace, scale, stages, endings, instrument = cut.trace, cut.scale, cut.stages, cut.endings, options.instrument
     test = capacity_test(trace, cut.integral, scale, stages, endings, instrument, cut.ends)
     charge = charge_of(trace, cut.integral, scale, stages, endings, instrument, options.family, options.rated_Ah)
-    slipped = any(remark.code == "unit-suspect" for remark in remarks)
-    clock = None if slipped else clock_remark(trace, test, charge, options.rated_Ah)
-    if clock is not None and clock[1] and options.repair == "offered":
-        return _reclocked(raw, options, *clock)
+    clock, factor = clock_remark(trace, test, charge, options.rated_Ah, remarks)
+    if clock is not None and factor and options.repair == "offered":
+        return _reclocked(raw, options, clock, factor)
+    remarks += [] if clock is None else [clock]
     test, begins = _begun(cut, test, charge, options)
     usable, reserve, counted = _of_discharge(cut, test, options)
     efficiency = _efficiency(trace, test, charge)
     cells = cells_of(trace, stages)
     second = None if test is None else second_meter_of(trace, test, instrument, options.second)
-    beside = cell_remarks(trace, cells, stages) + (second_meter_remarks(trace, test, second) if test else [])
     analysis = Analysis(
         held=trace,
         options=options,
         rows=len(raw),
         scale=scale,
-        stages=tuple(
-            _stage_result(trace, cut.integral, scale, stage, cause, instrument)
-            for stage, cause in zip(stages, endings, strict=True)
-        ),
+        stages=_stage_results(cut, instrument),
         capacity=test,
         usable=usable,
         charge=charge,
@@ -222,11 +215,11 @@ def analyse(raw: Trace, options: Options, progress: Callable[[float], None] | No
         remarks=(
             *_with_hidden(remarks, trace, test),
             *offered,
-            *([] if clock is None else [clock[0]]),
             *begins,
             *_audit(cut, test, options),
             *charge_remarks(charge, efficiency),
-            *beside,
+            *cell_remarks(trace, cells, stages),
+            *second_meter_remarks(trace, test, second),
         ),
         efficiency=efficiency,
         acceptance=_acceptance(trace, charge),
@@ -238,10 +231,18 @@ def analyse(raw: Trace, options: Options, progress: Callable[[float], None] | No
     return analysis
 
 
+def _with_ambient(raw: Trace, options: Options) -> Options:
+    """The options with the ambient temperature that was logged, where nobody said another."""
+    around = raw.beside.get(AMBIENT_C.name)
+    if options.ambient_C is not None or around is None or not np.isfinite(around).any():
+        return options
+    return replace(options, ambient_C=float(np.nanmedian(around)))
+
+
 def _reclocked(raw: Trace, options: Options, remark: Remark, factor: float) -> Analysis:
     """The log with every time multiplied, as offered and asked for."""
     done = replace(remark, message=f"{remark.message.removesuffix('.')}; made so, as offered.")
-    analysis = analyse(replace(raw, time_s=raw.time_s * factor, clock_assumed=False), options)
+    analysis = analyse(replace(raw, time_s=raw.time_s * factor, unnamed=raw.unnamed - {"time", "clock"}), options)
     return replace(analysis, remarks=(done, *analysis.remarks))
 
 
@@ -398,6 +399,13 @@ def _turned(trace: Trace, rows: list[tuple[int, int]]) -> Trace:
     for first, last in rows:
         current[(numbers >= first) & (numbers <= last)] *= -1.0
     return replace(trace, current_A=current)
+
+
+def _stage_results(cut: _Cut, instrument: Instrument) -> tuple[StageResult, ...]:
+    return tuple(
+        _stage_result(cut.trace, cut.integral, cut.scale, stage, cause, instrument)
+        for stage, cause in zip(cut.stages, cut.endings, strict=True)
+    )
 
 
 def _stage_result(

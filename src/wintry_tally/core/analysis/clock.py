@@ -34,25 +34,33 @@ MOST = 10_000
 
 
 def clock_remark(
-    trace: Trace, test: CapacityTest | None, charge: ChargeResult | None, rated_Ah: float | None
-) -> tuple[Remark, float] | None:
-    """What makes the clock look like another unit, and what its times would be multiplied by (0 where nothing would do)."""
+    trace: Trace, test: CapacityTest | None, charge: ChargeResult | None, rated_Ah: float | None, before: list[Remark]
+) -> tuple[Remark | None, float]:
+    """What makes the clock look like another unit, and what its times would be multiplied by (0 where nothing would do).
+
+    `before`: what was remarked already; a current in another unit explains as much, and comes first.
+    """
+    if any(remark.code == "unit-suspect" for remark in before):
+        return None, 0.0
     moved = max(0.0 if test is None else test.count.charge.value, 0.0 if charge is None else charge.count.charge.value)
     if rated_Ah and moved > MOST_OF_RATED * rated_Ah:
         return _too_long(moved, rated_Ah)
-    if not trace.clock_assumed:
-        return None
+    if "time" not in trace.unnamed:
+        return None, 0.0
     if rated_Ah and test is not None and _emptied(test) and moved < PLAUSIBLE[0] * rated_Ah:
         factor = next((f for f in TOO_SHORT if _plausible(moved * f / rated_Ah)), 0.0)
         if factor:
             why = f"{moved:.3g} Ah is far from the rating, and in {UNITS[factor]} it would be an ordinary test"
             return _suspect(f"Nothing says what unit the times are in: {why}", TOO_SHORT[factor]), factor
+    if "clock" in trace.unnamed and not (rated_Ah and moved >= PLAUSIBLE[0] * rated_Ah):
+        why = "they are read as hours and minutes, and may be minutes and seconds"
+        return _suspect(f"Nothing says what unit the times are in: {why}", TOO_LONG[1.0 / 60.0]), 1.0 / 60.0
     interval = _interval(trace)
     factor = next((f for f in USUAL_S if any(abs(f * interval - s) <= NEAR * s for s in USUAL_S[f])), 0.0)
     if factor and not (rated_Ah and moved * factor > PLAUSIBLE[1] * rated_Ah):
         why = f"readings {interval:.4g} apart are {factor * interval:.0f} s apart if it is {UNITS[factor]}"
         return _suspect(f"Nothing says what unit the times are in: {why}", TOO_SHORT[factor]), factor
-    return None
+    return None, 0.0
 
 
 def _too_long(moved: float, rated_Ah: float) -> tuple[Remark, float]:

@@ -210,7 +210,8 @@ def charges_taken(
         if len(time) > 1:
             drawn = running_sum(time, current)
             length = min(window_s, float(time[-1] - time[0]))
-            starts = time[time <= time[-1] - length]
+            # rounding may put the only start of a short charge behind its own end
+            starts = time[: max(1, int(np.count_nonzero(time <= time[-1] - length)))]
             mean = float(np.max((np.interp(starts + length, time, drawn) - drawn[: len(starts)]) / length))
         else:
             mean = float(current[0])

@@ -92,9 +92,9 @@ def second_meter_of(trace: Trace, test: CapacityTest, first: Instrument, second:
     return SecondMeter(apart_V, apart_A, allowed_V, allowed_A, charge if amps is not None else None, first_Ah, working)
 
 
-def second_meter_remarks(trace: Trace, test: CapacityTest, found: SecondMeter | None) -> list[Remark]:
+def second_meter_remarks(trace: Trace, test: CapacityTest | None, found: SecondMeter | None) -> list[Remark]:
     """Two meters further apart than both specifications allow."""
-    if found is None or found.agree is not False:
+    if test is None or found is None or found.agree is not False:
         return []
     rows = (trace.row_at(test.count.spans[0].first), trace.row_at(test.count.spans[-1].last))
     remarks = []

@@ -22,6 +22,7 @@ REMARK_CODES: dict[str, str] = {
     "pack-voltage-open": "voltages that fit two packs",
     "voltage-outside-family": "readings outside the family's voltages",
     "outlier-reading": "single readings that cannot be",
+    "temperature-suspect": "temperatures that look like another unit's",
     "readings-stand-still": "readings repeated to the last digit where the meter flickers before and after",
     "zero-offset": "the current is steadily off zero at rest",
     "sign-flipped": "a stretch whose current has the other sign",

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from wintry_tally.core.errors import LogError
 from wintry_tally.core.trace.remarks import Remark
 from wintry_tally.core.trace.standing import without_standing
+from wintry_tally.core.trace.thermometer import with_temperatures
 from wintry_tally.core.trace.trace import Column, Trace, noise_of, usual_interval
 from wintry_tally.core.trace.unit_slips import FACTORS, unit_slips
 
@@ -53,7 +54,7 @@ def mend(
         raise LogError("all readings carry the same time", mend="check which column is the time")
     trace, suspect = _unit_slips(trace, repair, zero_A, rated_Ah, remarks)
     if repair != "none":
-        trace = _without_outliers(trace, remarks, suspect)
+        trace = with_temperatures(_without_outliers(trace, remarks, suspect), repair == "offered", remarks)
     trace = without_standing(trace, zero_A, repair != "none", remarks)
     _remark_gaps(trace, remarks)
     if trace.time_s[0] != 0.0:
@@ -74,6 +75,13 @@ def _with_current(trace: Trace, remarks: list[Remark]) -> Trace:
             current = np.where(trace.voltage_V > 0.1, trace.power_W / trace.voltage_V, 0.0)
         remarks.append(Remark("current-from-power", "No current column: the current is power divided by voltage."))
         return replace(trace, current_A=current)
+    if trace.counter_Ah is None and trace.counter_Wh is not None:
+        power = _slope_of_counter(trace.time_s, trace.counter_Wh)
+        with np.errstate(divide="ignore", invalid="ignore"):
+            current = np.where(trace.voltage_V > 0.1, power / trace.voltage_V, 0.0)
+        told = "No current column: the current is the slope of the energy counter, divided by the voltage."
+        remarks.append(Remark("current-from-counter", told))
+        return replace(trace, current_A=current)
     if trace.counter_Ah is None:
         raise LogError(
             "no current, no power and no charge counter found", mend="name the column with --map current=COLUMN"
@@ -82,18 +90,18 @@ def _with_current(trace: Trace, remarks: list[Remark]) -> Trace:
     return replace(trace, current_A=_slope_of_counter(trace.time_s, trace.counter_Ah))
 
 
-def _slope_of_counter(time_s: Column, counter_Ah: Column) -> Column:
-    """Current in A from a counter that ticks: straight lines between the ticks, up counted as given out.
+def _slope_of_counter(time_s: Column, counter: Column) -> Column:
+    """Current in A (power in W, of Wh) from a counter that ticks: straight lines between the ticks, up counted as given out.
 
     A counter that runs down from a preset gives the same current; a jump back (a reset) counts as nothing.
     """
     current = np.zeros(len(time_s))
-    good = np.flatnonzero(np.isfinite(time_s) & np.isfinite(counter_Ah))
+    good = np.flatnonzero(np.isfinite(time_s) & np.isfinite(counter))
     if len(good) < 2:
         return np.full(len(time_s), np.nan)
-    time, counter = time_s[good], counter_Ah[good]
-    ticks = np.flatnonzero(np.diff(counter) != 0.0) + 1
-    steps = np.diff(counter)[ticks - 1]
+    time, shown = time_s[good], counter[good]
+    ticks = np.flatnonzero(np.diff(shown) != 0.0) + 1
+    steps = np.diff(shown)[ticks - 1]
     if len(steps) == 0:
         return current
     usual = float(np.median(np.abs(steps)))

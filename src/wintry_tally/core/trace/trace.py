@@ -25,7 +25,8 @@ class Trace:
         row: 1-based data row of each reading in its file, or None when reading n is row n + 1.
         beside: further columns by name (see core.trace.beside): a second meter, the pack's own cells.
         resolution: last decimal place printed, by column field name ("voltage_V": 0.001).
-        clock_assumed: nothing said what unit its times are in.
+        unnamed: fields ("time", "temperature") of which nothing said what unit they are in, and "clock" where its
+            times may be hours and minutes or minutes and seconds alike.
         begins_s: what the log's clock of elapsed seconds showed at its first reading, once that counts as zero.
     """
 
@@ -41,7 +42,7 @@ class Trace:
     resolution: Mapping[str, float] = field(default_factory=dict)
     beside: Mapping[str, Column] = field(default_factory=dict)
     begins_s: float = 0.0
-    clock_assumed: bool = False
+    unnamed: frozenset[str] = frozenset()
 
     def __len__(self) -> int:
         return len(self.time_s)

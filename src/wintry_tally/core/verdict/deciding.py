@@ -67,7 +67,8 @@ def decide(
         also = outcome_by(school, measured.value, adjusted, claim.value, claim.direction, tolerance)
         if apart != also:
             outcome = Outcome.TOO_CLOSE
-    advice = _advice(case, measured, outcome, shift, spread, undecided)
+    unknown = any(condition.actual is None and condition.effect is not None for condition in conditions)
+    advice = _advice(case, measured, outcome, shift, spread, undecided, unknown)
     if undecided:
         outcome = Outcome.TOO_CLOSE
     if notes:
@@ -113,7 +114,7 @@ def _working(
                 Working(
                     f"Effect of unlike conditions: {condition.name}",
                     "estimated and shown beside; the number stays as measured",
-                    {"claimed or usual": f"{condition.claimed}", "this test": f"{condition.actual}"},
+                    {"claimed or usual": f"{condition.claimed}", "this test": said_of(condition.actual)},
                     f"would be {'+' if condition.effect.value >= 0 else ''}{format_quantity(claim.shown(condition.effect))}",
                     "Peukert (1897) for the rate; IEC 60095-1 for lead-acid temperature; else common practice",
                 )
@@ -129,8 +130,13 @@ def _working(
     )
 
 
+def said_of(value: float | str | None) -> str:
+    """A condition as a test had it, in words."""
+    return "not known" if value is None else f"{value}"
+
+
 def _advice(
-    case: Case, measured: Quantity, outcome: Outcome, shift: float, spread: float, undecided: str
+    case: Case, measured: Quantity, outcome: Outcome, shift: float, spread: float, undecided: str, unknown: bool
 ) -> str | None:
     if undecided:
         return undecided
@@ -139,6 +145,8 @@ def _advice(
     if outcome is not Outcome.TOO_CLOSE:
         return None
     assert case.claim.value is not None
+    if unknown and max(abs(shift), spread) > measured.standard:
+        return "say how warm the battery was in the test: nobody wrote it down, and a room's is too wide a guess"
     if max(abs(shift), spread) > measured.standard:
         return "repeat the test at the claim's own rate, temperature and cut-off; the conditions leave more uncertainty than the meters"
     wide = implied_tolerance(case.claim)

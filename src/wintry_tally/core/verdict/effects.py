@@ -15,6 +15,9 @@ LONG_PER_KELVIN = (0.008, 0.0015)
 """For lead-acid discharges of 3 h and longer IEC 60896-11 has 0.006 where IEC 60095-1 has 0.01 (both from memory):
 between the two, both within its doubt."""
 
+ROOM_C = (22.0, 3.5)
+"""A room where batteries are tested, and its standard uncertainty: 16 to 28 °C, rectangular. Common practice."""
+
 LIKE_RATE = 0.1
 LIKE_KELVIN = 3.0
 
@@ -57,15 +60,18 @@ def temperature_condition(family: Family, claim: Claim, evidence: CapacityEviden
 def warmth_condition(
     family: Family, claim: Claim, actual: float | None, duration_s: float, share: float
 ) -> Condition | None:
-    """The same for an amount in the claim's unit, `share`, that a discharge of `duration_s` gave; None if unknown."""
+    """The same for an amount in the claim's unit, `share`, that a discharge of `duration_s` gave.
+
+    Where nobody knows how warm it was, a claim for a temperature of its own is held against a room's; None for others.
+    """
     claimed = claim.conditions.get("temperature_C", 25.0)
-    if actual is None:
-        return None
-    if abs(actual - claimed) <= LIKE_KELVIN:
-        return Condition("temperature", claimed, round(actual, 1))
     slope, doubt = family.per_kelvin
     if not family.lithium and duration_s >= LONG_S:
         slope, doubt = LONG_PER_KELVIN
+    if actual is None:
+        return warmth_unknown(claim, claimed, (slope, doubt), share) if "temperature_C" in claim.conditions else None
+    if abs(actual - claimed) <= LIKE_KELVIN:
+        return Condition("temperature", claimed, round(actual, 1))
     kelvin = claimed - actual
     return Condition(
         "temperature",
@@ -73,6 +79,15 @@ def warmth_condition(
         round(actual, 1),
         Quantity(share * slope * kelvin, abs(share * doubt * kelvin), claim.unit),
     )
+
+
+def warmth_unknown(claim: Claim, claimed_C: float, per_kelvin: tuple[float, float], share: float) -> Condition:
+    """What a temperature that nobody wrote down may have done: a room's, as far as rooms differ."""
+    slope, doubt = per_kelvin
+    kelvin = claimed_C - ROOM_C[0]
+    spread = math.hypot(slope * ROOM_C[1], doubt * kelvin)
+    effect = Quantity(share * slope * kelvin, abs(share) * spread, claim.unit)
+    return Condition("temperature", claimed_C, None, effect)
 
 
 def cutoff_condition(family: Family, claim: Claim, evidence: CapacityEvidence, share: float) -> Condition | None:

@@ -53,7 +53,8 @@ BOUND_WORDS = {None: "", "at-least": "at least ", "at-most": "at most "}
 
 @dataclass(frozen=True)
 class Condition:
-    """A condition under which the claim was made or is usual, and the one the test had, with its likely effect."""
+    """A condition under which the claim was made or is usual, and the one the test had (None where nobody knows), with its
+    likely effect."""
 
     name: str
     claimed: float | str | None

@@ -11,14 +11,14 @@ from wintry_tally.core.analysis.capacity import usable_above
 from wintry_tally.core.analysis.counting import Integral
 from wintry_tally.core.analysis.derivation import charge_working
 from wintry_tally.core.analysis.ending import DROPOUT, ENDING_WORDS, PROTECTION, SET_CUTOFF
-from wintry_tally.core.analysis.reserve import CURRENT_A, end_of, reserve_of
+from wintry_tally.core.analysis.reserve import CURRENT_A, PER_KELVIN, PER_KELVIN_DOUBT, end_of, reserve_of
 from wintry_tally.core.analysis.reserve import PEUKERT as RESERVE_PEUKERT
 from wintry_tally.core.analysis.shelf import MONTH_S, ShelfLoss, loss_by_capacity, loss_by_recharge
 from wintry_tally.core.analysis.stages import StageKind, span_of
 from wintry_tally.core.quantity import Quantity, format_duration, format_quantity
 from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.deciding import as_bound, by_probability, decide, not_settled
-from wintry_tally.core.verdict.effects import warmth_condition
+from wintry_tally.core.verdict.effects import warmth_condition, warmth_unknown
 from wintry_tally.core.verdict.evidence import LogEvidence, begun_low, begun_note
 from wintry_tally.core.verdict.outcome import Condition, Verdict
 from wintry_tally.core.verdict.settle_capacity import FROM_FULL
@@ -51,6 +51,9 @@ def settle_reserve(case: Case) -> Verdict | None:
         minutes = reserve.minutes_at_25C or reserve.minutes
         measured = minutes.scaled(60.0, "s")
         conditions = [_at_current(claimed_A, test.count.mean_current.value, measured.value)]
+        if reserve.minutes_at_25C is None:
+            per_kelvin = (PER_KELVIN, PER_KELVIN_DOUBT)
+            conditions.append(warmth_unknown(claim, 25.0, per_kelvin, measured.value))
         steps = [reserve.working]
         held = reserve.voltage_at_rated_minutes
         if held is not None:

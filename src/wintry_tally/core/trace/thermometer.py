@@ -1,0 +1,76 @@
+"""Temperatures of a log that cannot be: in another unit, or a sensor that was off. What is left out alters nothing else.
+
+Common practice, no published source.
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from wintry_tally.core.trace.remarks import Remark
+from wintry_tally.core.trace.trace import Column, Trace
+
+COLDEST_C, HOTTEST_C = -60.0, 150.0
+"""Beyond these no battery is tested: a sensor that is off, or shorted, says so."""
+KELVIN = (223.0, 343.0)
+"""A median within is one of a bench in kelvin, whatever the heading says."""
+FAHRENHEIT, NAMED_F = (55.0, 115.0), 65.0
+"""A median within is hotter in °C than a bench runs, and in °F an ordinary room's or a warm pack's; where the heading says
+°C, from so much on."""
+JUMP_K = 15.0
+TRUSTED = 0.5
+"""A sensor that fails in a larger share of its readings is not believed in the rest."""
+
+
+def with_temperatures(trace: Trace, offered: bool, remarks: list[Remark]) -> Trace:
+    """The log with the temperatures that can be; those in another unit left out, or converted where that was asked for."""
+    if trace.temperature_C is None or not np.isfinite(trace.temperature_C).any():
+        return trace
+    celsius = trace.temperature_C
+    median = float(np.nanmedian(celsius))
+    if KELVIN[0] <= median <= KELVIN[1]:
+        return _in_unit(trace, celsius - 273.15, "K", median, offered, remarks)
+    if (FAHRENHEIT[0] if "temperature" in trace.unnamed else NAMED_F) <= median <= FAHRENHEIT[1]:
+        return _in_unit(trace, (celsius - 32.0) / 1.8, "°F", median, offered, remarks)
+    wrong = _wrong(celsius)
+    count = int(np.count_nonzero(wrong))
+    if not count:
+        return trace
+    rows = np.flatnonzero(wrong)
+    mistrusted = count > TRUSTED * int(np.count_nonzero(np.isfinite(celsius)))
+    told = "all of that sensor is left out" if mistrusted else "left out"
+    remarks.append(
+        Remark(
+            "outlier-reading",
+            f"{count} temperature{'s' if count > 1 else ''} that cannot be, {told}: row {trace.row_at(rows[0])}: "
+            f"{celsius[rows[0]]:.4g} °C.".replace("-", "−"),
+            (trace.row_at(rows[0]), trace.row_at(rows[-1])),
+        )
+    )
+    return replace(trace, temperature_C=None if mistrusted else np.where(wrong, np.nan, celsius))
+
+
+def _in_unit(trace: Trace, converted: Column, unit: str, median: float, offered: bool, remarks: list[Remark]) -> Trace:
+    told = "read so, as offered" if offered else "left out until that is said"
+    remarks.append(
+        Remark(
+            "temperature-suspect",
+            f"Temperatures around {median:.4g} look like {unit}, not like °C: {told}.",
+            None,
+            f"read the temperatures as {unit}",
+        )
+    )
+    return replace(trace, temperature_C=converted if offered else None)
+
+
+def _wrong(celsius: Column) -> np.ndarray:
+    """Readings beyond what is tested, and single ones that stand apart from both neighbours, which agree."""
+    with np.errstate(invalid="ignore"):
+        wrong: np.ndarray = (celsius < COLDEST_C) | (celsius > HOTTEST_C)
+        if len(celsius) > 2:
+            before, here, after = celsius[:-2], celsius[1:-1], celsius[2:]
+            alone = (np.abs(here - before) > JUMP_K) & (np.abs(here - after) > JUMP_K)
+            wrong[1:-1] |= alone & (np.abs(before - after) < JUMP_K / 3.0)
+    return wrong
