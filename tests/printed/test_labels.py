@@ -187,3 +187,17 @@ def test_what_is_read_is_where_it_is_printed_behind_a_fraction_too(text: str) ->
     found = typed_claims(text)
     assert sorted(text[mark.begin : mark.end] for mark in found.marks) == sorted(parts)
     assert sorted(claim.text for claim in found.claims) == sorted(parts)
+
+
+@pytest.mark.parametrize(
+    ("text", "read"),
+    [
+        ("Max. discharge current: 160200 A", False), ("Max. discharge current: 15000 A", True), ("Max. discharge current: 15001 A", False),
+        ("Capacity 100000 Ah", False), ("Capacity 0.025 Ah", True), ("Capacity 0.024 Ah", False), ("Weight 4310 kg", False),
+        ("Weight 1800 kg", True), ("Length 32900 mm", False), ("Charge at 0 °C: no", True),
+    ],
+)  # fmt: skip
+def test_a_number_far_beyond_any_battery_is_asked_about(text: str, read: bool) -> None:
+    found = read_printed(text, family="lfp")
+    asked = [left for left in found.left if "is a dash, a point or a unit missing" in left.reason]
+    assert bool(asked) != read and (read or not found.claims)

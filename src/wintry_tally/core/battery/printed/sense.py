@@ -16,6 +16,8 @@ PLAUSIBLE = {
     "reserve": (60.0, 3e5), "low-voltage-cut": (1.0, 90.0), "over-voltage-cut": (1.0, 90.0), "charge-voltage": (1.0, 90.0),
 }  # fmt: skip
 """Between what a claim of a 6 to 48 V battery lies, in the kept unit; common practice, no published source."""
+BEYOND, BELOW = 3.0, 20.0
+"""A number so many times beyond the highest, or below the lowest, is a slip of whoever typed or scanned it."""
 AGREES = 0.15
 MARKS = frozenset({
     "low-voltage-cut", "low-voltage-release", "over-voltage-cut", "over-voltage-release", "cold-charge-block", "cold-charge-release",
@@ -120,6 +122,10 @@ def _settled(number: Number, kind: str, factor: float, shift: float, sense: Sens
     if not values:
         return f"“{number.text}” is no number"
     if len(values) == 1:
+        low, high = PLAUSIBLE.get(kind, (0.0, float("inf")))
+        if values[0] > BEYOND * high or 0.0 < values[0] < low / BELOW:
+            end = "more" if values[0] > high else "less"
+            return f"“{number.text}” is far {end} than a battery's: is a dash, a point or a unit missing?"
         return values[0]
     if kind == "energy" and sense.nominal_V and sense.capacity_Ah:
         wanted = sense.nominal_V * sense.capacity_Ah
