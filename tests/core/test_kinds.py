@@ -377,6 +377,48 @@ def test_a_cold_run_or_its_twin_stopped_by_hand_bounds_the_loss(
         assert outcome != "not-tested" or "somebody or something" in str(found.advice)
 
 
+@pytest.mark.parametrize(
+    ("at", "claimed_C", "outcome", "effect"),
+    [
+        ((-10.0, 25.0), -10.0, "missed", None),
+        ((25.0, -10.0), -10.0, "missed", None),  # named the other way round: the colder one is the cold one
+        ((-10.0, 25.0), -13.0, "missed", None),
+        ((0.0, 25.0), -10.0, "missed", 20.0 * 10.0 / 25.0),
+        ((-30.0, 20.0), -10.0, "too-close", -20.0 * 20.0 / 50.0),
+    ],
+)
+def test_the_cold_twin_is_the_colder_one_and_its_loss_is_carried_to_the_claims_temperature(
+    at: tuple[float, float], claimed_C: float, outcome: str, effect: float | None
+) -> None:
+    # common practice, no published source: so much a kelvin as was found, to half of it
+    hours = {min(at): 8.0, max(at): 10.0}
+    logs = [analysed(with_temperature(discharge(0.9, hours[one]), one), rated=10.0) for one in at]
+    found = verdict(claim("cold-loss", 15.0, "%", "at-most", temperature_C=claimed_C), "cold-loss", *logs, rated=10.0)
+    assert found.measured is not None and found.measured.value == pytest.approx(20.0, abs=0.1)
+    assert found.outcome == outcome and ("is taken as the cold one" in str(found.advice)) == (at[0] > at[1])
+    (condition,) = (condition for condition in found.conditions if condition.name == "temperature")
+    assert condition.actual == min(at) and (condition.effect is None) == (effect is None)
+    if condition.effect is not None:
+        assert condition.effect.value == pytest.approx(effect, rel=0.01)
+        assert condition.effect.standard == pytest.approx(abs(condition.effect.value) / 2)
+
+
+def test_a_cold_one_that_gave_more_settles_nothing() -> None:
+    for cold_h, outcome in ((8.2, "met"), (8.3, "not-tested"), (10.0, "not-tested")):
+        cold, warm = (analysed(discharge(0.9, hours), rated=10.0) for hours in (cold_h, 8.0))
+        found = verdict(claim("cold-loss", 15.0, "%", "at-most"), "cold-loss", cold, warm, rated=10.0)
+        assert found.outcome == outcome, cold_h
+
+
+def test_a_battery_that_gained_on_its_shelf_settles_nothing() -> None:
+    for before_h, outcome in ((5.0, "met"), (4.97, "met"), (4.7, "not-tested")):
+        before, after = (
+            analysed(discharge(8.0, hours, seed=one), rated=40.0) for one, hours in ((1, before_h), (2, 5.0))
+        )
+        wanted = claim("self-discharge", 3.0, "%/month", "at-most", months=1.0)
+        assert verdict(wanted, "self-discharge", before, after, rated=40.0).outcome == outcome, before_h
+
+
 # --- time ---
 
 

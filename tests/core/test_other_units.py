@@ -40,7 +40,7 @@ def verdict(analysis: Analysis, claimed_Ah: float = 38.0) -> Verdict:
     return judge(LFP, 40.0, [claim], evidence_from_log("capacity", "a.csv", analysis), School.STRICT)[0]
 
 
-@pytest.mark.parametrize("factor", [60.0, 3600.0, 1 / 60.0, 0.001])
+@pytest.mark.parametrize("factor", [60.0, 3600.0, 1 / 60.0, 1 / 3600.0, 0.001])
 def test_a_clock_in_another_unit_is_offered_to_be_mended_and_bars_a_verdict(factor: float) -> None:
     slow = replace(TRACE, time_s=TRACE.time_s / factor, unnamed=TIME)
     found = looked_at(slow)
@@ -72,13 +72,21 @@ def test_a_short_clock_is_seen_where_the_rating_makes_a_test_of_it(rated: float,
     assert ("unit-suspect" in codes(looked_at(short, rated))) == suspect
 
 
-@pytest.mark.parametrize("interval_s", [1.0, 2.0, 5.0, 10.0, 20.0])
-@pytest.mark.parametrize("factor", [60.0, 3600.0])
+@pytest.mark.parametrize(
+    ("interval_s", "factor"),
+    [
+        *((s, 60.0) for s in (1.0, 2.0, 5.0, 10.0, 20.0)),
+        *((s, 3600.0) for s in (1.0, 2.0, 5.0, 10.0, 15.0, 20.0, 30.0)),
+    ],
+)
 def test_an_interval_that_is_whole_in_another_unit_is_seen_without_a_rating(interval_s: float, factor: float) -> None:
     ticks = replace(discharge(interval_s=interval_s), unnamed=TIME)
     shown = replace(ticks, time_s=np.round(ticks.time_s / factor, 4))
-    assert "unit-suspect" in codes(looked_at(shown, None))
+    (remark,) = looked_at(shown, None).remarks
+    assert remark.code == "unit-suspect" and f" {factor:.0f} times " in remark.offer
     assert not codes(looked_at(ticks, None)), "in seconds it is a usual one"
+    assert codes(looked_at(shown, 40.0 / 1.39)) == {"unit-suspect"}
+    assert not codes(looked_at(shown, 40.0 / 1.41)), "in that unit it would be more than the rating"
 
 
 @given(st.sampled_from([0.05, 0.1, 0.2, 0.25, 0.5, 1.0, 30.0]))
@@ -116,9 +124,25 @@ def test_fahrenheit_is_left_out_until_it_is_said(celsius: float, unnamed: bool) 
         assert mended.stages[0].temperature_mean == pytest.approx(celsius, abs=1e-6)
 
 
-@pytest.mark.parametrize(("celsius", "unnamed", "suspect"), [(54.9, True, False), (55.1, True, True), (64.9, False, False), (65.1, False, True), (222.0, True, False), (296.0, False, True)])  # fmt: skip
+@pytest.mark.parametrize(("celsius", "unnamed", "suspect"), [(54.9, True, False), (55.1, True, True), (64.9, False, False), (65.1, False, True), (222.0, True, False), (296.0, False, True), (223.1, False, True), (342.9, False, True), (343.1, False, False), (114.9, True, True), (115.1, True, False)])  # fmt: skip
 def test_the_reading_just_beyond(celsius: float, unnamed: bool, suspect: bool) -> None:
     assert ("temperature-suspect" in codes(looked_at(warm(celsius, unnamed)))) == suspect
+
+
+@pytest.mark.parametrize(
+    ("around", "value", "wrong"),
+    [
+        ((23.0, 23.0), 38.1, True), ((23.0, 23.0), 37.9, False), ((23.0, 23.0), 7.9, True), ((23.0, 27.9), 43.0, True),
+        ((23.0, 28.1), 44.0, False), ((-55.0, -55.0), -59.9, False), ((-55.0, -55.0), -60.1, True), ((148.0, 148.0), 149.9, False),
+        ((148.0, 148.0), 150.1, True),
+    ],
+)  # fmt: skip
+def test_the_single_temperature_just_beyond(around: tuple[float, float], value: float, wrong: bool) -> None:
+    celsius = np.where(np.arange(len(TRACE)) < 900, *around)
+    celsius[900] = value
+    found = looked_at(warm(celsius))
+    assert ("outlier-reading" in codes(found)) == wrong
+    assert found.trace.temperature_C is not None and np.isnan(found.trace.temperature_C[900]) == wrong
 
 
 def test_kelvin() -> None:

@@ -24,11 +24,9 @@ PLAUSIBLE = (0.25, 1.4)
 """Shares of its rating that a battery emptied in one go may well give."""
 MOST_C = 1.2
 """A discharge above this rate that ends soon has told of its protection, not of its capacity."""
-USUAL_S = {
-    60.0: (1.0, 2.0, 5.0, 10.0, 20.0),
-    3600.0: (1.0, 2.0, 5.0, 10.0, 15.0, 20.0, 30.0, 60.0, 120.0, 300.0, 600.0),
-}
-"""Intervals that loggers are set to which no logger has as a decimal of the unit that a clock may be in."""
+USUAL_S = {60.0: (1.0, 2.0, 5.0, 10.0, 20.0), 3600.0: (1.0, 2.0, 5.0, 10.0, 15.0, 20.0, 30.0)}
+"""Intervals that loggers are set to which no logger has as a decimal of the unit that a clock may be in. A minute of hours
+looks like a second of minutes: the shorter is taken."""
 NEAR = 0.002
 MOST = 10_000
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 
 import numpy as np
 
@@ -17,6 +18,7 @@ from wintry_tally.core.analysis.trips import temperature_near
 from wintry_tally.core.quantity import Quantity, format_duration, format_quantity
 from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.deciding import as_bound, by_probability, decide, implied_tolerance, not_settled
+from wintry_tally.core.verdict.effects import LIKE_KELVIN
 from wintry_tally.core.verdict.evidence import LogEvidence, begun_low
 from wintry_tally.core.verdict.outcome import Condition, Outcome, Verdict
 from wintry_tally.core.verdict.settle_capacity import CUTOFF_ABOVE_V, HIDDEN_SHARE
@@ -246,10 +248,14 @@ def settle_loss(case: Case) -> Verdict | None:
             if log.method:
                 return not_settled(case, "it needs two logs: the cold one and its warm twin", log.names)
             continue
+        log, turned = _cold_first(log)
         cold, warm = (analysis.capacity for analysis in log.analyses)
         if cold is None or warm is None:
             return not_settled(case, "one of the two logs holds no discharge", log.names)
         measured, step = loss(cold.count.charge, warm.count.charge)
+        if _gave_more(measured):
+            other = "the cold one gave more than its warm twin: was the other one in the cold?"
+            return not_settled(case, other, log.names, measured)
         step = step.with_input("meter", meters_words([analysis.options.instrument for analysis in log.analyses]))
         conditions = []
         ratio = cold.count.mean_current.value / warm.count.mean_current.value
@@ -268,7 +274,8 @@ def settle_loss(case: Case) -> Verdict | None:
             )
         )
         conditions.append(Condition("end of the warm twin", warm.ended_by, cold.ended_by))
-        verdict = after_soak(case, log, decide(case, measured, [step], conditions, log.names, [], log.waiting))
+        conditions += _as_cold_as_claimed(case, log, measured)
+        verdict = after_soak(case, log, decide(case, measured, [step], conditions, log.names, turned, log.waiting))
         if verdict.outcome is Outcome.NOT_TESTED:
             return verdict
         frozen, twin = (begun_low(analysis) for analysis in log.analyses)
@@ -282,6 +289,52 @@ def settle_loss(case: Case) -> Verdict | None:
             return not_settled(case, f"{told}: neither says what was in it; {settles}", log.names)
         return as_bound(case, verdict, next(bound for bound, words in why.items() if words), told, settles)
     return None
+
+
+def _begun_at(analysis: Analysis) -> float | None:
+    """How warm a battery was when its discharge began, °C: as its log or somebody says."""
+    test = analysis.capacity
+    index = 0 if test is None else test.count.spans[0].first
+    return temperature_near(analysis.trace, index, analysis.options.ambient_C)
+
+
+def _both_begun_at(log: LogEvidence) -> tuple[float, float] | None:
+    """How warm the first and the second were; None where nothing says it of each by itself."""
+    first, second = (_begun_at(analysis) for analysis in log.analyses)
+    logged = any(analysis.trace.temperature_C is not None for analysis in log.analyses)
+    return None if first is None or second is None or (first == second and not logged) else (first, second)
+
+
+def _cold_first(log: LogEvidence) -> tuple[LogEvidence, list[str]]:
+    """The pair with the colder one first, whichever was named so, and what is told of it."""
+    begun = _both_begun_at(log)
+    if begun is None or begun[0] <= begun[1] + TWINS_APART_K:
+        return log, []
+    turned = replace(log, names=log.names[::-1], analyses=log.analyses[::-1])
+    return turned, [
+        f"{turned.names[0]} is taken as the cold one: it began at {begun[1]:.1f} °C, the other at {begun[0]:.1f} °C"
+    ]
+
+
+def _gave_more(lost: Quantity) -> bool:
+    return lost.value < -MORE_SHARE and (lost.standard is None or lost.value < -3.0 * lost.standard)
+
+
+def _as_cold_as_claimed(case: Case, log: LogEvidence, lost: Quantity) -> list[Condition]:
+    """How cold it was beside the claim's temperature, and what the loss would be there, by the loss per kelvin found."""
+    claimed, begun = case.claim.conditions.get("temperature_C"), _both_begun_at(log)
+    if claimed is None or begun is None:
+        return []
+    apart, off = begun[1] - begun[0], begun[0] - claimed
+    if abs(off) <= LIKE_KELVIN:
+        return [Condition("temperature", claimed, round(begun[0], 1))]
+    # the curve of the loss bends: what is carried over is known to about half of itself
+    change = lost.value * off / max(apart, TWINS_APART_K)
+    return [Condition("temperature", claimed, round(begun[0], 1), Quantity(change, 0.5 * abs(change), "%"))]
+
+
+TWINS_APART_K, MORE_SHARE = 5.0, 3.0
+"""A warm twin is so many kelvin warmer at the least; no repeat gives so many percent more by itself. Common practice."""
 
 
 def _cut_short(test: CapacityTest, twin: CapacityTest) -> str:

@@ -26,6 +26,8 @@ from wintry_tally.core.verdict.stood import on_the_shelf
 from wintry_tally.core.working import Working
 
 DAY_S = 86_400.0
+GAINED = 3.0
+"""So many of its standard uncertainties below nothing no loss is: no battery gains on a shelf."""
 
 
 def settle_reserve(case: Case) -> Verdict | None:
@@ -237,6 +239,9 @@ def settle_self_discharge(case: Case) -> Verdict | None:
         lost = _shelf_loss(case, log)
         if isinstance(lost, str):
             return not_settled(case, lost, log.names)
+        if lost.rate.standard is not None and lost.rate.value < -GAINED * lost.rate.standard:
+            why = "it gave more after the shelf than before: are the two logs the other way round, or was it charged between?"
+            return not_settled(case, why, log.names, lost.rate)
         conditions = on_the_shelf(case, log, lost.rate)
         verdict = decide(case, lost.rate, [lost.working], conditions, log.names, [], log.waiting)
         if _begun_unseen(log):
