@@ -155,6 +155,39 @@ def test_an_offered_repair_can_be_taken_on_import(one: Window, qtbot, tmp_path: 
     assert kept.current.max() > 1000, "the readings stay as they were logged"
 
 
+def test_a_channel_of_several_is_chosen(one: Window, qtbot, tmp_path: Path) -> None:
+    trace, rows = discharge(), []
+    for second, volts, amps in zip(trace.time_s, trace.voltage_V, trace.current, strict=True):
+        rows += [f"A,{second},{volts},{amps}\n", f"B,{second},{volts},{amps / 2}\n"]
+    (tmp_path / "log.csv").write_text("Channel,time_s,voltage,current\n" + "".join(rows), encoding="utf-8")
+    one.take_file(tmp_path / "log.csv")
+    page = one.view("capacity").page("import")
+    qtbot.waitUntil(lambda: page.charge.text().startswith("40.0"), timeout=15000)
+    assert page.channel.isVisible() and any("channel A are read" in message for message in page.remarks.messages)
+    page.channel.setCurrentIndex(1)
+    page._chosen()
+    qtbot.waitUntil(lambda: page.charge.text().startswith("20.0"), timeout=15000)
+    one.take_file(write_log(tmp_path / "plain.csv", trace))
+    qtbot.waitUntil(lambda: page.charge.text().startswith("40.0"), timeout=15000)
+    assert not page.channel.isVisible() and page.keep_button.isEnabled()
+
+
+def test_a_log_kept_with_a_clock_that_nothing_names_is_not_judged_before_that_is_said(
+    one: Window, qtbot, tmp_path: Path
+) -> None:
+    log = write_log(tmp_path / "log.csv", discharge(), header="Time,V,A", time=lambda s: f"{s / 60:.4f}")
+    one.take_file(log)
+    page = one.view("capacity").page("import")
+    qtbot.waitUntil(page.keep_button.isEnabled, timeout=15000)
+    assert page.repair.isVisible() and any("what unit the times are in" in message for message in page.remarks.messages)
+    page.keep()
+    run = one.session.runs(one.sample_id)[0]
+    assert run.settings.unnamed == "time" and one.session.book.runs.trace(run.id).unnamed == {"time"}
+    qtbot.waitUntil(lambda: one.session.dossier(one.sample_id) is not None, timeout=15000)
+    (capacity,) = (one for one in one.session.dossier(one.sample_id).verdicts if one.claim.kind == "capacity")
+    assert capacity.outcome is Outcome.TOO_CLOSE and "wait for a decision" in (capacity.advice or "")
+
+
 def test_leaving_the_import_ends_its_work(one: Window, qtbot, tmp_path: Path) -> None:
     one.take_file(write_log(tmp_path / "log.csv", discharge(interval_s=0.5)))
     page = one.view("capacity").page("import")

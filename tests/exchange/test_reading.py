@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gzip
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
@@ -137,6 +138,51 @@ def test_only_an_energy_counter(tmp_path: Path) -> None:
         tmp_path / "wh.csv"
     )
     assert charge(tmp_path / "wh.csv") == pytest.approx(40.0, rel=2e-3)
+
+
+def test_of_several_channels_one_is_read(tmp_path: Path) -> None:
+    other = discharge(4.0, 5.0, top_V=13.0)
+    rows = [(1, *row) for row in zip(TRACE.time_s, TRACE.voltage_V, TRACE.current, strict=True)]
+    rows2 = [(2, *row) for row in zip(other.time_s, other.voltage_V, other.current, strict=True)]
+    mixed = [row for pair in zip(rows, rows2, strict=True) for row in pair]
+    for number, written in enumerate((mixed, rows + rows2)):
+        path = tmp_path / f"{number}.csv"
+        pl.DataFrame(written, schema=["Channel", "Time (s)", "Voltage (V)", "Current (A)"], orient="row").write_csv(
+            path
+        )
+        first, second = read_log(path), read_log(path, Choices(channel="2"))
+        assert first.channels == ("1", "2") and first.rows == 2 * len(TRACE) and len(first.trace) == len(TRACE)
+        (remark,) = first.remarks
+        assert remark.code == "several-channels" and "channel 1" in remark.message and "those of 2" in remark.message
+        assert charge(path) == pytest.approx(40.0, rel=1e-3)
+        assert charge(path, Choices(channel="2")) == pytest.approx(20.0, rel=1e-3)
+        assert second.trace.row_at(5) == (12 if number == 0 else len(TRACE) + 6)
+        with pytest.raises(LogError, match=r'no row is of channel "3".*1, 2'):
+            read_log(path, Choices(channel="3"))
+    one = tmp_path / "one.csv"
+    pl.DataFrame(rows, schema=["Ch", "Time (s)", "Voltage (V)", "Current (A)"], orient="row").write_csv(one)
+    assert read_log(one).channels == () and not read_log(one).remarks and charge(one) == pytest.approx(40.0, rel=1e-3)
+    assert charge(one, Choices(channel="1")) == pytest.approx(40.0, rel=1e-3)
+    with pytest.raises(LogError, match="no column names the channels"):
+        read_log(write_log(tmp_path / "none.csv", TRACE), Choices(channel="1"))
+
+
+def test_rows_that_were_written_twice_count_once(tmp_path: Path) -> None:
+    def joined(*parts: slice, changed: float = 0.0) -> Path:
+        picked = np.concatenate([np.arange(len(TRACE))[part] for part in parts])
+        volts = TRACE.voltage_V[picked] + np.where(np.arange(len(picked)) >= len(TRACE) // 2, changed, 0.0)
+        again = replace(TRACE.taking(picked), voltage_V=np.round(volts, 3))
+        return write_log(tmp_path / "log.csv", again)
+
+    assert charge(joined(slice(0, 1200), slice(600, None))) == pytest.approx(40.0, rel=1e-3)
+    assert charge(joined(slice(0, 900), slice(700, 1300), slice(1290, None))) == pytest.approx(40.0, rel=1e-3)
+    (remark,) = analyse(
+        read_log(joined(slice(0, 1200), slice(600, None))).trace, Options(FAMILIES["lfp"], 40.0)
+    ).remarks
+    assert remark.code == "duplicate-times" and remark.rows == (1201, 1800)
+    # two rows that come again are none yet, and other volts at the same times are another log's
+    assert charge(joined(slice(0, 1200), slice(1198, None))) > 40.0
+    assert charge(joined(slice(0, 1020), slice(600, None), changed=0.01)) > 48.0
 
 
 def test_gzip_and_parquet(tmp_path: Path) -> None:

@@ -39,6 +39,7 @@ class Given:
     timezone: str = ""
     interval: float | None = None
     time_unit: str | None = None
+    channel: str = ""
     rest_minutes: float | None = None
     repair: str = "safe"
     instrument: tuple[str, ...] = ()
@@ -67,7 +68,16 @@ def parse_given(data: dict[str, Any], place: str = "") -> Given:
             raise InputError(
                 f"{place}{key.replace('_', '-')} of {renamed[key]:g} cannot be", mend="give a number above 0"
             )
-    for key in ("family", "voltage_accuracy", "current_accuracy", "timezone", "discharge_sign", "repair", "time_unit"):
+    for key in (
+        "family",
+        "voltage_accuracy",
+        "current_accuracy",
+        "timezone",
+        "discharge_sign",
+        "repair",
+        "time_unit",
+        "channel",
+    ):
         if renamed.get(key) is not None and not isinstance(renamed[key], str):
             raise InputError(f"{place}{key.replace('_', '-')}: {renamed[key]!r} is not a text")
     dropouts = renamed.get("device_dropout", ())
@@ -138,7 +148,7 @@ def options_from(given: Given) -> tuple[Choices, Options]:
         raise InputError(f'time zone "{given.timezone}" is not known', mend='write it like "Europe/Oslo"')
     choices = Choices(
         columns=columns, discharge_sign=given.discharge_sign, timezone=given.timezone, interval_s=given.interval,
-        time_unit=given.time_unit,
+        time_unit=given.time_unit, channel=given.channel.strip(),
     )  # fmt: skip
     options = Options(
         family=_family_of(given),

@@ -13,6 +13,7 @@ import click
 from wintry_tally import __version__
 from wintry_tally.cli.banks import bank_command
 from wintry_tally.cli.following import follow_command
+from wintry_tally.cli.options import log_options
 from wintry_tally.cli.pictures import attach_command
 from wintry_tally.cli.place_commands import PLACES
 from wintry_tally.cli.plan_commands import PLANNING
@@ -66,40 +67,9 @@ def cli(
         context.exit(run(demo=demo, book=book or shown, theme=theme, again=shown is None))
 
 
-def _log_options(command: Any) -> Any:
-    options = [
-        click.option("--family", help="lfp, agm, gel, flooded or nmc."),
-        click.option("--rated-ah", type=float, help="The claimed capacity, Ah."),
-        click.option("--nominal-v", type=float, help="The pack's nominal voltage as printed, V; its cells follow."),
-        click.option(
-            "--map", "mapping", multiple=True, metavar="FIELD=COLUMN", help="Which column is what; repeatable."
-        ),
-        click.option("--discharge-sign", type=click.Choice(["+", "-", "auto"]), default="auto", show_default=True),
-        click.option("--voltage-accuracy", help='Like "0.5%+2d".'),
-        click.option("--current-accuracy", help='Like "1%+0.01".'),
-        click.option(
-            "--instrument",
-            multiple=True,
-            help="The meter's name; logs of one name share its errors. One for all, or one each.",
-        ),
-        click.option("--cutoff", type=float, help="The set cut-off, V."),
-        click.option("--device-dropout", type=float, multiple=True, help="A device's drop-out, V; repeatable."),
-        click.option("--rated-minutes", type=float, help="Rated minutes of a reserve test."),
-        click.option("--ambient", type=float, help="Ambient temperature, °C."),
-        click.option("--timezone", default="", help="AREA/CITY of naive local times."),
-        click.option("--interval", type=float, help="Seconds from frame to frame, where a log has no clock."),
-        click.option("--time-unit", type=click.Choice(["ms", "s", "min", "h"]), help="Of times that name none."),
-        click.option("--rest-minutes", type=float, help="Rest wanted before a discharge."),
-        click.option("--repair", type=click.Choice(["none", "safe", "offered"]), default="safe", show_default=True),
-    ]
-    for option in reversed(options):
-        command = option(command)
-    return command
-
-
 @cli.command()
 @click.argument("logs", nargs=-1, required=True, type=click.Path(path_type=Path), metavar="LOG...")
-@_log_options
+@log_options
 @click.option("--join", is_flag=True, help="The files are parts of one log.")
 @click.option("--json", "as_json", is_flag=True, help="Print JSON.")
 def analyse(logs: tuple[Path, ...], join: bool, as_json: bool, **given: Any) -> None:
@@ -149,7 +119,7 @@ def claims(file: str, source: str, family: str | None, as_json: bool) -> None:
 
 @cli.command()
 @click.argument("logs", nargs=-1, required=True, type=click.Path(path_type=Path), metavar="LOG...")
-@_log_options
+@log_options
 @click.option("--at", "at_A", type=float, multiple=True, help="Foretell the charge at this current, A; repeatable.")
 @click.option("--json", "as_json", is_flag=True, help="Print JSON.")
 def rate(logs: tuple[Path, ...], at_A: tuple[float, ...], as_json: bool, **given: Any) -> None:
@@ -163,7 +133,7 @@ def rate(logs: tuple[Path, ...], at_A: tuple[float, ...], as_json: bool, **given
 
 @cli.command()
 @click.argument("logs", nargs=-1, required=True, metavar="LOG...|CODE...")
-@_log_options
+@log_options
 @click.option("--book", type=click.Path(path_type=Path), help="Compare samples of this book, by their codes.")
 @click.option(
     "--need", type=click.Path(path_type=Path), help="With --book: hold them against the needs of this file too."
@@ -228,7 +198,7 @@ def report(book: Path, sample: str, out: Path, school: str | None) -> None:
 @click.argument("sample")
 @click.argument("logs", nargs=-1, required=True, type=click.Path(path_type=Path), metavar="LOG...")
 @click.option("--test", default="", help="The kind of test it is; guessed where it is not given.")
-@_log_options
+@log_options
 def import_into(book: Path, sample: str, logs: tuple[Path, ...], test: str, **given: Any) -> None:
     """Keep a log (several files are one log) as a run of a sample, by its code."""
     from wintry_tally.cli.books import import_logs

@@ -10,7 +10,7 @@ from wintry_tally.core.trace.beside import PACK_C, cell_number, named_by
 
 FIELDS = (
     *("time", "date", "frame", "voltage", "current", "temperature", "counter_Ah", "counter_Wh", "power"),
-    "charge_state",
+    *("charge_state", "channel"),
 )
 
 SPELLINGS: dict[str, tuple[str, ...]] = {
@@ -57,6 +57,10 @@ SPELLINGS: dict[str, tuple[str, ...]] = {
     "charge_state": (
         *("soc", "state of charge", "charge level", "battery level", "ladezustand", "etat de charge"),
         *("estado de carga", "stato di carica", "laadtoestand", "level"),
+    ),
+    "channel": (
+        *("channel", "channel no", "channel number", "channel id", "chan", "ch", "ch no", "slot", "slot no", "kanal"),
+        *("messkanal", "kanal nr", "canal", "canale", "kanaal", "kanava"),
     ),
     "date": ("date", "datum", "fecha", "data", "dato", "pvm", "jour"),
     "voltage": (

@@ -37,6 +37,7 @@ class Choices:
     discharge_sign: str = "auto"
     timezone: str = ""
     interval_s: float | None = None
+    channel: str = ""
 
 
 @dataclass(frozen=True)

@@ -19,6 +19,7 @@ import polars as pl
 from wintry_tally.core.errors import LogError
 from wintry_tally.core.trace import Remark
 from wintry_tally.core.trace.trace import Column, Trace, resolution_of
+from wintry_tally.exchange.channels import one_channel
 from wintry_tally.exchange.columns import assign, parse_header, scale_of
 from wintry_tally.exchange.content import HEAD, content_of, encoding_of
 from wintry_tally.exchange.layout import DELIMITERS, Choices, Layout, find_layout, is_value
@@ -49,6 +50,7 @@ class LogFile:
     discharge_sign: str
     started: datetime | None
     remarks: tuple[Remark, ...] = ()
+    channels: tuple[str, ...] = ()
 
 
 def read_log(path: Path, choices: Choices | None = None) -> LogFile:
@@ -136,7 +138,7 @@ def _frame(content: bytes | mmap.mmap, layout: Layout, path: Path) -> pl.DataFra
     wanted = layout.used
     types: dict[str, Any] = {}
     for field, index in (*layout.columns.items(), *((name, index) for name, (index, _) in layout.beside.items())):
-        textual = field == "date" or (field == "time" and _textual(layout, index))
+        textual = field in {"date", "channel"} or (field == "time" and _textual(layout, index))
         types[f"column_{index}"] = pl.String if textual or _written_out(layout, index) else pl.Float64
     layout_options: dict[str, Any] = {
         "has_header": False,
@@ -245,6 +247,13 @@ def _assemble(frame: pl.DataFrame, layout: Layout, choices: Choices, name: str) 
     position = {index: place for place, index in enumerate(layout.used)}
     series = {field: frame.to_series(position[index]) for field, index in layout.columns.items()}
     remarks: list[Remark] = []
+    rows, numbers, channels = frame.height, None, tuple[str, ...]()
+    if "channel" in series or choices.channel:
+        if "channel" not in series:
+            raise LogError("no column names the channels", name, "name it with --map channel=COLUMN")
+        place, title = position[layout.columns["channel"]], layout.label("channel") or ""
+        frame, numbers, channels = one_channel(frame, place, choices.channel, title, name, remarks)
+        series = {field: frame.to_series(position[index]) for field, index in layout.columns.items()}
     time_s, epoch, unnamed_clock = _time(series, layout, choices, name, remarks)
     unnamed = {"time"} if unnamed_clock else set[str]()
     if unnamed_clock and series["time"].dtype == pl.String and ":" in str(series["time"][0]):
@@ -285,13 +294,22 @@ def _assemble(frame: pl.DataFrame, layout: Layout, choices: Choices, name: str) 
         sign = "+"
     current = values.pop("current_A", None)
     voltage = values.pop("voltage_V")
-    trace = Trace(time_s, voltage, current, resolution=resolution, beside=beside, unnamed=frozenset(unnamed), **values)
+    trace = Trace(
+        time_s,
+        voltage,
+        current,
+        resolution=resolution,
+        beside=beside,
+        row=numbers,
+        unnamed=frozenset(unnamed),
+        **values,
+    )
     labels = {field: layout.label(field) for field in ("time", *_VALUES)}
     if "voltage" not in layout.columns:
         labels["voltage"] = " + ".join(layout.headers[layout.beside[cell][0]].text for cell in layout.cells)
     if "time" not in layout.columns:
         labels["time"] = layout.label("date") or layout.label("frame")
-    return LogFile(trace, layout, frame.height, labels, sign, moment_of(epoch), tuple(remarks))
+    return LogFile(trace, layout, rows, labels, sign, moment_of(epoch), tuple(remarks), channels)
 
 
 def _sum_of_cells(layout: Layout, beside: dict[str, Column], remarks: list[Remark]) -> tuple[Column, float]:

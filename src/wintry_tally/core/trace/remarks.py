@@ -42,6 +42,7 @@ REMARK_CODES: dict[str, str] = {
     "meters-disagree": "two measurements of one quantity differ beyond their doubts",
     "voltage-from-cells": "the pack's voltage was added up from its cells",
     "cells-apart": "cells of one pack far apart under load",
+    "several-channels": "rows of several channels, of which one is read",
     "parts-joined": "several files joined into one log",
     "frame-clock": "the time was made from frame numbers and their interval",
     "family-doubt": "the voltages do not look like the declared family",

@@ -27,6 +27,8 @@ SUSPECTS = 20_000
 ABSURD = 1e7
 """V or A beyond this is no reading, not even in mV and mA."""
 ABSURD_S = 1e11
+SETBACKS_MOST, REPEATS_LEAST, REPEATS_SHARE = 200, 3, 0.95
+"""Set-backs of the clock looked at; so many rows, and this share of them, have to come again to be a repeat."""
 GAP_FACTOR = 5.0
 """An interval longer than this many usual ones is a gap."""
 
@@ -157,6 +159,9 @@ def _with_rising_time(trace: Trace, repair: Repair, remarks: list[Remark]) -> Tr
             )
         )
         return _with_rising_time(trace.taking(np.arange(len(trace) - 1, -1, -1)), repair, remarks)
+    if repair != "none":
+        trace = _without_repeats(trace, remarks)
+        steps = np.diff(trace.time_s)
     usual = float(np.median(steps[steps > 0])) if np.any(steps > 0) else 0.0
     back = np.flatnonzero(steps < 0)
     time = trace.time_s
@@ -195,6 +200,29 @@ def _with_rising_time(trace: Trace, repair: Repair, remarks: list[Remark]) -> Tr
             )
         )
     return trace.taking(keep) if len(same) else trace
+
+
+def _without_repeats(trace: Trace, remarks: list[Remark]) -> Trace:
+    """Leave out stretches that were written a second time: the clock goes back, and the same rows come again."""
+    back = np.flatnonzero(np.diff(trace.time_s) < 0)[:SETBACKS_MOST]
+    keep = np.ones(len(trace), dtype=np.bool_)
+    for place, last in enumerate(back):
+        begins = 0 if place == 0 else int(back[place - 1]) + 1
+        ends = int(back[place + 1]) if place + 1 < len(back) else len(trace) - 1
+        again = np.arange(int(last) + 1, ends + 1)
+        again = again[trace.time_s[again] <= trace.time_s[last]]
+        before = begins + np.searchsorted(trace.time_s[begins : last + 1], trace.time_s[again])
+        alike = np.all(
+            [np.isclose(column[before], column[again], 1e-12, 0.0, equal_nan=True) for column in (trace.time_s, trace.voltage_V, trace.current)],
+            axis=0,
+        )  # fmt: skip
+        if len(again) < REPEATS_LEAST or float(np.mean(alike)) < REPEATS_SHARE:
+            continue
+        keep[again] = False
+        rows = _rows(trace, again)
+        told = f"Rows {rows[0]} to {rows[1]} say again what was written before them; left out."
+        remarks.append(Remark("duplicate-times", told, rows))
+    return trace if keep.all() else trace.taking(keep)
 
 
 def _without_outliers(trace: Trace, remarks: list[Remark], suspect: set[int]) -> Trace:

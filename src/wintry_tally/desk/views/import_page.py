@@ -58,6 +58,7 @@ FIELD_WORDS = (
     ("power", "power"),
     ("charge_state", "gauge %"),
     ("frame", "frame number"),
+    ("channel", "channel"),
 )
 PREVIEW_ROWS = 4
 
@@ -86,7 +87,7 @@ class ImportPage(StationView):
         self.interval = QuantityField("Seconds from frame to frame", "duration", "if it has no clock")
         self.interval.line.setFixedWidth(130)
         self.interval.committed.connect(lambda _value: self._chosen())
-        for box in (self.delimiter, self.decimal, self.header, self.unit, self.sign):
+        for box in (self.delimiter, self.decimal, self.header, self.unit, self.sign, self.channel):
             box.activated.connect(self._chosen)
         self.preview = QTableWidget(0, 0)
         self.preview.setAccessibleName("Preview")
@@ -143,6 +144,9 @@ class ImportPage(StationView):
             ("milliseconds", "ms"),
         ):
             self.unit.addItem(words, key)
+        self.channel = QComboBox()
+        self.channel.setAccessibleName("Channel of the log")
+        self._channel = named("Channel", self.channel)
         self.sign = QComboBox()
         self.sign.setAccessibleName("Sign of a discharge")
         for words, key in (("found by itself", "auto"), ("discharge is +", "+"), ("discharge is −", "-")):
@@ -165,6 +169,8 @@ class ImportPage(StationView):
             ("It is the log of a", self.test),
         ):
             layout.put(named(name, widget))
+        layout.put(self._channel)
+        self._channel.hide()
         known = Columns(
             named("Voltage good to", self.accuracy_V),
             named("Current good to", self.accuracy_A),
@@ -301,11 +307,19 @@ class ImportPage(StationView):
             likely = likely_method(looked.analysis)
             self.test.setCurrentIndex(self.test.findData(likely))
         self._fill_layout(looked.log.layout)
+        self._fill_channels(looked.log.channels)
         self._fill_found(looked)
         self.keep_button.setEnabled(True)
         holder = QApplication.focusWidget()
         if holder is None or not self.isAncestorOf(holder):
             self.keep_button.setFocus()  # Enter keeps it, unless somebody is correcting something here
+
+    def _fill_channels(self, channels: tuple[str, ...]) -> None:
+        """Offer the channels of a log that holds several; the first is read where none was chosen."""
+        self._channel.setVisible(bool(channels))
+        self.channel.clear()
+        self.channel.addItems(channels)
+        self.channel.setCurrentIndex(max(0, self.channel.findText(self._choices.channel)))
 
     def _fill_layout(self, layout: Layout) -> None:
         self._filling = True
@@ -409,7 +423,7 @@ class ImportPage(StationView):
 
     def _remember(self, log: LogFile) -> None:
         data = {
-            "choices": asdict(replace(self._choices, interval_s=None)),
+            "choices": asdict(replace(self._choices, interval_s=None, channel="")),
             "voltage": self.accuracy_V.line.text() if self.accuracy_V.value else "",
             "current": self.accuracy_A.line.text() if self.accuracy_A.value else "",
         }
@@ -430,6 +444,7 @@ class ImportPage(StationView):
             time_unit=self.unit.currentData() or None,
             discharge_sign=self.sign.currentData(),
             interval_s=self.interval.number,
+            channel=self.channel.currentText() if self._channel.isVisibleTo(self) else "",
         )
         self._timer.start()
 
