@@ -7,6 +7,7 @@ import polars as pl
 
 from wintry_tally.core.errors import LogError
 from wintry_tally.core.trace import Remark
+from wintry_tally.exchange.layout import Layout
 
 MOST = 64
 """A column of more different values than that names no channels."""
@@ -20,18 +21,22 @@ def channels_in(column: pl.Series) -> tuple[str, ...]:
 
 
 def one_channel(
-    frame: pl.DataFrame, place: int, wanted: str, title: str, name: str, remarks: list[Remark]
+    frame: pl.DataFrame, layout: Layout, wanted: str, name: str, remarks: list[Remark]
 ) -> tuple[pl.DataFrame, np.ndarray | None, tuple[str, ...]]:
     """The rows of one channel, their numbers in the file (None where every row is read), and all channels there are.
 
     Args:
-        place: of the channel's column in the frame; wanted: a channel, or empty for the first.
-        title, name: of the column and of the file, for what is told.
+        frame: the columns of `layout.used`; wanted: a channel, or empty for the first; name: of the file, for what is told.
 
     Raises:
-        LogError: no row is of that channel.
+        LogError: no row is of that channel, or no column names any.
     """
-    column = frame.to_series(place).cast(pl.String).str.strip_chars()
+    if "channel" not in layout.columns:
+        if wanted:
+            raise LogError("no column names the channels", name, "name it with --map channel=COLUMN")
+        return frame, None, ()
+    title = layout.label("channel")
+    column = frame.to_series(layout.used.index(layout.columns["channel"])).cast(pl.String).str.strip_chars()
     found = channels_in(column)
     if not found and not wanted:
         return frame, None, ()

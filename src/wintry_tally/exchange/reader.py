@@ -245,21 +245,11 @@ def _assemble(frame: pl.DataFrame, layout: Layout, choices: Choices, name: str) 
     if frame.height == 0:
         raise LogError("no data rows", name, "export the log again")
     position = {index: place for place, index in enumerate(layout.used)}
-    series = {field: frame.to_series(position[index]) for field, index in layout.columns.items()}
     remarks: list[Remark] = []
-    rows, numbers, channels = frame.height, None, tuple[str, ...]()
-    if "channel" in series or choices.channel:
-        if "channel" not in series:
-            raise LogError("no column names the channels", name, "name it with --map channel=COLUMN")
-        place, title = position[layout.columns["channel"]], layout.label("channel") or ""
-        frame, numbers, channels = one_channel(frame, place, choices.channel, title, name, remarks)
-        series = {field: frame.to_series(position[index]) for field, index in layout.columns.items()}
+    rows = frame.height
+    frame, numbers, channels = one_channel(frame, layout, choices.channel, name, remarks)
+    series = {field: frame.to_series(position[index]) for field, index in layout.columns.items()}
     time_s, epoch, unnamed_clock = _time(series, layout, choices, name, remarks)
-    unnamed = {"time"} if unnamed_clock else set[str]()
-    if unnamed_clock and series["time"].dtype == pl.String and ":" in str(series["time"][0]):
-        unnamed.add("clock")
-    if "temperature" in series and not layout.headers[layout.columns["temperature"]].unit:
-        unnamed.add("temperature")
     values: dict[str, Any] = {}
     resolution: dict[str, float] = {}
     for field, target in _VALUES.items():
@@ -301,7 +291,7 @@ def _assemble(frame: pl.DataFrame, layout: Layout, choices: Choices, name: str) 
         resolution=resolution,
         beside=beside,
         row=numbers,
-        unnamed=frozenset(unnamed),
+        unnamed=_unnamed(series, layout, unnamed_clock),
         **values,
     )
     labels = {field: layout.label(field) for field in ("time", *_VALUES)}
@@ -310,6 +300,16 @@ def _assemble(frame: pl.DataFrame, layout: Layout, choices: Choices, name: str) 
     if "time" not in layout.columns:
         labels["time"] = layout.label("date") or layout.label("frame")
     return LogFile(trace, layout, rows, labels, sign, moment_of(epoch), tuple(remarks), channels)
+
+
+def _unnamed(series: dict[str, pl.Series], layout: Layout, unnamed_clock: bool) -> frozenset[str]:
+    """Fields of which nothing says what unit they are in; see `Trace`."""
+    found = {"time"} if unnamed_clock else set[str]()
+    if unnamed_clock and series["time"].dtype == pl.String and ":" in str(series["time"][0]):
+        found.add("clock")
+    if "temperature" in series and not layout.headers[layout.columns["temperature"]].unit:
+        found.add("temperature")
+    return frozenset(found)
 
 
 def _sum_of_cells(layout: Layout, beside: dict[str, Column], remarks: list[Remark]) -> tuple[Column, float]:
