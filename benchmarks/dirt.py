@@ -177,6 +177,12 @@ def fahrenheit(trace: Trace, dice: Random) -> Flawed:
     return replace(trace, temperature_C=trace.temperature_C * 1.8 + 32.0, unnamed=frozenset({"temperature"})), {}
 
 
+def leads(trace: Trace, dice: Random) -> Flawed:
+    """Volts read at the load or the charger: leads and clamps take 50 to 500 mV at the largest current."""
+    ohm = dice.uniform(0.05, 0.5) / max(1.0, float(np.max(np.abs(trace.current))))
+    return replace(trace, voltage_V=np.round(trace.voltage_V - ohm * trace.current, 3)), {}
+
+
 def flipped(trace: Trace, dice: Random) -> Flawed:
     """The clamp was put on the other way round from somewhere on."""
     start = int(dice.uniform(0.05, 0.95) * len(trace))
@@ -186,7 +192,7 @@ def flipped(trace: Trace, dice: Random) -> Flawed:
 VARIANTS: dict[str, Callable[[Trace, Random], Flawed]] = {
     "zero": zero, "flicker": flicker, "gap": gap, "early end": early_end, "by hand": by_hand, "wrong unit": wrong_unit,
     "late start": late_start, "coarse": coarse, "paused": paused, "spikes": spikes, "frozen": frozen, "flipped": flipped,
-    "minutes": minutes, "sixty": sixty, "unsigned": unsigned, "fahrenheit": fahrenheit,
+    "minutes": minutes, "sixty": sixty, "unsigned": unsigned, "fahrenheit": fahrenheit, "leads": leads,
 }  # fmt: skip
 
 OF_THE_METER = frozenset({"zero", "flicker"})

@@ -17,9 +17,16 @@ from tests.making import discharge, piecewise
 from wintry_tally.core.analysis import Options, analyse
 from wintry_tally.core.battery import FAMILIES, parse_claim
 from wintry_tally.core.quantity import Quantity, Term
-from wintry_tally.core.verdict import Outcome
-from wintry_tally.core.verdict.effects import cutoff_condition, rate_condition, temperature_condition, warmth_condition
-from wintry_tally.core.verdict.evidence import CapacityEvidence
+from wintry_tally.core.verdict import Outcome, School, judge
+from wintry_tally.core.verdict.effects import (
+    beyond_own_V,
+    cutoff_condition,
+    leads_condition,
+    rate_condition,
+    temperature_condition,
+    warmth_condition,
+)
+from wintry_tally.core.verdict.evidence import CapacityEvidence, evidence_from_log
 from wintry_tally.core.verdict.settle_capacity import scatter_beyond
 from wintry_tally.core.working import Working
 
@@ -192,3 +199,62 @@ def test_retention_after_four_weeks_is_a_rate_a_month() -> None:
     told = claim("self-discharge", 5.0, "%/month", "at-most", duration_s=28 * 86_400.0)
     found = verdict(told, "self-discharge", before, after)
     assert found.measured is not None and found.measured.value == pytest.approx(4.0 * 30.44 / 28.0, rel=0.01)
+
+
+@pytest.mark.parametrize(
+    ("sag", "celsius", "beyond"),
+    [
+        # 0.6 Ω·Ah / 100 Ah × 20 A: 0.12 V by itself; a fresh charge loses 0.2 V more within a minute
+        ((0.43, 5.0), 25.0, 0.31), ((0.25, 5.0), 25.0, None), ((0.26, 5.0), 25.0, 0.14), ((0.43, 60.0), 25.0, None),
+        ((0.45, 60.0), 25.0, 0.33), ((0.45, 600.0), 25.0, 0.33), ((0.45, 60.0), -5.0, None), ((0.45, 60.0), None, 0.33), (None, 25.0, None),
+    ],
+)  # fmt: skip
+def test_a_fall_beyond_a_batterys_own_may_be_leads(
+    sag: tuple[float, float] | None, celsius: float | None, beyond: float | None
+) -> None:
+    found = beyond_own_V(FAMILIES["lfp"], 100.0, sag, 20.0, celsius)
+    assert (found is None) == (beyond is None)
+    if found is not None and beyond is not None:
+        assert found == pytest.approx((0.12, beyond))
+        told = leads_condition(parse_claim("1280 Wh"), found, 102.0)
+        # Ohm's law: from nothing to all of it, alike (P1)
+        assert told is not None and told.effect is not None and told.effect.value == pytest.approx(51.0 * beyond)
+        assert told.effect.standard == pytest.approx(102.0 * beyond / math.sqrt(12.0))
+
+
+@pytest.mark.parametrize(("ohm", "outcome"), [(0.0, "met"), (0.03, "too-close")])
+def test_an_energy_read_at_the_load_is_not_missed_for_its_leads(ohm: float, outcome: str) -> None:
+    trace = discharge(8.0, 5.0, interval_s=5.0, opened=True)
+    read = replace(trace, voltage_V=np.round(trace.voltage_V - ohm * trace.current, 3))
+    at_terminals = analysed(trace, rated=40.0).capacity
+    assert at_terminals is not None
+    wanted = claim("energy", 0.99 * at_terminals.count.energy.value, "Wh", "at-least")
+    evidence = evidence_from_log("capacity", "a.csv", analysed(read, rated=40.0))
+    amount = claim("capacity", 39.0, "Ah", "at-least")
+    found, charge = judge(FAMILIES["lfp"], 40.0, [wanted, amount], evidence, School.STRICT)
+    assert found.outcome == outcome and charge.outcome is Outcome.MET, "charge needs no volts"
+    assert ("own terminals" in str(found.advice)) == (ohm > 0.0)
+
+
+def test_a_cut_and_a_reserve_read_at_the_load_are_open_where_leads_may_have_taken_the_rest() -> None:
+    trace = discharge(8.0, 5.0, interval_s=5.0)
+    read = replace(trace, voltage_V=np.round(trace.voltage_V - 0.06 * trace.current, 3))
+    for log, outcome in ((trace, "met"), (read, "too-close")):
+        cut = verdict(
+            claim("low-voltage-cut", 10.3, "V", "within", 0.4), "capacity", analysed(log, rated=40.0), rated=40.0
+        )
+        assert cut.outcome == outcome
+        assert ("voltage under load" in [one.name for one in cut.conditions]) == (outcome == "too-close")
+    flooded = discharge(25.0, 1.845, interval_s=5.0, top_V=12.9, end_V=10.5, opened=False)
+    for ohm, outcome in ((0.0, "met"), (0.04, "not-tested")):
+        shown = replace(
+            flooded,
+            voltage_V=np.round(flooded.voltage_V - ohm * flooded.current, 3),
+            temperature_C=np.full(len(flooded), 25.0),
+        )
+        log = analyse(shown, Options(FAMILIES["flooded"], 60.0, METER, rated_minutes=110.0, cutoff_V=10.5))
+        found = verdict(
+            claim("reserve", 6570.0, "s", "at-least"), "reserve", log, family=FAMILIES["flooded"], rated=60.0
+        )
+        assert found.outcome == outcome, found.advice
+        assert outcome == "met" or (found.bound == "at-least" and "read at the load" in str(found.advice))

@@ -21,6 +21,7 @@ from PySide6.QtWidgets import (
 
 from wintry_tally.desk.theme.style import apply_named, base_points
 from wintry_tally.desk.views import PAGES, VIEWS
+from wintry_tally.desk.widgets.days import DaysChart
 from wintry_tally.desk.widgets.flow import Columns, Flow, Halves
 from wintry_tally.desk.window import Window
 from wintry_tally.exchange.recipe_file import shipped_recipe
@@ -55,7 +56,8 @@ def cut(window: Window) -> list[str]:
             continue
         least = part.minimumSizeHint()
         if isinstance(part, QScrollArea) and part.horizontalScrollBar().maximum() > 0:
-            if part is not window.rack._area:
+            # days go on sideways as time does, tags beside each other as the rack is wide
+            if part is not window.rack._area and not isinstance(part.widget(), DaysChart):
                 found.append(f"{type(part.parent()).__name__} is moved sideways")
         elif isinstance(part, QComboBox):
             words = part.fontMetrics().horizontalAdvance(part.currentText())

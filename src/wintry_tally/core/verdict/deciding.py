@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import replace
 
 from wintry_tally.core.battery import Claim, Direction
 from wintry_tally.core.quantity import Quantity, format_plain, format_quantity
 from wintry_tally.core.verdict.case import Case
+from wintry_tally.core.verdict.effects import LEADS
 from wintry_tally.core.verdict.outcome import (
     OUTCOME_WORDS,
     RULE_NAMES,
@@ -67,8 +69,7 @@ def decide(
         also = outcome_by(school, measured.value, adjusted, claim.value, claim.direction, tolerance)
         if apart != also:
             outcome = Outcome.TOO_CLOSE
-    unknown = any(condition.actual is None and condition.effect is not None for condition in conditions)
-    advice = _advice(case, measured, outcome, shift, spread, undecided, unknown)
+    advice = _advice(case, measured, outcome, shift, spread, undecided, conditions)
     if undecided:
         outcome = Outcome.TOO_CLOSE
     if notes:
@@ -136,7 +137,13 @@ def said_of(value: float | str | None) -> str:
 
 
 def _advice(
-    case: Case, measured: Quantity, outcome: Outcome, shift: float, spread: float, undecided: str, unknown: bool
+    case: Case,
+    measured: Quantity,
+    outcome: Outcome,
+    shift: float,
+    spread: float,
+    undecided: str,
+    conditions: Sequence[Condition],
 ) -> str | None:
     if undecided:
         return undecided
@@ -145,7 +152,12 @@ def _advice(
     if outcome is not Outcome.TOO_CLOSE:
         return None
     assert case.claim.value is not None
-    if unknown and max(abs(shift), spread) > measured.standard:
+    telling = (
+        [one for one in conditions if one.effect is not None] if max(abs(shift), spread) > measured.standard else []
+    )
+    if any(one.name == LEADS for one in telling):
+        return "read the volts at the battery's own terminals: they fell by more under load than such a battery's do"
+    if any(one.actual is None for one in telling):
         return "say how warm the battery was in the test: nobody wrote it down, and a room's is too wide a guess"
     if max(abs(shift), spread) > measured.standard:
         return "repeat the test at the claim's own rate, temperature and cut-off; the conditions leave more uncertainty than the meters"

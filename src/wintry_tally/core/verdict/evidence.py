@@ -65,6 +65,7 @@ class CapacityEvidence:
         bridged_Ah: what was counted over long gaps within it, where perhaps nothing flowed; 0 while readings wait.
         charge_step, energy_step: the working of each.
         begun_low: why it did not begin full, where its rest before says so.
+        sag: by how much the volts fell as its load came on, V, and how long after; None where that is not in its log.
     """
 
     name: str
@@ -83,6 +84,7 @@ class CapacityEvidence:
     hidden_Ah: float = 0.0
     bridged_Ah: float = 0.0
     begun_low: str = ""
+    sag: tuple[float, float] | None = None
 
 
 @dataclass(frozen=True)
@@ -206,7 +208,18 @@ def capacity_evidence(name: str, analysis: Analysis, ambient_C: float | None = N
         hidden_Ah=test.hidden_Ah,
         bridged_Ah=bridged,
         begun_low=begun_low(analysis),
+        sag=sag_of(analysis),
     )
+
+
+def sag_of(analysis: Analysis) -> tuple[float, float] | None:
+    """By how much the volts fell as the load of the capacity test came on, V, and how many s after; None where that is not
+    in the log."""
+    if analysis.capacity is None:
+        return None
+    begun = analysis.stages[analysis.capacity.first].start_s
+    steps = [step for step in analysis.resistance if abs(step.at_s - begun) <= 2.0 * analysis.scale.usual_s]
+    return (steps[0].ohm.value * (steps[0].to_A - steps[0].from_A), steps[0].after_s) if steps else None
 
 
 def _gaps_inside(analysis: Analysis, first: int, last: int) -> list[int]:

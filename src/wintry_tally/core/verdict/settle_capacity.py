@@ -10,7 +10,13 @@ from wintry_tally.core.analysis.ending import DROPOUT, ENDING_WORDS, LOG_END, OP
 from wintry_tally.core.quantity import Quantity, Term, combine_linear, format_duration, format_quantity
 from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.deciding import as_bound, decide
-from wintry_tally.core.verdict.effects import cutoff_condition, rate_condition, temperature_condition
+from wintry_tally.core.verdict.effects import (
+    beyond_own_V,
+    cutoff_condition,
+    leads_condition,
+    rate_condition,
+    temperature_condition,
+)
 from wintry_tally.core.verdict.evidence import CapacityEvidence
 from wintry_tally.core.verdict.outcome import Condition, Outcome, Verdict
 from wintry_tally.core.working import Working
@@ -101,6 +107,9 @@ def _conditions(case: Case, run: CapacityEvidence, share: float) -> list[Conditi
         temperature_condition(case.family, case.claim, run, share),
         cutoff_condition(case.family, case.claim, run, share),
     ]
+    if case.claim.kind == "energy":
+        found = beyond_own_V(case.family, rated, run.sag, run.mean_current_A, run.temperature_C)
+        maybe.append(leads_condition(case.claim, found, run.charge.value))
     return [condition for condition in maybe if condition is not None]
 
 

@@ -11,15 +11,16 @@ from wintry_tally.core.analysis.capacity import usable_above
 from wintry_tally.core.analysis.counting import Integral
 from wintry_tally.core.analysis.derivation import charge_working
 from wintry_tally.core.analysis.ending import DROPOUT, ENDING_WORDS, PROTECTION, SET_CUTOFF
-from wintry_tally.core.analysis.reserve import CURRENT_A, PER_KELVIN, PER_KELVIN_DOUBT, end_of, reserve_of
+from wintry_tally.core.analysis.reserve import CURRENT_A, PER_KELVIN, PER_KELVIN_DOUBT, Reserve, end_of, reserve_of
 from wintry_tally.core.analysis.reserve import PEUKERT as RESERVE_PEUKERT
 from wintry_tally.core.analysis.shelf import MONTH_S, ShelfLoss, loss_by_capacity, loss_by_recharge
 from wintry_tally.core.analysis.stages import StageKind, span_of
+from wintry_tally.core.analysis.trips import temperature_near
 from wintry_tally.core.quantity import Quantity, format_duration, format_quantity
 from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.deciding import as_bound, by_probability, decide, not_settled
-from wintry_tally.core.verdict.effects import warmth_condition, warmth_unknown
-from wintry_tally.core.verdict.evidence import LogEvidence, begun_low, begun_note
+from wintry_tally.core.verdict.effects import beyond_own_V, warmth_condition, warmth_unknown
+from wintry_tally.core.verdict.evidence import LogEvidence, begun_low, begun_note, sag_of
 from wintry_tally.core.verdict.outcome import Condition, Verdict
 from wintry_tally.core.verdict.settle_capacity import FROM_FULL
 from wintry_tally.core.verdict.stood import on_the_shelf
@@ -70,14 +71,7 @@ def settle_reserve(case: Case) -> Verdict | None:
             )
         if reserve.reached:
             verdict = decide(case, measured, steps, conditions, log.names, begun_note(analysis), log.waiting)
-            low = begun_low(analysis)
-            if low:
-                return as_bound(case, verdict, "at-least", low, FROM_FULL)
-            if reserve.paused_s and reserve.unbroken_s < claim.value:
-                off = format_duration(reserve.paused_s)
-                why = f"the load was off for {off} within it, and the battery recovers then"
-                return as_bound(case, verdict, "at-most", why, "the same test in one go would settle it")
-            return verdict
+            return _bounded(case, log, reserve, verdict, end_V)
         if held is not None and held >= end_V:
             step = replace(reserve.working, result=f"at least {format_quantity(minutes)}", steps=tuple(steps[1:]))
             return by_probability(case, measured, 1.0, step, log.names, None, tuple(conditions), log.waiting)
@@ -86,6 +80,27 @@ def settle_reserve(case: Case) -> Verdict | None:
             settles = f"the same test on to {end_V:.2f} V would settle it"
             return as_bound(case, not_settled(case, why, log.names, measured), "at-least", why, settles)
     return None
+
+
+def _bounded(case: Case, log: LogEvidence, reserve: Reserve, verdict: Verdict, end_V: float) -> Verdict:
+    """Minutes that are a bound: not from full, read at the load, or with a pause; else as they are."""
+    analysis, test, rated = log.analysis, log.analysis.capacity, case.rated_Ah
+    assert test is not None and case.claim.value is not None
+    low = begun_low(analysis)
+    if low:
+        return as_bound(case, verdict, "at-least", low, FROM_FULL)
+    celsius = temperature_near(analysis.trace, test.count.spans[0].first, analysis.options.ambient_C)
+    drawn_A = test.count.mean_current.value
+    leads = beyond_own_V(case.family, rated, sag_of(analysis), drawn_A, celsius) if rated else None
+    if leads is not None:
+        fell = f"its volts fell by {sum(leads):.2f} V as the load came on, such a battery's by about {leads[0]:.2f} V"
+        why = f"{fell}: read at the load they came to {end_V:.2f} V too soon"
+        return as_bound(case, verdict, "at-least", why, "volts read at the battery's own terminals would settle it")
+    if reserve.paused_s and reserve.unbroken_s < case.claim.value:
+        off = format_duration(reserve.paused_s)
+        why = f"the load was off for {off} within it, and the battery recovers then"
+        return as_bound(case, verdict, "at-most", why, "the same test in one go would settle it")
+    return verdict
 
 
 def _at_current(claimed_A: float, drawn_A: float, lasted_s: float) -> Condition:

@@ -166,10 +166,11 @@ class DaysChart(QWidget):
             painter.drawLine(QPointF(x, 6), QPointF(x, bottom))
             painter.setFont(font("strong" if day.date() == self._now.date() else "body"))
             painter.setPen(colour("ink"))
-            words = f"{DAYS[day.weekday()]} {day.day}" + (
-                f" {MONTHS[day.month - 1]}" if day.day == 1 or day == self._first else ""
-            )
-            painter.drawText(QRectF(x + 5, 4, self._per_day() - 6, 18), Qt.AlignmentFlag.AlignLeft, words)
+            words = f"{DAYS[day.weekday()]} {day.day}"
+            dated = f"{words} {MONTHS[day.month - 1]}" if day.day == 1 or day == self._first else words
+            room = self._per_day() - 6
+            words = dated if painter.fontMetrics().horizontalAdvance(dated) <= room else words
+            painter.drawText(QRectF(x + 5, 4, room, 18), Qt.AlignmentFlag.AlignLeft, words)
             day = (day + timedelta(days=1, hours=2)).replace(hour=0)
 
     def _draw_bar(self, painter: QPainter, bar: Placed) -> None:
