@@ -172,6 +172,8 @@ CONDITION_UNITS = {
 
 def effect_words(condition: Condition, claim: Claim) -> str:
     """What an unlike condition of a test likely did to its figure."""
+    from wintry_tally.core.verdict.effects import LEADS
+
     unit = CONDITION_UNITS.get(condition.name, "")
 
     def said(value: object) -> str:
@@ -182,4 +184,5 @@ def effect_words(condition: Condition, claim: Claim) -> str:
     assert condition.effect is not None
     sign = "+" if condition.effect.value >= 0 else ""
     likely = f"{sign}{format_quantity(claim.shown(condition.effect))}"
-    return f"{condition.name}: {said(condition.actual)} instead of {said(condition.claimed)}; likely {likely} at the claim's own"
+    where = "read at the terminals" if condition.name == LEADS else "at the claim's own"
+    return f"{condition.name}: {said(condition.actual)} instead of {said(condition.claimed)}; likely {likely} {where}"

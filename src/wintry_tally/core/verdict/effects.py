@@ -20,7 +20,7 @@ ROOM_C = (22.0, 3.5)
 """A room where batteries are tested, and its standard uncertainty: 16 to 28 °C, rectangular. Common practice."""
 
 LEADS = "voltage under load"
-LEADS_AT_LEAST, FRESH_V, FRESH_S = 2.0, 0.2, 60.0
+LEADS_AT_LEAST, FRESH_V, FRESH_S = 2.0, 0.25, 5.0
 """A fall of so many times a battery's own, beyond what a fresh charge loses by then, is leads, clamps or wear; it loses so
 many volts (of a battery of 12 V) within so many seconds. Common practice, no published source."""
 LIKE_RATE = 0.1
