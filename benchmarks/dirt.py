@@ -195,5 +195,7 @@ VARIANTS: dict[str, Callable[[Trace, Random], Flawed]] = {
     "minutes": minutes, "sixty": sixty, "unsigned": unsigned, "fahrenheit": fahrenheit, "leads": leads,
 }  # fmt: skip
 
+UNSEEN = frozenset({"leads"})
+"""Flaws that a reading shows only where they are large: what leads take below a battery's own resistance looks like it."""
 OF_THE_METER = frozenset({"zero", "flicker"})
 """Flaws that every log of one meter has alike; the others befall one log of a pair."""

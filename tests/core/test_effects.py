@@ -18,15 +18,9 @@ from wintry_tally.core.analysis import Options, analyse
 from wintry_tally.core.battery import FAMILIES, parse_claim
 from wintry_tally.core.quantity import Quantity, Term
 from wintry_tally.core.verdict import Outcome, School, judge
-from wintry_tally.core.verdict.effects import (
-    beyond_own_V,
-    cutoff_condition,
-    leads_condition,
-    rate_condition,
-    temperature_condition,
-    warmth_condition,
-)
+from wintry_tally.core.verdict.effects import cutoff_condition, rate_condition, temperature_condition, warmth_condition
 from wintry_tally.core.verdict.evidence import CapacityEvidence, evidence_from_log
+from wintry_tally.core.verdict.leads import beyond_own_V, leads_condition
 from wintry_tally.core.verdict.settle_capacity import scatter_beyond
 from wintry_tally.core.working import Working
 

@@ -10,7 +10,7 @@ from pathlib import Path
 from random import Random
 
 import pytest
-from benchmarks.dirt import VARIANTS
+from benchmarks.dirt import UNSEEN, VARIANTS
 from benchmarks.verdicts import KINDS, judged
 
 LONG = {
@@ -45,6 +45,6 @@ def test_no_verdict_is_wrong(kind: str, tmp_path: Path) -> None:
 def test_no_verdict_on_a_flawed_log_is_wrong(kind: str, tmp_path: Path) -> None:
     for seed in (111, 126):
         trial = KINDS[kind](Random(1000 * seed + len(kind)), seed)
-        for flaw in VARIANTS:
+        for flaw in sorted(set(VARIANTS) - UNSEEN):
             outcome = judged(trial, tmp_path, flaw, Random(seed))["outcome"]
             assert outcome not in {"met", "missed"} or (outcome == "met") == trial.holds, (seed, flaw, trial.claim)

@@ -172,7 +172,7 @@ CONDITION_UNITS = {
 
 def effect_words(condition: Condition, claim: Claim) -> str:
     """What an unlike condition of a test likely did to its figure."""
-    from wintry_tally.core.verdict.effects import LEADS
+    from wintry_tally.core.verdict.leads import LEADS
 
     unit = CONDITION_UNITS.get(condition.name, "")
 

@@ -9,7 +9,7 @@ from dataclasses import replace
 from wintry_tally.core.battery import Claim, Direction
 from wintry_tally.core.quantity import Quantity, format_plain, format_quantity
 from wintry_tally.core.verdict.case import Case
-from wintry_tally.core.verdict.effects import LEADS
+from wintry_tally.core.verdict.leads import LEADS
 from wintry_tally.core.verdict.outcome import (
     OUTCOME_WORDS,
     RULE_NAMES,

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 
-from wintry_tally.core.analysis.beginning import COLD_C
 from wintry_tally.core.battery import Claim, Family
 from wintry_tally.core.battery.families import charge_state_at
 from wintry_tally.core.quantity import Quantity
@@ -19,10 +18,6 @@ between the two, both within its doubt."""
 ROOM_C = (22.0, 3.5)
 """A room where batteries are tested, and its standard uncertainty: 16 to 28 °C, rectangular. Common practice."""
 
-LEADS = "voltage under load"
-LEADS_AT_LEAST, FRESH_V, FRESH_S = 2.0, 0.25, 5.0
-"""A fall of so many times a battery's own, beyond what a fresh charge loses by then, is leads, clamps or wear; it loses so
-many volts (of a battery of 12 V) within so many seconds. Common practice, no published source."""
 LIKE_RATE = 0.1
 LIKE_KELVIN = 3.0
 
@@ -93,31 +88,6 @@ def warmth_unknown(claim: Claim, claimed_C: float, per_kelvin: tuple[float, floa
     spread = math.hypot(slope * ROOM_C[1], doubt * kelvin)
     effect = Quantity(share * slope * kelvin, abs(share) * spread, claim.unit)
     return Condition("temperature", claimed_C, None, effect)
-
-
-def beyond_own_V(
-    family: Family, rated_Ah: float, sag: tuple[float, float] | None, amps: float, celsius: float | None
-) -> tuple[float, float] | None:
-    """By how much the volts fall under a load by such a battery's own resistance, and by how much more these fell, V.
-
-    None where they fell as usual (of a battery in the cold nothing is usual), or it is not in the log. What is beyond may
-    be leads, where the volts were read at the load, or wear. Source: Ohm's law; what is usual is common practice.
-    """
-    if sag is None or (celsius is not None and celsius < COLD_C):
-        return None
-    own_V = family.build.ohm_Ah * family.share / rated_Ah * amps
-    fell_V, fresh_V = sag[0], FRESH_V * family.share * min(1.0, sag[1] / FRESH_S)
-    return (own_V, fell_V - own_V) if fell_V - fresh_V > LEADS_AT_LEAST * own_V else None
-
-
-def leads_condition(claim: Claim, found: tuple[float, float] | None, by: float) -> Condition | None:
-    """What leads may have taken, from nothing to all that is beyond the battery's own: `by` a volt, in the claim's unit."""
-    if found is None:
-        return None
-    own_V, more_V = found
-    fell, most = f"it fell by {own_V + more_V:.2f} V as the load came on", by * more_V
-    effect = Quantity(most / 2.0, abs(most) / math.sqrt(12.0), claim.unit)
-    return Condition(LEADS, f"about {own_V:.2f} V", fell, effect)
 
 
 def cutoff_condition(family: Family, claim: Claim, evidence: CapacityEvidence, share: float) -> Condition | None:

@@ -12,6 +12,7 @@ from wintry_tally.core.analysis.stages import StageKind
 from wintry_tally.core.battery.families import charge_state_band
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.trace.repair import gaps_of
+from wintry_tally.core.verdict.leads import sag_of
 from wintry_tally.core.working import Working
 
 ALTERS = frozenset({"sign-flipped", "unit-suspect"})
@@ -210,16 +211,6 @@ def capacity_evidence(name: str, analysis: Analysis, ambient_C: float | None = N
         begun_low=begun_low(analysis),
         sag=sag_of(analysis),
     )
-
-
-def sag_of(analysis: Analysis) -> tuple[float, float] | None:
-    """By how much the volts fell as the load of the capacity test came on, V, and how many s after; None where that is not
-    in the log."""
-    if analysis.capacity is None:
-        return None
-    begun = analysis.stages[analysis.capacity.first].start_s
-    steps = [step for step in analysis.resistance if abs(step.at_s - begun) <= 2.0 * analysis.scale.usual_s]
-    return (steps[0].ohm.value * (steps[0].to_A - steps[0].from_A), steps[0].after_s) if steps else None
 
 
 def _gaps_inside(analysis: Analysis, first: int, last: int) -> list[int]:

@@ -10,14 +10,9 @@ from wintry_tally.core.analysis.ending import DROPOUT, ENDING_WORDS, LOG_END, OP
 from wintry_tally.core.quantity import Quantity, Term, combine_linear, format_duration, format_quantity
 from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.deciding import as_bound, decide
-from wintry_tally.core.verdict.effects import (
-    beyond_own_V,
-    cutoff_condition,
-    leads_condition,
-    rate_condition,
-    temperature_condition,
-)
+from wintry_tally.core.verdict.effects import cutoff_condition, rate_condition, temperature_condition
 from wintry_tally.core.verdict.evidence import CapacityEvidence
+from wintry_tally.core.verdict.leads import beyond_own_V, leads_condition
 from wintry_tally.core.verdict.outcome import Condition, Outcome, Verdict
 from wintry_tally.core.working import Working
 

@@ -6,6 +6,7 @@ from wintry_tally.core.quantity import format_duration
 from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.deciding import as_bound, decide
 from wintry_tally.core.verdict.evidence import LogEvidence, begun_low
+from wintry_tally.core.verdict.leads import beyond_own_of, leads_condition
 from wintry_tally.core.verdict.outcome import Verdict
 from wintry_tally.core.verdict.settle_charge import empty_before
 
@@ -18,7 +19,13 @@ def settle_efficiency(case: Case) -> Verdict | None:
         found = log.analysis.efficiency
         if case.claim.value is None or found is None:
             continue
-        verdict = decide(case, found.energy, [found.working], [], log.names, [], log.waiting)
+        conditions = []
+        beyond, test = beyond_own_of(log.analysis, case.family, case.rated_Ah), log.analysis.capacity
+        if beyond is not None and test is not None:
+            # what leads take on the way out they take on the way in too
+            by = 2.0 * found.energy.value / test.count.mean_voltage.value
+            conditions = [one for one in [leads_condition(case.claim, beyond, by)] if one is not None]
+        verdict = decide(case, found.energy, [found.working], conditions, log.names, [], log.waiting)
         bound, why = _apart(case, log)
         return as_bound(case, verdict, bound, why, SETTLES) if bound else verdict
     return None

@@ -12,14 +12,13 @@ from wintry_tally.core.analysis.ending import PROTECTION
 from wintry_tally.core.analysis.holding import Held, stretches_held
 from wintry_tally.core.analysis.readings import current_quantity, voltage_quantity
 from wintry_tally.core.analysis.stages import StageKind
-from wintry_tally.core.analysis.trips import LOW_VOLTAGE, OVER_CURRENT, Trip, first_of_run, temperature_near
+from wintry_tally.core.analysis.trips import LOW_VOLTAGE, OVER_CURRENT, Trip, first_of_run
 from wintry_tally.core.battery import Direction
 from wintry_tally.core.quantity import Quantity, Term, format_duration, format_plain, format_quantity
 from wintry_tally.core.trace.trace import usual_interval
 from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.deciding import as_bound, by_probability, decide, implied_tolerance, not_settled
-from wintry_tally.core.verdict.effects import beyond_own_V, leads_condition
-from wintry_tally.core.verdict.evidence import LogEvidence, sag_of
+from wintry_tally.core.verdict.leads import beyond_own_of, leads_condition
 from wintry_tally.core.verdict.outcome import Condition, Verdict
 from wintry_tally.core.verdict.probability import MET_AT, MISSED_AT, conformity
 from wintry_tally.core.working import Working
@@ -344,7 +343,9 @@ def settle_low_voltage_cut(case: Case) -> Verdict | None:
             format_quantity(cut),
             "common practice",
         )
-        leads = leads_condition(case.claim, _beyond_own_V(case, log, trip), 1.0)
+        leads = leads_condition(
+            case.claim, beyond_own_of(log.analysis, case.family, case.rated_Ah, trip.current_A), 1.0
+        )
         verdict = decide(case, cut, [step], [leads] if leads else [], log.names, [], log.waiting)
         if not trip.hidden_s:
             return verdict
@@ -357,16 +358,6 @@ def settle_low_voltage_cut(case: Case) -> Verdict | None:
         "no run went on until the pack opened itself: let one go on below the claimed cut, attended",
         drawn[-1].names,
     )
-
-
-def _beyond_own_V(case: Case, log: LogEvidence, trip: Trip) -> tuple[float, float] | None:
-    """By how much the volts of a cut may lack by leads: as much as when the load came on, at the current of the cut."""
-    sag, test = sag_of(log.analysis), log.analysis.capacity
-    if sag is None or test is None or not case.rated_Ah or test.count.mean_current.value <= 0.0:
-        return None
-    celsius = temperature_near(log.analysis.trace, trip.index, log.analysis.options.ambient_C)
-    at_cut = (sag[0] * trip.current_A / test.count.mean_current.value, sag[1])
-    return beyond_own_V(case.family, case.rated_Ah, at_cut, trip.current_A, celsius)
 
 
 def settle_low_voltage_release(case: Case) -> Verdict | None:

@@ -15,12 +15,12 @@ from wintry_tally.core.analysis.reserve import CURRENT_A, PER_KELVIN, PER_KELVIN
 from wintry_tally.core.analysis.reserve import PEUKERT as RESERVE_PEUKERT
 from wintry_tally.core.analysis.shelf import MONTH_S, ShelfLoss, loss_by_capacity, loss_by_recharge
 from wintry_tally.core.analysis.stages import StageKind, span_of
-from wintry_tally.core.analysis.trips import temperature_near
 from wintry_tally.core.quantity import Quantity, format_duration, format_quantity
 from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.deciding import as_bound, by_probability, decide, not_settled
-from wintry_tally.core.verdict.effects import beyond_own_V, warmth_condition, warmth_unknown
-from wintry_tally.core.verdict.evidence import LogEvidence, begun_low, begun_note, sag_of
+from wintry_tally.core.verdict.effects import warmth_condition, warmth_unknown
+from wintry_tally.core.verdict.evidence import LogEvidence, begun_low, begun_note
+from wintry_tally.core.verdict.leads import beyond_own_of
 from wintry_tally.core.verdict.outcome import Condition, Verdict
 from wintry_tally.core.verdict.settle_capacity import FROM_FULL
 from wintry_tally.core.verdict.stood import on_the_shelf
@@ -84,14 +84,12 @@ def settle_reserve(case: Case) -> Verdict | None:
 
 def _bounded(case: Case, log: LogEvidence, reserve: Reserve, verdict: Verdict, end_V: float) -> Verdict:
     """Minutes that are a bound: not from full, read at the load, or with a pause; else as they are."""
-    analysis, test, rated = log.analysis, log.analysis.capacity, case.rated_Ah
-    assert test is not None and case.claim.value is not None
+    analysis = log.analysis
+    assert case.claim.value is not None
     low = begun_low(analysis)
     if low:
         return as_bound(case, verdict, "at-least", low, FROM_FULL)
-    celsius = temperature_near(analysis.trace, test.count.spans[0].first, analysis.options.ambient_C)
-    drawn_A = test.count.mean_current.value
-    leads = beyond_own_V(case.family, rated, sag_of(analysis), drawn_A, celsius) if rated else None
+    leads = beyond_own_of(analysis, case.family, case.rated_Ah)
     if leads is not None:
         fell = f"its volts fell by {sum(leads):.2f} V as the load came on, such a battery's by about {leads[0]:.2f} V"
         why = f"{fell}: read at the load they came to {end_V:.2f} V too soon"
