@@ -51,6 +51,20 @@ def test_a_clock_in_another_unit_is_offered_to_be_mended_and_bars_a_verdict(fact
     assert mended_trace(slow, mended.options).time_s == pytest.approx(mended.trace.time_s)
 
 
+def test_a_run_that_waits_for_a_decision_holds_up_no_other() -> None:
+    slow, good = looked_at(replace(TRACE, time_s=TRACE.time_s / 60.0, unnamed=TIME)), looked_at(TRACE)
+    claims = [
+        Claim("capacity", 38.0, "Ah", Direction.AT_LEAST),
+        Claim("low-voltage-cut", 10.4, "V", Direction.WITHIN, 0.3),
+    ]
+    waits, sound = evidence_from_log("capacity", "slow", slow), evidence_from_log("capacity", "good", good)
+    for evidence in (waits + sound, sound + waits):
+        amount, cut = judge(LFP, 40.0, claims, evidence, School.STRICT)
+        assert [(found.outcome, found.evidence) for found in (amount, cut)] == [(Outcome.MET, ("good",))] * 2
+        assert "slow left aside: readings of the log wait" in str(amount.advice)
+    assert verdict(slow).outcome is Outcome.TOO_CLOSE
+
+
 def test_a_clock_that_was_named_is_believed_as_long_as_it_can_be() -> None:
     minutes = replace(TRACE, time_s=TRACE.time_s / 60.0)
     assert not codes(looked_at(minutes)) and verdict(looked_at(minutes)).outcome is Outcome.MISSED

@@ -35,8 +35,9 @@ class Case:
     def logs(self, *methods: str) -> list[LogEvidence]:
         """Logs taken by one of these methods, in their order, the latest of each first.
 
-        A log whose method nobody named may be any, and comes after those taken for it.
+        A log whose method nobody named may be any, and comes after those taken for it; one whose readings wait for a
+        decision comes after the others of its method.
         """
         found = [item for item in self.evidence if isinstance(item, LogEvidence)]
         fit = [item for item in reversed(found) if not item.method or item.method in methods]
-        return sorted(fit, key=lambda item: methods.index(item.method) if item.method else 0.5)
+        return sorted(fit, key=lambda item: (methods.index(item.method) if item.method else 0.5, bool(item.waiting)))

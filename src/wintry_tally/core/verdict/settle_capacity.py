@@ -40,7 +40,9 @@ def _amount(
     if not runs or case.claim.value is None:
         return None
     whole = [run for run in runs if not _stopped(case, run)]
-    runs, notes = _like_runs(case, whole or runs, pick)
+    runs, doubtful = _sound(whole or runs)
+    runs, notes = _like_runs(case, runs, pick)
+    notes = [*doubtful, *notes]
     measured, steps, conflicts = _combined(runs, pick, step)
     conditions = _conditions(case, runs[-1], measured.value)
     undecided = next((run.undecided for run in runs if run.undecided), "")
@@ -106,6 +108,14 @@ def _conditions(case: Case, run: CapacityEvidence, share: float) -> list[Conditi
         found = beyond_own_V(case.family, rated, run.sag, run.mean_current_A, run.temperature_C)
         maybe.append(leads_condition(case.claim, found, run.charge.value))
     return [condition for condition in maybe if condition is not None]
+
+
+def _sound(runs: list[CapacityEvidence]) -> tuple[list[CapacityEvidence], list[str]]:
+    """The runs that settle something by themselves, where there are such; what the others wait for is told."""
+    sound = [run for run in runs if not run.undecided]
+    if not sound or len(sound) == len(runs):
+        return runs, []
+    return sound, [f"{run.name} left aside: {run.undecided}" for run in runs if run.undecided]
 
 
 def _like_runs(
