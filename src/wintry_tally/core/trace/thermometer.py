@@ -16,9 +16,9 @@ COLDEST_C, HOTTEST_C = -60.0, 150.0
 """Beyond these no battery is tested: a sensor that is off, or shorted, says so."""
 KELVIN = (223.0, 343.0)
 """A median within is one of a bench in kelvin, whatever the heading says."""
-FAHRENHEIT, NAMED_F = (55.0, 115.0), 65.0
-"""A median within is hotter in °C than a bench runs, and in °F an ordinary room's or a warm pack's; where the heading says
-°C, from so much on."""
+FAHRENHEIT, LOWEST_F = (55.0, 115.0), 45.0
+"""A median within, where no unit is named, is hotter in °C than a bench runs, and in °F an ordinary room's or a warm pack's;
+a test that heats a battery begins below the second."""
 JUMP_K = 15.0
 TRUSTED = 0.5
 """A sensor that fails in a larger share of its readings is not believed in the rest."""
@@ -32,7 +32,8 @@ def with_temperatures(trace: Trace, offered: bool, remarks: list[Remark]) -> Tra
     median = float(np.nanmedian(celsius))
     if KELVIN[0] <= median <= KELVIN[1]:
         return _in_unit(trace, celsius - 273.15, "K", median, offered, remarks)
-    if (FAHRENHEIT[0] if "temperature" in trace.unnamed else NAMED_F) <= median <= FAHRENHEIT[1]:
+    hot = FAHRENHEIT[0] <= median <= FAHRENHEIT[1] and float(np.nanmin(celsius)) >= LOWEST_F
+    if hot and "temperature" in trace.unnamed:
         return _in_unit(trace, (celsius - 32.0) / 1.8, "°F", median, offered, remarks)
     wrong = _wrong(celsius)
     count = int(np.count_nonzero(wrong))
