@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 
@@ -401,6 +403,33 @@ def test_the_cold_twin_is_the_colder_one_and_its_loss_is_carried_to_the_claims_t
     if condition.effect is not None:
         assert condition.effect.value == pytest.approx(effect, rel=0.01)
         assert condition.effect.standard == pytest.approx(abs(condition.effect.value) / 2)
+
+
+@pytest.mark.parametrize(("ambient", "told"), [((-10.0, 25.0), True), ((24.0, 24.0), False), ((None, 24.0), False)])
+def test_one_temperature_said_of_both_twins_says_nothing_of_either(
+    ambient: tuple[float | None, float | None], told: bool
+) -> None:
+    cold, warm = (
+        replace(log, options=replace(log.options, ambient_C=celsius))
+        for log, celsius in zip((analysed(discharge(0.9, 8.0), rated=10.0), analysed(discharge(0.9, 10.0), rated=10.0)), ambient, strict=True)
+    )  # fmt: skip
+    found = verdict(claim("cold-loss", 15.0, "%", "at-most", temperature_C=-10.0), "cold-loss", cold, warm, rated=10.0)
+    assert [condition.actual for condition in found.conditions if condition.name == "temperature"] == (
+        [-10.0] if told else []
+    )
+
+
+def test_a_cut_lies_up_to_one_more_fall_below_its_last_reading() -> None:
+    # a rectangular term of that half-width: JCGM 100:2008, 4.3.7
+    trace = piecewise((60, 0.0, 13.2), (600, 8.0, 12.0), interval_s=10.0)
+    volts = np.append(trace.voltage_V, [11.4, 10.4, 0.1, 0.1, 0.1])
+    amps = np.append(trace.current, [8.0, 8.0, 0.0, 0.0, 0.0])
+    log = Trace(np.arange(len(volts)) * 10.0, volts, amps, resolution=trace.resolution)
+    wanted = claim("low-voltage-cut", 10.0, "V", "within", 0.5)
+    found = verdict(wanted, "capacity", analysed(log, rated=40.0), rated=40.0)
+    assert found.measured is not None and found.measured.value == 10.4
+    (fall,) = (term.standard for term in found.measured.terms if term.name == "one more fall")
+    assert fall == pytest.approx(1.0 / 3.0**0.5)
 
 
 def test_a_cold_one_that_gave_more_settles_nothing() -> None:
