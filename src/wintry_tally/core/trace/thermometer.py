@@ -19,22 +19,27 @@ KELVIN = (223.0, 343.0)
 FAHRENHEIT, LOWEST_F = (55.0, 115.0), 45.0
 """A median within, where no unit is named, is hotter in °C than a bench runs, and in °F an ordinary room's or a warm pack's;
 a test that heats a battery begins below the second."""
-JUMP_K = 15.0
+JUMP_K, SAMPLE = 15.0, 50_000
 TRUSTED = 0.5
 """A sensor that fails in a larger share of its readings is not believed in the rest."""
 
 
 def with_temperatures(trace: Trace, offered: bool, remarks: list[Remark]) -> Trace:
     """The log with the temperatures that can be; those in another unit left out, or converted where that was asked for."""
-    if trace.temperature_C is None or not np.isfinite(trace.temperature_C).any():
+    if trace.temperature_C is None:
         return trace
     celsius = trace.temperature_C
-    median = float(np.nanmedian(celsius))
+    lowest, highest = float(np.fmin.reduce(celsius)), float(np.fmax.reduce(celsius))
+    if not np.isfinite(lowest):
+        return trace
+    median = float(np.nanmedian(celsius[:: max(1, len(celsius) // SAMPLE)]))
     if KELVIN[0] <= median <= KELVIN[1]:
         return _in_unit(trace, celsius - 273.15, "K", median, offered, remarks)
-    hot = FAHRENHEIT[0] <= median <= FAHRENHEIT[1] and float(np.nanmin(celsius)) >= LOWEST_F
+    hot = FAHRENHEIT[0] <= median <= FAHRENHEIT[1] and lowest >= LOWEST_F
     if hot and "temperature" in trace.unnamed:
         return _in_unit(trace, (celsius - 32.0) / 1.8, "°F", median, offered, remarks)
+    if lowest >= COLDEST_C and highest <= HOTTEST_C and highest - lowest <= JUMP_K:
+        return trace  # what long logs are spared
     wrong = _wrong(celsius)
     count = int(np.count_nonzero(wrong))
     if not count:
