@@ -143,6 +143,25 @@ def test_the_keyboard_goes_everywhere(demo: Window, qtbot) -> None:
     assert not demo._pane_box.isVisible()
 
 
+def test_the_working_says_whose_it_is_also_when_another_tag_is_chosen(demo: Window, qtbot) -> None:
+    first, other = sample(demo, "M1"), sample(demo, "M2")
+    demo.show_sample(first)
+    demo.show_station("capacity")
+    qtbot.waitUntil(lambda: demo.session.dossier(first) is not None, timeout=15000)
+    figure = demo.session.dossier(first).runs[0].working("charge")
+    demo.show_working(figure)
+    assert demo.pane._title.text() == "Working · M1"
+    demo.show_sample(other)
+    demo.toggle_working()
+    demo.toggle_working()
+    assert demo.pane._title.text() == "Working · M1" and demo.pane.working() is figure
+    demo.show_working(figure)
+    assert demo.pane._title.text() == "Working · M2"
+    demo.show_page("today")
+    demo.show_working(figure)
+    assert demo.pane._title.text() == "Working"
+
+
 @pytest.mark.parametrize("station", ["arrival", "charge", "capacity", "load", "curves", "ledger", "report"])
 def test_every_control_has_an_accessible_name_and_is_reached_by_tab(demo: Window, qtbot, station: str) -> None:
     demo.show_sample(sample(demo, "M1"))

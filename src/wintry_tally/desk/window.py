@@ -268,8 +268,12 @@ class Window(QMainWindow):
     # --- Working ---
 
     def show_working(self, working: Working | None) -> None:
-        """Open the pane on a derivation."""
-        self.pane.show_working(working)
+        """Open the pane on a derivation, named by the battery whose page asked."""
+        number = self.sample_id if self.stack.currentWidget() in self.views.values() else None
+        self.pane.show_working(working, "" if number is None else self.session.sample(number).code)
+        self._open_pane()
+
+    def _open_pane(self) -> None:
         if not self._pane_box.isVisible():
             self._pane_box.show()
             self._fit_pane()
@@ -286,7 +290,7 @@ class Window(QMainWindow):
         if self._pane_box.isVisible():
             self.hide_working()
         else:
-            self.show_working(self.pane.working())
+            self._open_pane()
 
     def _fit_pane(self) -> None:
         open_ = self._pane_box.isVisible()

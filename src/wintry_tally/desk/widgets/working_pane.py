@@ -20,12 +20,8 @@ class WorkingPane(QWidget):
         super().__init__()
         self.setAccessibleName("Working")
         self._working: Working | None = None
-        head = row(
-            label("Working", "heading"),
-            None,
-            button("Copy", self._copy, "link"),
-            button("Close", self.closed.emit, "link"),
-        )
+        self._title = label("Working", "heading")
+        head = row(self._title, None, button("Copy", self._copy, "link"), button("Close", self.closed.emit, "link"))
         self._inner = QWidget()
         self._steps = QVBoxLayout(self._inner)
         self._steps.setContentsMargins(0, 0, 8, 0)
@@ -37,9 +33,11 @@ class WorkingPane(QWidget):
         """What is shown."""
         return self._working
 
-    def show_working(self, working: Working | None) -> None:
-        """Draw this tree, or the invitation."""
+    def show_working(self, working: Working | None, of: str | None = None) -> None:
+        """Draw this tree, or the invitation. `of`: the battery it speaks of, "" for none; as before where it is not said."""
         self._working = working
+        if of is not None:
+            self._title.setText(f"Working · {of}" if of else "Working")
         clear(self._steps)
         if working is None:
             text = "Choose any figure (click it, or reach it with Tab) to see how it was come by."
