@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from wintry_tally.core.battery import Claim, Direction
 from wintry_tally.core.quantity import Quantity, format_plain, format_quantity
+from wintry_tally.core.quantity.display import MINUS
 from wintry_tally.core.quantity.units import in_unit
 
 if TYPE_CHECKING:
@@ -44,7 +45,7 @@ def claim_words(claim: Claim) -> str:
     if claim.tolerance:
         text += f" ± {format_plain(claim.tolerance, unit)}"
     known = CONDITIONS | (OF_CHARGES if claim.kind == "charge-time" else {})
-    extra = [known[name].format(value) for name, value in claim.conditions.items() if name in known]
+    extra = [known[name].format(value).replace("-", MINUS) for name, value in claim.conditions.items() if name in known]
     return " ".join([text, *extra])
 
 

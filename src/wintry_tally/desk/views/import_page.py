@@ -82,6 +82,7 @@ class ImportPage(StationView):
         self.progress.setRange(0, 100)
         self.progress.setMaximumHeight(16)
         self.cancel = button("Cancel", self._cancel)
+        self._back = button("Back", lambda: self.go.emit(""))
         self._make_choices()
         self._test_chosen = False
         self.interval = QuantityField("Seconds from frame to frame", "duration", "if it has no clock")
@@ -193,7 +194,7 @@ class ImportPage(StationView):
         body.setSpacing(12)
         for part in (
             card(
-                row(self.title, None, button("Back", lambda: self.go.emit("")), self.keep_button),
+                row(self.title, None, self._back, self.keep_button),
                 self.problem,
                 working,
                 layout,
@@ -311,7 +312,7 @@ class ImportPage(StationView):
         self._fill_found(looked)
         self.keep_button.setEnabled(True)
         holder = QApplication.focusWidget()
-        if holder is None or not self.isAncestorOf(holder):
+        if holder is None or holder is self._back or not self.isAncestorOf(holder):
             self.keep_button.setFocus()  # Enter keeps it, unless somebody is correcting something here
 
     def _fill_channels(self, channels: tuple[str, ...]) -> None:

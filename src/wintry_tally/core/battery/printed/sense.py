@@ -125,7 +125,7 @@ def _settled(number: Number, kind: str, factor: float, shift: float, sense: Sens
         low, high = PLAUSIBLE.get(kind, (0.0, float("inf")))
         if values[0] > BEYOND * high or 0.0 < values[0] < low / BELOW:
             end = "more" if values[0] > high else "less"
-            return f"“{number.text}” is far {end} than a battery's: is a dash, a point or a unit missing?"
+            return f"“{number.text}” is far {end} than a battery's; a dash, a point or a unit may be missing"
         return values[0]
     if kind == "energy" and sense.nominal_V and sense.capacity_Ah:
         wanted = sense.nominal_V * sense.capacity_Ah
