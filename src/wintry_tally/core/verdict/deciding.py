@@ -75,7 +75,9 @@ def decide(
     if notes:
         advice = "; ".join([*notes, *([advice] if advice else [])])
     working = _working(case, measured, tolerance, steps, conditions, as_measured, adjusted, probability, outcome)
-    return Verdict(claim, outcome, measured, probability, tuple(conditions), evidence, advice, working)
+    return Verdict(
+        claim, outcome, measured, probability, tuple(conditions), evidence, advice, working, barred=undecided
+    )
 
 
 def _working(
@@ -199,7 +201,7 @@ def by_probability(
         step.source,
         (step,),
     )
-    return Verdict(case.claim, outcome, measured, probability, conditions, evidence, advice, working)
+    return Verdict(case.claim, outcome, measured, probability, conditions, evidence, advice, working, barred=undecided)
 
 
 def not_settled(case: Case, why: str, names: tuple[str, ...], measured: Quantity | None = None) -> Verdict:
@@ -223,6 +225,8 @@ def as_bound(case: Case, verdict: Verdict, bound: str, why: str, settles: str) -
     if BOUNDS[bound].get(verdict.outcome) is case.claim.direction:
         return replace(verdict, bound=bound)
     words = f"{why}: it is a bound and no more; {settles}"
+    if verdict.barred and verdict.barred != why:
+        words = f"{verdict.barred}; {words}"
     untested = OUTCOME_WORDS[Outcome.NOT_TESTED].lower()
     working = verdict.working and replace(
         verdict.working, label=f"{case.claim.definition.label}: {untested}", result=f"a bound and no more; {untested}"

@@ -64,7 +64,11 @@ class Condition:
 
 @dataclass(frozen=True)
 class Verdict:
-    """One claim judged. `bound`: what was measured is a bound only, "at-least" or "at-most"; None where it is the value."""
+    """One claim judged.
+
+    `bound`: what was measured is a bound only, "at-least" or "at-most"; None where it is the value. `barred`: what of the
+    readings waits for a decision, or hides in a gap; empty where nothing does.
+    """
 
     claim: Claim
     outcome: Outcome
@@ -75,6 +79,7 @@ class Verdict:
     advice: str | None = None
     working: Working | None = None
     bound: str | None = None
+    barred: str = ""
 
     @property
     def shown(self) -> Quantity | None:
