@@ -86,6 +86,14 @@ def test_a_short_clock_is_seen_where_the_rating_makes_a_test_of_it(rated: float,
     assert ("unit-suspect" in codes(looked_at(short, rated))) == suspect
 
 
+@pytest.mark.parametrize(("rested_V", "suspect"), [(12.6, False), (13.3, True)])
+def test_a_battery_that_rested_nearly_empty_gave_little_and_its_clock_is_right(rested_V: float, suspect: bool) -> None:
+    short = discharge(8.0, 0.1, interval_s=1.0, rest_s=600.0, after_s=60.0, noise_A=0.0, noise_V=0.0)
+    volts = short.voltage_V.copy()
+    volts[short.time_s < 600.0] = rested_V
+    assert ("unit-suspect" in codes(looked_at(replace(short, voltage_V=volts, unnamed=TIME)))) == suspect
+
+
 @pytest.mark.parametrize(
     ("interval_s", "factor"),
     [

@@ -191,7 +191,7 @@ def analyse(raw: Trace, options: Options, progress: Callable[[float], None] | No
     trace, scale, stages, endings, instrument = cut.trace, cut.scale, cut.stages, cut.endings, options.instrument
     test = capacity_test(trace, cut.integral, scale, stages, endings, instrument, cut.ends)
     charge = charge_of(trace, cut.integral, scale, stages, endings, instrument, options.family, options.rated_Ah)
-    clock, factor = clock_remark(trace, test, charge, options.rated_Ah, remarks)
+    clock, factor = clock_remark(trace, test, charge, options.rated_Ah, options.family, remarks)
     if clock is not None and factor and options.repair == "offered":
         return _reclocked(raw, options, clock, factor)
     remarks += [] if clock is None else [clock]

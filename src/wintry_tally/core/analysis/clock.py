@@ -12,6 +12,7 @@ import numpy as np
 from wintry_tally.core.analysis.capacity import CapacityTest
 from wintry_tally.core.analysis.charging import ChargeResult
 from wintry_tally.core.analysis.ending import PROTECTION, SET_CUTOFF
+from wintry_tally.core.battery.families import Family, charge_state_band
 from wintry_tally.core.trace import Remark
 from wintry_tally.core.trace.trace import Trace
 from wintry_tally.core.trace.unit_slips import MOST_OF_RATED
@@ -22,6 +23,8 @@ TOO_SHORT = {60.0: "60 times", 3600.0: "3600 times"}
 UNITS = {60.0: "minutes", 3600.0: "hours"}
 PLAUSIBLE = (0.25, 1.4)
 """Shares of its rating that a battery emptied in one go may well give."""
+HELD_LITTLE = 30.0
+"""Percent of charge at the most, by a family's charts, of a battery that cannot have given its rating."""
 MOST_C = 1.2
 """A discharge above this rate that ends soon has told of its protection, not of its capacity."""
 USUAL_S = {60.0: (1.0, 2.0, 5.0, 10.0, 20.0), 3600.0: (1.0, 2.0, 5.0, 10.0, 15.0, 20.0, 30.0)}
@@ -32,7 +35,12 @@ MOST = 10_000
 
 
 def clock_remark(
-    trace: Trace, test: CapacityTest | None, charge: ChargeResult | None, rated_Ah: float | None, before: list[Remark]
+    trace: Trace,
+    test: CapacityTest | None,
+    charge: ChargeResult | None,
+    rated_Ah: float | None,
+    family: Family | None,
+    before: list[Remark],
 ) -> tuple[Remark | None, float]:
     """What makes the clock look like another unit, and what its times would be multiplied by (0 where nothing would do).
 
@@ -45,7 +53,8 @@ def clock_remark(
         return _too_long(moved, rated_Ah)
     if "time" not in trace.unnamed:
         return None, 0.0
-    if rated_Ah and test is not None and _emptied(test) and moved < PLAUSIBLE[0] * rated_Ah:
+    whole = test is not None and _emptied(test) and not _begun_empty(trace, test, family)
+    if rated_Ah and whole and moved < PLAUSIBLE[0] * rated_Ah:
         factor = next((f for f in TOO_SHORT if _plausible(moved * f / rated_Ah)), 0.0)
         if factor:
             why = f"{moved:.3g} Ah is far from the rating, and in {UNITS[factor]} it would be an ordinary test"
@@ -71,6 +80,15 @@ def _too_long(moved: float, rated_Ah: float) -> tuple[Remark, float]:
 
 def _emptied(test: CapacityTest) -> bool:
     return test.ended_by in {PROTECTION, SET_CUTOFF} and (test.c_rate or 0.0) <= MOST_C
+
+
+def _begun_empty(trace: Trace, test: CapacityTest, family: Family | None) -> bool:
+    """Whether the battery rested before it at a voltage where it cannot have held much: then little is what it gave."""
+    first = test.count.spans[0].first
+    volts = float(trace.voltage_V[first - 1]) if first else float("nan")
+    if family is None or not volts > family.cutoff_floor_V:
+        return False
+    return charge_state_band(family, volts)[1] <= HELD_LITTLE
 
 
 def _plausible(share: float) -> bool:
