@@ -124,6 +124,7 @@ def test_what_nothing_names_the_unit_of_is_said(tmp_path: Path) -> None:
     assert unnamed("Time", "s") == {"time", "temperature"} and unnamed("time_s", "s") == {"temperature"}
     assert unnamed("Seconds", "s") == unnamed("Time", "s", Choices(time_unit="s")) == {"temperature"}
     assert unnamed("Time") == {"time", "clock", "temperature"}
+    assert unnamed("Time", "14:05") == {"temperature"}, "a clock on the wall"
     named = (unnamed("Time (mm:ss)"), unnamed("Time (hh:mm)"), unnamed("Time", "0:00:10"), unnamed("Time", "0:10.5"))
     assert all(found == {"temperature"} for found in named)
     assert unnamed("Time", choices=Choices(time_unit="min")) == {"temperature"}

@@ -100,11 +100,14 @@ def seconds_from_text(
 
 
 def is_open_clock(series: pl.Series, header: str) -> bool:
-    """Whether clock times of two parts may be hours and minutes or minutes and seconds: nothing says which."""
+    """Whether clock times of two parts may be hours and minutes or minutes and seconds: nothing says which.
+
+    One that begins at a time of day is a clock on the wall.
+    """
     first = next(
         (value.strip() for value in series.cast(pl.String).drop_nulls().head(50).to_list() if value.strip()), ""
     )
-    two = re.fullmatch(r"\d+:\d{1,2}", first) is not None
+    two = re.fullmatch(r"00?:\d{1,2}", first) is not None
     return two and not re.search(r"\bh+\b", header, re.IGNORECASE) and not _SAYS_MINUTES.search(header)
 
 
