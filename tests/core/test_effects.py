@@ -20,7 +20,7 @@ from wintry_tally.core.quantity import Quantity, Term
 from wintry_tally.core.verdict import Outcome, School, judge
 from wintry_tally.core.verdict.effects import cutoff_condition, rate_condition, temperature_condition, warmth_condition
 from wintry_tally.core.verdict.evidence import CapacityEvidence, evidence_from_log
-from wintry_tally.core.verdict.leads import beyond_own_V, leads_condition
+from wintry_tally.core.verdict.leads import LEADS_OF_A_CUT, beyond_own_of, beyond_own_V, leads_condition, sag_of
 from wintry_tally.core.verdict.settle_capacity import scatter_beyond
 from wintry_tally.core.working import Working
 
@@ -252,3 +252,16 @@ def test_a_cut_and_a_reserve_read_at_the_load_are_open_where_leads_may_have_take
         )
         assert found.outcome == outcome, found.advice
         assert outcome == "met" or (found.bound == "at-least" and "read at the load" in str(found.advice))
+
+
+@pytest.mark.parametrize(("ohm", "beyond"), [(0.0, None), (0.03, 0.24)])
+def test_where_a_log_begins_under_load_another_step_says_what_leads_take(ohm: float, beyond: float | None) -> None:
+    # 0.6 Ω·Ah / 40 Ah = 15 mΩ by itself: 0.12 V at 8 A
+    parts = ((600, 8.0, 13.0), (3600, 0.0, 13.12), (600, 4.0, 13.06), (600, 0.0, 13.12))
+    read = piecewise(*((seconds, amps, volts - ohm * amps) for seconds, amps, volts in parts))
+    log = analysed(read, rated=40.0)
+    sag = sag_of(log)
+    assert sag is not None and sag[0] == pytest.approx((0.015 + ohm) * log.capacity.count.mean_current.value, rel=0.01)
+    found = beyond_own_of(log, FAMILIES["lfp"], 40.0, 8.0, LEADS_OF_A_CUT)
+    assert (found is None) == (beyond is None)
+    assert found is None or found == pytest.approx((0.12, beyond), rel=0.02)

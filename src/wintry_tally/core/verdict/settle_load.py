@@ -18,7 +18,7 @@ from wintry_tally.core.quantity import Quantity, Term, format_duration, format_p
 from wintry_tally.core.trace.trace import usual_interval
 from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.deciding import as_bound, by_probability, decide, implied_tolerance, not_settled
-from wintry_tally.core.verdict.leads import beyond_own_of, leads_condition
+from wintry_tally.core.verdict.leads import LEADS_OF_A_CUT, beyond_own_of, leads_condition
 from wintry_tally.core.verdict.outcome import Condition, Verdict
 from wintry_tally.core.verdict.probability import MET_AT, MISSED_AT, conformity
 from wintry_tally.core.working import Working
@@ -344,7 +344,7 @@ def settle_low_voltage_cut(case: Case) -> Verdict | None:
             "common practice",
         )
         leads = leads_condition(
-            case.claim, beyond_own_of(log.analysis, case.family, case.rated_Ah, trip.current_A), 1.0
+            case.claim, beyond_own_of(log.analysis, case.family, case.rated_Ah, trip.current_A, LEADS_OF_A_CUT), 1.0
         )
         verdict = decide(case, cut, [step], [leads] if leads else [], log.names, [], log.waiting)
         if not trip.hidden_s:
