@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 from zoneinfo import available_timezones
 
+from wintry_tally.cli.options import TIME_UNITS
 from wintry_tally.core.analysis import Analysis, Instrument, Options, analyse
 from wintry_tally.core.analysis.analyse import DEFAULT_REST_S
 from wintry_tally.core.battery import Family, family_named, pack_of
@@ -18,8 +19,6 @@ from wintry_tally.core.trace import REPAIRS
 from wintry_tally.exchange import Choices, LogFile, read_log
 from wintry_tally.exchange.columns import FIELDS
 from wintry_tally.exchange.parts import join_logs
-
-TIME_UNITS = ("ms", "s", "min", "h")
 
 
 @dataclass(frozen=True)

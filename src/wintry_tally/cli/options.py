@@ -6,6 +6,8 @@ from typing import Any
 
 import click
 
+TIME_UNITS = ("ms", "s", "min", "h")
+
 
 def log_options(command: Any) -> Any:
     """Put every option of reading a log on a command."""
@@ -30,7 +32,7 @@ def log_options(command: Any) -> Any:
         click.option("--ambient", type=float, help="Ambient temperature, °C."),
         click.option("--timezone", default="", help="AREA/CITY of naive local times."),
         click.option("--interval", type=float, help="Seconds from frame to frame, where a log has no clock."),
-        click.option("--time-unit", type=click.Choice(["ms", "s", "min", "h"]), help="Of times that name none."),
+        click.option("--time-unit", type=click.Choice(TIME_UNITS), help="Of times that name none."),
         click.option("--channel", default="", help="Of a log with several channels; the first where none is named."),
         click.option("--rest-minutes", type=float, help="Rest wanted before a discharge."),
         click.option("--repair", type=click.Choice(["none", "safe", "offered"]), default="safe", show_default=True),
