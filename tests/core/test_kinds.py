@@ -419,6 +419,13 @@ def test_one_temperature_said_of_both_twins_says_nothing_of_either(
     )
 
 
+@pytest.mark.parametrize(("cold_C", "outcome"), [(20.1, "not-tested"), (19.9, "met"), (24.0, "not-tested")])
+def test_two_runs_in_one_room_show_no_loss_in_the_cold(cold_C: float, outcome: str) -> None:
+    cold, warm = (analysed(with_temperature(discharge(0.9, 10.0), at), rated=10.0) for at in (cold_C, 25.0))
+    found = verdict(claim("cold-loss", 15.0, "%", "at-most"), "cold-loss", cold, warm, rated=10.0)
+    assert found.outcome == outcome and ("neither was the cold one" in str(found.advice)) == (outcome == "not-tested")
+
+
 def test_a_cut_lies_up_to_one_more_fall_below_its_last_reading() -> None:
     # a rectangular term of that half-width: JCGM 100:2008, 4.3.7
     trace = piecewise((60, 0.0, 13.2), (600, 8.0, 12.0), interval_s=10.0)

@@ -76,6 +76,6 @@ def leads_condition(claim: Claim, found: tuple[float, float] | None, by: float) 
     if found is None:
         return None
     own_V, more_V = found
-    fell, most = f"it fell by {own_V + more_V:.2f} V as the load came on", by * more_V
+    fell, most = f"it fell by {own_V + more_V:.2f} V", by * more_V
     effect = Quantity(most / 2.0, abs(most) / math.sqrt(12.0), claim.unit)
     return Condition(LEADS, f"about {own_V:.2f} V", fell, effect)

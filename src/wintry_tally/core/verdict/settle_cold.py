@@ -253,6 +253,10 @@ def settle_loss(case: Case) -> Verdict | None:
         if cold is None or warm is None:
             return not_settled(case, "one of the two logs holds no discharge", log.names)
         measured, step = loss(cold.count.charge, warm.count.charge)
+        begun = _both_begun_at(log)
+        if begun is not None and begun[1] - begun[0] < TWINS_APART_K:
+            alike = f"they began at {begun[0]:.1f} and {begun[1]:.1f} °C: neither was the cold one; soak one and draw it at once"
+            return not_settled(case, alike, log.names, measured)
         if _gave_more(measured):
             other = "the cold one gave more than its warm twin: was the other one in the cold?"
             return not_settled(case, other, log.names, measured)
@@ -308,9 +312,10 @@ def _both_begun_at(log: LogEvidence) -> tuple[float, float] | None:
 def _cold_first(log: LogEvidence) -> tuple[LogEvidence, list[str]]:
     """The pair with the colder one first, whichever was named so, and what is told of it."""
     begun = _both_begun_at(log)
-    if begun is None or begun[0] <= begun[1] + TWINS_APART_K:
+    if begun is None or begun[0] < begun[1] + TWINS_APART_K:
         return log, []
-    turned = replace(log, names=log.names[::-1], analyses=log.analyses[::-1])
+    # what its place was like was asked of the other one
+    turned = replace(log, names=log.names[::-1], analyses=log.analyses[::-1], stood=None)
     return turned, [
         f"{turned.names[0]} is taken as the cold one: it began at {begun[1]:.1f} °C, the other at {begun[0]:.1f} °C"
     ]
@@ -329,7 +334,7 @@ def _as_cold_as_claimed(case: Case, log: LogEvidence, lost: Quantity) -> list[Co
     if abs(off) <= LIKE_KELVIN:
         return [Condition("temperature", claimed, round(begun[0], 1))]
     # the curve of the loss bends: what is carried over is known to about half of itself
-    change = lost.value * off / max(apart, TWINS_APART_K)
+    change = lost.value * off / apart
     return [Condition("temperature", claimed, round(begun[0], 1), Quantity(change, 0.5 * abs(change), "%"))]
 
 
