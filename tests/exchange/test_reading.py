@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import gzip
-from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
@@ -79,111 +78,6 @@ def test_every_way_of_writing_gives_the_same_charge(tmp_path: Path, name: str) -
     assert log.rows == len(TRACE) and log.discharge_sign == ("-" if name == "negative discharge" else "+")
     assert charge(path) == pytest.approx(40.0, rel=1e-3)
     assert log.trace.time_s[-1] - log.trace.time_s[0] == pytest.approx(TRACE.time_s[-1], abs=0.2)
-
-
-@pytest.mark.parametrize(
-    ("cells", "decimal"),
-    [
-        (["13,520", "13,519", "0,003"], ","),  # below one: a comma that groups has a figure other than 0 before it
-        (["13,520", "13,519", "13,518"], ","),  # may be either: as most write it
-        (["1,013,520", "990", "7"], "."),
-        (["1,013.5", "990.1", "7.2"], "."),
-        (["1,000", "990", "980", "970"], "."),
-        (["1,000", "990", "980"], ","),  # two whole numbers below a thousand show nothing yet
-        (["8,001", "7,998", "8", "7,99"], ","),
-    ],
-)  # fmt: skip
-def test_what_a_comma_before_three_digits_is_shown_by_its_column(cells: list[str], decimal: str) -> None:
-    rows = "\n".join(f'{second};"{cell}";{index}' for index, (second, cell) in enumerate(enumerate(cells)))
-    assert find_layout(f"time_s;voltage;x\n{rows}\n", "utf-8", Choices(), "log").decimal == decimal
-
-
-def test_thousands_that_begin_beyond_the_rows_looked_at(tmp_path: Path) -> None:
-    def rows(mark: str, decimal: str, ends: str) -> str:
-        clock = [f"{second:,}".replace(",", mark) for second in range(1500)]
-        return "".join(f"{ends}{second}{ends};13{decimal}2;8{decimal}0\n" for second in clock)
-
-    for number, text in enumerate((rows(",", ".", '"'), rows(".", ",", ""), rows("'", ".", ""))):
-        path = tmp_path / f"{number}.csv"
-        path.write_text("Time (s);Voltage (V);Current (A)\n" + text, encoding="utf-8")
-        trace = read_log(path).trace
-        assert list(trace.time_s) == list(range(1500)) and set(trace.voltage_V) == {13.2}
-    # a point that does not group stays one, though the other columns have commas
-    path.write_text(
-        "Zeit (s);U (V);I (A)\n" + "".join(f"{n * 0.25:.3f};13,2;8,0\n" for n in range(9)), encoding="utf-8"
-    )
-    assert read_log(path).trace.time_s[-1] == 2.0
-
-
-def test_what_nothing_names_the_unit_of_is_said(tmp_path: Path) -> None:
-    def unnamed(header: str, clock: str = "0:10", choices: Choices | None = None) -> set[str]:
-        rows = "".join(f"{second if clock == 's' else clock},13.2,8.0,23.4\n" for second in range(5))
-        (tmp_path / "log.csv").write_text(f"{header},Voltage,Current,Temp\n{rows}", encoding="utf-8")
-        return set(read_log(tmp_path / "log.csv", choices).trace.unnamed)
-
-    assert unnamed("Time", "s") == {"time", "temperature"} and unnamed("time_s", "s") == {"temperature"}
-    assert unnamed("Seconds", "s") == unnamed("Time", "s", Choices(time_unit="s")) == {"temperature"}
-    assert unnamed("Time") == {"time", "clock", "temperature"}
-    assert unnamed("Time", "14:05") == {"temperature"}, "a clock on the wall"
-    named = (unnamed("Time (mm:ss)"), unnamed("Time (hh:mm)"), unnamed("Time", "0:00:10"), unnamed("Time", "0:10.5"))
-    assert all(found == {"temperature"} for found in named)
-    assert unnamed("Time", choices=Choices(time_unit="min")) == {"temperature"}
-    (tmp_path / "log.csv").write_text("Time,V,A\n0:00,13.2,8\n0:10,13.2,8\n1:05,13.2,8\n", encoding="utf-8")
-    last = [read_log(tmp_path / "log.csv", Choices(time_unit=unit)).trace.time_s[-1] for unit in (None, "min", "h")]
-    assert last == [3900.0, 65.0, 3900.0]
-
-
-def test_only_an_energy_counter(tmp_path: Path) -> None:
-    given = np.cumsum(np.append(0.0, np.diff(TRACE.time_s) * (TRACE.current * TRACE.voltage_V)[1:])) / 3600.0
-    pl.DataFrame({"time_s": TRACE.time_s, "voltage": TRACE.voltage_V, "Wh": np.round(given, 2)}).write_csv(
-        tmp_path / "wh.csv"
-    )
-    assert charge(tmp_path / "wh.csv") == pytest.approx(40.0, rel=2e-3)
-
-
-def test_of_several_channels_one_is_read(tmp_path: Path) -> None:
-    other = discharge(4.0, 5.0, top_V=13.0)
-    rows = [(1, *row) for row in zip(TRACE.time_s, TRACE.voltage_V, TRACE.current, strict=True)]
-    rows2 = [(2, *row) for row in zip(other.time_s, other.voltage_V, other.current, strict=True)]
-    mixed = [row for pair in zip(rows, rows2, strict=True) for row in pair]
-    for number, written in enumerate((mixed, rows + rows2)):
-        path = tmp_path / f"{number}.csv"
-        pl.DataFrame(written, schema=["Channel", "Time (s)", "Voltage (V)", "Current (A)"], orient="row").write_csv(
-            path
-        )
-        first, second = read_log(path), read_log(path, Choices(channel="2"))
-        assert first.channels == ("1", "2") and first.rows == 2 * len(TRACE) and len(first.trace) == len(TRACE)
-        (remark,) = first.remarks
-        assert remark.code == "several-channels" and "channel 1" in remark.message and "those of 2" in remark.message
-        assert charge(path) == pytest.approx(40.0, rel=1e-3)
-        assert charge(path, Choices(channel="2")) == pytest.approx(20.0, rel=1e-3)
-        assert second.trace.row_at(5) == (12 if number == 0 else len(TRACE) + 6)
-        with pytest.raises(LogError, match=r'no row is of channel "3".*1, 2'):
-            read_log(path, Choices(channel="3"))
-    one = tmp_path / "one.csv"
-    pl.DataFrame(rows, schema=["Ch", "Time (s)", "Voltage (V)", "Current (A)"], orient="row").write_csv(one)
-    assert read_log(one).channels == () and not read_log(one).remarks and charge(one) == pytest.approx(40.0, rel=1e-3)
-    assert charge(one, Choices(channel="1")) == pytest.approx(40.0, rel=1e-3)
-    with pytest.raises(LogError, match="no column names the channels"):
-        read_log(write_log(tmp_path / "none.csv", TRACE), Choices(channel="1"))
-
-
-def test_rows_that_were_written_twice_count_once(tmp_path: Path) -> None:
-    def joined(*parts: slice, changed: float = 0.0) -> Path:
-        picked = np.concatenate([np.arange(len(TRACE))[part] for part in parts])
-        volts = TRACE.voltage_V[picked] + np.where(np.arange(len(picked)) >= len(TRACE) // 2, changed, 0.0)
-        again = replace(TRACE.taking(picked), voltage_V=np.round(volts, 3))
-        return write_log(tmp_path / "log.csv", again)
-
-    assert charge(joined(slice(0, 1200), slice(600, None))) == pytest.approx(40.0, rel=1e-3)
-    assert charge(joined(slice(0, 900), slice(700, 1300), slice(1290, None))) == pytest.approx(40.0, rel=1e-3)
-    (remark,) = analyse(
-        read_log(joined(slice(0, 1200), slice(600, None))).trace, Options(FAMILIES["lfp"], 40.0)
-    ).remarks
-    assert remark.code == "duplicate-times" and remark.rows == (1201, 1800)
-    # two rows that come again are none yet, and other volts at the same times are another log's
-    assert charge(joined(slice(0, 1200), slice(1198, None))) > 40.0
-    assert charge(joined(slice(0, 1020), slice(600, None), changed=0.01)) > 48.0
 
 
 def test_gzip_and_parquet(tmp_path: Path) -> None:

@@ -172,9 +172,14 @@ def _frame(content: bytes | mmap.mmap, layout: Layout, path: Path) -> pl.DataFra
     return frame.with_columns(_written_apart(frame[name], written[name], layout.decimal) for name in flawed)
 
 
+def _marks(decimal: str) -> str:
+    """What may stand between thousands beside a decimal mark."""
+    return r"[.' ]" if decimal == "," else r"[,' ]"
+
+
 def _written_apart(values: pl.Series, written: pl.Series, decimal: str) -> pl.Series:
     """A column's numbers with those that have spaces round them, or are grouped beyond the rows that were looked at."""
-    marks = r"[.' ]" if decimal == "," else r"[,' ]"
+    marks = _marks(decimal)
     text = written.str.strip_chars()
     grouped = text.str.contains(rf"^[+\-−]?\d{{1,3}}({marks}\d{{3}})+([{decimal}]\d*)?$").fill_null(False)
     bare = pl.select(pl.when(grouped).then(text.str.replace_all(marks, "")).otherwise(text)).to_series()
@@ -226,7 +231,7 @@ def _written_out(layout: Layout, index: int) -> bool:
 
 def _numbers(series: pl.Series, decimal: str = ".") -> Column:
     if series.dtype == pl.String:
-        marks = r"[.' ]" if decimal == "," else r"[,' ]"
+        marks = _marks(decimal)
         text = series.str.strip_chars().str.replace(r"\s*[A-Za-zµ°Ω%]{1,4}$", "").str.replace_all("−", "-")
         grouped = text.str.replace_all(marks, "").str.replace(",", ".").cast(pl.Float64, strict=False)
         plain = (text.str.replace(",", ".") if decimal == "," else text).cast(pl.Float64, strict=False)

@@ -225,6 +225,7 @@ class ImportPage(StationView):
         self.unit.setCurrentIndex(0)
         self.sign.setCurrentIndex(0)
         self._found.hide()
+        self._channel.hide()
         self.preview.setRowCount(0)
         self._look()
 
