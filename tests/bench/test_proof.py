@@ -63,7 +63,7 @@ def test_every_wrong_wiring_is_named_with_its_mend(wiring: str) -> None:
     found = proved(trial, before).findings
     codes = [item.code for item in found]
     assert NAMED[wiring] in codes or (not NAMED[wiring] and codes), codes
-    assert all(item.words and item.mend for item in found)
+    assert all(item.what and item.mend and item.message == f"{item.what}: {item.mend}" for item in found)
 
 
 def pulse(**changes: object) -> list[str]:

@@ -8,6 +8,7 @@ from __future__ import annotations
 import gzip
 import hashlib
 import io
+import json
 import sqlite3
 from contextlib import closing
 from pathlib import Path
@@ -19,6 +20,9 @@ from wintry_tally.app.dossiers import dossier_of
 from wintry_tally.app.edits import Edits
 from wintry_tally.book import Book, RunStatus
 from wintry_tally.book.tables import REVISIONS
+from wintry_tally.core.engine import RunState
+from wintry_tally.core.errors import BookError
+from wintry_tally.core.message import OWN, Message
 from wintry_tally.core.verdict import School
 
 OLD = Path(__file__).parent / "old"
@@ -37,7 +41,8 @@ def test_a_book_of_an_earlier_version_is_whole_and_works(revision: str, tmp_path
         claims = line.execute("select sample_id, kind, value, text from claim order by id").fetchall()
         rows = dict(line.execute("select run_id, count(*) from reading group by run_id").fetchall())
         sealed = line.execute("select run_id, rows, parquet from sealed").fetchall()
-        events = line.execute("select count(*) from event").fetchone()[0]
+        events = line.execute("select run_id, kind, message from event order by id").fetchall()
+        details = dict(line.execute("select id, detail from run").fetchall())
         originals = line.execute("select run_id, gzip from original").fetchall()
     assert claims and sealed and rows and originals
     with Book.open(path) as book:
@@ -47,6 +52,11 @@ def test_a_book_of_an_earlier_version_is_whole_and_works(revision: str, tmp_path
             trace, own = book.runs.trace(run_id), polars.read_parquet(io.BytesIO(parquet))
             assert len(trace.voltage_V) == count == own.height
             assert trace.voltage_V.tolist() == own["Voltage / V"].to_list()
+        told = [(run.id, event.kind, event.message) for run in book.runs.all() for event in book.runs.events(run.id)]
+        assert sorted(told) == sorted(events) and all(isinstance(words, Message) for _, _, words in told)
+        assert {words.code for _, _, words in told if isinstance(words, Message)} == {"step-begun", "finished"}
+        assert {run.id: run.detail for run in book.runs.all()} == details
+        assert {run.detail.code for run in book.runs.all() if isinstance(run.detail, Message)} == {"opened", "nothing"}
         (running,) = [run for run in book.runs.all() if run.status is RunStatus.RUNNING]
         assert len(book.runs.trace(running.id).voltage_V) == rows[running.id]
         for run_id, packed in originals:
@@ -64,4 +74,36 @@ def test_a_book_of_an_earlier_version_is_whole_and_works(revision: str, tmp_path
         assert book.samples.get(sample.id).maker == "Another" and book.attachments.of(sample.id) == []
     with closing(sqlite3.connect(path)) as line:
         assert line.execute("select version_num from alembic_version").fetchone() == (REVISIONS[-1],)
-        assert line.execute("select count(*) from event").fetchone()[0] == events
+        assert line.execute("select count(*) from event").fetchone()[0] == len(events)
+
+
+def test_sentences_of_an_old_book_become_messages_and_what_is_not_known_stays(tmp_path: Path) -> None:
+    path = tmp_path / "old.wintry"
+    path.write_bytes(gzip.decompress((OLD / "tables-0007.wintry.gz").read_bytes()))
+    warm = "42.0 °C is warm; at 50 °C it is stopped"
+    kept = [
+        ("warning", warm, "near-warm"),
+        ("mark", "finished", OWN),  # a person's own word, whatever it says
+        ("refused", "the load said no", OWN),
+        ("stop", "stopped: a stop limit was crossed, 16.20 V is above 15 V", "stopped-seen"),
+        ("start-rest", "Cool: it was confirmed by hand (in the freezer)", "step-begun"),
+    ]
+    with closing(sqlite3.connect(path)) as line:
+        for kind, words, _ in kept:
+            line.execute("insert into event (run_id, at_s, kind, message) values (1, 1.0, ?, ?)", (kind, words))
+        (number, text) = line.execute("select id, state from run where status = 'running'").fetchone()
+        state = {**json.loads(text), "warned": [["warm", warm]], "detail": "9.97 V ≤ 10 V"}
+        line.execute("update run set state = ? where id = ?", (json.dumps(state), number))
+        line.execute("update run set state = 'no JSON' where id = 15")
+        line.commit()
+    with Book.open(path) as book:
+        told = [event.message for event in book.runs.events(1)][-len(kept) :]
+        assert [(str(one), getattr(one, "code", "")) for one in told] == [(words, code) for _, words, code in kept]
+        stopped = told[3]
+        assert isinstance(stopped, Message) and stopped.parts["cause"].code == "cause-stop-limit"  # type: ignore[union-attr]
+        assert stopped.parts["seen"].parts == {"volts": 16.2, "limit": 15.0}  # type: ignore[union-attr]
+        again = RunState.from_dict(book.runs.get(number).state)
+        assert again.warned == (("warm", warm),) and again.warned[0][1].code == "near-warm"  # type: ignore[attr-defined]
+        assert again.detail == "9.97 V ≤ 10 V" and again.detail.parts["limit"] == 10.0  # type: ignore[attr-defined]
+        with pytest.raises(BookError):
+            book.runs.get(15)

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Protocol
 from wintry_tally.book import RunStatus
 from wintry_tally.core.engine import LIVE, Event, Request
 from wintry_tally.core.errors import InputError, WintryError
+from wintry_tally.core.message import said
 from wintry_tally.core.protocol.method import Method
 from wintry_tally.core.quantity import parse_accuracy
 
@@ -112,8 +113,7 @@ def _handed_over(runs: Runs, item: LiveRun, channel: str, equipment: Equipment, 
             current_accuracy=worse(settings.current_accuracy, amps.current_accuracy, 10.0),
         )
     else:
-        words = "the accuracies of the meters before are taken for those read by hand"
-        book.runs.add_event(kept.id, Event(item.latest.elapsed_s, "note", words))
+        book.runs.add_event(kept.id, Event(item.latest.elapsed_s, "note", said("accuracies-stay")))
     book.runs.change(kept.id, method=Method.BENCH if channel else Method.GUIDED, settings=settings, owner="")
     elapsed = (datetime.now(UTC) - kept.started).total_seconds()
     try:

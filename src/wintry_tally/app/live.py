@@ -30,6 +30,7 @@ from wintry_tally.book.runs import RENEWED_S
 from wintry_tally.core.battery import Sample
 from wintry_tally.core.engine import LIVE, Event, Phase, RunState
 from wintry_tally.core.errors import BookError, InputError, WintryError
+from wintry_tally.core.message import said
 from wintry_tally.core.protocol import EndCause, Recipe
 from wintry_tally.core.protocol.method import DRIVEN, Method
 from wintry_tally.core.protocol.recipe import CAUSE_WORDS
@@ -48,7 +49,7 @@ if TYPE_CHECKING:
 
 SOON_S, SOON_AFTER_S = 300.0, 1800.0
 """A run of more than half an hour calls five minutes before its end."""
-SAFE = "everything was switched off at once"
+SAFE = said("all-off")
 PUT_DOWN_TRIES = 60
 
 
@@ -315,7 +316,7 @@ class LiveRuns:
     def close_interrupted(self, run: Run) -> None:
         """Close an interrupted run as it stands."""
         elapsed = self.book.runs.last_elapsed_s(run.id) or 0.0
-        self.book.runs.add_event(run.id, Event(elapsed, "interrupted", "closed as interrupted"))
+        self.book.runs.add_event(run.id, Event(elapsed, "interrupted", said("closed-interrupted")))
         self.book.runs.finish(
             run.id,
             "interrupted",

@@ -11,6 +11,7 @@ from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
 from wintry_tally.core.errors import InputError, WintryError
+from wintry_tally.core.message import message_data, message_from
 
 if TYPE_CHECKING:
     from wintry_tally.app.live_run import LiveRun
@@ -171,7 +172,7 @@ def _quarantine(kept: str) -> Quarantine:
 
     with read_as("the quarantine kept of this battery"):
         data = plain_of(kept)
-        return Quarantine(datetime.fromisoformat(data["since"]), str(data["why"]))
+        return Quarantine(datetime.fromisoformat(data["since"]), message_from(data["why"]))
 
 
 def put_into_quarantine(book: Book, sample_id: int, why: str) -> None:
@@ -179,7 +180,7 @@ def put_into_quarantine(book: Book, sample_id: int, why: str) -> None:
     if quarantine_of(book, sample_id) is None:
         book.set_meta(
             f"quarantine:{sample_id}",
-            json.dumps({"since": datetime.now(UTC).isoformat(timespec="seconds"), "why": why}),
+            json.dumps({"since": datetime.now(UTC).isoformat(timespec="seconds"), "why": message_data(why)}),
         )
 
 
@@ -202,7 +203,7 @@ def lift_quarantine(book: Book, sample_id: int, note: str, seen: Iterable[str], 
     with read_as("the log of quarantines"):
         log = plain_of(book.meta(f"quarantine-log:{sample_id}") or "[]", list)
     log.append(
-        {"since": held.since.isoformat(), "lifted": datetime.now(UTC).isoformat(timespec="seconds"), "why": held.why,
+        {"since": held.since.isoformat(), "lifted": datetime.now(UTC).isoformat(timespec="seconds"), "why": message_data(held.why),
          "note": note.strip(), "seen": ticked, "photograph": photograph}
     )  # fmt: skip
     book.set_meta(f"quarantine-log:{sample_id}", json.dumps(log))

@@ -28,6 +28,7 @@ from wintry_tally.core.engine.proof import Expected, Level, at_rest, level_of
 from wintry_tally.core.engine.pulse import judge_pulse
 from wintry_tally.core.engine.rules import IDLE_A
 from wintry_tally.core.errors import InputError
+from wintry_tally.core.message import said
 from wintry_tally.core.protocol import Recipe
 
 TICK_S = 0.2
@@ -101,7 +102,7 @@ class GuidedLoop:
             live = self.state.phase in LIVE
             self._told(command_for(self.recipe.steps[self.state.index], self.state.setting) if live else OFF)
             self._to_switch = self._first or not live
-            self.journal.events((Event(self._clock(), "reopened", "the program was closed and is open again"),))
+            self.journal.events((Event(self._clock(), "reopened", said("reopened")),))
         self._keep()
         return self.snapshot()
 
@@ -137,7 +138,7 @@ class GuidedLoop:
         self.journal.take_back()
         self.state, self._seen, self._read_at, self._first = self._undo
         self._undo = None
-        words = f"taken back: {seen.voltage_V:g} V, {seen.current_A:g} A typed for {at or 0.0:.0f} s"
+        words = said("taken-back", volts=seen.voltage_V, amps=seen.current_A, seconds=at or 0.0)
         self.journal.events((Event(self._clock(), "taken-back", words),))
 
     def park(self) -> bool:
@@ -252,8 +253,8 @@ class GuidedLoop:
         loaded = level_of(typed.seen.current_A, [typed.seen], [])
         found = [*at_rest(rest, self._expected), *judge_pulse(rest, rest, loaded, self._expected, doing).findings]
         for finding in found:
-            self.state = replace(self.state, warned=(*self.state.warned, (finding.code, str(finding))))
-            self.journal.events((Event(typed.elapsed_s, "warning", str(finding)),))
+            self.state = replace(self.state, warned=(*self.state.warned, (finding.code, finding.message)))
+            self.journal.events((Event(typed.elapsed_s, "warning", finding.message),))
 
     def _still_off(self, seen: Observation) -> bool:
         """Whether a reading was taken before the switch was turned: no current, and a voltage of a battery at rest."""

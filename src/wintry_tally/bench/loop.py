@@ -31,6 +31,7 @@ from wintry_tally.core.engine import (
 )
 from wintry_tally.core.engine.rules import stop_limit
 from wintry_tally.core.errors import InstrumentError, StillOnError, StuckError
+from wintry_tally.core.message import NOTHING, said, several
 from wintry_tally.core.protocol import Recipe
 
 OFF_AGAIN_S = 1.0
@@ -109,8 +110,7 @@ class RunLoop:
                 self._after(begin(self.recipe, self.elapsed_s, self._zero.for_rules))
         elif self.state.phase in LIVE:
             self._after(step(self.recipe, self.state, Request("pause"), self.elapsed_s))
-            alone = "; what was switched on may have stayed on, and is not counted" if self.real else "; load off"
-            self._note("interrupted", f"the program was not running{alone}")
+            self._note("interrupted", said("not-running-real" if self.real else "not-running"))
             if self.real:
                 self._looks = RESUME_LOOKS
             else:
@@ -132,9 +132,7 @@ class RunLoop:
         if self.state.phase is Phase.ENDED:
             return self._after_end()
         if passed > 5.0 * self.interval_s + 5.0:
-            self._note(
-                "gap", f"no reading for {passed:.0f} s: the computer slept or was held up; the gap stands in the record"
-            )
+            self._note("gap", said("held-up", seconds=passed))
         seen = self._read()
         if self._proving is not None and self.state.phase is Phase.READY:
             self._prove(seen)
@@ -247,13 +245,13 @@ class RunLoop:
         if not (math.isfinite(raw.voltage_V) and math.isfinite(raw.current_A)):
             self._bad += 1
             if self._bad >= 3:
-                self._end_ready(Request("lost", words=raw.fault or "the instrument shows no number"))
+                self._end_ready(Request("lost", words=raw.fault or said("no-number")))
             return
         self._bad = 0
         held = RunState(phase=phase, zero_A=self._zero.amps)
-        crossed = stop_limit(self.recipe.stops, held, raw, self.elapsed_s) if drawing else ""
+        crossed = stop_limit(self.recipe.stops, held, raw, self.elapsed_s) if drawing else NOTHING
         if crossed:
-            self._end_ready(Request("limit", words=f"{crossed}, in the proof of connection"))
+            self._end_ready(Request("limit", words=said("in-proof", limit=crossed)))
             return
         if off is not None and not drawing:
             self._end_ready(Request("not-proven", words=off.words))
@@ -273,14 +271,13 @@ class RunLoop:
         self._proving = None
         if barred and not proving.plan.override:
             self._carry_out(OFF)
-            self._end_ready(Request("not-proven", words="; ".join(str(item) for item in barred)))
+            self._end_ready(Request("not-proven", words=several([item.message for item in barred])))
             return
         if barred:
-            told = f"gone on with in spite of it: {proving.plan.override}"
-            self._note("override", told)
+            self._note("override", said("overridden", why=proving.plan.override))
         self._after(begin(self.recipe, self.elapsed_s, self._zero.for_rules))
         for finding in proving.proof.findings:
-            self._warn(finding.code, str(finding))
+            self._warn(finding.code, finding.message)
 
     def _end_ready(self, request: Request) -> None:
         """End a run that has not begun."""
@@ -314,9 +311,9 @@ class RunLoop:
                 trouble = self._off.trouble
             if trouble is not None and (before is None or before.code != trouble.code):
                 self._note(trouble.code, trouble.words)
-                self.state = replace(self.state, detail=f"{self.state.detail}; {trouble.words}".lstrip("; "))
+                self.state = replace(self.state, detail=several([self.state.detail, trouble.words]))
             if before is not None and trouble is None and self._off.seen_off:
-                self._note("reached", "everything is seen to be off after all")
+                self._note("reached", said("off-after-all"))
             self._seen = replace(self._seen, voltage_V=raw.voltage_V, current_A=raw.current_A)
         self._fresh = False
         self._keep()
@@ -344,7 +341,7 @@ class RunLoop:
         ended = self.state.phase is Phase.ENDED
         if ended and self._off.trouble is not None and request.kind == "stop":
             # whoever says so has pulled the lead: there is nothing more to be switched off
-            self._note("unplugged", "said to be unplugged by hand")
+            self._note("unplugged", said("said-unplugged"))
             self._unplugged = True
             self._keep(force=True)
             return self.snapshot()
@@ -440,8 +437,7 @@ class RunLoop:
         except InstrumentError as error:
             if command.kind == "off":
                 told = isinstance(error, StillOnError)  # it names what to unplug
-                hint = "" if told else ". Unplug the load's lead at the battery, and the charger's"
-                self._off.failed(f"{error}{hint}")
+                self._off.failed(str(error) if told else said("unplug-leads", fault=str(error)))
                 self._off_tried_s = self.elapsed_s
                 self.guard.switch_off()  # over lines of its own
                 self._note(NOT_OFF, str(error))
@@ -462,7 +458,7 @@ class RunLoop:
             return
         if self._off.trouble is not None and self._off.trouble.code == NOT_OFF:
             self._off.trouble = None  # it answers now; whether it obeys is seen by the next readings
-            self._note("reached", "it could be switched off after all")
+            self._note("reached", said("could-be-off"))
             self._keep(force=True)
 
     def _hear_guard(self) -> None:

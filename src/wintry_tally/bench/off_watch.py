@@ -7,6 +7,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
 from wintry_tally.core.engine import Command, Observation
+from wintry_tally.core.message import NOTHING, Message, said
 
 NOT_OFF, FLOWS = "not-off", "flows-though-off"
 AFTER_READINGS = 2
@@ -43,10 +44,10 @@ class OffWatch:
         self._returned = True
         self.trouble: OffTrouble | None = None
 
-    def _pull(self, names: Iterable[str] = ()) -> str:
+    def _pull(self, names: Iterable[str] = ()) -> Message:
         """What to unplug: of these instruments, or of all that are switched."""
         plugs = [self._plugs[name] for name in names if name in self._plugs] or list(self._plugs.values())
-        return f"unplug {' and '.join(dict.fromkeys(plugs)) or 'what is connected'} at the battery"
+        return said("unplug", plugs=tuple(dict.fromkeys(plugs))) if plugs else said("unplug-all")
 
     def told(self, command: Command, now_s: float) -> None:
         """The bench was told to do something."""
@@ -114,18 +115,12 @@ class OffWatch:
         assert self._off_at is not None
         if self._says_on >= AFTER_READINGS:
             on_still = [name for name, value in on.items() if value]
-            names = " and ".join(on_still)
-            return OffTrouble(NOT_OFF, f"{names} says that it is still on: {self._pull(on_still)}")
+            return OffTrouble(NOT_OFF, said("says-on", names=tuple(on_still), unplug=self._pull(on_still)))
         unsaid = self.trouble is not None and self.trouble.code == NOT_OFF and not self._says_off
         if self._flowing >= AFTER_READINGS and not unsaid:
-            return OffTrouble(
-                FLOWS, f"{abs(seen.current_A):.2f} A flow though everything was switched off: {self._pull()}"
-            )
+            return OffTrouble(FLOWS, said("flows-though-off", amps=abs(seen.current_A), unplug=self._pull()))
         if not self._returned and now_s - self._off_at > RETURN_S:
-            return OffTrouble(
-                FLOWS,
-                f"the voltage has not come back since everything was switched off: current may still flow; {self._pull()}",
-            )
+            return OffTrouble(FLOWS, said("not-come-back", unplug=self._pull()))
         if self.trouble is not None and not self.seen_off:
             return self.trouble  # until it is seen otherwise
         return None
@@ -139,8 +134,8 @@ class OffWatch:
             return True
         return self._apart and self._zeros >= ZEROS
 
-    def overdue(self, now_s: float) -> str:
+    def overdue(self, now_s: float) -> Message:
         """After an end: why it still is not seen to be off, once that has taken too long; empty before."""
         if self._off_at is None or self.seen_off or self.trouble is not None or now_s - self._off_at < SEEN_WITHIN_S:
-            return ""
-        return f"nothing here can see whether everything is off: look at it, and {self._pull()}"
+            return NOTHING
+        return said("nobody-sees", unplug=self._pull())

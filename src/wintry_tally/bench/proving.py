@@ -9,6 +9,7 @@ from wintry_tally.bench.interfaces import Channel
 from wintry_tally.core.engine import OFF, Command, Observation
 from wintry_tally.core.engine.proof import Expected, Finding, Level, Proof, at_rest, level_of
 from wintry_tally.core.engine.pulse import judge_pulse
+from wintry_tally.core.message import Message, as_message, said, several
 from wintry_tally.core.protocol import Recipe
 from wintry_tally.core.protocol.preflight import Bench
 from wintry_tally.core.protocol.recipe import most_amps
@@ -45,7 +46,7 @@ class ProofPlan:
 def plan_proof(recipe: Recipe, bench: Bench, rated_Ah: float, expected: Expected) -> ProofPlan:
     """The pulse for a recipe on a bench: within its ceilings, and left out where the recipe forbids it."""
     if recipe.no_proof or not recipe.live:
-        return ProofPlan(expected, left_out=recipe.no_proof or "nothing is driven in this run")
+        return ProofPlan(expected, left_out=recipe.no_proof or said("no-pulse-undriven"))
     family, volts = expected.family, expected.volts[1]
     draws = any(step.kind == "discharge" and step.mode != "hand" for step in recipe.steps)
     charges = [step for step in recipe.steps if step.kind == "charge"]
@@ -67,7 +68,7 @@ def plan_proof(recipe: Recipe, bench: Bench, rated_Ah: float, expected: Expected
         else 0.0
     )
     if not draws and not charges:
-        return ProofPlan(expected, left_out="loads are switched by hand")
+        return ProofPlan(expected, left_out=said("no-pulse-hands"))
     limit = charges[0].limit_V if charges else math.inf
     return ProofPlan(
         replace(expected, limit_V=limit), draw, charge, charges[0].limit_V if charges else 0.0, least_V=family.cutoff_V + NEAR_EMPTY_V
@@ -158,7 +159,7 @@ class Proving:
         if plan.charge_A > 0 and warm and awake and rest.volts < plan.limit_V - NEAR_FULL_V:
             self._stages += self._pulse("charge", plan.charge_A)
         if len(self._stages) == 1:
-            self.left_out = "it is full, empty or cold, and neither drawn from nor charged for a look"
+            self.left_out = said("no-pulse-rests")
             self.done = True
 
     def _pulse(self, doing: str, most: float) -> list[_Stage]:
@@ -196,15 +197,15 @@ class Proving:
         self.proof = replace(self.proof, findings=(*self.proof.findings, *more), moved_Ah=self.moved_Ah)
 
     @property
-    def words(self) -> str:
+    def words(self) -> Message:
         """What it showed, in a sentence for the record."""
         if self.left_out and not self.proof.findings:
-            return f"no pulse before this run: {self.left_out}"
-        told = [str(item) for item in self.proof.findings]
+            return said("no-pulse", why=as_message(self.left_out))
+        told = [item.message for item in self.proof.findings]
         if self.proof.ohm is not None:
-            told.append(f"{1000 * self.proof.ohm:.1f} mΩ at the meter's leads")
+            told.append(said("proof-ohm", mohm=1000 * self.proof.ohm))
         if self.proof.lead_ohm is not None:
-            told.append(f"leads and clamps {1000 * self.proof.lead_ohm:.1f} mΩ")
+            told.append(said("proof-leads", mohm=1000 * self.proof.lead_ohm))
         if self.moved_Ah:
-            told.append(f"{abs(self.moved_Ah):.4f} Ah were moved for it")
-        return "; ".join(told) or "nothing wrong is seen"
+            told.append(said("proof-moved", charge_Ah=abs(self.moved_Ah)))
+        return several(told) if told else said("proof-clean")

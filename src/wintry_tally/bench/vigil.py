@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 from wintry_tally.core.engine import LIVE, Observation, Phase
 from wintry_tally.core.engine.kind_band import KindBand
+from wintry_tally.core.message import said
 
 LEAD_READINGS = 8
 LEAD_WORSE, LEAD_BAD = 1.5, 3.0
@@ -103,9 +104,7 @@ class Vigil:
             self._first_lead = ohm
             return []
         first = self._first_lead
-        words = (
-            f"leads and clamps have {1000 * ohm:.0f} mΩ where they began with {1000 * first:.0f}: a clamp works loose"
-        )
+        words = said("leads-worse", mohm=1000 * ohm, first_mohm=1000 * first)
         if ohm > LEAD_BAD * first + LEAD_BAD_OHM:
             return [Alarm("leads-bad", words, stop=True)]
         return [Alarm("leads", words)] if ohm > LEAD_WORSE * first + LEAD_WORSE_OHM else []
@@ -129,7 +128,7 @@ class Vigil:
             return []
         explained = self._heat_J / self._body.heat_J_K
         rise = celsius - self._warm_C - AMBIENT_K_H * (now_s - self._warm_s) / 3600.0
-        words = f"{celsius - self._warm_C:.0f} K warmer, of which the current explains about {explained:.0f}"
+        words = said("warmer", rise_K=celsius - self._warm_C, explained_K=explained)
         if rise > HEAT_STOP * explained + HEAT_STOP_K:
             return [Alarm("heat-unexplained", words, stop=True)]
         return [Alarm("heat", words)] if rise > HEAT_WARN * explained + HEAT_WARN_K else []
@@ -139,10 +138,10 @@ class Vigil:
         if not math.isfinite(self._rest_V) or now_s - self._since_s < JUDGED_AFTER_S or amps <= self._zero_A:
             return []
         if phase is Phase.DISCHARGING and seen.voltage_V > self._rest_V + ABOVE_REST_V:
-            words = f"{seen.voltage_V:.2f} V under load, above the {self._rest_V:.2f} V it rested at: something else charges it, or the meter is on another battery"
+            words = said("above-rest", volts=seen.voltage_V, rest=self._rest_V)
             return [Alarm("above-rest", words)]
         if phase is Phase.CHARGING and seen.voltage_V < self._rest_V - ABOVE_REST_V:
-            words = f"{seen.voltage_V:.2f} V on charge, below the {self._rest_V:.2f} V it rested at: something else draws from it, or the meter is on another battery"
+            words = said("below-rest", volts=seen.voltage_V, rest=self._rest_V)
             return [Alarm("below-rest", words)]
         return []
 
@@ -160,23 +159,8 @@ class Vigil:
         if len(self._off) < OFF_READINGS or now_s - self._off[0] < OFF_S:
             return []
         if seen.voltage_V > high:
-            cause = (
-                "something else charges it, or it is far larger than its rating"
-                if phase is Phase.DISCHARGING
-                else "it is sulphated, far smaller than its rating, or a lead or cell has a high resistance"
-            )
-            return [
-                Alarm(
-                    "off-band",
-                    f"{seen.voltage_V:.2f} V, where a battery of its kind stands below {high:.2f} V by now: {cause}",
-                )
-            ]
-        words = f"{seen.voltage_V:.2f} V, where a battery of its kind stands above {low:.2f} V by now"
+            code = "above-band-draw" if phase is Phase.DISCHARGING else "above-band-charge"
+            return [Alarm("off-band", said(code, volts=seen.voltage_V, limit=high))]
         if seen.voltage_V < low - CELL_SHARE * self._kind.cell_V:
-            return [Alarm("cell-failed", f"{words}: one of its cells has failed", stop=True)]
-        return [
-            Alarm(
-                "off-band",
-                f"{words}: it is weaker than its rating, a cell begins to fail, or something else draws from it",
-            )
-        ]
+            return [Alarm("cell-failed", said("cell-failed", volts=seen.voltage_V, limit=low), stop=True)]
+        return [Alarm("off-band", said("below-band", volts=seen.voltage_V, limit=low))]

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field, replace
 from itertools import pairwise
 
 from wintry_tally.core.engine import LIVE, Command, Observation, Phase
+from wintry_tally.core.message import NOTHING, Message, as_message, said
 from wintry_tally.core.protocol import Recipe, Step
 
 MOST_V = 1000.0
@@ -125,7 +126,7 @@ class ReadingWatch:
         """The reading itself, or one that is not usable and says why."""
         self._since += 1
         known = witness or Witness()
-        fault = self._impossible(seen, phase)
+        fault: str = self._impossible(seen, phase)
         judged = Judged(seen)
         if not fault and phase in LIVE:
             part = self._recipe.steps[index]
@@ -166,36 +167,34 @@ class ReadingWatch:
             return volts / command.setting if command.setting > 0 else 0.0
         return 0.0
 
-    def _impossible(self, seen: Observation, phase: Phase) -> str:
+    def _impossible(self, seen: Observation, phase: Phase) -> Message:
         volts, amps = seen.voltage_V, seen.current_A
         if not (math.isfinite(volts) and math.isfinite(amps)):
-            return seen.fault or "the instrument shows no number"
+            return as_message(seen.fault) or said("no-number")
         if not -2.0 < volts < MOST_V:
-            return f"the voltage reads {volts:g} V, which cannot be"
+            return said("impossible-volts", volts=volts)
         most = 4.0 * max(self._stops.current_high_A, self._finite(self._stops.charge_high_A)) + 10.0
         if abs(amps) > most:
-            return f"the current reads {amps:g} A, which nothing here can make flow"
+            return said("impossible-amps", amps=amps)
         if seen.temperature_C is not None and not -90.0 < seen.temperature_C < 300.0:
-            return f"the thermometer reads {seen.temperature_C:g} °C, which cannot be"
-        return ""
+            return said("impossible-celsius", celsius=seen.temperature_C)
+        return NOTHING
 
     @staticmethod
     def _finite(value: float) -> float:
         return value if math.isfinite(value) else 0.0
 
-    def _stands_still(self, seen: Observation, now_s: float, part: Step) -> str:
+    def _stands_still(self, seen: Observation, now_s: float, part: Step) -> Message:
         held = (
             part.kind == "charge" and seen.voltage_V >= part.limit_V - LIMIT_V
         )  # a charger may hold its limit to the digit
         volts = 0.0 if held else self._volts.log_chance(now_s)
         amps = self._amps.log_chance(now_s) if abs(seen.current_A) > self.zero_A else 0.0
         if volts + amps > LOG_CHANCE:
-            return ""
+            return NOTHING
         if volts < 0.0:
-            return (
-                f"the meter has shown the very same {seen.voltage_V:g} V for {self._volts.same} readings: it is stuck"
-            )
-        return f"the meter has shown the very same {seen.current_A:g} A for {self._amps.same} readings: it is stuck"
+            return said("stuck-volts", volts=seen.voltage_V, readings=self._volts.same)
+        return said("stuck-amps", amps=seen.current_A, readings=self._amps.same)
 
     # --- against the command ---
 
@@ -203,10 +202,7 @@ class ReadingWatch:
         amps = self._way * seen.current_A
         expected = self._expected_A(seen)
         if amps < -max(self.zero_A, TURNED_SHARE * expected):
-            doing, reads = ("load draws", "charge") if self._way > 0 else ("charger gives", "discharge")
-            return self._unusable(
-                seen, f"the current reads as a {reads} while the {doing}: its sign, or the shunt's leads, are turned"
-            )
+            return self._unusable(seen, said("turned-draw" if self._way > 0 else "turned-charge"))
         allowed = APART_SHARE * expected + self.zero_A
         more = expected > 0 and amps > expected + allowed
         less = expected > 0 and amps < expected - allowed and not self._may_be_less(seen, part)
@@ -230,29 +226,24 @@ class ReadingWatch:
         return volts < max(opened, self._stops.voltage_low_V) or self._command.mode == "hand"
 
     def _apart(self, seen: Observation, known: Witness, part: Step, amps: float, expected: float, more: bool) -> Judged:
-        shown = f"{abs(amps):.2f} A flow where {expected:.3g} A were set"
+        shown = said("not-as-set", amps=abs(amps), setting=expected)
         off = [name for name, on in known.on.items() if on is False]
         stopped = not more and abs(amps) <= self.zero_A
         if stopped and known.own_cutoff_V is not None and self._loaded_V <= known.own_cutoff_V + OWN_CUTOFF_V:
-            return Judged(seen, cut_off=f"the load stopped by itself at {self._loaded_V:.2f} V")
+            return Judged(seen, cut_off=said("load-stopped", volts=self._loaded_V))
         own = None if known.own_A is None else self._way * known.own_A
-        agrees = own is None or abs(own - amps) <= APART_SHARE * expected + 2.0 * self.zero_A
-        if not agrees:
+        if own is not None and abs(own - amps) > APART_SHARE * expected + 2.0 * self.zero_A:
             whose = "load" if self._way > 0 else "charger"
-            return self._unusable(
-                seen, f"the meter reads {amps:.2f} A and the {whose} itself {own:.2f} A: one of them is wrong"
-            )
+            return self._unusable(seen, said(f"disagree-{whose}", amps=amps, own=own))
         if not more and own is None and all(on is not False for on in known.on.values()) and not self._came_back(seen):
-            return self._unusable(seen, f"{shown}, and the voltage stays where it was under load: the meter is wrong")
+            return self._unusable(seen, said("meter-wrong", seen=shown))
         if self._command.kind == "charge" and self._settled < TOGETHER and not stopped:
-            return Judged(seen, warning=f"the charger gives {abs(amps):.2f} A of the {expected:.3g} A that were set")
+            return Judged(seen, warning=said("gives-less", amps=abs(amps), setting=expected))
         self._odd += 1
-        words = f"{' and '.join(off)} was switched off, not by this program" if off and stopped else shown
+        words = said("switched-elsewhere", names=tuple(off)) if off and stopped else shown
         if self._settled < TOGETHER and not off:
             return self._unusable(seen, words)
-        return Judged(
-            seen, disturbed=f"{words}: other hands, or the instrument by itself" if self._odd >= TOGETHER else ""
-        )
+        return Judged(seen, disturbed=said("disturbed", seen=words) if self._odd >= TOGETHER else NOTHING)
 
     def _came_back(self, seen: Observation) -> bool:
         """Whether the voltage has left what it was under load, so that less does flow; True where it cannot tell."""
@@ -262,7 +253,7 @@ class ReadingWatch:
         return (seen.voltage_V - self._loaded_V) / step >= RETURNED / 2.0
 
     @staticmethod
-    def _unusable(seen: Observation, words: str) -> Judged:
+    def _unusable(seen: Observation, words: Message) -> Judged:
         return Judged(replace(seen, fault=words))
 
 

@@ -13,6 +13,7 @@ from typing import Any, Protocol
 from wintry_tally.bench.snapshot import Snapshot
 from wintry_tally.core.engine import OFF, Request
 from wintry_tally.core.errors import WintryError
+from wintry_tally.core.message import said
 
 CURVE_POINTS = 6000
 PARK_LOOK_S = 3.0
@@ -101,7 +102,7 @@ class RunWorker:
 
     def make_safe(self) -> None:
         """Everything off, now, whatever the loop is doing just then; and the run is over."""
-        self._requests.put(Request("make-safe", words="everything was switched off at once"))
+        self._requests.put(Request("make-safe", words=said("all-off")))
         if self.channel is None:
             return
         try:

@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 from wintry_tally.core.battery import Family, family_named, pack_of
 from wintry_tally.core.errors import BookError
+from wintry_tally.core.message import NOTHING, Message, message_data, message_from
 from wintry_tally.core.protocol.method import Method
 from wintry_tally.core.quantity import Accuracy, parse_accuracy
 
@@ -212,6 +213,20 @@ def plain_of(text: Any, kind: type = dict) -> Any:
     return found
 
 
+def message_text(words: str) -> str:
+    """A message as a column keeps it: JSON of its code and parts; nothing where it says nothing."""
+    return json.dumps(message_data(words), ensure_ascii=False) if words else ""
+
+
+def message_of(text: Any) -> Message:
+    """A message as a column kept it.
+
+    Raises:
+        ValueError: it is no JSON.
+    """
+    return message_from(plain_of(text)) if text != "" else NOTHING
+
+
 @lru_cache(maxsize=512)
 def _settings(text: str) -> RunSettings:
     """Many runs of a book are set alike; nobody changes what is read. Older books have some of it under `extra`."""
@@ -241,6 +256,7 @@ def run_of(row: Any) -> Run:
 def _run_of(row: Any) -> Run:
     values = dict(row)
     values |= {name: plain_of(row[name]) for name in ("state", "bench")}
+    values["detail"] = message_of(row["detail"])
     if row["repair"] not in REPAIRS:
         raise ValueError(f"repair is {row['repair']}")
     values |= {

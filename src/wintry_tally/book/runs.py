@@ -20,7 +20,17 @@ from sqlalchemy import delete as delete_from
 
 from wintry_tally.book import tables
 from wintry_tally.book.feed import Noting, Topic
-from wintry_tally.book.records import Run, RunSettings, RunStatus, made_of, read_as, run_of, utc_text
+from wintry_tally.book.records import (
+    Run,
+    RunSettings,
+    RunStatus,
+    made_of,
+    message_of,
+    message_text,
+    read_as,
+    run_of,
+    utc_text,
+)
 from wintry_tally.book.samples import Transaction
 from wintry_tally.core.engine import Event, RunState
 from wintry_tally.core.errors import BookError
@@ -113,7 +123,10 @@ class Runs:
                 .all()
             )
             with read_as(f"the events of run {run_id}"):
-                return [made_of(Event, {name: row[name] for name in ("at_s", "kind", "message")}) for row in rows]
+                return [
+                    made_of(Event, {"at_s": row["at_s"], "kind": row["kind"], "message": message_of(row["message"])})
+                    for row in rows
+                ]
 
     def readings(self, run_id: int) -> list[tuple[float, float | None, float | None, float | None, float | None, str]]:
         """The rows journalled so far: elapsed s, V, A, °C, counter Ah, note."""
@@ -287,6 +300,8 @@ class Runs:
         """Change columns of a run: status, left_out, repair, title, cause, detail, owner, ended_utc, settings."""
         if isinstance(values.get("settings"), RunSettings):
             values["settings"] = json.dumps(asdict(values["settings"]))
+        if "detail" in values:
+            values["detail"] = message_text(values["detail"])
         with self._transaction() as connection:
             connection.execute(update(tables.run).where(tables.run.c.id == run_id).values(**values))
             self._note(connection, run_id)
@@ -326,7 +341,10 @@ class Runs:
             if events:
                 connection.execute(
                     insert(tables.event),
-                    [{"run_id": run_id, "at_s": e.at_s, "kind": e.kind, "message": e.message} for e in events],
+                    [
+                        {"run_id": run_id, "at_s": e.at_s, "kind": e.kind, "message": message_text(e.message)}
+                        for e in events
+                    ],
                 )
             connection.execute(
                 update(tables.run)
@@ -402,7 +420,9 @@ class Runs:
         """Keep an event."""
         with self._transaction() as connection:
             connection.execute(
-                insert(tables.event).values(run_id=run_id, at_s=event.at_s, kind=event.kind, message=event.message)
+                insert(tables.event).values(
+                    run_id=run_id, at_s=event.at_s, kind=event.kind, message=message_text(event.message)
+                )
             )
 
     def keep_original(self, run_id: int, name: str, content: bytes) -> None:

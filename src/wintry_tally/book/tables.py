@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from sqlalchemy import Boolean, Column, Float, ForeignKey, Index, Integer, LargeBinary, MetaData, String, Table, Text
 
-REVISIONS = ("0001", "0002", "0003", "0004", "0005", "0006", "0007")
+REVISIONS = ("0001", "0002", "0003", "0004", "0005", "0006", "0007", "0008")
 """Every state its tables have been in, oldest first."""
 HEAD = REVISIONS[-1]
 """The newest migration's revision; a test holds it against the migrations folder."""

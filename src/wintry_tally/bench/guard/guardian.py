@@ -18,6 +18,7 @@ from pathlib import Path
 from wintry_tally.bench.guard.record import new_record_path
 from wintry_tally.bench.offplan import OffPlan
 from wintry_tally.core.errors import InstrumentError
+from wintry_tally.core.message import Message, said
 
 LATE_S = 3.0
 START_S = 3.0
@@ -33,10 +34,10 @@ class Acted:
     left: dict[str, str]
 
     @property
-    def words(self) -> str:
+    def words(self) -> Message:
         """In a sentence."""
-        left = ", ".join(f"{name} ({told})" for name, told in self.left.items())
-        return f"the guard switched everything off: {self.why}" + (f"; not seen off: {left}" if left else "")
+        left = tuple(f"{name} ({told})" for name, told in self.left.items())
+        return said("guard-left-on", why=self.why, left=left) if left else said("guard-acted", why=self.why)
 
 
 class Guardian(ABC):

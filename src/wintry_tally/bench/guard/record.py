@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 
+from wintry_tally.core.message import Message, said
 from wintry_tally.files import state_folder
 
 
@@ -26,10 +27,10 @@ class GuardRecord:
     guard: int = 0
 
     @property
-    def words(self) -> str:
+    def words(self) -> Message:
         """In a sentence."""
-        told = "; ".join(f"{name} {words}" for name, (_, words) in self.results.items())
-        return f"the guard switched off at {self.at.astimezone():%a %H:%M:%S}, for {self.why}: {told}"
+        told = tuple(f"{name} {words}" for name, (_, words) in self.results.items())
+        return said("guard-switched", at=self.at.isoformat(), why=self.why, results=told)
 
 
 def new_record_path() -> Path:

@@ -27,6 +27,7 @@ from wintry_tally.core.engine.state import (
     moved,
 )
 from wintry_tally.core.errors import InputError
+from wintry_tally.core.message import Message, as_message, said
 from wintry_tally.core.protocol.recipe import CAUSE_WORDS, EndCause, Recipe, Step
 
 BAD_READINGS = 3
@@ -42,7 +43,7 @@ _TRIGGERS = {
 
 def begin(recipe: Recipe, now_s: float = 0.0, zero_A: float = 0.0) -> Result:
     """Start a run at its first step; `zero_A` is what its meter may read with nothing flowing."""
-    return _enter(recipe, RunState(zero_A=zero_A), 0, now_s, "started")
+    return _enter(recipe, RunState(zero_A=zero_A), 0, now_s, said("step-started"))
 
 
 def command_for(step_: Step, setting: float) -> Command:
@@ -54,13 +55,13 @@ def command_for(step_: Step, setting: float) -> Command:
     return OFF
 
 
-def _enter(recipe: Recipe, state: RunState, index: int, now_s: float, why: str) -> Result:
+def _enter(recipe: Recipe, state: RunState, index: int, now_s: float, why: Message) -> Result:
     target = recipe.steps[index]
     begun, event = moved(
         state,
         _TRIGGERS[target.kind],
         now_s,
-        f"{target.title}: {why}",
+        said("step-begun", step=target.title, why=why),
         index=index,
         step_since_s=now_s,
         step_live_s=0.0,
@@ -155,7 +156,7 @@ def _rested(recipe: Recipe, state: RunState, now_s: float) -> Result | None:
     lasted = lasted_s(state, now_s)
     for rule in recipe.steps[state.index].ends:
         if rule.kind == "time" and lasted >= rule.value:
-            return _step_over(recipe, state, rule.cause, f"after {lasted:.0f} s", now_s, rule.skip)
+            return _step_over(recipe, state, rule.cause, said("lasted", seconds=lasted), now_s, rule.skip)
     return None
 
 
@@ -168,8 +169,8 @@ def _unusable(recipe: Recipe, state: RunState, seen: Observation | None, now_s: 
     if waits or (recipe.steps[state.index].mode == "hand" and recipe.steps[state.index].kind != "rest"):
         return Result(state)
     if bad >= BAD_READINGS or silent > recipe.stops.silence_s:
-        fault = seen.fault if seen is not None and seen.fault else f"no usable reading for {silent:.0f} s"
-        return _stop(state, EndCause.INSTRUMENT, f"{fault}; everything is switched off", now_s)
+        fault = seen.fault if seen is not None and seen.fault else said("silent", seconds=silent)
+        return _stop(state, EndCause.INSTRUMENT, said("switched-off", fault=as_message(fault)), now_s)
     return Result(state)
 
 
@@ -195,9 +196,10 @@ def _step_over(recipe: Recipe, state: RunState, cause: EndCause, detail: str, no
     if kind == "discharge" or (kind == "charge" and state.charge_Ah == 0.0):
         state = replace(state, cause=cause, detail=detail)
     if state.index + 1 + skip < len(recipe.steps):
-        why = f"{CAUSE_WORDS[cause]} ({detail})" if kind != "rest" else "begun"
+        seen = said("step-after", cause=CAUSE_WORDS[cause], seen=as_message(detail))
+        why = seen if kind != "rest" else said("step-follows")
         return _enter(recipe, state, state.index + 1 + skip, now_s, why)
-    ended, event = moved(state, Trigger.FINISH, now_s, "finished", cause=state.cause or cause)
+    ended, event = moved(state, Trigger.FINISH, now_s, said("finished"), cause=state.cause or cause)
     return Result(ended, (OFF,), (event,))
 
 
@@ -208,7 +210,9 @@ def _stop(state: RunState, cause: EndCause, detail: str, now_s: float) -> Result
         state,
         Trigger.STOP,
         now_s,
-        f"stopped: {CAUSE_WORDS[cause]}, {detail}" if detail else f"stopped: {CAUSE_WORDS[cause]}",
+        said("stopped-seen", cause=CAUSE_WORDS[cause], seen=as_message(detail))
+        if detail
+        else said("stopped", cause=CAUSE_WORDS[cause]),
         cause=state.cause if watching else cause,
         detail=state.detail if watching else detail,
     )
@@ -246,7 +250,7 @@ def _ask_pause(recipe: Recipe, state: RunState, request: Request, now_s: float) 
         state,
         Trigger.PAUSE,
         now_s,
-        "paused; the count stands",
+        said("paused"),
         step_live_s=state.step_live_s + now_s - state.step_since_s,
         last_s=None,
     )
@@ -258,7 +262,14 @@ def _ask_resume(recipe: Recipe, state: RunState, request: Request, now_s: float)
     current = recipe.steps[state.index]
     trigger = Trigger.RESUME_CHARGE if current.kind == "charge" else Trigger.RESUME_DISCHARGE
     resumed, event = moved(
-        state, trigger, now_s, "resumed", step_since_s=now_s, last_s=None, met=(0,) * len(current.ends), anchor_s=None
+        state,
+        trigger,
+        now_s,
+        said("resumed"),
+        step_since_s=now_s,
+        last_s=None,
+        met=(0,) * len(current.ends),
+        anchor_s=None,
     )
     return Result(resumed, (command_for(current, state.setting),), (event,))
 
@@ -273,7 +284,7 @@ def _ask_set(recipe: Recipe, state: RunState, request: Request, now_s: float) ->
         most = recipe.stops.charge_high_A if current.kind == "charge" else recipe.stops.current_high_A
         _allow(request.setting <= most, f"{request.setting:g} A is above the stop limit of {most:g} A")
     changed = replace(state, setting=request.setting, met=(0,) * len(current.ends))
-    event = Event(now_s, "set", f"setting changed from {state.setting:g} to {request.setting:g}")
+    event = Event(now_s, "set", said("set", before=state.setting, after=request.setting))
     commands = (command_for(current, request.setting),) if state.phase in LIVE else ()
     return Result(changed, commands, (event,))
 
@@ -284,22 +295,22 @@ def _ask_skip(recipe: Recipe, state: RunState, request: Request, now_s: float) -
     title = recipe.steps[state.index].title
     kind = recipe.steps[state.index].kind
     if kind in {"discharge", "charge"}:
-        state = replace(state, cause=EndCause.OPERATOR, detail=f"{title} skipped")
-    return _enter(recipe, state, state.index + 1, now_s, f"{title} was skipped by hand")
+        state = replace(state, cause=EndCause.OPERATOR, detail=said("skipped", step=title))
+    return _enter(recipe, state, state.index + 1, now_s, said("step-skipped", step=title))
 
 
 def _ask_answer(recipe: Recipe, state: RunState, request: Request, now_s: float) -> Result:
     _allow(state.phase is Phase.PROMPTING, "nothing is asked just now")
-    return _step_over(recipe, state, EndCause.CONFIRMED, request.words or "done", now_s)
+    return _step_over(recipe, state, EndCause.CONFIRMED, request.words or said("done"), now_s)
 
 
 def _ask_mark(recipe: Recipe, state: RunState, request: Request, now_s: float) -> Result:
-    return Result(state, (), (Event(now_s, "mark", request.words or "marked"),))
+    return Result(state, (), (Event(now_s, "mark", request.words or said("marked")),))
 
 
 def _ask_hand_over(recipe: Recipe, state: RunState, request: Request, now_s: float) -> Result:
     _allow(state.phase is not Phase.READY, "a run that has not begun is begun where it is wanted")
-    words = Event(now_s, "hand-over", f"handed over to {request.words}")
+    words = Event(now_s, "hand-over", said("handed-over", where=request.words))
     if state.phase not in LIVE:
         return Result(state, (OFF,), (words,))
     paused = _ask_pause(recipe, state, request, now_s)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 
 from wintry_tally.core.engine.state import LIVE, Observation, Phase, RunState
+from wintry_tally.core.message import Message, said
 from wintry_tally.core.protocol.recipe import Recipe, StopLimits
 
 WARM_K, COLD_K, FREEZING_K = 10.0, 3.0, 2.0
@@ -17,8 +18,8 @@ NEARLY = 0.9
 CELL_V = 0.3
 
 
-def near_limits(recipe: Recipe, state: RunState, seen: Observation, now_s: float) -> list[tuple[str, str]]:
-    """What a reading comes near, as (key, words); only while current is meant to flow."""
+def near_limits(recipe: Recipe, state: RunState, seen: Observation, now_s: float) -> list[tuple[str, Message]]:
+    """What a reading comes near, as (key, message); only while current is meant to flow."""
     if state.phase not in LIVE:
         return []
     stops, found = recipe.stops, []
@@ -28,28 +29,26 @@ def near_limits(recipe: Recipe, state: RunState, seen: Observation, now_s: float
     if state.phase is Phase.CHARGING:
         limit = recipe.steps[state.index].limit_V
         if limit and seen.voltage_V > limit + ABOVE_LIMIT_V:
-            found.append(("above-limit", f"{seen.voltage_V:.2f} V, above the {limit:g} V that the charger was set to"))
+            found.append(("above-limit", said("near-charge-limit", volts=seen.voltage_V, limit=limit)))
         lowest = seen.lowest_cell
         if lowest is not None and lowest[1] < stops.cell_low_V + CELL_V:
-            found.append(
-                ("cell", f"a cell reads {lowest[1]:.2f} V; below {stops.cell_low_V:g} V the charge is stopped")
-            )
+            found.append(("cell", said("near-cell", volts=lowest[1], limit=stops.cell_low_V)))
     moved = max(state.charge_Ah, state.put_in_Ah)
     if math.isfinite(stops.charge_most_Ah) and moved > NEARLY * stops.charge_most_Ah:
-        found.append(("charge", f"{moved:.1f} Ah moved; it stops at {stops.charge_most_Ah:g} Ah"))
+        found.append(("charge", said("near-charge", charge_Ah=moved, limit=stops.charge_most_Ah)))
     if math.isfinite(stops.time_most_s) and now_s > NEARLY * stops.time_most_s:
         left = max(0.0, stops.time_most_s - now_s) / 60.0
-        found.append(("time", f"the whole run may take {left:.0f} min more, then it is stopped"))
+        found.append(("time", said("near-time", minutes=left)))
     return found
 
 
-def _temperature(stops: StopLimits, state: RunState, celsius: float) -> list[tuple[str, str]]:
+def _temperature(stops: StopLimits, state: RunState, celsius: float) -> list[tuple[str, Message]]:
     found = []
     if celsius > stops.temperature_high_C - WARM_K:
-        found.append(("warm", f"{celsius:.1f} °C is warm; at {stops.temperature_high_C:g} °C it is stopped"))
+        found.append(("warm", said("near-warm", celsius=celsius, limit=stops.temperature_high_C)))
     if celsius < stops.temperature_low_C + COLD_K:
-        found.append(("cold", f"{celsius:.1f} °C is cold; at {stops.temperature_low_C:g} °C it is stopped"))
+        found.append(("cold", said("near-cold", celsius=celsius, limit=stops.temperature_low_C)))
     charging = state.phase is Phase.CHARGING
     if charging and stops.cold_charge_C <= celsius < stops.cold_charge_C + FREEZING_K:
-        found.append(("freezing", f"{celsius:.1f} °C: below {stops.cold_charge_C:g} °C a charge that flows is stopped"))
+        found.append(("freezing", said("near-freezing", celsius=celsius, limit=stops.cold_charge_C)))
     return found

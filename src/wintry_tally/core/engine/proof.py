@@ -14,6 +14,7 @@ from statistics import median
 from wintry_tally.core.battery import FAMILIES, Family
 from wintry_tally.core.battery.families import charge_state_band
 from wintry_tally.core.engine.state import Observation
+from wintry_tally.core.message import Message, said
 
 FULL_POINTS, FULL_V = 30.0, 0.08
 NEAR_K = 12.0
@@ -44,9 +45,11 @@ class Ohms:
     most: float
     celsius: float | None = None
 
-    def __str__(self) -> str:
-        low, high = f"{1000 * self.least:.2g}", f"{1000 * self.most:.2g}"
-        return f"{low} mΩ" if low == high else f"{low} to {high} mΩ"
+    @property
+    def message(self) -> Message:
+        """In words."""
+        one, other = said("proof-mohm", mohm=1000 * self.least), said("proof-mohm", mohm=1000 * self.most)
+        return one if one == other else said("proof-mohm-between", least=1000 * self.least, most=1000 * self.most)
 
 
 @dataclass(frozen=True)
@@ -88,12 +91,17 @@ class Finding:
     """Something wrong: a code, what it is, the mend, and whether it bars the run."""
 
     code: str
-    words: str
-    mend: str
+    what: Message
+    mend: Message
     bars: bool = True
 
+    @property
+    def message(self) -> Message:
+        """What it is and the mend."""
+        return said("finding", what=self.what, mend=self.mend)
+
     def __str__(self) -> str:
-        return f"{self.words}: {self.mend}"
+        return self.message
 
 
 @dataclass(frozen=True)
@@ -137,39 +145,26 @@ def at_rest(rest: Level, known: Expected, *, supply: bool = False) -> list[Findi
     volts, (low, high) = rest.volts, known.volts
     found = []
     if volts < -0.3:
-        return [
-            Finding(
-                "meter-turned",
-                f"the meter reads {volts:.2f} V",
-                "its leads are the wrong way round: change plus and minus",
-            )
-        ]
+        return [Finding("meter-turned", said("proof-volts", volts=volts), said("mend-turn-meter"))]
     if rest.own_V is not None and rest.own_V < -0.3:
-        return [
-            Finding(
-                "turned",
-                f"the load or charger reads {rest.own_V:.2f} V",
-                "it is connected the wrong way round: change plus and minus before anything else",
-            )
-        ]
+        return [Finding("turned", said("proof-own-volts", own=rest.own_V), said("mend-turn-load"))]
     if volts < 0.25 * low:
-        words = f"the meter reads {volts:.2f} V" + (
-            f" and the load or charger {rest.own_V:.2f} V" if rest.own_V is not None else ""
+        what = (
+            said("proof-volts", volts=volts)
+            if rest.own_V is None
+            else said("proof-volts-both", volts=volts, own=rest.own_V)
         )
-        mend = (
-            "put the meter's leads on this battery"
-            if (rest.own_V or 0.0) > 0.5 * low
-            else "nothing is connected, or the pack sleeps: look at clamps and fuse; a sleeping pack is for Revival"
-        )
-        return [Finding("no-voltage", words, mend)]
+        return [
+            Finding("no-voltage", what, said("mend-meter-here" if (rest.own_V or 0.0) > 0.5 * low else "mend-connect"))
+        ]
     if not low <= volts <= high:
         found.append(_another_pack(volts, known))
     if abs(rest.amps) > known.zero_A + CURRENT_LIES_A:
         found.append(
             Finding(
                 "current-at-rest",
-                f"{rest.amps:.2f} A flow with everything off",
-                "take other loads and chargers off the battery, or set the meter's zero",
+                said("proof-current-at-rest", amps=rest.amps),
+                said("mend-clear-current"),
                 abs(rest.amps) > 3.0 * known.zero_A + 0.1,
             )
         )
@@ -185,20 +180,12 @@ def _own_voltage(rest: Level, known: Expected, *, supply: bool) -> list[Finding]
         return []
     if rest.own_V < 0.5 * volts:
         return [
-            Finding(
-                "not-connected",
-                f"the load or charger reads {rest.own_V:.2f} V where the meter reads {volts:.2f}",
-                "its leads are not on this battery: look at clamps and fuse",
-            )
+            Finding("not-connected", said("proof-own-elsewhere", own=rest.own_V, volts=volts), said("mend-leads-off"))
         ]
     shares = (known.own_share_V + known.share_V) * volts
     if abs(rest.own_V - volts) > OTHER_V + shares + 2.0 * (known.digit_V + known.own_digit_V):
         return [
-            Finding(
-                "two-batteries",
-                f"the load or charger reads {rest.own_V:.2f} V and the meter {volts:.2f} V with nothing flowing",
-                "they are on two batteries: put both on this one",
-            )
+            Finding("two-batteries", said("proof-own-apart", own=rest.own_V, volts=volts), said("mend-two-batteries"))
         ]
     return []
 
@@ -212,18 +199,12 @@ def _others(rest: Level, known: Expected) -> list[Finding]:
     ):
         found.append(
             Finding(
-                "second-elsewhere",
-                f"the second meter reads {rest.second_V:.2f} V where the first reads {volts:.2f}",
-                "put both on this battery, or take it off the channel",
+                "second-elsewhere", said("proof-second", second=rest.second_V, volts=volts), said("mend-second-here")
             )
         )
     if rest.pack_V is not None and abs(rest.pack_V - volts) > PACK_V + (known.share_V + PACK_SHARE) * volts:
         found.append(
-            Finding(
-                "pack-elsewhere",
-                f"the pack that tells says {rest.pack_V:.2f} V where the meter reads {volts:.2f}",
-                "it is another pack: take the telemetry of this one",
-            )
+            Finding("pack-elsewhere", said("proof-pack", pack=rest.pack_V, volts=volts), said("mend-telemetry"))
         )
     return found
 
@@ -235,54 +216,41 @@ def _charge(volts: float, known: Expected) -> list[Finding]:
     high = charge_state_band(known.family, volts + FULL_V)[1]
     if high >= 100.0 * known.full - FULL_POINTS:
         return []
-    stated = f"the {100 * known.full:.0f} % it is said to hold"
-    words = f"{volts:.2f} V rested is at most about {high:.0f} % of a {known.family.words} battery, not {stated}"
-    return [Finding("not-full", words, "charge it first, say what it holds, or look which battery this is", bars=False)]
+    what = said("proof-not-full", volts=volts, most=high, family=known.family.words, full=100 * known.full)
+    return [Finding("not-full", what, said("mend-charge-first"), bars=False)]
 
 
 def _another_pack(volts: float, known: Expected) -> Finding:
     low, high = known.volts
-    for times, words in (
-        (2.0, "two such packs in series"),
-        (4.0, "four in series"),
-        (0.5, "half a pack, or one of half its voltage"),
-    ):
+    for times, code in ((2.0, "proof-two-packs"), (4.0, "proof-four-packs"), (0.5, "proof-half-pack")):
         if low * times <= volts <= high * times:
             return Finding(
                 "another-pack",
-                f"{volts:.2f} V is {words}",
-                f"a {known.family.words} pack of this tag rests between {low:.1f} and {high:.1f} V: look which battery this is",
+                said(code, volts=volts),
+                said("mend-which-pack", family=known.family.words, low=low, high=high),
             )
     others = [
         item.words
         for item in FAMILIES.values()
         if item.plausible_V[0] <= volts <= item.plausible_V[1] and item.key != known.family.key
     ]
-    hint = f"; it would fit {others[0]}" if others else ""
-    return Finding(
-        "another-family",
-        f"{volts:.2f} V is not what a {known.family.words} pack rests at ({low:.1f} to {high:.1f} V){hint}",
-        "look which battery this is, and its family at Arrival",
-    )
+    what = said("proof-not-family", volts=volts, family=known.family.words, low=low, high=high)
+    if others:
+        what = said("proof-other-family", **what.parts, other=others[0])
+    return Finding("another-family", what, said("mend-which-family"))
 
 
 def _thermometer(rest: Level, known: Expected) -> list[Finding]:
     if rest.celsius is None:
         return []
     if not -45.0 < rest.celsius < 85.0 or (rest.celsius == 0.0 and (known.ambient_C or 0.0) > 5.0):
-        return [
-            Finding(
-                "thermometer",
-                f"the thermometer reads {rest.celsius:.1f} °C",
-                "its probe is open, shorted or not plugged in",
-            )
-        ]
+        return [Finding("thermometer", said("proof-thermometer", celsius=rest.celsius), said("mend-probe"))]
     if known.ambient_C is not None and abs(rest.celsius - known.ambient_C) > NEAR_K:
         return [
             Finding(
                 "thermometer-elsewhere",
-                f"the thermometer reads {rest.celsius:.1f} °C where {known.ambient_C:.0f} °C were stated",
-                "put its probe on this battery, or state its temperature",
+                said("proof-thermometer-apart", celsius=rest.celsius, stated=known.ambient_C),
+                said("mend-probe-here"),
                 bars=False,
             )
         ]

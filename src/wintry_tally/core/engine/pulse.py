@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 
 from wintry_tally.core.engine.proof import NEAR_K, Expected, Finding, Level, Ohms, Proof
+from wintry_tally.core.message import said
 
 SEEN_DIGITS = 8.0
 """A change expected to be at least so many last digits must be seen; a smaller one says nothing."""
@@ -41,12 +42,11 @@ def judge_pulse(rest: Level, low: Level, high: Level, known: Expected, doing: st
         return Proof(tuple(_unmoved(found, high.set_A, step_A, whose)))
     way = 1.0 if doing == "draw" else -1.0
     if step_V * way < -SEEN_DIGITS * known.digit_V and not any(item.code == "turned-shunt" for item in found):
-        moves = "rises while current is drawn" if way > 0 else "falls while it is charged"
         found.append(
             Finding(
                 "voltage-turned",
-                f"the voltage {moves} ({rest.volts:.3f} to {high.volts:.3f} V)",
-                f"the {whose} is on another battery, or something else is connected",
+                said("proof-rises" if way > 0 else "proof-falls", rest=rest.volts, volts=high.volts),
+                said(f"mend-{whose}-elsewhere"),
             )
         )
     lead, ohms = None, None
@@ -73,11 +73,11 @@ def _quiet(rest: Level, low: Level, high: Level, flows: float, known: Expected) 
 def _unmoved(found: list[Finding], asked: float, step_A: float, whose: str) -> list[Finding]:
     """Which lead is elsewhere when the voltage stands still."""
     if any(item.code == "shunt-out" for item in found):
-        does = "drawn" if whose == "load" else "given"
-        words = f"{abs(asked):.3g} A are {does}, and neither voltage nor current of this battery move"
-        return [Finding("load-elsewhere", words, f"the {whose} is on another battery, or on none")]
-    words = f"the voltage does not answer to {abs(step_A):.3g} A"
-    return [*found, Finding("meter-elsewhere", words, "the meter's leads are on another battery, or it is stuck")]
+        does = "draw" if whose == "load" else "charge"
+        what = said(f"proof-unmoved-{does}", amps=abs(asked))
+        return [Finding("load-elsewhere", what, said(f"mend-{whose}-nowhere"))]
+    what = said("proof-no-answer", amps=abs(step_A))
+    return [*found, Finding("meter-elsewhere", what, said("mend-meter-elsewhere"))]
 
 
 def _at_the_limit(rest: Level, high: Level, known: Expected) -> Proof:
@@ -108,8 +108,8 @@ def _as_before(ohms: Ohms, known: Expected, doing: str) -> list[Finding]:
     return [
         Finding(
             "another-battery",
-            f"{ohms} where this battery had {before}",
-            "it is another battery, or a clamp is loose",
+            said("proof-ohm-changed", now=ohms.message, before=before.message),
+            said("mend-another-battery"),
             bars=doing == "draw" or known.family.lithium,
         )
     ]
@@ -120,30 +120,13 @@ def _beside(rest: Level, high: Level, step_V: float, known: Expected) -> list[Fi
     found = []
     if abs(step_V) < OHM_DIGITS * known.digit_V:
         return []
-    for before, now, code, words, mend in (
-        (
-            rest.second_V,
-            high.second_V,
-            "second-elsewhere",
-            "the second meter's voltage",
-            "put both meters on this battery, or take it off the channel",
-        ),
-        (
-            rest.pack_V,
-            high.pack_V,
-            "pack-elsewhere",
-            "the voltage that the pack tells",
-            "it is another pack: take the telemetry of this one",
-        ),
+    for before, now, whose, mend in (
+        (rest.second_V, high.second_V, "second", "mend-both-meters"),
+        (rest.pack_V, high.pack_V, "pack", "mend-telemetry"),
     ):
         if before is not None and now is not None and abs(before - now) < MOVES * abs(step_V):
-            found.append(
-                Finding(
-                    code,
-                    f"{words} does not move with this battery's ({1000 * (before - now):.0f} of {1000 * step_V:.0f} mV)",
-                    mend,
-                )
-            )
+            what = said(f"proof-{whose}-still", moved=1000 * (before - now), wanted=1000 * step_V)
+            found.append(Finding(f"{whose}-elsewhere", what, said(mend)))
     return found
 
 
@@ -154,20 +137,14 @@ def _shunt(step_A: float, asked: float, own: float | None, known: Expected, whos
             return [
                 Finding(
                     "not-as-set",
-                    f"{abs(own):.3g} A flow where {abs(asked):.3g} were set",
-                    f"look at the {whose}'s setting and its leads",
+                    said("proof-not-as-set", amps=abs(own), setting=abs(asked)),
+                    said(f"mend-{whose}-setting"),
                 )
             ]
         return []
     free = 2.0 * known.digit_A + 0.02 * abs(asked)
     if abs(step_A) <= max(free, min(known.zero_A, 0.1 * abs(asked))):
-        return [
-            Finding(
-                "shunt-out",
-                f"{abs(asked):.3g} A flow, and the meter's current does not move",
-                "put the shunt or clamp into the lead of this battery",
-            )
-        ]
+        return [Finding("shunt-out", said("proof-shunt-out", amps=abs(asked)), said("mend-shunt-in"))]
     share = step_A / asked
     low, high = SCALE_LOW - known.share_A, SCALE_HIGH + known.share_A
     room = free / abs(asked)
@@ -175,21 +152,13 @@ def _shunt(step_A: float, asked: float, own: float | None, known: Expected, whos
         return []
     if low - room <= -share <= high + room:
         return [
-            Finding(
-                "turned-shunt",
-                f"the meter reads {step_A:.3g} A where {asked:.3g} A were set",
-                "the shunt or clamp sits the wrong way round: turn it, or say so on the Bench page",
-            )
+            Finding("turned-shunt", said("proof-shunt-turned", reads=step_A, setting=asked), said("mend-shunt-turn"))
         ]
     near = min(SHUNTS, key=lambda item: abs(math.log(abs(share) / item)))
-    hint = f" ({near:g} times)" if abs(abs(share) / near - 1.0) <= SHUNT_NEAR else ""
-    return [
-        Finding(
-            "shunt-scale",
-            f"the meter reads {step_A:.3g} A where {asked:.3g} A flow{hint}",
-            "its range, or the shunt it is set to, is not the one in the lead",
-        )
-    ]
+    what = said("proof-shunt-scale", reads=step_A, setting=asked)
+    if abs(abs(share) / near - 1.0) <= SHUNT_NEAR:
+        what = said("proof-shunt-times", **what.parts, times=near)
+    return [Finding("shunt-scale", what, said("mend-shunt-range"))]
 
 
 def _lead_ohm(rest: Level, high: Level, step_A: float) -> float | None:
@@ -212,18 +181,12 @@ def _leads(lead: float | None, rest: Level, high: Level, known: Expected, whose:
         return [
             Finding(
                 "sense-at-clamps",
-                f"between the meter and the {whose} there are {1000 * lead:.1f} mΩ where the leads alone have {1000 * expected:.1f}",
-                f"the meter sits on the {whose}'s terminals: put its leads on the battery itself",
+                said(f"proof-same-end-{whose}", mohm=1000 * lead, leads=1000 * expected),
+                said(f"mend-sense-{whose}"),
             )
         ]
     if lead - sees > LEAD_HIGH * (expected if expected is not None else 0.01) + LEAD_MORE_OHM:
-        return [
-            Finding(
-                "leads",
-                f"leads and clamps have {1000 * lead:.0f} mΩ",
-                "a clamp is loose or dirty, or the leads are too thin: tighten, clean, or take thicker ones",
-            )
-        ]
+        return [Finding("leads", said("proof-leads-high", mohm=1000 * lead), said("mend-leads"))]
     return []
 
 
@@ -240,8 +203,8 @@ def _usual(whole: float, high: Level, known: Expected) -> list[Finding]:
         found.append(
             Finding(
                 "resistance-high",
-                f"{1000 * whole:.0f} mΩ are far above the {1000 * known.ohm:.0f} mΩ usual for this battery",
-                "the meter is not on the battery's own terminals, a clamp is loose, or it is a far smaller or a worn-out battery",
+                said("proof-ohm-high", mohm=1000 * whole, usual=1000 * known.ohm),
+                said("mend-ohm-high"),
                 bars=whole * flows > HEAVY_DROP * high.volts,
             )
         )
@@ -249,8 +212,8 @@ def _usual(whole: float, high: Level, known: Expected) -> list[Finding]:
         found.append(
             Finding(
                 "resistance-low",
-                f"{1000 * whole:.1f} mΩ are far below the {1000 * known.ohm:.0f} mΩ usual for this battery",
-                "it is a far larger battery, or several in parallel: look which one this is",
+                said("proof-ohm-low", mohm=1000 * whole, usual=1000 * known.ohm),
+                said("mend-ohm-low"),
                 bars=False,
             )
         )

@@ -6,6 +6,7 @@ import math
 from collections.abc import Callable
 
 from wintry_tally.core.engine.state import LIVE, Observation, Phase, RunState
+from wintry_tally.core.message import NOTHING, Message, said
 from wintry_tally.core.protocol.recipe import EndRule, Step, StopLimits
 
 IDLE_A = 0.02
@@ -23,45 +24,47 @@ def idle_below(step: Step, state: RunState) -> float:
     return max(IDLE_A, 0.004 * step.setting if step.mode in {"current", "charge"} else 0.0, state.zero_A)
 
 
-Holds = Callable[[EndRule, Step, RunState, Observation, float], str]
+Holds = Callable[[EndRule, Step, RunState, Observation, float], Message]
 
 
-def _voltage(rule: EndRule, step: Step, state: RunState, seen: Observation, now_s: float) -> str:
+def _voltage(rule: EndRule, step: Step, state: RunState, seen: Observation, now_s: float) -> Message:
     # the protection's own collapse is told by its rule; a cut-off is crossed with current flowing
     crossed = seen.voltage_V <= rule.value and seen.current_A > max(IDLE_A, state.zero_A)
-    return f"{seen.voltage_V:.2f} V ≤ {rule.value:g} V" if crossed else ""
+    return said("fell-to", volts=seen.voltage_V, limit=rule.value) if crossed else NOTHING
 
 
-def _above(rule: EndRule, step: Step, state: RunState, seen: Observation, now_s: float) -> str:
+def _above(rule: EndRule, step: Step, state: RunState, seen: Observation, now_s: float) -> Message:
     crossed = seen.voltage_V >= rule.value and (step.kind != "charge" or seen.current_A < -max(IDLE_A, state.zero_A))
-    return f"{seen.voltage_V:.2f} V ≥ {rule.value:g} V" if crossed else ""
+    return said("rose-to", volts=seen.voltage_V, limit=rule.value) if crossed else NOTHING
 
 
-def _protection(rule: EndRule, step: Step, state: RunState, seen: Observation, now_s: float) -> str:
+def _protection(rule: EndRule, step: Step, state: RunState, seen: Observation, now_s: float) -> Message:
     opened = seen.current_A <= idle_below(step, state) and seen.voltage_V < rule.value
-    return f"no current, {seen.voltage_V:.2f} V" if opened else ""
+    return said("opened", volts=seen.voltage_V) if opened else NOTHING
 
 
-def _refused(rule: EndRule, step: Step, state: RunState, seen: Observation, now_s: float) -> str:
+def _refused(rule: EndRule, step: Step, state: RunState, seen: Observation, now_s: float) -> Message:
     refused = abs(seen.current_A) <= idle_below(step, state) and seen.voltage_V >= rule.value
-    return f"no current at {seen.voltage_V:.2f} V" if refused else ""
+    return said("refused", volts=seen.voltage_V) if refused else NOTHING
 
 
-def _flows(rule: EndRule, step: Step, state: RunState, seen: Observation, now_s: float) -> str:
-    return f"{-seen.current_A:.2f} A flows" if -seen.current_A >= rule.value else ""
+def _flows(rule: EndRule, step: Step, state: RunState, seen: Observation, now_s: float) -> Message:
+    return said("flows", amps=-seen.current_A) if -seen.current_A >= rule.value else NOTHING
 
 
-def _taken(rule: EndRule, step: Step, state: RunState, seen: Observation, now_s: float) -> str:
+def _taken(rule: EndRule, step: Step, state: RunState, seen: Observation, now_s: float) -> Message:
     taken = -seen.current_A > idle_below(step, state) and seen.voltage_V <= rule.value
-    return f"{-seen.current_A:.2f} A at {seen.voltage_V:.2f} V" if taken else ""
+    return said("taken", amps=-seen.current_A, volts=seen.voltage_V) if taken else NOTHING
 
 
-def _taper(rule: EndRule, step: Step, state: RunState, seen: Observation, now_s: float) -> str:
+def _taper(rule: EndRule, step: Step, state: RunState, seen: Observation, now_s: float) -> Message:
     at_limit = seen.voltage_V >= step.limit_V - AT_LIMIT_V
     # a taper mark below the meter's own zero is still waited for, from above
     idle = min(idle_below(step, state), 0.5 * rule.value)
     low = at_limit and idle < -seen.current_A <= rule.value
-    return f"{-seen.current_A:.2f} A ≤ {rule.value:.3g} A at {seen.voltage_V:.2f} V" if low else ""
+    if not low:
+        return NOTHING
+    return said("tapered", amps=-seen.current_A, limit=rule.value, volts=seen.voltage_V)
 
 
 def lasted_s(state: RunState, now_s: float) -> float:
@@ -69,34 +72,34 @@ def lasted_s(state: RunState, now_s: float) -> float:
     return state.step_live_s + now_s - state.step_since_s
 
 
-def _time(rule: EndRule, step: Step, state: RunState, seen: Observation, now_s: float) -> str:
+def _time(rule: EndRule, step: Step, state: RunState, seen: Observation, now_s: float) -> Message:
     lasted = lasted_s(state, now_s)
-    return f"after {lasted:.0f} s" if lasted >= rule.value else ""
+    return said("lasted", seconds=lasted) if lasted >= rule.value else NOTHING
 
 
-def _moved(rule: EndRule, step: Step, state: RunState, seen: Observation, now_s: float) -> str:
-    return f"{state.step_Ah:.3f} Ah moved" if state.step_Ah >= rule.value else ""
+def _moved(rule: EndRule, step: Step, state: RunState, seen: Observation, now_s: float) -> Message:
+    return said("moved", charge_Ah=state.step_Ah) if state.step_Ah >= rule.value else NOTHING
 
 
-def _slope(rule: EndRule, step: Step, state: RunState, seen: Observation, now_s: float) -> str:
+def _slope(rule: EndRule, step: Step, state: RunState, seen: Observation, now_s: float) -> Message:
     if state.anchor_s is None or now_s - state.anchor_s < SLOPE_OVER_S or not math.isfinite(state.anchor_V):
-        return ""
+        return NOTHING
     slope = abs(seen.voltage_V - state.anchor_V) / (now_s - state.anchor_s) * 3600.0
-    return f"{1000.0 * slope:.0f} mV/h" if slope <= rule.value else ""
+    return said("slope", slope_mV_h=1000.0 * slope) if slope <= rule.value else NOTHING
 
 
-def _warmer(rule: EndRule, step: Step, state: RunState, seen: Observation, now_s: float) -> str:
-    reached = seen.temperature_C is not None and seen.temperature_C >= rule.value
-    return f"{seen.temperature_C:.1f} °C" if reached else ""
+def _warmer(rule: EndRule, step: Step, state: RunState, seen: Observation, now_s: float) -> Message:
+    celsius = seen.temperature_C
+    return said("at-celsius", celsius=celsius) if celsius is not None and celsius >= rule.value else NOTHING
 
 
-def _colder(rule: EndRule, step: Step, state: RunState, seen: Observation, now_s: float) -> str:
-    reached = seen.temperature_C is not None and seen.temperature_C <= rule.value
-    return f"{seen.temperature_C:.1f} °C" if reached else ""
+def _colder(rule: EndRule, step: Step, state: RunState, seen: Observation, now_s: float) -> Message:
+    celsius = seen.temperature_C
+    return said("at-celsius", celsius=celsius) if celsius is not None and celsius <= rule.value else NOTHING
 
 
-def _confirm(rule: EndRule, step: Step, state: RunState, seen: Observation, now_s: float) -> str:
-    return ""  # only a request answers a prompt
+def _confirm(rule: EndRule, step: Step, state: RunState, seen: Observation, now_s: float) -> Message:
+    return NOTHING  # only a request answers a prompt
 
 
 RULES: dict[str, Holds] = {
@@ -114,52 +117,49 @@ RULES: dict[str, Holds] = {
     "colder": _colder,
     "confirm": _confirm,
 }
-"""Each rule's test: the words of what was seen when it holds, empty when it does not."""
+"""Each rule's test: what was seen when it holds, nothing when it does not."""
 ONCE = frozenset({"time", "moved", "slope"})
 """Rules that need no second reading: what they look at cannot jump."""
 
 
-def stop_limit(stops: StopLimits, state: RunState, seen: Observation, now_s: float) -> str:
-    """Which stop limit a reading crosses, in words; empty when none."""
+def stop_limit(stops: StopLimits, state: RunState, seen: Observation, now_s: float) -> Message:
+    """Which stop limit a reading crosses; nothing when none."""
     volts, amps = seen.voltage_V, seen.current_A
     if volts > stops.voltage_high_V:
-        return f"{volts:.2f} V is above {stops.voltage_high_V:g} V"
+        return said("volts-above", volts=volts, limit=stops.voltage_high_V)
     lowest = seen.lowest_cell
     if lowest is not None and state.phase is Phase.CHARGING and lowest[1] < stops.cell_low_V:
         number = lowest[0].removeprefix("cell_").removesuffix("_V")
-        return f"cell {number} reads {lowest[1]:.2f} V, below {stops.cell_low_V:g} V: it must not be charged again"
+        return said("cell-below", cell=number, volts=lowest[1], limit=stops.cell_low_V)
     flowing = amps > max(0.05, state.zero_A)
     if flowing and 1.0 < volts < stops.voltage_low_V and state.phase is Phase.DISCHARGING:
-        return f"{volts:.2f} V under load is below {stops.voltage_low_V:g} V"
+        return said("volts-below", volts=volts, limit=stops.voltage_low_V)
     if amps > stops.current_high_A:
-        return f"{amps:.2f} A is above {stops.current_high_A:g} A"
+        return said("amps-above", amps=amps, limit=stops.current_high_A)
     if -amps > stops.charge_high_A:
-        return f"{-amps:.2f} A of charge is above {stops.charge_high_A:g} A"
+        return said("charge-amps-above", amps=-amps, limit=stops.charge_high_A)
     if abs(amps) * volts > stops.power_high_W:
-        return f"{abs(amps) * volts:.0f} W is above {stops.power_high_W:g} W"
+        return said("watts-above", watts=abs(amps) * volts, limit=stops.power_high_W)
     if state.charge_Ah > stops.charge_most_Ah or state.put_in_Ah > stops.charge_most_Ah:
-        return f"{max(state.charge_Ah, state.put_in_Ah):.2f} Ah is above {stops.charge_most_Ah:g} Ah"
+        return said("charge-above", charge_Ah=max(state.charge_Ah, state.put_in_Ah), limit=stops.charge_most_Ah)
     if now_s > stops.time_most_s:
-        return f"{now_s:.0f} s is beyond the {stops.time_most_s:g} s of the whole run"
+        return said("too-long", seconds=now_s, limit=stops.time_most_s)
     return _temperature_limit(stops, state, seen)
 
 
-def _temperature_limit(stops: StopLimits, state: RunState, seen: Observation) -> str:
+def _temperature_limit(stops: StopLimits, state: RunState, seen: Observation) -> Message:
     celsius = seen.temperature_C
     if celsius is None:
-        return ""
+        return NOTHING
     charging_cold = state.phase is Phase.CHARGING and celsius < stops.cold_charge_C
     if charging_cold and state.cold_s > stops.cold_charge_s:
-        return (
-            f"{-seen.current_A:.2f} A still flows into a pack at {celsius:.1f} °C after {stops.cold_charge_s:g} s: "
-            "no block seen, and it is being damaged"
-        )
+        return said("cold-charge", amps=-seen.current_A, celsius=celsius, seconds=stops.cold_charge_s)
     if state.phase in LIVE and not stops.temperature_low_C <= celsius <= stops.temperature_high_C:
-        return f"{celsius:.1f} °C is outside {stops.temperature_low_C:g} to {stops.temperature_high_C:g} °C"
+        return said("celsius-outside", celsius=celsius, low=stops.temperature_low_C, high=stops.temperature_high_C)
     rate = warming_K_min(state, celsius)
     if rate is not None and rate > stops.temperature_rate_K_min:
-        return f"{rate:.1f} K/min is faster than {stops.temperature_rate_K_min:g} K/min"
-    return ""
+        return said("warms-fast", rate=rate, limit=stops.temperature_rate_K_min)
+    return NOTHING
 
 
 def warming_K_min(state: RunState, celsius: float) -> float | None:

@@ -8,6 +8,7 @@ from dataclasses import asdict, dataclass, field, replace
 from enum import StrEnum
 from typing import Any
 
+from wintry_tally.core.message import message_data, message_from
 from wintry_tally.core.protocol.recipe import EndCause
 
 
@@ -109,7 +110,7 @@ class Command:
 
 @dataclass(frozen=True)
 class Event:
-    """Something that happened, with its time: kept with the run."""
+    """Something that happened, with its time: kept with the run. `message`: a message of the catalogue, or own words."""
 
     at_s: float
     kind: str
@@ -127,7 +128,7 @@ class RunState:
         charge_Ah, energy_Wh, load_s: drawn so far; put_in_Ah, put_in_Wh, charge_s: charged so far.
         step_Ah: moved in this step; met: readings in a row for which each of the step's rules held.
         anchor_s, anchor_V, anchor_C: a reading a while ago, for slopes.
-        warned: what was warned of in this step, (key, words) in the order it came.
+        detail: what was seen at the end. warned: what was warned of in this step, (key, message), in the order it came.
         zero_A: what its meter may read with nothing flowing; no rule takes less for a current.
     """
 
@@ -163,7 +164,10 @@ class RunState:
 
     def as_dict(self) -> dict[str, Any]:
         """Plain data for the journal."""
-        return asdict(self)
+        plain = asdict(self)
+        plain["detail"] = message_data(self.detail) if self.detail else ""
+        plain["warned"] = [(key, message_data(words)) for key, words in self.warned]
+        return plain
 
     @classmethod
     def from_dict(cls, data: dict[str, Any]) -> RunState:
@@ -172,7 +176,8 @@ class RunState:
         known["phase"] = Phase(known["phase"])
         known["cause"] = EndCause(known["cause"]) if known.get("cause") else None
         known["met"] = tuple(known.get("met") or ())
-        known["warned"] = tuple((str(key), str(words)) for key, words in known.get("warned") or ())
+        known["warned"] = tuple((str(key), message_from(words)) for key, words in known.get("warned") or ())
+        known["detail"] = message_from(known.get("detail", ""))
         for name in ("last_V", "last_A", "anchor_V"):
             known[name] = math.nan if known.get(name) is None else known[name]
         return cls(**known)

@@ -7,6 +7,8 @@ from dataclasses import dataclass
 from enum import StrEnum
 from typing import TYPE_CHECKING, Literal
 
+from wintry_tally.core.message import Message, said
+
 if TYPE_CHECKING:
     from wintry_tally.core.battery import Family
 
@@ -42,28 +44,7 @@ OWN_ENDS = frozenset(EndCause) - {
 }  # fmt: skip
 """Causes by which a run ended as its recipe means it to."""
 
-CAUSE_WORDS = {
-    EndCause.PROTECTION: "the battery's own protection opened",
-    EndCause.SET_CUTOFF: "the set cut-off was reached",
-    EndCause.DROPOUT: "the device's drop-out was reached",
-    EndCause.TAPER: "the current tapered off at the limit",
-    EndCause.CHARGE_PROTECTION: "the protection opened on charge",
-    EndCause.REFUSED: "the charge was refused",
-    EndCause.FLOWS: "the charge was taken",
-    EndCause.CHARGE: "the wanted charge was moved",
-    EndCause.SETTLED: "the voltage had settled",
-    EndCause.TEMPERATURE: "the temperature was reached",
-    EndCause.TIME: "the time limit was reached",
-    EndCause.CONFIRMED: "it was confirmed by hand",
-    EndCause.OPERATOR: "it was stopped by hand",
-    EndCause.STOP_LIMIT: "a stop limit was crossed",
-    EndCause.INSTRUMENT: "an instrument was lost or refused",
-    EndCause.INTERRUPTED: "it was interrupted",
-    EndCause.DISTURBED: "an output was changed by other hands",
-    EndCause.NOT_PROVEN: "the connection was not proved",
-    EndCause.MADE_SAFE: "everything was switched off at once",
-    EndCause.PROGRAM: "this program failed",
-}
+CAUSE_WORDS: dict[EndCause, Message] = {cause: said(f"cause-{cause}") for cause in EndCause}
 
 Mode = Literal["current", "power", "resistance", "charge", "hand"]
 StepKind = Literal["rest", "discharge", "charge", "prompt"]

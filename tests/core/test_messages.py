@@ -1,0 +1,130 @@
+"""Messages as data: kept as a code with parts, put into words by the catalogue, and read back from old sentences."""
+
+from __future__ import annotations
+
+import ast
+import copy
+import json
+import pickle
+import re
+import string
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+import wintry_tally
+from wintry_tally.core.message import NOTHING, OWN, Message, message_data, message_from, said, several, words_of
+from wintry_tally.core.message.english import ENGLISH
+from wintry_tally.core.message.reading_back import read_back
+
+ROOT = Path(wintry_tally.__file__).parent
+NUMBERS = st.floats(-1e4, 1e4).map(lambda value: round(value, 3))
+NAMES = st.text(st.characters(categories=("L", "N", "Zs", "P")), min_size=1, max_size=20)
+
+
+def fields(code: str) -> dict[str, str]:
+    return {name: spec or "" for _, name, spec, _ in string.Formatter().parse(ENGLISH[code]) if name}
+
+
+def is_number(spec: str) -> bool:
+    return spec[-1:] in {"f", "g"}
+
+
+@st.composite
+def messages(draw: st.DrawFn) -> Message:
+    code = draw(st.sampled_from(sorted(set(ENGLISH) - {"nothing"})))
+    parts = {}
+    for name, spec in fields(code).items():
+        if is_number(spec):
+            parts[name] = draw(NUMBERS)
+        elif spec.startswith("%"):
+            parts[name] = "2026-11-25T21:00:00+00:00"
+        else:
+            parts[name] = tuple(draw(st.lists(NAMES, min_size=1, max_size=3))) if spec else draw(NAMES)
+    return Message(code, parts)
+
+
+@given(messages(), messages())
+def test_what_is_kept_comes_back_and_carries_messages_within(one: Message, other: Message) -> None:
+    whole = said("stopped-seen", cause=one, seen=several([other, said("finished")]))
+    again = message_from(json.loads(json.dumps(message_data(whole))))
+    assert again == whole and again.code == whole.code and again.parts == whole.parts
+    within = again.parts["cause"]
+    assert isinstance(within, Message) and within.code == one.code and within.parts == one.parts
+    for copied in (copy.deepcopy(whole), pickle.loads(pickle.dumps(whole))):
+        assert copied.code == whole.code and copied.parts == whole.parts and copied == whole
+
+
+@given(messages())
+def test_a_sentence_is_read_back_letter_for_letter_or_kept_as_it_is(message: Message) -> None:
+    found = read_back(str(message))
+    assert found == str(message)
+    if found.code == OWN:
+        assert found.parts == {"words": str(message)}
+
+
+@pytest.mark.parametrize("code", sorted(ENGLISH))
+def test_every_sentence_with_letters_of_its_own_is_known_again(code: str) -> None:
+    """A book that kept words keeps messages from now on: by model, the template itself with numbers and plain names."""
+    parts = {
+        name: 12.5 if is_number(spec) else "2026-11-25T21:00:00+00:00" if spec[:1] == "%" else ("A",) if spec else "A"
+        for name, spec in fields(code).items()
+    }
+    letters = len(re.findall(r"\w", re.sub(r"\{[^}]*\}", "", ENGLISH[code])))
+    made = Message(code, parts)
+    if letters >= 5 and ":%" not in ENGLISH[code]:
+        found = read_back(made)
+        assert found == made and found.code != OWN
+        assert set(found.parts) == set(fields(found.code))
+    assert NOTHING == "" and not NOTHING
+
+
+def test_words_of_another_language_reach_the_messages_within() -> None:
+    other = {**ENGLISH, "stopped-seen": "Halt: {cause} – {seen}", "cause-operator": "von Hand", "own": "„{words}“"}
+    told = said("stopped-seen", cause=said("cause-operator"), seen=said(OWN, words="smoke"))
+    assert words_of(told.code, told.parts, other) == "Halt: von Hand – „smoke“"
+
+
+def test_what_no_catalogue_knows_is_told_and_not_lost() -> None:
+    told = message_from({"code": "of-a-newer-program", "volts": 12.5})
+    assert told.code == OWN and "of-a-newer-program" in told and "12.5" in told
+    assert message_from({"code": "fell-to", "volts": "no number", "limit": 1}).code == OWN
+    assert message_from("an old sentence").parts == {"words": "an old sentence"}
+    assert message_from("") is NOTHING
+
+
+def calls() -> Iterator[tuple[str, ast.Call]]:
+    for path in sorted(ROOT.rglob("*.py")):
+        source = path.read_text(encoding="utf-8")
+        for node in ast.walk(ast.parse(source)) if "core.message" in source else ():
+            if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id in {"said", "Message"}:
+                yield f"{path.relative_to(ROOT)}:{node.lineno}", node
+
+
+def codes_of(node: ast.expr) -> set[str]:
+    """The codes that an expression can be: a word, a choice of two, or words with a name put in."""
+    if isinstance(node, ast.Constant):
+        return {str(node.value)}
+    if isinstance(node, ast.IfExp):
+        return codes_of(node.body) | codes_of(node.orelse)
+    if isinstance(node, ast.JoinedStr):
+        told = "".join(re.escape(str(v.value)) if isinstance(v, ast.Constant) else r"[a-z-]+" for v in node.values)
+        return {code for code in ENGLISH if re.fullmatch(told, code)} or {told}
+    return set()
+
+
+def test_what_is_said_stands_in_the_catalogue_with_just_those_parts_and_all_of_it_is_said() -> None:
+    used = set()
+    for place, call in calls():
+        for code in codes_of(call.args[0]) if call.args else ():
+            assert code in ENGLISH, (place, code)
+            used.add(code)
+            names = {word.arg for word in call.keywords}
+            if None not in names and not isinstance(call.args[0], ast.Name) and len(call.args) == 1:
+                assert names == set(fields(code)), (place, code)
+    source = "".join(path.read_text(encoding="utf-8") for path in ROOT.rglob("*.py") if path.name != "english.py")
+    unused = {code for code in ENGLISH if code not in used and f'"{code}"' not in source}
+    assert not unused
