@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING
 from wintry_tally.core.quantity.preferred import METRIC, Units
 
 if TYPE_CHECKING:
+    from wintry_tally.book import Book
     from wintry_tally.core.compare import Need
     from wintry_tally.report.dossier import Dossier
-    from wintry_tally.report.page import Shown
 
 
 def comparison_page(
@@ -34,21 +34,25 @@ def comparison_page(
     )
 
 
-def write_report(
-    dossier: Dossier, needs: Sequence[str], path: Path, pictures: Sequence[Shown] = (), units: Units = METRIC
-) -> None:
-    """Write the page; `needs`: what batteries of the book are needed for, each in its line; `pictures`: as it shows them.
+def write_report(dossier: Dossier, needs: Sequence[str], path: Path, book: Book, units: Units = METRIC) -> None:
+    """Write the page; `needs`: what batteries of the book are needed for, each in its line.
+
+    Its pictures, and what happened in its runs, are the book's.
 
     Raises:
         InputError: the file cannot be written.
     """
+    from wintry_tally.app.pictures import shown_in
+    from wintry_tally.app.run_record import records_of
     from wintry_tally.report.page import write_page
 
+    pictures = shown_in(book, dossier.sample.id)
+    records = records_of(book, [run.facts.id for run in dossier.runs])
     if not needs:
-        write_page(dossier, path, pictures=pictures, units=units)
+        write_page(dossier, path, pictures=pictures, units=units, records=records)
         return
     from wintry_tally.app.comparison import judge_needs
     from wintry_tally.core.compare.typed_need import parse_need
 
     judged = judge_needs([dossier], [parse_need(text) for text in needs])
-    write_page(dossier, path, list(zip(needs, judged, strict=True)), pictures, units)
+    write_page(dossier, path, list(zip(needs, judged, strict=True)), pictures, units, records)

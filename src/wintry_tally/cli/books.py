@@ -76,12 +76,10 @@ def write_report(book_path: Path, code: str, out: Path, school: str | None) -> N
     """See `wintry-tally report`."""
     from wintry_tally.app import reporting
     from wintry_tally.app.opening import opened
-    from wintry_tally.app.pictures import shown_in
 
     dossier, needs = _dossier(book_path, code, school)
     with opened(book_path, lambda _words: None) as book:
-        pictures = shown_in(book, dossier.sample.id)
-    reporting.write_report(dossier, needs, out, pictures, units())
+        reporting.write_report(dossier, needs, out, book, units())
 
 
 def judge_book(book_path: Path, code: str, school: str | None) -> dict[str, Any]:

@@ -17,6 +17,7 @@ from wintry_tally.cli.options import log_options
 from wintry_tally.cli.pictures import attach_command
 from wintry_tally.cli.place_commands import PLACES
 from wintry_tally.cli.plan_commands import PLANNING
+from wintry_tally.cli.record import record_command
 from wintry_tally.cli.saying import answer, forget_units, say, with_units
 from wintry_tally.core.errors import LogError, WintryError
 
@@ -422,7 +423,7 @@ def run_command(
     leave(run_test(book, code, recipe, channel, given, every, heed, as_json, resume, full, ambient, override))
 
 
-for _command in (*PLANNING, *PLACES, follow_command, attach_command, bank_command):
+for _command in (*PLANNING, *PLACES, follow_command, attach_command, bank_command, record_command):
     cli.add_command(_command)
 with_units(cli)
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from importlib import resources
@@ -27,6 +27,9 @@ from wintry_tally.report.words import bill_lines, chance_words, claim_words, eff
 
 if TYPE_CHECKING:
     from wintry_tally.core.compare import NeedResult
+    from wintry_tally.report.record import Happened
+
+NO_RECORDS: Mapping[int, Sequence[Happened]] = {}
 
 
 @dataclass(frozen=True)
@@ -61,10 +64,18 @@ def stroke_svg(outcome: Outcome) -> str:
 
 def render(
     dossier: Dossier, made: datetime | None = None, needs: Sequence[tuple[str, NeedResult]] = (), pictures: Sequence[Shown] = (),
-    units: Units = METRIC,
+    units: Units = METRIC, records: Mapping[int, Sequence[Happened]] = NO_RECORDS,
 ) -> str:  # fmt: skip
-    """The page as text, in a reader's units; `needs`: what batteries of the book are needed for, in words, each with how this one stands to it."""
-    return filled("page.html.j2", {**_view(dossier, made or datetime.now(UTC), needs), "pictures": pictures}, units)
+    """The page as text, in a reader's units.
+
+    Args:
+        needs: what batteries of the book are needed for, in words, each with how this one stands to it.
+        records: what happened in its runs, by their numbers.
+    """
+    view = _view(dossier, made or datetime.now(UTC), needs)
+    for run, data in zip(dossier.runs, view["runs"], strict=True):
+        data["record"] = records.get(run.facts.id, ())
+    return filled("page.html.j2", {**view, "pictures": pictures}, units)
 
 
 def filled(template: str, view: dict[str, Any], units: Units = METRIC) -> str:
@@ -85,14 +96,14 @@ def filled(template: str, view: dict[str, Any], units: Units = METRIC) -> str:
 
 def write_page(
     dossier: Dossier, path: Path, needs: Sequence[tuple[str, NeedResult]] = (), pictures: Sequence[Shown] = (),
-    units: Units = METRIC,
+    units: Units = METRIC, records: Mapping[int, Sequence[Happened]] = NO_RECORDS,
 ) -> None:  # fmt: skip
-    """Write the page.
+    """Write the page; see `render`.
 
     Raises:
         InputError: the file cannot be written.
     """
-    write_whole(render(dossier, needs=needs, pictures=pictures, units=units), path)
+    write_whole(render(dossier, needs=needs, pictures=pictures, units=units, records=records), path)
 
 
 def _view(dossier: Dossier, made: datetime, needs: Sequence[tuple[str, NeedResult]]) -> dict[str, Any]:

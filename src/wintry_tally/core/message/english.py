@@ -138,6 +138,7 @@ ENGLISH: dict[str, str] = {
     "closed-interrupted": "closed as interrupted",
     "taken-back": "taken back: {volts:g} V, {amps:g} A typed for {seconds:.0f} s",
     "accuracies-stay": "the accuracies of the meters before are taken for those read by hand",
+    "heeded": "{count} cautions read and heeded",
     # the proof of connection
     "no-pulse": "no pulse before this run: {why}",
     "no-pulse-rests": "it is full, empty or cold, and neither drawn from nor charged for a look",

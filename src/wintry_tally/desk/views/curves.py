@@ -21,6 +21,7 @@ from wintry_tally.desk.widgets.findings import FindingList
 from wintry_tally.desk.widgets.flow import Flow
 from wintry_tally.desk.widgets.parts import below, button, card, clear, column, empty, label, named, scrolling, under
 from wintry_tally.desk.widgets.quantity_field import QuantityField
+from wintry_tally.desk.widgets.record_card import RecordCard
 from wintry_tally.desk.widgets.relations_card import RelationsCard
 
 if TYPE_CHECKING:
@@ -82,6 +83,9 @@ class CurvesView(StationView):
         self.remarks = FindingList()
         self._steps = QVBoxLayout()
         self._steps.setSpacing(4)
+        self.record = RecordCard(session)
+        self.record.went.connect(lambda at_h: self._go(at_h - 0.02, at_h + 0.02))
+        self.record.known.connect(self._mark)
         self._shapes = Shapes(session.workshop, session.failed.emit)
         self._shown: RunReport | None = None
         self._overlaid: set[int] = set()
@@ -104,7 +108,7 @@ class CurvesView(StationView):
         self.relations.opened.connect(self.opened)
         self._body = QWidget()
         self._body.setLayout(
-            column(head, over, plots, stages, self._remark_card, self._step_card, self.relations, gap=3)
+            column(head, over, plots, stages, self._remark_card, self.record, self._step_card, self.relations, gap=3)
         )
         self._none = empty(
             "No run to look at yet",
@@ -165,6 +169,7 @@ class CurvesView(StationView):
         self._fill_overlays(list(reports.values()), chosen)
         self._fill_stages(chosen.analysis)
         self._fill_remarks(chosen)
+        self.record.show_run(chosen.facts.id)
         self._fill_steps(chosen.analysis)
         self.relations.show_reports(list(reports.values()))
         self._draw()
@@ -234,11 +239,7 @@ class CurvesView(StationView):
                 series.append((name, beside.x, beside.voltage))
         self.curve.show_curves(series)
         self.amps.show_curves([("current", shape.x, shape.current)] if len(shape.x) else [])
-        bands = [(band.start, band.end, band.words, band.live) for band in shape.bands]
-        marks = []
-        if axis == "time":
-            marks = [(trip.at_s / 3600.0, f"{trip.kind} trip") for trip in analysis.trips]
-        self.curve.decorate(bands, marks)
+        self._mark()
         if self.slope.isChecked():
             self.slope.setChecked(False)
             self._slope()
@@ -247,6 +248,18 @@ class CurvesView(StationView):
         self.curve.set_level(self.dropout.number if analysis.capacity is not None else None)
         self._readout.setVisible(analysis.capacity is not None)
         self._read_out()
+
+    def _mark(self) -> None:
+        """Its stages along the axis; against time, openings and what was noted or warned of in the run."""
+        if self._shown is None or self._shown.analysis is None:
+            return
+        shape = self._shapes.of(self._shown.facts.id, self.axis).drawn
+        bands = [(band.start, band.end, band.words, band.live) for band in shape.bands]
+        marks = []
+        if self.axis == "time":
+            marks = [(trip.at_s / 3600.0, f"{trip.kind} trip") for trip in self._shown.analysis.trips]
+            marks += self.record.marks
+        self.curve.decorate(bands, marks)
 
     def _overlaid_runs(self) -> list[tuple[str, RunReport, Analysis]]:
         found = []

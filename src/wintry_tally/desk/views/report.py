@@ -135,7 +135,6 @@ class ReportView(StationView):
         self.leave()
         from dataclasses import replace
 
-        from wintry_tally.app.pictures import shown_in
         from wintry_tally.app.reporting import write_report
 
         dossier = self.session.dossier(self.sample_id)
@@ -151,11 +150,11 @@ class ReportView(StationView):
             self.session.dossier_changed.connect(again)
             return
         told = replace(dossier, prose=self.prose.toPlainText().strip())
-        needs, book, sample_id = self.session.needs, self.session.book, self.sample_id
+        needs, book = self.session.needs, self.session.book
         # needs are run on many batteries, photographs are made smaller: that takes a moment
         self.saved.setText("working out what it is good for…" if needs else "writing…")
         self.session.workshop.start(
-            lambda _job: write_report(told, needs, path, shown_in(book, sample_id), current().units),
+            lambda _job: write_report(told, needs, path, book, current().units),
             lambda _none: self._written(path),
             self._not_written,
         )
