@@ -11,7 +11,7 @@ import pytest
 from PySide6.QtCore import QCoreApplication, QEvent, QSettings
 from PySide6.QtWidgets import QPushButton, QWidget
 
-from wintry_tally.app import morning, planner
+from wintry_tally.app import morning, planner, writing
 from wintry_tally.book import Book
 from wintry_tally.demo import scratch_copy
 from wintry_tally.desk.app import make_application
@@ -36,6 +36,8 @@ def window(qtbot, tmp_path: Path, request, monkeypatch: pytest.MonkeyPatch) -> I
     # the solver takes both cores for seconds: only where its plan is what is tested
     monkeypatch.setattr(planner, "QUIET_S", 1e12)
     monkeypatch.setattr(morning, "ROLL_S", 1e12)
+    # edits are waited for, however busy this machine is; that they need not be has tests of its own
+    monkeypatch.setattr(writing, "PATIENCE_S", 30.0)
     make_application("day")
     gc.disable()  # as the application does: a worker thread that collects what Qt made stops everything
     made = Window(Session())

@@ -149,6 +149,7 @@ def test_an_offered_repair_can_be_taken_on_import(one: Window, qtbot, tmp_path: 
     qtbot.waitUntil(lambda: page.charge.text().startswith("40.0"), timeout=15000)
     qtbot.waitUntil(page.keep_button.isEnabled, timeout=15000)
     page.keep()
+    qtbot.waitUntil(lambda: one.session.runs(one.sample_id), timeout=15000)
     run = one.session.runs(one.sample_id)[0]
     assert run.repair == "offered" and run.status is RunStatus.FINISHED
     kept = one.session.book.runs.trace(run.id)
@@ -181,6 +182,7 @@ def test_a_log_kept_with_a_clock_that_nothing_names_is_not_judged_before_that_is
     qtbot.waitUntil(page.keep_button.isEnabled, timeout=15000)
     assert page.repair.isVisible() and any("what unit the times are in" in message for message in page.remarks.messages)
     page.keep()
+    qtbot.waitUntil(lambda: one.session.runs(one.sample_id), timeout=15000)
     run = one.session.runs(one.sample_id)[0]
     assert run.settings.unnamed == "time" and one.session.book.runs.trace(run.id).unnamed == {"time"}
     qtbot.waitUntil(lambda: one.session.dossier(one.sample_id) is not None, timeout=15000)
@@ -363,8 +365,12 @@ def test_cells_and_a_second_meter_in_a_log_are_kept_beside(qtbot, window: Window
     shown = [box.currentText() for box in page._boxes]
     assert shown == ["time", "voltage", "current", "kept beside", "kept beside", "kept beside"]
     page.keep()
-    qtbot.waitUntil(lambda: window.session.dossier(window.sample_id) is not None, timeout=15000)
-    figures = [item for item in window.findChildren(Figure) if "apart, under load" in item.accessibleName()]
+
+    def found() -> list[Figure]:
+        return [item for item in window.findChildren(Figure) if "apart, under load" in item.accessibleName()]
+
+    qtbot.waitUntil(lambda: bool(found()), timeout=15000)
+    figures = found()
     assert figures and "4 mV" in figures[0].accessibleName()
     opened: list[object] = []
     figures[0].opened.connect(opened.append)

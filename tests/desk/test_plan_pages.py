@@ -104,7 +104,9 @@ def test_an_empty_book_says_what_to_do(fresh: Window, qtbot) -> None:
     assert fresh.page_shown == ""
     fresh.show_page("today")
     qtbot.waitUntil(lambda: "Nothing needs your hands." in texts(fresh.page("today")), timeout=10000)
-    number = fresh.session.add_sample()
+    made: list[int] = []
+    fresh.session.add_sample(made.append)
+    (number,) = made
     fresh.show_page("today")
     assert "Type in its claims as printed" in texts(fresh.page("today"))
     fresh.session.add_claim(number, parse_claim("40 Ah"))

@@ -266,9 +266,9 @@ def test_several_files_are_one_log_and_its_kind_is_kept(qtbot, one: Window, tmp_
     page.test.setCurrentIndex(page.test.findData("hold"))
     page._test_chosen = True
     page.keep()
+    qtbot.waitUntil(lambda: one.station == "load", timeout=15000)
     run = one.session.runs(one.sample_id)[-1]
     assert run.station == "load" and run.recipe == {"method": "hold"} and run.original_name.endswith(".zip")
-    assert one.station == "load"
 
 
 def test_what_was_set_for_a_device_is_remembered(qtbot, one: Window, tmp_path: Path) -> None:
@@ -285,6 +285,7 @@ def test_what_was_set_for_a_device_is_remembered(qtbot, one: Window, tmp_path: P
     page._look()
     qtbot.waitUntil(page.keep_button.isEnabled, timeout=15000)
     page.keep()
+    qtbot.waitUntil(lambda: one.session.runs(one.sample_id), timeout=15000)
     again = write_log(tmp_path / "b.csv", discharge(), header="t,x,y")
     one.import_log(again)
     qtbot.waitUntil(page.keep_button.isEnabled, timeout=15000)

@@ -8,6 +8,7 @@ from __future__ import annotations
 import json
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from datetime import UTC
 from typing import TYPE_CHECKING, Any
 
 from wintry_tally.app.opening import NEEDS, school_of
@@ -19,6 +20,7 @@ if TYPE_CHECKING:
     from wintry_tally.app.places import PlaceSpec
     from wintry_tally.app.wishes import Wishes
     from wintry_tally.bench.equipment import Equipment
+    from wintry_tally.bench.hand import HandReading
     from wintry_tally.book import Book, Run
     from wintry_tally.book.attachments import Attachment
     from wintry_tally.core.battery import Claim, Sample
@@ -34,12 +36,14 @@ class Edit:
     """One edit: `do` and `undo` raise a WintryError where the book refuses, and then nothing is changed.
 
     `field`: edits of one field that follow each other are taken back as one; empty for those that stand alone.
+    `shown`: it changes what is shown and no book, and is done where it is asked for.
     """
 
     words: str
     do: Callable[[], object]
     undo: Callable[[], object]
     field: str = ""
+    shown: bool = False
 
 
 class Edits:
@@ -189,6 +193,23 @@ class Edits:
         before = {name: getattr(run, name) for name in values}
         change = self._book.runs.change
         return Edit(words, lambda: change(run.id, **values), lambda: change(run.id, **before))
+
+    def keep_reading(self, run: Run, reading: HandReading, elapsed_s: float) -> Edit:
+        """Keep a reading that was typed; the first one of a run is where it begins."""
+        runs, kept = self._book.runs, list[int]()
+
+        def do() -> None:
+            with self._book.transaction():
+                if elapsed_s == 0.0:
+                    runs.change(run.id, started_utc=reading.at.astimezone(UTC).isoformat(timespec="milliseconds"))
+                kept.append(
+                    runs.add_hand(
+                        run.id, elapsed_s, reading.voltage_V, reading.current_A, reading.counter_Ah, reading.note,
+                        reading.temperature_C,
+                    )
+                )  # fmt: skip
+
+        return Edit(f"keep the reading of {reading.at:%H:%M}", do, lambda: runs.remove_hand(run.id, kept.pop()))
 
     def set_school(self, school: School) -> Edit | None:
         """Judge by another decision rule from now on."""

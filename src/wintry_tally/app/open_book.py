@@ -20,6 +20,7 @@ from wintry_tally.app.morning import RollCall
 from wintry_tally.app.opening import school_of
 from wintry_tally.app.places import PlaceWatch
 from wintry_tally.app.shelf import Jobs, Shelf
+from wintry_tally.app.writing import Over, Writing
 from wintry_tally.book.feed import Topic
 from wintry_tally.core.protocol.method import Method
 
@@ -54,6 +55,7 @@ class OpenBook:
     ) -> None:  # fmt: skip
         self.book, self._told, self._listener = book, told, listener
         book.remember()
+        self.writing, self._closed = Writing(), False
         self.edits, self._runs = Edits(book), KnownRuns(book, lambda: self.samples)
         self.shelf = Shelf(book, jobs, worked_out, listener.failed)
         self.live = LiveRuns(book, lambda: self.equipment, listener, background)
@@ -108,7 +110,7 @@ class OpenBook:
     # --- doing ---
 
     def do(self, edit: Edit) -> None:
-        """Make an edit and tell what it changed.
+        """Make an edit here and now, and tell what it changed.
 
         Raises:
             WintryError: the book refused it; nothing is changed.
@@ -116,14 +118,18 @@ class OpenBook:
         edit.do()
         self.catch_up()
 
-    def undo(self, edit: Edit) -> None:
-        """Take an edit back and tell what that changed.
+    def ask(self, act: Callable[[], object], over: Over) -> bool:
+        """Have something done to the book in its turn; what it changed is told before it is said to be over.
 
-        Raises:
-            WintryError: the book refused it; it stands.
+        True where it is over already; else that follows (see `app.writing`).
         """
-        edit.undo()
-        self.catch_up()
+
+        def told(raised: BaseException | None) -> None:
+            if raised is None and not self._closed:
+                self.catch_up()
+            over(raised)
+
+        return self.writing.ask(act, told)
 
     def begin_work(self) -> None:
         """Once it stands on the screen: take up what nobody else would, hear the guards, work out the dossiers."""
@@ -146,6 +152,7 @@ class OpenBook:
         Raises:
             BookError: the file went away and nothing could be rescued.
         """
+        self.writing.deliver()
         going_on = self.live.follow()
         self.book.look()
         if self.book.moved_words != self._told_moved:
@@ -216,6 +223,8 @@ class OpenBook:
 
     def close(self) -> list[str]:
         """Park the running tests and close the book; what was not seen to be off, in words."""
+        self._closed = True
+        self.writing.close()
         self.shelf.close()
         left = self.live.park()
         self.book.close()

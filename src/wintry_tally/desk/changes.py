@@ -8,17 +8,18 @@ from collections.abc import Callable
 from PySide6.QtCore import QTimer
 from PySide6.QtGui import QUndoCommand, QUndoStack
 
+Act = Callable[[Callable[[bool], object]], object]
+"""One half of an edit; what it is given is called once it is over, with whether it was done."""
+
 
 class Change(QUndoCommand):
     """An edit in words that was just done, with what does it again and what takes it back.
 
-    Both say whether they could; what the book refuses to take back stays done. Edits of one `field` that follow each
-    other are one.
+    Both tell once it is over whether they could; what the book refuses to take back stays done. Edits of one `field`
+    that follow each other are one.
     """
 
-    def __init__(
-        self, words: str, do: Callable[[], bool], undo: Callable[[], bool], stack: QUndoStack, field: str = ""
-    ) -> None:
+    def __init__(self, words: str, do: Act, undo: Act, stack: QUndoStack, field: str = "") -> None:
         super().__init__(words)
         self._do, self._undo, self._stack, self._field = do, undo, stack, field
         self._stands = True
@@ -38,14 +39,17 @@ class Change(QUndoCommand):
         """Do it again; the first time it stands already."""
         if self._stands:
             self._stands = False
-        elif not self._do():
-            self._stands = True  # what follows only sets the stack right
-            QTimer.singleShot(0, self._stack.undo)
+        else:
+            self._do(lambda done: None if done else self._set_right(self._stack.undo))
 
     def undo(self) -> None:
         """Take it back."""
         if self._stands:
             self._stands = False
-        elif not self._undo():
-            self._stands = True
-            QTimer.singleShot(0, self._stack.redo)
+        else:
+            self._undo(lambda done: None if done else self._set_right(self._stack.redo))
+
+    def _set_right(self, move: Callable[[], None]) -> None:
+        """It was refused: what follows only sets the stack right."""
+        self._stands = True
+        QTimer.singleShot(0, move)

@@ -6,6 +6,7 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from datetime import datetime
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -37,6 +38,8 @@ if TYPE_CHECKING:
     from wintry_tally.report.dossier import Dossier
 
 
+Then = Callable[[bool], object]
+"""Called once an edit is over: whether it was done."""
 CALL_EVERY_S = 10.0
 AFTER_PAINT_MS = 250
 """Heavy libraries are loaded only so long after a book was put on the screen."""
@@ -284,31 +287,44 @@ class Session(SafeSession):
 
     # --- edits ---
 
-    def change(self, edit: Edit | None) -> bool:
-        """Make an edit that can be undone; whether the book took it. One that changes nothing is taken as it is."""
-        if edit is None:
-            return True
-        opened = self.open
-        if not self._taken(lambda: opened.do(edit)):
-            return False
-        self.undo_stack.push(
-            Change(
-                edit.words,
-                lambda: self._taken(lambda: opened.do(edit)),
-                lambda: self._taken(lambda: opened.undo(edit)),
-                self.undo_stack,
-                edit.field,
-            )
-        )
-        return True
+    def change(self, edit: Edit | None, then: Then | None = None) -> bool:
+        """Make an edit that can be undone; whether the book has taken it. One that changes nothing is taken as it is.
 
-    def _taken(self, act: Callable[[], object]) -> bool:
-        try:
-            act()
+        Where the book is busy it is made a moment later, in its turn: False until then. `then` is called once it is
+        over, with whether it was taken.
+        """
+        if edit is None:
+            if then is not None:
+                then(True)
             return True
-        except WintryError as error:
-            self.failed.emit(str(error))
-            return False
+        taken = list[bool]()
+
+        def over(done: bool) -> None:
+            taken.append(done)
+            if done:
+                acts = (partial(self._act, edit, edit.do), partial(self._act, edit, edit.undo))
+                self.undo_stack.push(Change(edit.words, *acts, self.undo_stack, edit.field))
+            if then is not None:
+                then(done)
+
+        self._act(edit, edit.do, over)
+        return taken == [True]
+
+    def _act(self, edit: Edit, act: Callable[[], object], over: Then) -> None:
+        """Have one half of an edit done; `over` is told whether it was."""
+
+        def told(raised: BaseException | None) -> None:
+            if raised is not None and not isinstance(raised, WintryError):
+                raise raised
+            if raised is not None:
+                self.failed.emit(str(raised))
+            over(raised is None)
+
+        if edit.shown:
+            act()
+            over(True)
+        elif not self.open.ask(act, told):
+            self.said.emit(f"The book is busy; “{edit.words}” is done in a moment.")
 
     # --- the bench ---
 
@@ -380,9 +396,9 @@ class Session(SafeSession):
 
         return wishes_of(self.book)
 
-    def set_wishes(self, words: str, made: Wishes) -> bool:
-        """Change them, undoably; whether the book took it."""
-        return self.change(self.open.edits.set_wishes(words, made))
+    def set_wishes(self, words: str, made: Wishes, then: Then | None = None) -> bool:
+        """Change them, undoably; whether the book has taken it; see `change`."""
+        return self.change(self.open.edits.set_wishes(words, made), then)
 
     @property
     def needs(self) -> list[str]:
@@ -391,9 +407,9 @@ class Session(SafeSession):
 
         return needs_of(self.book)
 
-    def set_needs(self, words: str, made: list[str]) -> bool:
-        """Change them, undoably; whether the book took it."""
-        return self.change(self.open.edits.set_needs(words, made))
+    def set_needs(self, words: str, made: list[str], then: Then | None = None) -> bool:
+        """Change them, undoably; whether the book has taken it; see `change`."""
+        return self.change(self.open.edits.set_needs(words, made), then)
 
     # --- places ---
 
@@ -404,15 +420,15 @@ class Session(SafeSession):
 
         return places_of(self.book)
 
-    def set_places(self, words: str, made: tuple[PlaceSpec, ...]) -> bool:
-        """Change them, undoably; whether the book took it."""
+    def set_places(self, words: str, made: tuple[PlaceSpec, ...], then: Then | None = None) -> bool:
+        """Change them, undoably; whether the book has taken it; see `change`."""
         with self.guard():
-            return self.change(self.open.edits.set_places(words, made))
+            return self.change(self.open.edits.set_places(words, made), then)
         return False
 
-    def read_place(self, place: str, at: datetime, temperature_C: float) -> bool:
-        """Keep a reading of a place made by hand, undoably; whether the book took it."""
-        return self.change(self.open.edits.read_place(place, at, temperature_C))
+    def read_place(self, place: str, at: datetime, temperature_C: float, then: Then | None = None) -> bool:
+        """Keep a reading of a place made by hand, undoably; whether the book has taken it; see `change`."""
+        return self.change(self.open.edits.read_place(place, at, temperature_C), then)
 
     # --- samples and claims ---
 
@@ -428,11 +444,10 @@ class Session(SafeSession):
         """One sample."""
         return self.open.sample(sample_id)
 
-    def add_sample(self) -> int | None:
-        """Hang a new tag; returns its number."""
+    def add_sample(self, then: Callable[[int], object]) -> None:
+        """Hang a new tag; `then` is called with its number."""
         made: list[int] = []
-        self.change(self.open.edits.add_sample(made))
-        return made[0] if made else None
+        self.change(self.open.edits.add_sample(made), lambda done: then(made[0]) if done else None)
 
     def remove_sample(self, sample_id: int) -> None:
         """Take a tag off the rack; undo hangs it back, nothing is deleted."""
@@ -447,14 +462,14 @@ class Session(SafeSession):
         return self.change(self.open.edits.set_sample(self.sample(sample_id), words, **values))
 
     def set_prose(self, sample_id: int, text: str) -> bool:
-        """Keep the tester's words, undoably; whether the book took them."""
+        """Keep the tester's words, undoably; whether the book has taken them."""
         with self.guard():
             return self.change(self.open.edits.set_prose(sample_id, text))
         return False
 
-    def add_claim(self, sample_id: int, claim: Claim) -> bool:
-        """Keep a claim; whether the book took it."""
-        return self.change(self.open.edits.add_claim(sample_id, claim))
+    def add_claim(self, sample_id: int, claim: Claim, then: Then | None = None) -> bool:
+        """Keep a claim; whether the book has taken it; see `change`."""
+        return self.change(self.open.edits.add_claim(sample_id, claim), then)
 
     def remove_claim(self, sample_id: int, claim: Claim) -> None:
         """Remove a claim; undo puts it back with its own number."""
@@ -464,10 +479,10 @@ class Session(SafeSession):
         """Enter what was measured or seen of a claim, in its unit (1 or 0 for yes or no); None takes it back."""
         return self.change(self.open.edits.enter(sample_id, claim, value, limit))
 
-    def note_cycles(self, sample_id: int, at: datetime, cycles: float) -> bool:
-        """Note cycles that a battery had elsewhere, undoably; whether the book took it."""
+    def note_cycles(self, sample_id: int, at: datetime, cycles: float, then: Then | None = None) -> bool:
+        """Note cycles that a battery had elsewhere, undoably; whether the book has taken it; see `change`."""
         with self.guard():
-            return self.change(self.open.edits.note_cycles(self.sample(sample_id), at, cycles))
+            return self.change(self.open.edits.note_cycles(self.sample(sample_id), at, cycles), then)
         return False
 
     # --- runs and verdicts ---

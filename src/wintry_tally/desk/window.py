@@ -392,11 +392,13 @@ class Window(QMainWindow):
 
     def hang_tag(self) -> None:
         """A new sample, shown at Arrival."""
-        made = self.session.add_sample()
-        if made is not None:
+
+        def hung(made: int) -> None:
             self.station = "arrival"
             self.show_sample(made)
             self.view("arrival").begin()
+
+        self.session.add_sample(hung)
 
     def remove_tag(self) -> None:
         """Take the sample shown off the rack (Ctrl+Z hangs it back)."""

@@ -315,15 +315,21 @@ class ArrivalView(StationView):
         before = self.editor.claim
         if self._is_there(made, before):
             return
+        printed = self.editor.printed if before is None else before.text if before.kind != made.kind else ""
+        sample_id = self.sample_id
+
+        def then(done: bool) -> None:
+            self.editor.setEnabled(True)
+            if done and sample_id == self.sample_id:
+                self._end_editing()
+                self.words.offer(printed, made, self.session.sample(sample_id).family_key)
+
+        self.editor.setEnabled(False)  # where the book is busy, it is kept once, a moment later
         if before is None:
-            done = self.session.add_claim(self.sample_id, made)
+            self.session.add_claim(sample_id, made, then)
             self.claim.set_text("")
         else:
-            done = self.session.change(self.session.open.edits.change_claim(before, made))
-        if done:
-            printed = self.editor.printed if before is None else before.text if before.kind != made.kind else ""
-            self._end_editing()
-            self.words.offer(printed, made, self.session.sample(self.sample_id).family_key)
+            self.session.change(self.session.open.edits.change_claim(before, made), then)
 
     def _learned(self) -> None:
         self.session.said.emit("Kept among your own words; they stand in Preferences.")
@@ -396,11 +402,27 @@ class ArrivalView(StationView):
                 typed = self._read_claims(self.claim.line.text())  # volts a cell are another pack's
             self._take_pack(typed)
             fresh = [claim for claim in (*typed.claims, *typed.noted) if not self._is_there(claim)]
-            if all(self.session.add_claim(self.sample_id, claim) for claim in fresh):
-                self.claim.set_text(
-                    "\n".join(dict.fromkeys(item.text for item in typed.left))
-                )  # what was not read stays to be mended
-            self.claim.line.setFocus()
+            self._add_each(self.sample_id, fresh, "\n".join(dict.fromkeys(item.text for item in typed.left)))
+
+    def _add_each(self, sample_id: int, fresh: list[Claim], left: str) -> None:
+        """One after the other; once all are kept, what was not read stays in the line to be mended."""
+
+        def then(done: bool) -> None:
+            if done and fresh:
+                self._add_each(sample_id, fresh, left)
+                return
+            self.claim.setEnabled(True)
+            if sample_id == self.sample_id:
+                if done:
+                    self.claim.set_text(left)
+                self.claim.line.setFocus()
+
+        self.claim.setEnabled(False)  # where the book is busy, they are kept once, a moment later
+        if not fresh:
+            then(True)
+            return
+        claim, *fresh = fresh
+        self.session.add_claim(sample_id, claim, then)
 
     def _take_family(self, typed: Typed) -> bool:
         """A family that is printed is noted while nothing else is; later it is told where it is another."""

@@ -328,8 +328,10 @@ class ComparePage(MainPage):
         except WintryError as error:
             self.session.failed.emit(f"{str(error)[:1].upper()}{str(error)[1:]}.")
             return
-        if self.session.change(self.session.open.edits.add_bank(bank, made)) and made:
-            self.leads.emit(made[0], "arrival", "")
+        self.session.change(
+            self.session.open.edits.add_bank(bank, made),
+            lambda done: self.leads.emit(made[0], "arrival", "") if done else None,
+        )
 
     def ask_page(self) -> None:
         """Ask where the comparison goes as a page, and write it."""

@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtWidgets import QComboBox, QHeaderView, QTableWidget, QTableWidgetItem, QWidget
 
-from wintry_tally.app.edits import Edit
 from wintry_tally.bench.hand import CLOCK_LIMIT_S, HandReading, Slip, check_reading
 from wintry_tally.book import RunSettings, RunStatus
 from wintry_tally.core.protocol.kinds import TEST_KINDS
@@ -247,35 +246,16 @@ class HandPage(StationView):
     def _keep(self, reading: HandReading) -> None:
         assert self._run is not None
         run = self._run
-        book = self.session.book
-        if not self._readings:
-            with self.session.guard():
-                book.runs.change(run.id, started_utc=reading.at.astimezone(UTC).isoformat(timespec="milliseconds"))
-            run = book.runs.get(run.id)
-        elapsed = (reading.at - run.started).total_seconds()
-        kept: list[int] = []
+        elapsed = (reading.at - run.started).total_seconds() if self._readings else 0.0
 
-        def do() -> None:
-            kept.append(
-                book.runs.add_hand(
-                    run.id,
-                    elapsed,
-                    reading.voltage_V,
-                    reading.current_A,
-                    reading.counter_Ah,
-                    reading.note,
-                    reading.temperature_C,
-                )
-            )
-            self.refresh()
+        def then(done: bool) -> None:
+            self.entry.setEnabled(True)
+            if done:
+                self.entry.empty()
+            self.entry.volts.line.setFocus()
 
-        def undo() -> None:
-            book.runs.remove_hand(run.id, kept.pop())
-            self.refresh()
-
-        self.session.change(Edit(f"keep the reading of {reading.at:%H:%M}", do, undo))
-        self.entry.empty()
-        self.entry.volts.line.setFocus()
+        self.entry.setEnabled(False)  # where the book is busy, it is kept once, a moment later
+        self.session.change(self.session.open.edits.keep_reading(run, reading, elapsed), then)
 
     def finish(self) -> None:
         """End the run as said."""

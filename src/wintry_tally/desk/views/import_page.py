@@ -5,7 +5,9 @@ from __future__ import annotations
 import json
 from dataclasses import asdict, replace
 from datetime import UTC, datetime
+from functools import partial
 from pathlib import Path
+from typing import Any
 
 from PySide6.QtCore import QTimer
 from PySide6.QtGui import QColor
@@ -43,7 +45,6 @@ from wintry_tally.desk.widgets.parts import button, card, column, label, named, 
 from wintry_tally.desk.widgets.quantity_field import QuantityField, TypedField
 from wintry_tally.exchange.layout import DELIMITER_WORDS, Choices, Layout
 from wintry_tally.exchange.originals import original_bytes
-from wintry_tally.exchange.reader import LogFile
 from wintry_tally.report.curve import discharge_curve
 
 FIELD_WORDS = (
@@ -74,7 +75,7 @@ class ImportPage(StationView):
         self._looked: Looked | None = None
         self._job: Job | None = None
         self._asked = 0
-        self._filling = False
+        self._filling = self._keeping = False
         self._header_found = -2
         self.title = label("", "heading")
         self.problem = label("", "problem", wrap=True)
@@ -423,13 +424,13 @@ class ImportPage(StationView):
             return True
         return False
 
-    def _remember(self, log: LogFile) -> None:
-        data = {
+    def _of_device(self) -> dict[str, Any]:
+        """What is set here, for the next log of this shape."""
+        return {
             "choices": asdict(replace(self._choices, interval_s=None, channel="")),
             "voltage": self.accuracy_V.line.text() if self.accuracy_V.value else "",
             "current": self.accuracy_A.line.text() if self.accuracy_A.value else "",
         }
-        self.session.book.set_meta(shape_key(log.layout), json.dumps(data))
 
     # --- choosing ---
 
@@ -464,19 +465,38 @@ class ImportPage(StationView):
 
     def keep(self) -> None:
         """Keep the log as a run: the readings as read, the file's own bytes beside them."""
-        if self._looked is None or not self._paths:
+        if self._looked is None or not self._paths or self._keeping:
             return
         log, paths = self._looked.log, self._paths
         kind = TEST_KINDS[str(self.test.currentData())]
-        sample, analysis = self.session.sample(self.sample_id), self._looked.analysis
-        with self.session.guard():
+        sample, analysis, book = self.session.sample(self.sample_id), self._looked.analysis, self.session.book
+        key, device = shape_key(log.layout), json.dumps(self._of_device())
+
+        def work(_job: Job) -> None:
             started = log.started or datetime.fromtimestamp(paths[0].stat().st_mtime, UTC)
-            keep_log(self.session.book, sample, kind, log.trace, analysis, started, original_bytes(paths))
-            self._remember(log)
-            self.session.said.emit(f"{paths[0].name} is kept in the book.")
-            self._paths = ()
-            self.session.touch_runs(self.sample_id)
-            self.go.emit("" if kind.station == "capacity" else kind.station)
+            keep_log(book, sample, kind, log.trace, analysis, started, original_bytes(paths))
+            book.set_meta(key, device)
+
+        self._paths, self._keeping = (), True
+        self.keep_button.setEnabled(False)
+        self.session.said.emit(f"keeping {paths[0].name}…")
+        self.session.workshop.start(
+            work, partial(self._kept, sample.id, paths[0].name, kind.station), partial(self._not_kept, sample.id, paths)
+        )
+
+    def _kept(self, sample_id: int, name: str, station: str, _none: object) -> None:
+        self._keeping = False
+        self.session.said.emit(f"{name} is kept in the book.")
+        self.session.touch_runs(sample_id)
+        if sample_id == self.sample_id and not self._paths:
+            self.go.emit("" if station == "capacity" else station)
+
+    def _not_kept(self, sample_id: int, paths: tuple[Path, ...], words: str) -> None:
+        self._keeping = False
+        self.session.failed.emit(words)
+        if sample_id == self.sample_id and not self._paths:
+            self._paths = paths  # it can be tried again
+            self.keep_button.setEnabled(True)
 
     def theme_changed(self) -> None:
         """The curve follows."""

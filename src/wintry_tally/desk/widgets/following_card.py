@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QWidget
 from wintry_tally.core.battery.sample import CyclesHad
 from wintry_tally.core.errors import InputError, WintryError
 from wintry_tally.core.quantity import parse_typed
-from wintry_tally.desk.session import Session
+from wintry_tally.desk.session import Session, Then
 from wintry_tally.desk.widgets.flow import Flow
 from wintry_tally.desk.widgets.parts import button, card, clear, column, label, row
 
@@ -111,8 +111,9 @@ class FollowingCard(QWidget):
             self._tell(str(error))
             return
         self._tell("")
-        if self.session.note_cycles(self.sample_id, datetime.now().astimezone(), count):
-            self.cycles.clear()
+        self.session.note_cycles(
+            self.sample_id, datetime.now().astimezone(), count, lambda done: self.cycles.clear() if done else None
+        )
 
     def ask_again(self) -> None:
         """Ask for the re-test chosen, when the line says."""
@@ -125,8 +126,7 @@ class FollowingCard(QWidget):
             self._tell(str(error))
             return
         self._tell("")
-        if self._set(str(self.recipe.currentData()), due):
-            self.on.clear()
+        self._set(str(self.recipe.currentData()), due, lambda done: self.on.clear() if done else None)
 
     def _due(self, text: str) -> Retest:
         """ "100 cycles" from now on, or a day."""
@@ -145,10 +145,10 @@ class FollowingCard(QWidget):
             raise InputError("its runs are still being worked out", mend="ask again in a moment")
         return Retest(cycles=round(dossier.had.now + number))
 
-    def _set(self, recipe: str, due: Retest | None) -> bool:
+    def _set(self, recipe: str, due: Retest | None, then: Then | None = None) -> None:
         code = self.session.sample(self.sample_id).code
         words = f"{'ask for' if due else 'take off'} the re-test “{recipe}” of {code}"
-        return self.session.set_wishes(words, self.session.wishes.retested(code, recipe, due))
+        self.session.set_wishes(words, self.session.wishes.retested(code, recipe, due), then)
 
     def _tell(self, words: str) -> None:
         self.problem.setText(words)

@@ -158,10 +158,17 @@ class NeedCard(QWidget):
             words, after = f"change the need to “{made}”", [made if one == self._changing else one for one in kept]
         else:
             words, after = f"add the need “{made}”", [*kept, made]
-        if made not in kept and self.session.set_needs(words, after):
-            self.line.clear()
-            self._changing = ""
-        self.asked.emit()
+        if made in kept:
+            self.asked.emit()
+            return
+
+        def then(done: bool) -> None:
+            if done:
+                self.line.clear()
+                self._changing = ""
+            self.asked.emit()
+
+        self.session.set_needs(words, after, then)
 
     def change(self, text: str) -> None:
         """Put a need back into the line; Enter keeps what it then is in its place."""

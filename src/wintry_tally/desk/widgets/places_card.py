@@ -113,9 +113,13 @@ class PlacesCard(QWidget):
             return
         self._tell("")
         self.fields[name].clear()  # what is kept draws the line anew
-        if not self.session.read_place(name, datetime.now().astimezone(), value):
-            self.fields[name].setText(text)
-        self.refresh()
+
+        def then(done: bool) -> None:
+            if not done and name in self.fields and not self.fields[name].text():
+                self.fields[name].setText(text)
+            self.refresh()
+
+        self.session.read_place(name, datetime.now().astimezone(), value, then)
 
     def add(self) -> None:
         """Add a place of the name typed."""
@@ -128,8 +132,10 @@ class PlacesCard(QWidget):
             self._tell(f"There is a place “{name}” already.")
             return
         self._tell("")
-        if self.session.set_places(f"add the place “{name}”", (*self.session.places, PlaceSpec(name))):
-            self.name.clear()
+        self.session.set_places(
+            f"add the place “{name}”", (*self.session.places, PlaceSpec(name)),
+            lambda done: self.name.clear() if done else None,
+        )  # fmt: skip
 
     def _tell(self, words: str) -> None:
         self.problem.setText(words)

@@ -237,7 +237,7 @@ class StepTable(QWidget):
         if self._change is None:
             show(made)
         else:
-            self._change(Edit(words, lambda: show(made), lambda: show(before)))
+            self._change(Edit(words, lambda: show(made), lambda: show(before), shown=True))
 
 
 def _with(template: Template, place: int, made: StepTemplate) -> Template:
