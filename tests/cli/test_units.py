@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from pathlib import Path
 
 import pytest
@@ -66,3 +67,30 @@ def test_every_command_has_it() -> None:
     for command in commands(cli):
         assert [one.name for one in command.params].count("units") == 1, command.name
     assert invoke(["claims", "-", "--units", "imperial"]) == 2
+
+
+def test_numbers_are_written_as_a_language_does(book: str, tmp_path: Path, capsys) -> None:
+    """Decimal marks by Unicode CLDR (held here from memory: a comma in German and Portuguese, a point in English)."""
+    plain, comma = (printed(capsys, "report", book, "M1", "--out", str(tmp_path / "x.html"), *more) for more in ((), ("--lang", "de")))  # fmt: skip
+    page = (tmp_path / "x.html").read_text(encoding="utf-8")
+    assert "41,37 ± 0,17 Ah" in page and "JCGM 100:2008, 5.2" in page and "41.37" not in page and not re.search(r">\d+\.\d+</text>", page)
+    style = page[page.index("<style>") : page.index("</style>")]
+    assert re.search(r"\d\.\d|[^\d]\.\d", style), "what is no words stays"
+    assert plain.replace(".html", "") == comma.replace(".html", "")
+    words = printed(capsys, "claims", str(_label(tmp_path)), "--lang", "pt-BR")
+    assert "12,8 V" in words and "“12.8 V, 4.4 kg”" in words
+    assert printed(capsys, "--lang", "en", "claims", str(_label(tmp_path))) == printed(capsys, "claims", str(_label(tmp_path)))  # fmt: skip
+    both = printed(capsys, "claims", str(_label(tmp_path)), "--units", "us", "--lang", "de")
+    assert "9,7 lb" in both and both == printed(
+        capsys, "claims", str(_label(tmp_path)), "--lang", "de", "--units", "us"
+    )
+    recipe = [printed(capsys, "recipes", "charge-lead-acid", *more) for more in ((), ("--lang", "de"))]
+    assert recipe[0] == recipe[1], "what a program reads is as ever"
+    assert invoke(["claims", str(_label(tmp_path)), "--lang", "nowhere"]) == 2
+    assert "no language known here" in capsys.readouterr().err
+
+
+def _label(folder: Path) -> Path:
+    path = folder / "label.txt"
+    path.write_text("12.8 V, 4.4 kg\n", encoding="utf-8")
+    return path

@@ -1,6 +1,7 @@
 """The reader's units: what is shown in °F, lb, in and AWG is what was worked out, and nothing else changes."""
 
 import re
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -9,7 +10,7 @@ from hypothesis import strategies as st
 
 from wintry_tally.core.compare.typed_need import parse_need
 from wintry_tally.core.errors import InputError
-from wintry_tally.core.quantity import parse_typed
+from wintry_tally.core.quantity import format_plain, parse_typed
 from wintry_tally.core.quantity.display import MINUS
 from wintry_tally.core.quantity.preferred import METRIC, US, Units, name_in, typed_in, value_in, words_in
 from wintry_tally.core.quantity.wires import awg_area_mm2, gauge_of
@@ -105,3 +106,37 @@ def test_a_need_is_asked_for_in_either_unit_and_nothing_of_it_is_dropped() -> No
     assert parse_need(asked.format("-10 °C")).coldest_C == -10.0
     with pytest.raises(InputError, match="14 parsec"):
         parse_need(asked.format("14 parsec"))
+
+
+@pytest.mark.parametrize(
+    ("told", "wanted"),
+    [
+        ("41.27 ± 0.42 Ah", "41,27 ± 0,42 Ah"),
+        ("−18.5 °C, 10.5 V and 0.2C", "−18,5 °C, 10,5 V and 0,2C"),
+        ("12,880 readings, 1,280.5 Wh", "12\u202f880 readings, 1\u202f280,5 Wh"),
+        (
+            "on 127.0.0.1:5025 with 0.9.1 of log.1.csv at 10:05.5",
+            "on 127.0.0.1:5025 with 0.9.1 of log.1.csv at 10:05.5",
+        ),
+        ("2026-11-25 21:00 and run2.5x", "2026-11-25 21:00 and run2.5x"),
+        ("as printed: “12.8 V”, so 12.8 V", "as printed: “12.8 V”, so 12,8 V"),
+        ("it fell to 12.5. Then it rested.", "it fell to 12,5. Then it rested."),
+        ("JCGM 100:2008, 5.2; 4.2.3", "JCGM 100:2008, 5.2; 4.2.3"),
+        ("rows 3, 200 and 12.5, 11.2", "rows 3, 200 and 12,5, 11,2"),
+    ],
+)
+def test_a_decimal_comma(told: str, wanted: str) -> None:
+    assert words_in(told, Units(decimal=",")) == wanted
+    assert words_in(told, Units()) == told
+
+
+def test_with_units_changed_too() -> None:
+    assert words_in("4.40 ± 0.05 kg at −18.5 °C", replace(US, decimal=",")) == "9,70 ± 0,11 lb at −1,3 °F"
+
+
+@given(st.floats(0.001, 99999.0))
+def test_what_is_written_with_a_comma_is_read_as_it_was(value: float) -> None:
+    """A field writes a number and reads it again: 1,285 is never taken for thousands."""
+    comma = Units(decimal=",")
+    shown = words_in(format_plain(value, "V"), comma)
+    assert parse_typed(typed_in(shown, "voltage", comma), "voltage").value == pytest.approx(float(format_plain(value)))

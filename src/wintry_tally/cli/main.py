@@ -297,7 +297,8 @@ def recipes(name: str | None, as_json: bool) -> None:
     """List the recipes that ship, or print one."""
     from wintry_tally.cli.simulating import recipe_lines
 
-    (click.echo if as_json else say)(recipe_lines(name, as_json))
+    # one is for a program, or a file
+    (click.echo if as_json or name else say)(recipe_lines(name, as_json))
 
 
 @cli.command("stand-ins")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import asdict, dataclass, field, fields, replace
 
-from PySide6.QtCore import QSettings, Qt
+from PySide6.QtCore import QLocale, QSettings, Qt
 from PySide6.QtGui import QGuiApplication
 
 from wintry_tally.core.quantity.preferred import CHOICES, Units, name_in, words_in
@@ -42,6 +42,12 @@ def put(wanted: Preferences) -> None:
             kept.setValue(f"{KEY}/{name}", value)
 
 
+def decimal_here() -> str:
+    """The decimal mark of this desktop's language."""
+    mark = QLocale().decimalPoint()
+    return mark if mark in CHOICES["decimal"] else "."
+
+
 def put_units(dimension: str, unit: str) -> None:
     """Change one unit."""
     put(replace(current(), units=replace(current().units, **{dimension: unit})))
@@ -55,7 +61,8 @@ def take_up() -> Preferences:
         found = str(kept.value(f"{KEY}/{name}", otherwise))
         return found if found in known else otherwise
 
-    units = Units(**{one.name: word(one.name, CHOICES[one.name], str(one.default)) for one in fields(Units)})
+    local = {**{one.name: str(one.default) for one in fields(Units)}, "decimal": decimal_here()}
+    units = Units(**{name: word(name, CHOICES[name], otherwise) for name, otherwise in local.items()})
     _now[0] = Preferences(
         units,
         word("theme", THEMES, str(kept.value("theme", usual.theme))),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -42,6 +43,8 @@ class Shown:
     instead: str = ""
 
 
+_TOLD = re.compile(r"(?<=>)[^<>]+(?=</text>)")
+"""What a drawing says in words."""
 METHOD_WORDS = {
     Method.SIMULATED: "on the simulated bench: a battery model, not a battery",
     Method.HAND: "read by hand",
@@ -84,7 +87,11 @@ def filled(template: str, view: dict[str, Any], units: Units = METRIC) -> str:
     from markupsafe import Markup
 
     def said(value: Any) -> Any:
-        return words_in(value, units) if isinstance(value, str) and not isinstance(value, Markup) else value
+        if isinstance(value, Markup):
+            return (
+                Markup(_TOLD.sub(lambda found: words_in(found[0], units), value)) if value.startswith("<svg") else value
+            )
+        return words_in(value, units) if isinstance(value, str) else value
 
     folder = resources.files("wintry_tally.report")
     loader = FunctionLoader(lambda name: folder.joinpath(name).read_text(encoding="utf-8"))

@@ -1,4 +1,5 @@
-"""The reader's units: °F, lb, in and AWG in words and figures that are worked out in °C, kg, mm and mm².
+"""The reader's units and decimal mark: °F, lb, in and AWG, and 12,9 in words and figures that are worked out in °C, kg, mm and
+mm² with a point.
 
 Only what is shown changes: values, files and what is kept have the kept units of `units.KEPT`. What stands between “ and ”
 is somebody's own words and is left as it is. International pound and inch (1959), exact.
@@ -21,6 +22,7 @@ if TYPE_CHECKING:
 
 CHOICES: dict[str, tuple[str, ...]] = {
     "temperature": ("°C", "°F"), "mass": ("kg", "lb"), "length": ("mm", "in"), "wire": ("mm²", "AWG"),
+    "decimal": (".", ","),
 }  # fmt: skip
 """What can be chosen, the kept unit first."""
 KELVIN_F = 1.8
@@ -35,6 +37,7 @@ class Units:
     mass: str = "kg"
     length: str = "mm"
     wire: str = "mm²"
+    decimal: str = "."
 
     @property
     def kept(self) -> bool:
@@ -57,6 +60,12 @@ _MEASURED = re.compile(
     rf"(?<![\w.,])(?P<chain>{_NUMBER}(?:(?:{_JOIN}){_NUMBER})*|(?<=between ){_NUMBER} and {_NUMBER})"
     r"(?P<gap>(?: ± \?)? ?)(?P<unit>°C|K|kg|mm²|mm|[AW]h/kg|Wh per kg)(?![\w²³])(?P<after>(?: \(AWG)?)"
 )
+GROUP = "\u202f"
+"""Between thousands where the comma marks decimals (ISO 80000-1, 7.3.1: a small space)."""
+_NUMERAL = re.compile(r"(?<![\w.,:/])\d+(?:,\d{3})*(?:\.\d+)?(?![\d,]*\.\w)(?![\d])")
+"""A number in words; none are dates, addresses, versions and names of files, which have points or letters on."""
+_CITED = re.compile(r"\b(?:JCGM|ISO|IEC|IEEE|DIN|EN) \d")
+"""A standard that is cited, by its clauses."""
 _QUOTED = re.compile(r"(“[^”]*”)")
 _PART = re.compile(rf"({_JOIN}| and )")
 
@@ -65,10 +74,17 @@ def words_in(text: str, units: Units) -> str:
     """Words as they are written in the kept units, in the reader's; quoted words stay."""
     if units.kept or not text:
         return text
-    return "".join(
-        part if part.startswith("“") else _MEASURED.sub(lambda found: _said(found, units), part)
-        for part in _QUOTED.split(text)
-    )
+    return "".join(part if part.startswith("“") else _worded(part, units) for part in _QUOTED.split(text))
+
+
+def _worded(text: str, units: Units) -> str:
+    said = _MEASURED.sub(lambda found: _said(found, units), text)
+    return said if units.decimal == "." or _CITED.search(said) else _NUMERAL.sub(_with_comma, said)
+
+
+def _with_comma(found: re.Match[str]) -> str:
+    whole, _, decimals = found[0].partition(".")
+    return whole.replace(",", GROUP) + (f",{decimals}" if decimals else "")
 
 
 def name_in(unit: str, units: Units) -> str:
@@ -90,7 +106,9 @@ def value_in(value: Number, unit: str, units: Units) -> Number:
 
 
 def typed_in(text: str, dimension: str, units: Units) -> str:
-    """What is typed, a bare number with the reader's unit behind it."""
+    """What is typed, a bare number with the reader's unit behind it; a reader's comma is never one of thousands."""
+    if units.decimal == "," and "." not in text and text.count(",") == 1:
+        text = text.replace(",", ".")
     bare = re.fullmatch(r"\s*[+\-−–]?[\d.,' ]+\s*", text)
     return f"{text.strip()} {units.of(dimension)}" if bare and units.of(dimension) != KEPT[dimension] else text
 

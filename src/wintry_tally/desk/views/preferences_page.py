@@ -22,9 +22,10 @@ from wintry_tally.desk.views.page import MainPage
 from wintry_tally.desk.widgets.parts import button, card, clear, column, fields_beside, label, row, scrolling
 from wintry_tally.desk.widgets.quantity_field import TypedField
 
-NAMES = {"temperature": "Temperature", "mass": "Mass", "length": "Length", "wire": "Wires"}
+NAMES = {"temperature": "Temperature", "mass": "Mass", "length": "Length", "wire": "Wires", "decimal": "Decimals"}
 UNIT_WORDS = {
     "°C": "°C", "°F": "°F", "kg": "kg", "lb": "lb", "mm": "mm", "in": "in", "mm²": "mm²", "AWG": "mm², and its AWG beside it",
+    ".": "with a point", ",": "with a comma",
 }  # fmt: skip
 THEME_WORDS = {"day": "Day", "night": "Night", "system": "As the desktop has it"}
 EXAMPLE = "A battery of 4.40 ± 0.05 kg, 330 mm long, at 23.4 °C, on leads of 6 mm²."
