@@ -73,7 +73,12 @@ def test_numbers_are_written_as_a_language_does(book: str, tmp_path: Path, capsy
     """Decimal marks by Unicode CLDR (held here from memory: a comma in German and Portuguese, a point in English)."""
     plain, comma = (printed(capsys, "report", book, "M1", "--out", str(tmp_path / "x.html"), *more) for more in ((), ("--lang", "de")))  # fmt: skip
     page = (tmp_path / "x.html").read_text(encoding="utf-8")
-    assert "41,37 ± 0,17 Ah" in page and "JCGM 100:2008, 5.2" in page and "41.37" not in page and not re.search(r">\d+\.\d+</text>", page)
+    assert (
+        "41,37 ± 0,17 Ah" in page
+        and "JCGM 100:2008, 5.2" in page
+        and "41.37" not in page
+        and not re.search(r">\d+\.\d+</text>", page)
+    )
     style = page[page.index("<style>") : page.index("</style>")]
     assert re.search(r"\d\.\d|[^\d]\.\d", style), "what is no words stays"
     assert plain.replace(".html", "") == comma.replace(".html", "")

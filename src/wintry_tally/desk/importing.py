@@ -6,14 +6,23 @@ import hashlib
 import json
 from collections.abc import Sequence
 from dataclasses import dataclass
+from datetime import UTC, datetime
 from pathlib import Path
+from typing import TYPE_CHECKING
 
+from wintry_tally.book.keeping import keep_log
 from wintry_tally.core.analysis import Analysis, Options, analyse
 from wintry_tally.core.errors import LogError
 from wintry_tally.desk.background import Job
 from wintry_tally.exchange.layout import Choices, Layout
+from wintry_tally.exchange.originals import original_bytes
 from wintry_tally.exchange.parts import join_logs
 from wintry_tally.exchange.reader import LogFile, peek, read_log
+
+if TYPE_CHECKING:
+    from wintry_tally.book import Book
+    from wintry_tally.core.battery import Sample
+    from wintry_tally.core.protocol.kinds import TestKind
 
 
 @dataclass(frozen=True)
@@ -57,3 +66,18 @@ def shape_key(layout: Layout) -> str:
     """Names the shape of a header: the same device's logs have the same."""
     shape = json.dumps([layout.encoding == "parquet", layout.delimiter, [header.text for header in layout.headers]])
     return f"columns:{hashlib.sha256(shape.encode()).hexdigest()[:24]}"
+
+
+def keep(book: Book, sample: Sample, kind: TestKind, looked: Looked, paths: Sequence[Path], device: str) -> None:
+    """Keep a log as a run, the file's own bytes beside it, and what was set for its device for the next one's.
+
+    Raises:
+        WintryError: the file is gone or the book cannot be written; nothing is kept.
+    """
+    log = looked.log
+    try:
+        started = log.started or datetime.fromtimestamp(paths[0].stat().st_mtime, UTC)
+    except OSError as error:
+        raise LogError(f"the log cannot be read again ({error.strerror})", str(paths[0]), "open it again") from None
+    keep_log(book, sample, kind, log.trace, looked.analysis, started, original_bytes(paths))
+    book.set_meta(shape_key(log.layout), device)

@@ -3,27 +3,22 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from collections.abc import Callable
 from datetime import datetime
-from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QTimer, Signal
-from PySide6.QtGui import QUndoStack
 
 from wintry_tally.app.morning import Ahead
-from wintry_tally.core.errors import BookError, WintryError
+from wintry_tally.core.errors import BookError
 from wintry_tally.core.verdict.outcome import School
 from wintry_tally.desk.background import Workshop
-from wintry_tally.desk.changes import Change
+from wintry_tally.desk.edit_session import EditSession
 from wintry_tally.desk.preferences import current
-from wintry_tally.desk.safe_session import SafeSession
 
 if TYPE_CHECKING:
     from wintry_tally.app.campaign import Drawn
-    from wintry_tally.app.edits import Edit
     from wintry_tally.app.live import LiveRuns
     from wintry_tally.app.open_book import OpenBook
     from wintry_tally.app.places import PlaceSpec
@@ -33,13 +28,11 @@ if TYPE_CHECKING:
     from wintry_tally.bench.stand_ins.servers import StandIns
     from wintry_tally.book import Book, Run
     from wintry_tally.book.feed import Topic
-    from wintry_tally.core.battery import Claim, Sample
+    from wintry_tally.core.battery import Sample
     from wintry_tally.core.protocol.attended import AttendedHours
     from wintry_tally.report.dossier import Dossier
 
 
-Then = Callable[[bool], object]
-"""Called once an edit is over: whether it was done."""
 CALL_EVERY_S = 10.0
 AFTER_PAINT_MS = 250
 """Heavy libraries are loaded only so long after a book was put on the screen."""
@@ -68,7 +61,7 @@ class Shown:
         self._session.touch_runs(sample_id)
 
 
-class Session(SafeSession):
+class Session(EditSession):
     """The open book as Qt sees it: its changes as signals, its edits on an undo stack, its work in a workshop."""
 
     book_changed = Signal()
@@ -84,7 +77,6 @@ class Session(SafeSession):
     places_changed = Signal()
     ticked = Signal()
     failed = Signal(str)
-    said = Signal(str)
     rang = Signal(str, str, bool)
     units_changed = Signal()
     theme_changed = Signal()
@@ -97,7 +89,6 @@ class Session(SafeSession):
         self.workshop, self._planning = Workshop(), Workshop()
         self._planner: Planner | None = None
         self._ahead, self._next_call = Ahead(), 0.0
-        self.undo_stack = QUndoStack(self)
         self._timer = QTimer(self)
         self._timer.setInterval(120)
         self._timer.timeout.connect(self._tick)
@@ -128,14 +119,6 @@ class Session(SafeSession):
     def has_book(self) -> bool:
         """Whether one is open."""
         return self._open is not None
-
-    @contextmanager
-    def guard(self) -> Iterator[None]:
-        """Turn the world's errors into a line the window shows; ours go on to the top."""
-        try:
-            yield
-        except WintryError as error:
-            self.failed.emit(str(error))
 
     def open_book(self, path: Path) -> None:
         """Open a book in place of the one open."""
@@ -285,57 +268,12 @@ class Session(SafeSession):
         """Runs of a sample changed."""
         self.open.touched(sample_id)
 
-    # --- edits ---
-
-    def change(self, edit: Edit | None, then: Then | None = None) -> bool:
-        """Make an edit that can be undone; whether the book has taken it. One that changes nothing is taken as it is.
-
-        Where the book is busy it is made a moment later, in its turn: False until then. `then` is called once it is
-        over, with whether it was taken.
-        """
-        if edit is None:
-            if then is not None:
-                then(True)
-            return True
-        taken = list[bool]()
-
-        def over(done: bool) -> None:
-            taken.append(done)
-            if done:
-                acts = (partial(self._act, edit, edit.do), partial(self._act, edit, edit.undo))
-                self.undo_stack.push(Change(edit.words, *acts, self.undo_stack, edit.field))
-            if then is not None:
-                then(done)
-
-        self._act(edit, edit.do, over)
-        return taken == [True]
-
-    def _act(self, edit: Edit, act: Callable[[], object], over: Then) -> None:
-        """Have one half of an edit done; `over` is told whether it was."""
-
-        def told(raised: BaseException | None) -> None:
-            if raised is not None and not isinstance(raised, WintryError):
-                raise raised
-            if raised is not None:
-                self.failed.emit(str(raised))
-            over(raised is None)
-
-        if edit.shown:
-            act()
-            over(True)
-        elif not self.open.ask(act, told):
-            self.said.emit(f"The book is busy; “{edit.words}” is done in a moment.")
-
     # --- the bench ---
 
     @property
     def equipment(self) -> Equipment:
         """The bench as the book has it: its instruments and channels."""
         return self.open.equipment
-
-    def set_equipment(self, words: str, made: Equipment) -> None:
-        """Change the bench; can be undone."""
-        self.change(self.open.edits.set_equipment(words, made))
 
     @property
     def attended_text(self) -> str:
@@ -350,10 +288,6 @@ class Session(SafeSession):
         from wintry_tally.core.protocol.attended import parse_attended
 
         return parse_attended(self.attended_text)
-
-    def set_attended(self, text: str) -> None:
-        """Change the attended hours; can be undone."""
-        self.change(self.open.edits.set_attended(text))
 
     def start_stand_ins(self) -> None:
         """Start stand-in instruments on this computer and enter them into the bench, with a channel of their own."""
@@ -396,20 +330,12 @@ class Session(SafeSession):
 
         return wishes_of(self.book)
 
-    def set_wishes(self, words: str, made: Wishes, then: Then | None = None) -> bool:
-        """Change them, undoably; whether the book has taken it; see `change`."""
-        return self.change(self.open.edits.set_wishes(words, made), then)
-
     @property
     def needs(self) -> list[str]:
         """What batteries of this book are needed for, each in one line."""
         from wintry_tally.app.opening import needs_of
 
         return needs_of(self.book)
-
-    def set_needs(self, words: str, made: list[str], then: Then | None = None) -> bool:
-        """Change them, undoably; whether the book has taken it; see `change`."""
-        return self.change(self.open.edits.set_needs(words, made), then)
 
     # --- places ---
 
@@ -419,16 +345,6 @@ class Session(SafeSession):
         from wintry_tally.app.places import places_of
 
         return places_of(self.book)
-
-    def set_places(self, words: str, made: tuple[PlaceSpec, ...], then: Then | None = None) -> bool:
-        """Change them, undoably; whether the book has taken it; see `change`."""
-        with self.guard():
-            return self.change(self.open.edits.set_places(words, made), then)
-        return False
-
-    def read_place(self, place: str, at: datetime, temperature_C: float, then: Then | None = None) -> bool:
-        """Keep a reading of a place made by hand, undoably; whether the book has taken it; see `change`."""
-        return self.change(self.open.edits.read_place(place, at, temperature_C), then)
 
     # --- samples and claims ---
 
@@ -444,65 +360,16 @@ class Session(SafeSession):
         """One sample."""
         return self.open.sample(sample_id)
 
-    def add_sample(self, then: Callable[[int], object]) -> None:
-        """Hang a new tag; `then` is called with its number."""
-        made: list[int] = []
-        self.change(self.open.edits.add_sample(made), lambda done: then(made[0]) if done else None)
-
-    def remove_sample(self, sample_id: int) -> None:
-        """Take a tag off the rack; undo hangs it back, nothing is deleted."""
-        self.change(self.open.edits.remove_sample(sample_id))
-
-    def hang_again(self, sample: Sample) -> None:
-        """Hang a tag again that was taken off the rack, undoably."""
-        self.change(self.open.edits.hang_again(sample))
-
-    def set_sample(self, sample_id: int, words: str, **values: Any) -> bool:
-        """Change columns of a sample, undoably; whether the book took it."""
-        return self.change(self.open.edits.set_sample(self.sample(sample_id), words, **values))
-
-    def set_prose(self, sample_id: int, text: str) -> bool:
-        """Keep the tester's words, undoably; whether the book has taken them."""
-        with self.guard():
-            return self.change(self.open.edits.set_prose(sample_id, text))
-        return False
-
-    def add_claim(self, sample_id: int, claim: Claim, then: Then | None = None) -> bool:
-        """Keep a claim; whether the book has taken it; see `change`."""
-        return self.change(self.open.edits.add_claim(sample_id, claim), then)
-
-    def remove_claim(self, sample_id: int, claim: Claim) -> None:
-        """Remove a claim; undo puts it back with its own number."""
-        self.change(self.open.edits.remove_claim(sample_id, claim))
-
-    def enter(self, sample_id: int, claim: Claim, value: float | None, limit: float | None = None) -> bool:
-        """Enter what was measured or seen of a claim, in its unit (1 or 0 for yes or no); None takes it back."""
-        return self.change(self.open.edits.enter(sample_id, claim, value, limit))
-
-    def note_cycles(self, sample_id: int, at: datetime, cycles: float, then: Then | None = None) -> bool:
-        """Note cycles that a battery had elsewhere, undoably; whether the book has taken it; see `change`."""
-        with self.guard():
-            return self.change(self.open.edits.note_cycles(self.sample(sample_id), at, cycles), then)
-        return False
-
     # --- runs and verdicts ---
 
     def runs(self, sample_id: int) -> list[Run]:
         """The runs of a sample, oldest first."""
         return self.open.runs(sample_id)
 
-    def set_run(self, run: Run, words: str, **values: Any) -> None:
-        """Change columns of a run (left_out, repair), undoably."""
-        self.change(self.open.edits.set_run(run, words, **values))
-
     @property
     def school(self) -> School:
         """The decision rule of the open book."""
         return School.STRICT if self._open is None else self._open.school
-
-    def set_school(self, school: School) -> None:
-        """Judge by another decision rule from now on; the book keeps it, and it can be undone."""
-        self.change(self.open.edits.set_school(school))
 
     def dossier(self, sample_id: int) -> Dossier | None:
         """Everything on a sample; None while it is being worked out, `dossier_changed` follows."""

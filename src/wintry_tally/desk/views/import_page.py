@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 from dataclasses import asdict, replace
-from datetime import UTC, datetime
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -23,7 +22,6 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from wintry_tally.book.keeping import keep_log
 from wintry_tally.book.records import plain_of, read_as
 from wintry_tally.core.analysis import Instrument, Options
 from wintry_tally.core.analysis.derivation import charge_working, energy_working, mean_voltage_working
@@ -32,7 +30,7 @@ from wintry_tally.core.protocol.kinds import TEST_KINDS
 from wintry_tally.core.quantity import Accuracy, format_duration, parse_accuracy
 from wintry_tally.core.verdict.evidence import ALTERS, likely_method
 from wintry_tally.desk.background import Job
-from wintry_tally.desk.importing import Looked, Unread, look, shape_key
+from wintry_tally.desk.importing import Looked, Unread, keep, look, shape_key
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.theme.style import colour
 from wintry_tally.desk.views.station import StationView
@@ -44,7 +42,6 @@ from wintry_tally.desk.widgets.line_number import LineNumber
 from wintry_tally.desk.widgets.parts import button, card, column, label, named, row, scrolling
 from wintry_tally.desk.widgets.quantity_field import QuantityField, TypedField
 from wintry_tally.exchange.layout import DELIMITER_WORDS, Choices, Layout
-from wintry_tally.exchange.originals import original_bytes
 from wintry_tally.report.curve import discharge_curve
 
 FIELD_WORDS = (
@@ -467,21 +464,16 @@ class ImportPage(StationView):
         """Keep the log as a run: the readings as read, the file's own bytes beside them."""
         if self._looked is None or not self._paths or self._keeping:
             return
-        log, paths = self._looked.log, self._paths
+        looked, paths, device = self._looked, self._paths, json.dumps(self._of_device())
         kind = TEST_KINDS[str(self.test.currentData())]
-        sample, analysis, book = self.session.sample(self.sample_id), self._looked.analysis, self.session.book
-        key, device = shape_key(log.layout), json.dumps(self._of_device())
-
-        def work(_job: Job) -> None:
-            started = log.started or datetime.fromtimestamp(paths[0].stat().st_mtime, UTC)
-            keep_log(book, sample, kind, log.trace, analysis, started, original_bytes(paths))
-            book.set_meta(key, device)
-
+        sample, book = self.session.sample(self.sample_id), self.session.book
         self._paths, self._keeping = (), True
         self.keep_button.setEnabled(False)
         self.session.said.emit(f"keeping {paths[0].name}…")
         self.session.workshop.start(
-            work, partial(self._kept, sample.id, paths[0].name, kind.station), partial(self._not_kept, sample.id, paths)
+            lambda _job: keep(book, sample, kind, looked, paths, device),
+            partial(self._kept, sample.id, paths[0].name, kind.station),
+            partial(self._not_kept, sample.id, paths),
         )
 
     def _kept(self, sample_id: int, name: str, station: str, _none: object) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from functools import partial
 from typing import Any, Self
 
@@ -40,6 +40,11 @@ def _plot_class() -> Any:
             event.accept()
 
     return Plot
+
+
+def _ticks(strings: Callable[..., list[str]], *asked: object) -> list[str]:
+    """The numbers along an axis, with the reader's decimal mark."""
+    return [shown(one) for one in strings(*asked)]
 
 
 def _page_around(widget: QWidget) -> QScrollArea | None:
@@ -292,6 +297,7 @@ class Curve(QWidget):
             axis.setLabel(title)
             axis.setTickFont(font("small"))
             axis.enableAutoSIPrefix(False)
+            axis.tickStrings = partial(_ticks, axis.tickStrings)
         item.sigXRangeChanged.connect(self._choose_detail)
         item.sigYRangeChanged.connect(lambda *_: self._place_names() if self._extra else None)
         self.set_ticks(self._ticks)

@@ -12,7 +12,8 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QWidget
 from wintry_tally.core.battery.sample import CyclesHad
 from wintry_tally.core.errors import InputError, WintryError
 from wintry_tally.core.quantity import parse_typed
-from wintry_tally.desk.session import Session, Then
+from wintry_tally.desk.edit_session import Then
+from wintry_tally.desk.session import Session
 from wintry_tally.desk.widgets.flow import Flow
 from wintry_tally.desk.widgets.parts import button, card, clear, column, label, row
 
