@@ -128,3 +128,8 @@ def test_what_is_said_stands_in_the_catalogue_with_just_those_parts_and_all_of_i
     source = "".join(path.read_text(encoding="utf-8") for path in ROOT.rglob("*.py") if path.name != "english.py")
     unused = {code for code in ENGLISH if code not in used and f'"{code}"' not in source}
     assert not unused
+
+
+def test_whatever_stands_in_a_book_is_read_back_and_does_not_take_for_ever() -> None:
+    for words in ("a: " * 600 + "finished", "x (" * 900 + ")" * 900, "; ".join(["finished"] * 200), "y" * 10**6):
+        assert read_back(words) == words

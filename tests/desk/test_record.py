@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+import sqlite3
+from contextlib import closing
 from pathlib import Path
 
 import pytest
@@ -14,6 +16,7 @@ from wintry_tally.app.run_record import record_of
 from wintry_tally.book import Book
 from wintry_tally.cli.main import invoke
 from wintry_tally.core.engine import Event
+from wintry_tally.core.errors import BookError
 from wintry_tally.core.message import said
 from wintry_tally.core.quantity.preferred import US
 from wintry_tally.core.verdict import School
@@ -84,3 +87,14 @@ def test_the_page_and_the_shell_tell_the_same_in_the_readers_units(told: Path, t
     plain = capsys.readouterr().out
     assert "122 °F" in plain and "20 °C there" in plain and "30 min" in plain
     assert invoke(["record", str(told), "999"]) == 2 and "no run 999" in capsys.readouterr().err
+
+
+def test_a_record_that_cannot_be_read_is_told_and_keeps_back_no_page(told: Path, tmp_path: Path) -> None:
+    with closing(sqlite3.connect(told)) as line:
+        line.execute("update event set message = 'no JSON' where run_id = 1 and kind = 'gap'")
+        line.commit()
+    with Book.open(told) as book:
+        with pytest.raises(BookError):
+            record_of(book, RUN)
+        write_report(dossier_of(book, book.samples.all()[0], School.STRICT), [], tmp_path / "page.html", book)
+    assert "the events of run 1 cannot be read" in (tmp_path / "page.html").read_text(encoding="utf-8").lower()

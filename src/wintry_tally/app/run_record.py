@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
+from wintry_tally.core.errors import BookError
 from wintry_tally.core.message import said
 from wintry_tally.report.record import HEED, Happened
 
@@ -28,8 +29,15 @@ def record_of(book: Book, run_id: int) -> tuple[Happened, ...]:
 
 
 def records_of(book: Book, run_ids: Sequence[int]) -> dict[int, tuple[Happened, ...]]:
-    """Of several runs, by their numbers."""
-    return {number: record_of(book, number) for number in run_ids}
+    """Of several runs, by their numbers; one that cannot be read says so."""
+    return {number: _told(book, number) for number in run_ids}
+
+
+def _told(book: Book, number: int) -> tuple[Happened, ...]:
+    try:
+        return record_of(book, number)
+    except BookError as error:
+        return (Happened(0.0, "fault", str(error), heed=True),)
 
 
 def _line(event: Event) -> Happened:

@@ -11,6 +11,8 @@ from wintry_tally.core.message.english import ENGLISH
 from wintry_tally.core.message.message import OWN, Message, Part, as_message, said
 
 NUMBER = r"-?(?:\d+(?:\.\d+)?(?:e[+-]?\d+)?|inf|nan)"
+MOST_LETTERS, MOST_DEPTH = 2000, 5
+"""No sentence of this program was longer, or had messages within messages deeper: what is, is somebody else's."""
 LEAST_LETTERS = 5
 """A template with fewer letters of its own says too little to be known by, unless all its parts are numbers: it is tried last,
 and taken only where something within it is known."""
@@ -21,12 +23,18 @@ def read_back(words: str, codes: Iterable[str] = ()) -> Message:
 
     `codes`: tried first, whatever their templates say; for sentences of a known kind.
     """
+    return _read(words, tuple(codes), MOST_DEPTH)
+
+
+def _read(words: str, codes: tuple[str, ...], depth: int) -> Message:
+    if depth == 0 or len(words) > MOST_LETTERS:
+        return as_message(words)
     known, rest = _known()
     for code in (*codes, *known, *rest):
         found = _pattern(code).fullmatch(words)
         if found is None:
             continue
-        parts = {name: _part(code, name, text) for name, text in found.groupdict().items()}
+        parts = {name: _part(code, name, text, depth - 1) for name, text in found.groupdict().items()}
         if code in rest and code not in codes and not any(isinstance(part, Message) for part in parts.values()):
             continue
         made = Message(code, parts)
@@ -34,7 +42,7 @@ def read_back(words: str, codes: Iterable[str] = ()) -> Message:
             return made
     told = words.split("; ")
     if len(told) > 1:
-        messages = tuple(read_back(one) for one in told)
+        messages = tuple(_read(one, (), depth - 1) for one in told)
         if all(one.code != OWN for one in messages):
             return said("several", messages=messages)
     return as_message(words)
@@ -77,11 +85,11 @@ def _is_number(spec: str | None) -> bool:
     return bool(spec) and str(spec)[-1] in "fg" and not str(spec).startswith("%")
 
 
-def _part(code: str, name: str, text: str) -> Part:
+def _part(code: str, name: str, text: str, depth: int) -> Part:
     spec = next(found[2] for found in string.Formatter().parse(ENGLISH[code]) if found[1] == name)
     if _is_number(spec):
         return float(text)
     if spec:
         return tuple(text.split(spec))
-    within = read_back(text)
+    within = _read(text, (), depth)
     return text if within.code == OWN else within
