@@ -183,6 +183,11 @@ def leads(trace: Trace, dice: Random) -> Flawed:
     return replace(trace, voltage_V=np.round(trace.voltage_V - ohm * trace.current, 3)), {}
 
 
+def leads_said(trace: Trace, dice: Random) -> Flawed:
+    """The same, and somebody says so."""
+    return leads(trace, dice)[0], {"volts_at": "load"}
+
+
 def flipped(trace: Trace, dice: Random) -> Flawed:
     """The clamp was put on the other way round from somewhere on."""
     start = int(dice.uniform(0.05, 0.95) * len(trace))
@@ -193,6 +198,7 @@ VARIANTS: dict[str, Callable[[Trace, Random], Flawed]] = {
     "zero": zero, "flicker": flicker, "gap": gap, "early end": early_end, "by hand": by_hand, "wrong unit": wrong_unit,
     "late start": late_start, "coarse": coarse, "paused": paused, "spikes": spikes, "frozen": frozen, "flipped": flipped,
     "minutes": minutes, "sixty": sixty, "unsigned": unsigned, "fahrenheit": fahrenheit, "leads": leads,
+    "leads said": leads_said,
 }  # fmt: skip
 
 UNSEEN = frozenset({"leads"})

@@ -20,7 +20,7 @@ from wintry_tally.core.quantity import Quantity, Term
 from wintry_tally.core.verdict import Outcome, School, judge
 from wintry_tally.core.verdict.effects import cutoff_condition, rate_condition, temperature_condition, warmth_condition
 from wintry_tally.core.verdict.evidence import CapacityEvidence, evidence_from_log
-from wintry_tally.core.verdict.leads import LEADS_OF_A_CUT, beyond_own_of, beyond_own_V, leads_condition, sag_of
+from wintry_tally.core.verdict.leads import LEADS_OF_A_CUT, Sag, beyond_own_of, beyond_own_V, leads_condition, sag_of
 from wintry_tally.core.verdict.settle_capacity import scatter_beyond
 from wintry_tally.core.working import Working
 
@@ -206,10 +206,10 @@ def test_retention_after_four_weeks_is_a_rate_a_month() -> None:
 def test_a_fall_beyond_a_batterys_own_may_be_leads(
     sag: tuple[float, float] | None, celsius: float | None, beyond: float | None
 ) -> None:
-    found = beyond_own_V(FAMILIES["lfp"], 100.0, sag, 20.0, celsius)
+    found = beyond_own_V(FAMILIES["lfp"], 100.0, None if sag is None else Sag(*sag), 20.0, celsius)
     assert (found is None) == (beyond is None)
     if found is not None and beyond is not None:
-        assert found == pytest.approx((0.12, beyond))
+        assert (found.own_V, found.most_V) == pytest.approx((0.12, beyond)) and found.fell_V == sag[0]
         told = leads_condition(parse_claim("1280 Wh"), found, 102.0)
         # Ohm's law: from nothing to all of it, alike (P1)
         assert told is not None and told.effect is not None and told.effect.value == pytest.approx(51.0 * beyond)
@@ -261,7 +261,33 @@ def test_where_a_log_begins_under_load_another_step_says_what_leads_take(ohm: fl
     read = piecewise(*((seconds, amps, volts - ohm * amps) for seconds, amps, volts in parts))
     log = analysed(read, rated=40.0)
     sag = sag_of(log)
-    assert sag is not None and sag[0] == pytest.approx((0.015 + ohm) * log.capacity.count.mean_current.value, rel=0.01)
+    assert sag is not None and sag.fell_V == pytest.approx(
+        (0.015 + ohm) * log.capacity.count.mean_current.value, rel=0.01
+    )
     found = beyond_own_of(log, FAMILIES["lfp"], 40.0, 8.0, LEADS_OF_A_CUT)
     assert (found is None) == (beyond is None)
-    assert found is None or found == pytest.approx((0.12, beyond), rel=0.02)
+    assert found is None or (found.own_V, found.most_V) == pytest.approx((0.12, beyond), rel=0.02)
+
+
+@pytest.mark.parametrize(("at", "outcome"), [("", "too-close"), ("terminals", "missed"), ("load", "too-close")])
+def test_who_says_where_the_volts_were_read_is_believed(at: str, outcome: str) -> None:
+    """A worn battery falls as far as leads make it: read at its terminals the energy is missed, else it is open."""
+    trace = discharge(8.0, 5.0, interval_s=5.0, opened=True)
+    worn = replace(trace, voltage_V=np.round(trace.voltage_V - 0.05 * trace.current, 3))
+    log = analyse(worn, Options(FAMILIES["lfp"], 40.0, METER, volts_at=at))
+    assert log.capacity is not None
+    wanted = claim("energy", 1.01 * log.capacity.count.energy.value, "Wh", "at-least")
+    (found,) = judge(FAMILIES["lfp"], 40.0, [wanted], evidence_from_log("capacity", "a.csv", log), School.STRICT)
+    assert found.outcome == outcome
+    leads = [one for one in found.conditions if one.name == "voltage under load"]
+    assert bool(leads) == (at != "terminals")
+    assert ["read at the load" in one.actual for one in leads] == [at == "load"] * len(leads)
+
+
+def test_volts_read_at_the_load_may_all_have_fallen_in_leads() -> None:
+    at_load = Sag(0.10, 5.0, at_load=True)
+    found = beyond_own_V(FAMILIES["lfp"], 100.0, at_load, 20.0, -5.0)
+    # less than the battery's own 0.12 V, and in the cold: what leads take is not known, and may be the battery's own again
+    assert found is not None and (found.own_V, found.fell_V, found.most_V) == pytest.approx((0.12, 0.10, 0.12))
+    untold = beyond_own_V(FAMILIES["lfp"], 100.0, Sag(math.nan, 0.0, at_load=True), 20.0, 25.0)
+    assert untold is not None and untold.most_V == pytest.approx(4.0 * 0.12)

@@ -45,6 +45,7 @@ def keep_log(
         instrument="" if options.instrument.assumed else options.instrument.name,
         ambient_C=options.ambient_C,
         mode="imported",
+        volts_at=options.volts_at,
         unnamed=" ".join(sorted(trace.unnamed)),
     )
     words = kind.words.removesuffix(" test").capitalize()

@@ -45,6 +45,7 @@ class RunSettings:
         channel: of the bench, "" for none; state_of_charge: at the start, 0 to 1; start_C: of the core, of a stand-in battery.
         ambient_stated: somebody said it; override: a person's written reason to go on in spite of the proof of connection.
         unnamed: of an imported log, the fields of which nothing said what unit they are in, with spaces between.
+        volts_at: where the volts were read, "terminals" or "load", as somebody said.
         keep_every_s: what is kept as seldom as this, 0 for all; read_every_s: by hand, 0 for as usual; charging: by hand, a charge.
     """
 
@@ -79,6 +80,7 @@ class RunSettings:
     second_voltage_accuracy: str = ""
     second_current_accuracy: str = ""
     unnamed: str = ""
+    volts_at: str = ""
 
     @property
     def pack(self) -> Family:
@@ -104,6 +106,7 @@ class RunSettings:
             dropouts_V=dropouts_V,
             ambient_C=self.ambient_C,
             repair=repair,  # type: ignore[arg-type]
+            volts_at=self.volts_at,  # type: ignore[arg-type]
         )
 
 

@@ -39,10 +39,17 @@ class Given:
     interval: float | None = None
     time_unit: str | None = None
     channel: str = ""
+    volts_at: str | None = None
     rest_minutes: float | None = None
     repair: str = "safe"
     instrument: tuple[str, ...] = ()
     nominal_v: float | None = None
+
+
+CLOSED = {
+    "discharge_sign": ("+", "-", "auto"), "time_unit": TIME_UNITS, "repair": REPAIRS, "volts_at": ("terminals", "load"),
+}  # fmt: skip
+"""Options that are one of a few words."""
 
 
 def parse_given(data: dict[str, Any], place: str = "") -> Given:
@@ -76,6 +83,7 @@ def parse_given(data: dict[str, Any], place: str = "") -> Given:
         "repair",
         "time_unit",
         "channel",
+        "volts_at",
     ):
         if renamed.get(key) is not None and not isinstance(renamed[key], str):
             raise InputError(f"{place}{key.replace('_', '-')}: {renamed[key]!r} is not a text")
@@ -93,12 +101,10 @@ def parse_given(data: dict[str, Any], place: str = "") -> Given:
         mapping = [f"{key}={value}" for key, value in mapping.items()]
     renamed["mapping"] = (mapping,) if isinstance(mapping, str) else tuple(mapping)
     given = Given(**{key: value for key, value in renamed.items() if value is not None})
-    if given.discharge_sign not in {"+", "-", "auto"}:
-        raise InputError(f'{place}discharge-sign: "{given.discharge_sign}" is not known', mend="use +, - or auto")
-    if given.time_unit is not None and given.time_unit not in TIME_UNITS:
-        raise InputError(f'{place}time-unit: "{given.time_unit}" is not known', mend=f"use {', '.join(TIME_UNITS)}")
-    if given.repair not in REPAIRS:
-        raise InputError(f'{place}repair: "{given.repair}" is not known', mend=f"use {', '.join(REPAIRS)}")
+    for key, among in CLOSED.items():
+        word = getattr(given, key)
+        if word is not None and word not in among:
+            raise InputError(f'{place}{key.replace("_", "-")}: "{word}" is not known', mend=f"use {', '.join(among)}")
     return given
 
 
@@ -165,6 +171,7 @@ def options_from(given: Given) -> tuple[Choices, Options]:
         ambient_C=given.ambient,
         rest_s=DEFAULT_REST_S if given.rest_minutes is None else 60.0 * given.rest_minutes,
         repair=given.repair,  # type: ignore[arg-type]
+        volts_at=given.volts_at or "",  # type: ignore[arg-type]
     )
     return choices, options
 

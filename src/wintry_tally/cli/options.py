@@ -34,6 +34,11 @@ def log_options(command: Any) -> Any:
         click.option("--interval", type=float, help="Seconds from frame to frame, where a log has no clock."),
         click.option("--time-unit", type=click.Choice(TIME_UNITS), help="Of times that name none."),
         click.option("--channel", default="", help="Of a log with several channels; the first where none is named."),
+        click.option(
+            "--volts-at",
+            type=click.Choice(["terminals", "load"]),
+            help="Where the volts were read; what leads take is else told from the log where it can be.",
+        ),
         click.option("--rest-minutes", type=float, help="Rest wanted before a discharge."),
         click.option("--repair", type=click.Choice(["none", "safe", "offered"]), default="safe", show_default=True),
     ]

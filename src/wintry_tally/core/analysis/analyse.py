@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
+from typing import Literal
 
 import numpy as np
 
@@ -52,6 +53,9 @@ ALIVE = 0.3
 UNCLEAR_NAMED = 10
 
 
+VoltsAt = Literal["", "terminals", "load"]
+
+
 @dataclass(frozen=True)
 class Options:
     """What is known beside the log; everything may be absent."""
@@ -66,6 +70,8 @@ class Options:
     rest_s: float = DEFAULT_REST_S
     repair: Repair = "safe"
     second: Instrument = field(default_factory=Instrument)
+    volts_at: VoltsAt = ""
+    """Where the volts were read: at the battery's terminals or at the load, as somebody said; empty where nobody did."""
     cells_known: bool = False
     """Whether the family's cells in series were said; else the voltages decide them where they can."""
 

@@ -12,7 +12,7 @@ from wintry_tally.core.analysis.stages import StageKind
 from wintry_tally.core.battery.families import charge_state_band
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.trace.repair import gaps_of
-from wintry_tally.core.verdict.leads import sag_of
+from wintry_tally.core.verdict.leads import Sag, sag_of
 from wintry_tally.core.working import Working
 
 ALTERS = frozenset({"sign-flipped", "unit-suspect"})
@@ -66,7 +66,7 @@ class CapacityEvidence:
         bridged_Ah: what was counted over long gaps within it, where perhaps nothing flowed; 0 while readings wait.
         charge_step, energy_step: the working of each.
         begun_low: why it did not begin full, where its rest before says so.
-        sag: by how much the volts fell as its load came on, V, and how long after; None where that is not in its log.
+        sag: how the volts fell as its load came on; None where that is not in its log.
     """
 
     name: str
@@ -85,7 +85,7 @@ class CapacityEvidence:
     hidden_Ah: float = 0.0
     bridged_Ah: float = 0.0
     begun_low: str = ""
-    sag: tuple[float, float] | None = None
+    sag: Sag | None = None
 
 
 @dataclass(frozen=True)

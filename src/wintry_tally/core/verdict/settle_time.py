@@ -92,15 +92,13 @@ def _bounded(case: Case, log: LogEvidence, reserve: Reserve, verdict: Verdict, e
     paused = bool(reserve.paused_s) and reserve.unbroken_s < case.claim.value
     leads = beyond_own_of(analysis, case.family, case.rated_Ah)
     if leads is not None:
-        fell = f"its volts fell by {sum(leads):.2f} V under load, such a battery's by about {leads[0]:.2f} V"
         if paused:
-            neither = (
-                f"{fell}, and the load was off for {format_duration(reserve.paused_s)} within it: it bounds nothing"
-            )
+            off = format_duration(reserve.paused_s)
+            neither = f"{leads.words}, and the load was off for {off} within it: it bounds nothing"
             return not_settled(
                 case, f"{neither}; the same test in one go, read at the terminals, would settle it", log.names
             )
-        why = f"{fell}: read at the load they came to {end_V:.2f} V too soon"
+        why = f"{leads.words}: read at the load they came to {end_V:.2f} V too soon"
         return as_bound(case, verdict, "at-least", why, "volts read at the battery's own terminals would settle it")
     if paused:
         off = format_duration(reserve.paused_s)

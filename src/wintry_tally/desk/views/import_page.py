@@ -39,7 +39,7 @@ from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.findings import FindingList
 from wintry_tally.desk.widgets.flow import Columns, Flow
 from wintry_tally.desk.widgets.line_number import LineNumber
-from wintry_tally.desk.widgets.parts import button, card, column, label, named, row, scrolling
+from wintry_tally.desk.widgets.parts import button, card, chooser, column, label, named, row, scrolling
 from wintry_tally.desk.widgets.quantity_field import QuantityField, TypedField
 from wintry_tally.exchange.layout import DELIMITER_WORDS, Choices, Layout
 from wintry_tally.report.curve import discharge_curve
@@ -58,6 +58,9 @@ FIELD_WORDS = (
     ("frame", "frame number"),
     ("channel", "channel"),
 )
+TIMES_IN = (("as found", ""), ("seconds", "s"), ("minutes", "min"), ("hours", "h"), ("milliseconds", "ms"))
+SIGNS = (("found by itself", "auto"), ("discharge is +", "+"), ("discharge is −", "-"))
+VOLTS_AT = (("not said", ""), ("the battery's terminals", "terminals"), ("the load", "load"))
 PREVIEW_ROWS = 4
 
 
@@ -86,6 +89,7 @@ class ImportPage(StationView):
         self.interval = QuantityField("Seconds from frame to frame", "duration", "if it has no clock")
         self.interval.line.setFixedWidth(130)
         self.interval.committed.connect(lambda _value: self._chosen())
+        self.volts_at = chooser("Where the volts were read", VOLTS_AT)
         for box in (self.delimiter, self.decimal, self.header, self.unit, self.sign, self.channel):
             box.activated.connect(self._chosen)
         self.preview = QTableWidget(0, 0)
@@ -105,6 +109,7 @@ class ImportPage(StationView):
         self.ambient = QuantityField("Ambient", "temperature", "if noted")
         for field in (self.accuracy_V, self.accuracy_A, self.cutoff, self.ambient):
             field.committed.connect(lambda _value: self._look())
+        self.volts_at.activated.connect(self._look)
         self.summary = label("", wrap=True)
         self.charge, self.energy, self.mean = Figure("Charge"), Figure("Energy"), Figure("Mean voltage")
         for figure in (self.charge, self.energy, self.mean):
@@ -123,37 +128,17 @@ class ImportPage(StationView):
 
     def _make_choices(self) -> None:
         """What of a file's form may be chosen otherwise than it was found."""
-        self.delimiter = QComboBox()
-        self.delimiter.setAccessibleName("Delimiter")
-        for sign, words in DELIMITER_WORDS.items():
-            self.delimiter.addItem(words, sign)
-        self.decimal = QComboBox()
-        self.decimal.setAccessibleName("Decimal mark")
-        self.decimal.addItem("point", ".")
-        self.decimal.addItem("comma", ",")
+        self.delimiter = chooser("Delimiter", [(words, sign) for sign, words in DELIMITER_WORDS.items()])
+        self.decimal = chooser("Decimal mark", (("point", "."), ("comma", ",")))
         self.header = LineNumber()
         self.header.setAccessibleName("Header line")
-        self.unit = QComboBox()
-        self.unit.setAccessibleName("Unit of the time")
-        for words, key in (
-            ("as found", ""),
-            ("seconds", "s"),
-            ("minutes", "min"),
-            ("hours", "h"),
-            ("milliseconds", "ms"),
-        ):
-            self.unit.addItem(words, key)
-        self.channel = QComboBox()
-        self.channel.setAccessibleName("Channel of the log")
+        self.unit = chooser("Unit of the time", TIMES_IN)
+        self.channel = chooser("Channel of the log", ())
         self._channel = named("Channel", self.channel)
-        self.sign = QComboBox()
-        self.sign.setAccessibleName("Sign of a discharge")
-        for words, key in (("found by itself", "auto"), ("discharge is +", "+"), ("discharge is −", "-")):
-            self.sign.addItem(words, key)
-        self.test = QComboBox()
-        self.test.setAccessibleName("What kind of test it is the log of")
-        for kind in TEST_KINDS.values():
-            self.test.addItem(kind.words, kind.method)
+        self.sign = chooser("Sign of a discharge", SIGNS)
+        self.test = chooser(
+            "What kind of test it is the log of", [(one.words, one.method) for one in TEST_KINDS.values()]
+        )
         self.test.activated.connect(lambda _index: setattr(self, "_test_chosen", True))
 
     def _lay_out(self) -> None:
@@ -175,6 +160,7 @@ class ImportPage(StationView):
             named("Current good to", self.accuracy_A),
             named("Cut-off", self.cutoff),
             named("Ambient", self.ambient),
+            named("Volts read at", self.volts_at),
             gap=3,
         )
         figures = Flow(
@@ -252,6 +238,7 @@ class ImportPage(StationView):
             ),
             cutoff_V=self.cutoff.number,
             ambient_C=self.ambient.number,
+            volts_at=self.volts_at.currentData(),
             repair="offered" if self.repair.isChecked() else "safe",
         )
 
@@ -415,6 +402,7 @@ class ImportPage(StationView):
                 if text and not field.line.text():
                     field.set_text(text)
             self.unit.setCurrentIndex(max(0, self.unit.findData(self._choices.time_unit or "")))
+            self.volts_at.setCurrentIndex(max(0, self.volts_at.findData(data.get("volts_at", ""))))
             self.sign.setCurrentIndex(max(0, self.sign.findData(self._choices.discharge_sign)))
             self.session.said.emit("Set as for this device's logs before; change what is wrong.")
             self._look()
@@ -427,6 +415,7 @@ class ImportPage(StationView):
             "choices": asdict(replace(self._choices, interval_s=None, channel="")),
             "voltage": self.accuracy_V.line.text() if self.accuracy_V.value else "",
             "current": self.accuracy_A.line.text() if self.accuracy_A.value else "",
+            "volts_at": self.volts_at.currentData(),
         }
 
     # --- choosing ---

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from functools import partial
 
-from PySide6.QtWidgets import QApplication, QCheckBox, QComboBox, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QApplication, QCheckBox, QVBoxLayout, QWidget
 
 from wintry_tally.app import own_words
 from wintry_tally.core.battery.printed.own import said_line
@@ -19,7 +19,7 @@ from wintry_tally.desk.session import Session
 from wintry_tally.desk.theme import SPACE
 from wintry_tally.desk.theme.style import apply_named
 from wintry_tally.desk.views.page import MainPage
-from wintry_tally.desk.widgets.parts import button, card, clear, column, fields_beside, label, row, scrolling
+from wintry_tally.desk.widgets.parts import button, card, chooser, clear, column, fields_beside, label, row, scrolling
 from wintry_tally.desk.widgets.quantity_field import TypedField
 
 NAMES = {"temperature": "Temperature", "mass": "Mass", "length": "Length", "wire": "Wires", "decimal": "Decimals"}
@@ -37,15 +37,15 @@ class PreferencesPage(MainPage):
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
-        self.units = {name: _box(NAMES[name], [(UNIT_WORDS[one], one) for one in CHOICES[name]]) for name in CHOICES}
+        self.units = {name: chooser(NAMES[name], [(UNIT_WORDS[one], one) for one in CHOICES[name]]) for name in CHOICES}
         for name, box in self.units.items():
             box.activated.connect(lambda _index, of=name: self._unit(of))
         self.example = label("", "quiet", wrap=True)
-        self.theme = _box("Day or night", [(words, key) for key, words in THEME_WORDS.items()])
+        self.theme = chooser("Day or night", [(words, key) for key, words in THEME_WORDS.items()])
         self.theme.activated.connect(lambda _index: self._keep(theme=str(self.theme.currentData())))
         self.sound = QCheckBox("A sound when something needs you")
         self.sound.clicked.connect(lambda on: self._keep(sound=bool(on)))
-        self.school = _box("Decision rule of new books", [(RULE_NAMES[one], one.value) for one in School])
+        self.school = chooser("Decision rule of new books", [(RULE_NAMES[one], one.value) for one in School])
         self.school.activated.connect(lambda _index: self._keep(school=str(self.school.currentData())))
         self.school_words = label("", "small", wrap=True)
         self.hours = TypedField("Somebody is there, in new books", parse_attended, lambda _hours: "", USUAL)
@@ -141,11 +141,3 @@ class PreferencesPage(MainPage):
             apply_named(application, theme_named(current().theme))
             self.session.theme_changed.emit()
         self.refresh()
-
-
-def _box(name: str, items: list[tuple[str, str]]) -> QComboBox:
-    made = QComboBox()
-    made.setAccessibleName(name)
-    for words, key in items:
-        made.addItem(words, key)
-    return made

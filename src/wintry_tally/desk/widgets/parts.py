@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any, TypeVar, cast
 
@@ -158,6 +158,15 @@ def under(title: QWidget, widget: QWidget) -> QWidget:
 def below(words: str, small: str) -> QWidget:
     """Words with smaller ones beneath."""
     return under(label(words, wrap=True), label(small, "small", wrap=True))
+
+
+def chooser(name: str, items: Iterable[tuple[str, str]]) -> QComboBox:
+    """A box to choose from: words, each with its key."""
+    made = QComboBox()
+    made.setAccessibleName(name)
+    for words, key in items:
+        made.addItem(words, key)
+    return made
 
 
 def card(*items: QWidget | QLayout | None, gap: int = 2, role: str = "card") -> QFrame:
