@@ -47,6 +47,14 @@ def _ticks(strings: Callable[..., list[str]], *asked: object) -> list[str]:
     return [shown(one) for one in strings(*asked)]
 
 
+class _LevelWords:
+    """What stands at a level as it is dragged; the plot library asks it as it would ask a format."""
+
+    def format(self, value: float) -> str:
+        """In the reader's units."""
+        return shown(f"drop-out {value:.2f} V")
+
+
 def _page_around(widget: QWidget) -> QScrollArea | None:
     """What it lies in, where that scrolls."""
     above = widget.parentWidget()
@@ -134,7 +142,8 @@ class Curve(QWidget):
 
     def decorate(self, bands: Sequence[Stretch] = (), marks: Sequence[tuple[float, str]] = ()) -> None:
         """Stretches shaded and named along the axis, and named instants; they stay until the next call."""
-        self._bands, self._marks = list(bands), list(marks)
+        self._bands = [(low, high, shown(words), live) for low, high, words, live in bands]
+        self._marks = [(at, shown(words)) for at, words in marks]
         if self._plot is not None and not self._due:
             self._decorate()
 
@@ -408,9 +417,10 @@ class Curve(QWidget):
                 movable=True,
                 pen=pg.mkPen(colour("accent"), width=2, style=Qt.PenStyle.DashLine),
                 hoverPen=pg.mkPen(colour("accent"), width=4),
-                label="drop-out {value:.2f} V",
+                label="drop-out",
                 labelOpts={"color": colour("accent"), "position": 0.5, "fill": colour("card"), "movable": False},
             )
+            self._level_line.label.setFormat(_LevelWords())
             self._level_line.sigDragged.connect(lambda line: self.level_moved.emit(float(line.value())))
             item.addItem(self._level_line, ignoreBounds=True)
         elif abs(self._level_line.value() - self._level) > 1e-9:
