@@ -173,6 +173,7 @@ def test_with_an_imported_file(qtbot, fresh: Window, tmp_path, monkeypatch, butt
     qtbot.waitUntil(page.keep_button.isEnabled, timeout=15000)
     shown = page.charge.text()
     qtbot.mouseClick(page.keep_button, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: bool(fresh.session.runs(fresh.sample_id)), timeout=15000)
     found = outcomes(qtbot, fresh)
     assert found["energy"] is Outcome.MET
     verdicts = fresh.session.dossier(fresh.sample_id).verdicts

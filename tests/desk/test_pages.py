@@ -149,7 +149,7 @@ def test_an_offered_repair_can_be_taken_on_import(one: Window, qtbot, tmp_path: 
     qtbot.waitUntil(lambda: page.charge.text().startswith("40.0"), timeout=15000)
     qtbot.waitUntil(page.keep_button.isEnabled, timeout=15000)
     page.keep()
-    qtbot.waitUntil(lambda: one.session.runs(one.sample_id), timeout=15000)
+    qtbot.waitUntil(lambda: bool(one.session.runs(one.sample_id)), timeout=15000)
     run = one.session.runs(one.sample_id)[0]
     assert run.repair == "offered" and run.status is RunStatus.FINISHED
     kept = one.session.book.runs.trace(run.id)
@@ -182,7 +182,7 @@ def test_a_log_kept_with_a_clock_that_nothing_names_is_not_judged_before_that_is
     qtbot.waitUntil(page.keep_button.isEnabled, timeout=15000)
     assert page.repair.isVisible() and any("what unit the times are in" in message for message in page.remarks.messages)
     page.keep()
-    qtbot.waitUntil(lambda: one.session.runs(one.sample_id), timeout=15000)
+    qtbot.waitUntil(lambda: bool(one.session.runs(one.sample_id)), timeout=15000)
     run = one.session.runs(one.sample_id)[0]
     assert run.settings.unnamed == "time" and one.session.book.runs.trace(run.id).unnamed == {"time"}
     qtbot.waitUntil(lambda: one.session.dossier(one.sample_id) is not None, timeout=15000)

@@ -285,7 +285,7 @@ def test_what_was_set_for_a_device_is_remembered(qtbot, one: Window, tmp_path: P
     page._look()
     qtbot.waitUntil(page.keep_button.isEnabled, timeout=15000)
     page.keep()
-    qtbot.waitUntil(lambda: one.session.runs(one.sample_id), timeout=15000)
+    qtbot.waitUntil(lambda: bool(one.session.runs(one.sample_id)), timeout=15000)
     again = write_log(tmp_path / "b.csv", discharge(), header="t,x,y")
     one.import_log(again)
     qtbot.waitUntil(page.keep_button.isEnabled, timeout=15000)

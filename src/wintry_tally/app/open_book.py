@@ -118,6 +118,15 @@ class OpenBook:
         edit.do()
         self.catch_up()
 
+    def undo(self, edit: Edit) -> None:
+        """Take an edit back here and now, and tell what that changed.
+
+        Raises:
+            WintryError: the book refused it; it stands.
+        """
+        edit.undo()
+        self.catch_up()
+
     def ask(self, act: Callable[[], object], over: Over) -> bool:
         """Have something done to the book in its turn; what it changed is told before it is said to be over.
 

@@ -13,6 +13,7 @@ from functools import lru_cache
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from wintry_tally.core.battery import Family, family_named, pack_of
+from wintry_tally.core.engine import Event
 from wintry_tally.core.errors import BookError
 from wintry_tally.core.message import NOTHING, Message, message_data, message_from
 from wintry_tally.core.protocol.method import Method
@@ -228,6 +229,20 @@ def message_of(text: Any) -> Message:
         ValueError: it is no JSON.
     """
     return message_from(plain_of(text)) if text != "" else NOTHING
+
+
+def event_of(row: Any) -> Event:
+    """An event as its row has it.
+
+    Raises:
+        ValueError: what stands there cannot be one.
+    """
+    return made_of(Event, {"at_s": row["at_s"], "kind": row["kind"], "message": message_of(row["message"])})
+
+
+def event_row(run_id: int, event: Event) -> dict[str, Any]:
+    """The row that keeps an event of a run."""
+    return {"run_id": run_id, "at_s": event.at_s, "kind": event.kind, "message": message_text(event.message)}
 
 
 @lru_cache(maxsize=512)

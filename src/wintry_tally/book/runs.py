@@ -24,8 +24,8 @@ from wintry_tally.book.records import (
     Run,
     RunSettings,
     RunStatus,
-    made_of,
-    message_of,
+    event_of,
+    event_row,
     message_text,
     read_as,
     run_of,
@@ -115,18 +115,10 @@ class Runs:
     def events(self, run_id: int) -> list[Event]:
         """Its events in order."""
         with self._transaction() as connection:
-            rows = (
-                connection.execute(
-                    select(tables.event).where(tables.event.c.run_id == run_id).order_by(tables.event.c.id)
-                )
-                .mappings()
-                .all()
-            )
+            query = select(tables.event).where(tables.event.c.run_id == run_id).order_by(tables.event.c.id)
+            rows = connection.execute(query).mappings().all()
             with read_as(f"the events of run {run_id}"):
-                return [
-                    made_of(Event, {"at_s": row["at_s"], "kind": row["kind"], "message": message_of(row["message"])})
-                    for row in rows
-                ]
+                return [event_of(row) for row in rows]
 
     def readings(self, run_id: int) -> list[tuple[float, float | None, float | None, float | None, float | None, str]]:
         """The rows journalled so far: elapsed s, V, A, °C, counter Ah, note."""
@@ -339,13 +331,7 @@ class Runs:
                     ],
                 )
             if events:
-                connection.execute(
-                    insert(tables.event),
-                    [
-                        {"run_id": run_id, "at_s": e.at_s, "kind": e.kind, "message": message_text(e.message)}
-                        for e in events
-                    ],
-                )
+                connection.execute(insert(tables.event), [event_row(run_id, event) for event in events])
             connection.execute(
                 update(tables.run)
                 .where(tables.run.c.id == run_id)
@@ -419,11 +405,7 @@ class Runs:
     def add_event(self, run_id: int, event: Event) -> None:
         """Keep an event."""
         with self._transaction() as connection:
-            connection.execute(
-                insert(tables.event).values(
-                    run_id=run_id, at_s=event.at_s, kind=event.kind, message=message_text(event.message)
-                )
-            )
+            connection.execute(insert(tables.event).values(event_row(run_id, event)))
 
     def keep_original(self, run_id: int, name: str, content: bytes) -> None:
         """Keep the bytes of an imported file."""

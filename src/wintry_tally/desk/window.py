@@ -392,13 +392,12 @@ class Window(QMainWindow):
 
     def hang_tag(self) -> None:
         """A new sample, shown at Arrival."""
+        self.session.add_sample(self._hung)
 
-        def hung(made: int) -> None:
-            self.station = "arrival"
-            self.show_sample(made)
-            self.view("arrival").begin()
-
-        self.session.add_sample(hung)
+    def _hung(self, made: int) -> None:
+        self.station = "arrival"
+        self.show_sample(made)
+        self.view("arrival").begin()
 
     def remove_tag(self) -> None:
         """Take the sample shown off the rack (Ctrl+Z hangs it back)."""
