@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
@@ -20,11 +20,20 @@ if TYPE_CHECKING:
 
 def bank_of(book: Book, sample_id: int) -> Bank | None:
     """The bank that a sample is; None where it is a single battery. Its units stay its own when their tags come off."""
-    kept = book.banks.all().get(sample_id)
-    if kept is None:
+    banks = book.banks.all()
+    units = banks[sample_id][1] if sample_id in banks else ()
+    return bank_among(banks, [book.samples.get(number, taken_off=True) for number in units], sample_id)
+
+
+def bank_among(
+    banks: Mapping[int, tuple[int, tuple[int, ...]]], samples: Iterable[Sample], sample_id: int
+) -> Bank | None:
+    """The same, among banks (series and units, by number) and samples that are known."""
+    if sample_id not in banks:
         return None
-    series, units = kept
-    return Bank(series, len(units) // series, tuple(book.samples.get(number, taken_off=True) for number in units))
+    series, units = banks[sample_id]
+    known = {sample.id: sample for sample in samples}
+    return Bank(series, len(units) // series, tuple(known[number] for number in units))
 
 
 def kin_of(book: Book, sample_id: int) -> set[int]:

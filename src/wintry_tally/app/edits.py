@@ -17,6 +17,7 @@ from wintry_tally.core.verdict.outcome import RULE_NAMES
 if TYPE_CHECKING:
     from datetime import datetime
 
+    from wintry_tally.app.known import Known
     from wintry_tally.app.places import PlaceSpec
     from wintry_tally.app.wishes import Wishes
     from wintry_tally.bench.equipment import Equipment
@@ -49,8 +50,8 @@ class Edit:
 class Edits:
     """Every edit that a person can make of an open book. None stands for one that would change nothing."""
 
-    def __init__(self, book: Book) -> None:
-        self._book = book
+    def __init__(self, book: Book, known: Callable[[], Known] | None = None) -> None:
+        self._book, self._known = book, known
 
     def add_sample(self, made: list[int]) -> Edit:
         """Hang a new tag; its number is put into `made`."""
@@ -121,7 +122,7 @@ class Edits:
     def set_prose(self, sample_id: int, text: str) -> Edit | None:
         """Keep the tester's words."""
         samples = self._book.samples
-        before = samples.prose(sample_id)
+        before = samples.prose(sample_id) if self._known is None else self._known().prose.get(sample_id, "")
         if text == before:
             return None
         return Edit(
@@ -158,35 +159,53 @@ class Edits:
         """Put the claims of a sample into another order; None where they stand so."""
         samples = self._book.samples
         numbers = [claim.id for claim in wanted if claim.id is not None]
-        if numbers == [claim.id for claim in samples.get(sample_id).claims]:
+        known = self._sample(sample_id)
+        if numbers == [claim.id for claim in known.claims]:
             return None
-        before, after = samples.claim_places(sample_id), {number: place for place, number in enumerate(numbers)}
-        return Edit(
-            "order the claims",
-            lambda: samples.place_claims(sample_id, after),
-            lambda: samples.place_claims(sample_id, before),
-        )
+        before, after = list[dict[int, int | None]](), {number: place for place, number in enumerate(numbers)}
+
+        def do() -> None:
+            before.append(samples.claim_places(sample_id))
+            samples.place_claims(sample_id, after)
+
+        return Edit("order the claims", do, lambda: samples.place_claims(sample_id, before.pop()))
+
+    def _sample(self, sample_id: int) -> Sample:
+        """A sample as it is known."""
+        known = () if self._known is None else self._known().samples
+        found = next((one for one in known if one.id == sample_id), None)
+        return self._book.samples.get(sample_id) if found is None else found
 
     def remove_claim(self, sample_id: int, claim: Claim) -> Edit:
         """Take a claim from the list; undo puts it back with its own number."""
         assert claim.id is not None
-        number, samples = claim.id, self._book.samples
-        place = samples.claim_places(sample_id).get(number)
+        number, samples, places = claim.id, self._book.samples, list[int | None]()
+
+        def do() -> None:
+            places.append(samples.claim_places(sample_id).get(number))
+            samples.remove_claim(number)
+
         return Edit(
             f"remove the claim “{claim.text or claim.kind}”",
-            lambda: samples.remove_claim(number),
-            lambda: samples.add_claim(sample_id, claim, place),
+            do,
+            lambda: samples.add_claim(sample_id, claim, places.pop()),
         )
 
     def enter(self, sample_id: int, claim: Claim, value: float | None, limit: float | None = None) -> Edit:
         """Enter what was measured or seen of a claim, in its unit (1 or 0 for yes or no); None takes it back."""
-        of = claim.text or ""
-        before = self._book.samples.entered(sample_id)
-        after = [item for item in before if (item["kind"], item["of"]) != (claim.kind, of)]
-        if value is not None:
-            unit = claim.unit if claim.value is not None else ""
-            after.append({"kind": claim.kind, "of": of, "value": value, "limit": limit, "unit": unit})
-        return self._set(f"enter {claim.definition.label.lower()}", f"entered:{sample_id}", json.dumps(after), json.dumps(before))  # fmt: skip
+        of, key, before = claim.text or "", f"entered:{sample_id}", list[str]()
+        unit = claim.unit if claim.value is not None else ""
+
+        def do() -> None:
+            kept = self._book.samples.entered(sample_id)
+            before.append(json.dumps(kept))
+            after = [item for item in kept if (item["kind"], item["of"]) != (claim.kind, of)]
+            if value is not None:
+                after.append({"kind": claim.kind, "of": of, "value": value, "limit": limit, "unit": unit})
+            self._book.set_meta(key, json.dumps(after))
+
+        words = f"enter {claim.definition.label.lower()}"
+        return Edit(words, do, lambda: self._book.set_meta(key, before.pop()))
 
     def set_run(self, run: Run, words: str, **values: Any) -> Edit:
         """Change columns of a run (left_out, repair)."""

@@ -67,9 +67,11 @@ class LiveRuns:
     """The live runs of a book, in this process."""
 
     def __init__(
-        self, book: Book, equipment: Callable[[], Equipment], listener: Listener, background: Background | None = None
-    ) -> None:
+        self, book: Book, equipment: Callable[[], Equipment], listener: Listener, background: Background | None = None,
+        under_way: Callable[[], list[Run]] | None = None,
+    ) -> None:  # fmt: skip
         self.book, self._equipment, self._listener, self._background = book, equipment, listener, background
+        self._under_way = under_way or book.runs.under_way
         self.live: dict[int, LiveRun] = {}
         self._taken: dict[int, Taken] = {}
         self._told: dict[tuple[int, str], str] = {}
@@ -92,7 +94,7 @@ class LiveRuns:
         return next(
             (
                 run
-                for run in self.book.runs.under_way()
+                for run in self._under_way()
                 if run.sample_id == sample_id and run.method is Method.HAND and run.station == station
             ),
             None,
@@ -102,7 +104,7 @@ class LiveRuns:
         """Driven runs that nobody holds any more: the program ended, or was killed, in the middle of them."""
         return [
             run
-            for run in self.book.runs.under_way()
+            for run in self._under_way()
             if run.method in DRIVEN and run.id not in self.live and not self.book.runs.in_hands(run)
         ]
 

@@ -7,13 +7,13 @@ the shell), is read from the book's own feed and told to the listeners in one wa
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 from datetime import datetime
 from functools import partial
 from typing import TYPE_CHECKING
 
 from wintry_tally.app.edits import Edit, Edits
-from wintry_tally.app.known_runs import KnownRuns
+from wintry_tally.app.known import OF_ONE, Change, Known, Looked, Looking
 from wintry_tally.app.listening import Background, Listener
 from wintry_tally.app.live import LiveRuns
 from wintry_tally.app.morning import RollCall
@@ -22,19 +22,18 @@ from wintry_tally.app.places import PlaceWatch
 from wintry_tally.app.shelf import Jobs, Shelf
 from wintry_tally.app.writing import Over, Writing
 from wintry_tally.book.feed import Topic
+from wintry_tally.core.errors import WintryError
 from wintry_tally.core.protocol.method import Method
 
 if TYPE_CHECKING:
     from wintry_tally.bench.equipment import Equipment
     from wintry_tally.book import Book, Run
     from wintry_tally.core.battery import Sample
+    from wintry_tally.core.battery.banks import Bank
     from wintry_tally.report.dossier import Dossier
 
 LOOKED_S = 0.5
 """How often the feed is read for what others changed."""
-
-OF_ONE = (Topic.SAMPLE, Topic.ENTERED, Topic.PROSE, Topic.RUNS)
-"""Topics that speak of one sample and of what is worked out of it."""
 
 Told = Callable[[Topic, "int | None"], None]
 """Called for each change: its topic and its sample. Of a dossier that was worked out: see `OpenBook`."""
@@ -54,11 +53,13 @@ class OpenBook:
         background: Background | None = None,
     ) -> None:  # fmt: skip
         self.book, self._told, self._listener = book, told, listener
-        book.remember()
         self.writing, self._closed = Writing(), False
-        self.edits, self._runs = Edits(book), KnownRuns(book, lambda: self.samples)
+        self._looking, self._looks = Looking(book), False
+        self._heeded: tuple[Change, ...] = ()
+        self._take(self._looking.known)
+        self.edits = Edits(book, lambda: self.known)
         self.shelf = Shelf(book, jobs, worked_out, listener.failed)
-        self.live = LiveRuns(book, lambda: self.equipment, listener, background)
+        self.live = LiveRuns(book, lambda: self.equipment, listener, background, lambda: self.known.under_way())
         self.places = (
             None if background is None else PlaceWatch(book, lambda: self.equipment, background, listener.failed)
         )
@@ -66,10 +67,6 @@ class OpenBook:
         told_plan = partial(told, Topic.PLAN, None)
         self.roll = None if background is None else RollCall(lambda: self.equipment, background, told_plan)
         self.school = school_of(book)
-        self.samples: tuple[Sample, ...] = ()
-        self._by_number: dict[int, Sample] = {}
-        self._take(book.samples.all())
-        self._seen = book.newest_change()
         self._next_look = 0.0
         self._told_moved = ""
 
@@ -79,6 +76,11 @@ class OpenBook:
     def silent(self) -> dict[str, str]:
         """Instruments that did not answer when they were asked today, each with what went wrong."""
         return {} if self.roll is None else self.roll.silent
+
+    @property
+    def samples(self) -> tuple[Sample, ...]:
+        """Every sample on the rack."""
+        return self.known.samples
 
     def sample(self, sample_id: int) -> Sample:
         """One sample."""
@@ -101,7 +103,13 @@ class OpenBook:
 
     def runs(self, sample_id: int) -> list[Run]:
         """The runs of a sample, oldest first."""
-        return self._runs.of(sample_id)
+        return list(self.known.runs.get(sample_id, ()))
+
+    def bank(self, sample_id: int) -> Bank | None:
+        """The bank that a sample is; None where it is a single battery."""
+        from wintry_tally.app.banks import bank_among
+
+        return bank_among(self.known.banks, (*self.samples, *self.known.taken_off), sample_id)
 
     def dossier(self, sample_id: int) -> Dossier | None:
         """Everything on a sample; None while it is being worked out."""
@@ -127,18 +135,31 @@ class OpenBook:
         edit.undo()
         self.catch_up()
 
-    def ask(self, act: Callable[[], object], over: Over) -> bool:
+    def ask(
+        self, act: Callable[[], object], over: Over, patience_s: float | None = None, also: int | None = None
+    ) -> bool:
         """Have something done to the book in its turn; what it changed is told before it is said to be over.
 
-        True where it is over already; else that follows (see `app.writing`).
+        True where it is over already; else that follows (see `app.writing`). `also`: a sample whose runs are read anew.
         """
+        found: list[Looked | WintryError] = []
+
+        def both() -> None:
+            act()
+            try:
+                found.append(self._looking.look(also))
+            except WintryError as error:
+                found.append(error)  # what was asked for is done all the same
 
         def told(raised: BaseException | None) -> None:
-            if raised is None and not self._closed:
-                self.catch_up()
+            for one in found if not self._closed else ():
+                if isinstance(one, Looked):
+                    self._heed(one)
+                else:
+                    self._listener.failed(str(one))
             over(raised)
 
-        return self.writing.ask(act, told)
+        return self.writing.ask(both, told, patience_s)
 
     def begin_work(self) -> None:
         """Once it stands on the screen: take up what nobody else would, hear the guards, work out the dossiers."""
@@ -168,9 +189,9 @@ class OpenBook:
             self._told_moved = self.book.moved_words
             self._listener.failed(self._told_moved)
         now = time.monotonic()
-        if now >= self._next_look:
-            self._next_look = now + LOOKED_S
-            self.catch_up()
+        if now >= self._next_look and not self._looks:
+            self._next_look, self._looks = now + LOOKED_S, True
+            self.ask(lambda: None, self._have_looked, 0.0)
             if self.places is not None and self.shelf.at_work:
                 self.places.follow(datetime.now().astimezone())
             if self.roll is not None and self.shelf.at_work:
@@ -179,21 +200,21 @@ class OpenBook:
 
     # --- what changed ---
 
-    def catch_up(self) -> set[tuple[Topic, int | None]]:
-        """Tell every change that the feed holds beyond what was told before; each once, in order."""
-        notes = self.book.changes_since(self._seen)
-        if not notes:
-            return set()
-        self.book.forget()
-        changes = dict.fromkeys((note.topic, note.sample_id) for note in notes)
-        if notes[0].number > self._seen + 1:  # older ones are gone by now: anything may have changed
-            every = [sample.id for sample in self.book.samples.all()]
-            changes |= dict.fromkeys(
-                [(Topic.SAMPLES, None), (Topic.RULE, None), (Topic.BENCH, None), (Topic.PLAN, None)]
-            )
-            changes |= dict.fromkeys((topic, number) for number in every for topic in OF_ONE)
-        self._seen = notes[-1].number
-        self._read_samples(changes)
+    def _have_looked(self, _raised: BaseException | None) -> None:
+        self._looks = False
+
+    def catch_up(self) -> set[Change]:
+        """Look here and now, and tell every change since the look before; each once, in order."""
+        self.writing.deliver()
+        looked = self._looking.look()
+        self._heed(looked)
+        return set(looked.changes)
+
+    def _heed(self, looked: Looked) -> None:
+        """Take what a look found, and tell what changed."""
+        if looked.known.newest >= self.known.newest:  # else a later one was heeded already; only what it saw is told
+            self._take(looked.known)
+        changes = self._heeded = looked.changes
         if any(topic is Topic.RULE for topic, _ in changes):
             self.school = school_of(self.book)
             self.shelf.forget()
@@ -204,31 +225,22 @@ class OpenBook:
         for topic, sample_id in changes:
             if topic in OF_ONE and sample_id is not None:
                 self.shelf.forget(sample_id)
-            if topic in {Topic.RUNS, Topic.SAMPLES}:
-                self._runs.forget(sample_id)
         for topic, sample_id in changes:
             self._told(topic, sample_id)
-        return set(changes)
 
-    def _take(self, samples: Iterable[Sample]) -> None:
-        self.samples = tuple(samples)
-        self._by_number = {sample.id: sample for sample in self.samples}
-
-    def _read_samples(self, changes: Iterable[tuple[Topic, int | None]]) -> None:
-        """Those that were changed, or all where some came or went."""
-        changed = {number for topic, number in changes if topic is Topic.SAMPLE}
-        if any(topic is Topic.SAMPLES for topic, _ in changes) or not changed <= self._by_number.keys():
-            self._take(self.book.samples.all())
-        elif changed:
-            anew = {number: self.book.samples.get(number) for number in changed if number is not None}
-            self._take(anew.get(sample.id, sample) for sample in self.samples)
+    def _take(self, known: Known) -> None:
+        self.known = known
+        self._by_number = {sample.id: sample for sample in known.samples}
 
     def touched(self, sample_id: int) -> None:
         """Runs of a sample changed in a way that a running test knows before the book does."""
-        if (Topic.RUNS, sample_id) not in self.catch_up():
-            self.shelf.forget(sample_id)
-            self._runs.forget(sample_id)
-            self._told(Topic.RUNS, sample_id)
+
+        def over(_raised: BaseException | None) -> None:
+            if (Topic.RUNS, sample_id) not in self._heeded and not self._closed:
+                self.shelf.forget(sample_id)
+                self._told(Topic.RUNS, sample_id)
+
+        self.ask(lambda: None, over, also=sample_id)
 
     def close(self) -> list[str]:
         """Park the running tests and close the book; what was not seen to be off, in words."""

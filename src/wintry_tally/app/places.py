@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import asdict, dataclass
 from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from wintry_tally.app.listening import Background
     from wintry_tally.bench.equipment import Equipment
     from wintry_tally.book import Book
+    from wintry_tally.book.places import PlaceReading
 
 KEY = "places"
 """Key of the book's small fact that says which places there are, and what reads them."""
@@ -48,7 +49,12 @@ LATELY = timedelta(days=7)
 
 def read_lately(book: Book, now: datetime) -> dict[str, float]:
     """The temperature of each place that was read within the last week, °C."""
-    return {name: one.temperature_C for name, one in book.places.latest().items() if now - one.at <= LATELY}
+    return lately(book.places.latest(), now)
+
+
+def lately(latest: Mapping[str, PlaceReading], now: datetime) -> dict[str, float]:
+    """The same of the newest readings, as they are known."""
+    return {name: one.temperature_C for name, one in latest.items() if now - one.at <= LATELY}
 
 
 def places_text(places: tuple[PlaceSpec, ...]) -> str:

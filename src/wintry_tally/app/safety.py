@@ -156,9 +156,9 @@ class Quarantine:
     why: str
 
 
-def quarantine_of(book: Book, sample_id: int) -> Quarantine | None:
-    """The quarantine of a battery; None where there is none."""
-    kept = book.meta(f"quarantine:{sample_id}")
+def quarantine_of(book: Book, sample_id: int, fresh: bool = False) -> Quarantine | None:
+    """The quarantine of a battery; None where there is none. `fresh`: looked up, whatever is remembered."""
+    kept = book.meta(f"quarantine:{sample_id}", fresh=fresh)
     return _quarantine(kept) if kept else None
 
 
@@ -177,7 +177,7 @@ def _quarantine(kept: str) -> Quarantine:
 
 def put_into_quarantine(book: Book, sample_id: int, why: str) -> None:
     """No run of this battery starts until somebody has looked."""
-    if quarantine_of(book, sample_id) is None:
+    if quarantine_of(book, sample_id, fresh=True) is None:
         book.set_meta(
             f"quarantine:{sample_id}",
             json.dumps({"since": datetime.now(UTC).isoformat(timespec="seconds"), "why": message_data(why)}),
@@ -190,7 +190,7 @@ def lift_quarantine(book: Book, sample_id: int, note: str, seen: Iterable[str], 
     Raises:
         InputError: nothing was noted, or neither ticked nor photographed.
     """
-    held = quarantine_of(book, sample_id)
+    held = quarantine_of(book, sample_id, fresh=True)
     if held is None:
         return
     ticked = [key for key in seen if key in SIGNS]
@@ -212,7 +212,7 @@ def lift_quarantine(book: Book, sample_id: int, note: str, seen: Iterable[str], 
 
 def barred_by_quarantine(book: Book, sample_id: int, unsafe: bool = False) -> None:
     """Raises InputError while a battery is in quarantine, or (`unsafe`) is just being put into it."""
-    held = quarantine_of(book, sample_id)
+    held = quarantine_of(book, sample_id, fresh=True)
     if held is not None or unsafe:
         since = f" since {held.since.astimezone():%a %H:%M} ({held.why})" if held is not None else ""
         raise InputError(

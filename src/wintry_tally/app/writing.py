@@ -19,7 +19,7 @@ Over = Callable[[BaseException | None], object]
 """Called once an act is over, on the thread that asked: with what it raised, or None."""
 
 
-@dataclass
+@dataclass(eq=False)
 class _Asked:
     act: Callable[[], object]
     over: Over
@@ -32,31 +32,34 @@ class Writing:
 
     def __init__(self) -> None:
         self._acts: queue.SimpleQueue[_Asked | None] = queue.SimpleQueue()
-        self._late: list[_Asked] = []
+        self._asked: list[_Asked] = []
         self._thread: threading.Thread | None = None
 
     @property
     def busy(self) -> bool:
         """Whether something that was asked for is not over yet."""
-        return bool(self._late)
+        return bool(self._asked)
 
-    def ask(self, act: Callable[[], object], over: Over) -> bool:
-        """Have something done. True: it is over, and `over` was called; False: `deliver` will call it."""
+    def ask(self, act: Callable[[], object], over: Over, patience_s: float | None = None) -> bool:
+        """Have something done. True: it is over, and `over` was called; False: `deliver` will call it.
+
+        `patience_s`: how long to wait, where not as usual.
+        """
         if self._thread is None:
             self._thread = threading.Thread(target=self._work, name="writing", daemon=True)
             self._thread.start()
         asked = _Asked(act, over)
+        self._asked.append(asked)
         self._acts.put(asked)
-        if self._late or not asked.finished.wait(PATIENCE_S):
-            self._late.append(asked)  # what was asked for before is told before
+        if not asked.finished.wait(PATIENCE_S if patience_s is None else patience_s):
             return False
-        over(asked.raised)
-        return True
+        self.deliver()  # what was asked for before is over too, and told before
+        return asked not in self._asked
 
     def deliver(self) -> None:
         """Tell of what is over by now, in the order it was asked for."""
-        while self._late and self._late[0].finished.is_set():
-            asked = self._late.pop(0)
+        while self._asked and self._asked[0].finished.is_set():
+            asked = self._asked.pop(0)
             asked.over(asked.raised)
 
     def close(self) -> None:

@@ -16,7 +16,7 @@ from sqlalchemy.exc import DBAPIError, SQLAlchemyError
 from wintry_tally.book import tables
 from wintry_tally.book.attachments import Attachments
 from wintry_tally.book.banks import Banks
-from wintry_tally.book.feed import OF_META, Feed, Note
+from wintry_tally.book.feed import OF_META, OF_SAMPLE, Feed, Note
 from wintry_tally.book.place import APPLICATION_ID, Place, make_file
 from wintry_tally.book.places import Places
 from wintry_tally.book.records import FROM_BACKUP, Run, RunSettings, RunStatus
@@ -30,8 +30,8 @@ MIGRATING = threading.Lock()
 """One at a time in a process: Alembic keeps what it is at in one place for all threads."""
 WAIT_S = 5.0
 """How long a book that another program is writing into is waited for."""
-REMEMBERED = frozenset({*OF_META, "entered", "cycles", "demo", "name"})
-"""Small facts, by the beginning of their keys, that are noted in the feed or never change; a quarantine is always looked up."""
+REMEMBERED = frozenset({*OF_META, *OF_SAMPLE, "columns", "demo", "name"})
+"""Small facts, by the beginning of their keys, that are noted in the feed, never change, or are this program's alone."""
 HURRIED_S = 0.4
 """By a thread that a person is waiting for."""
 
@@ -50,7 +50,7 @@ class Book:
         self._closed, self._hurried = False, 0
         self.moved_words = ""
         self._facts: dict[str, str] | None = None
-        self._remembers = False
+        self._remembers, self._recalling = False, threading.Lock()
         self.feed = Feed()
         self.samples = Samples(self.transaction, self.feed.note)
         self.runs = Runs(self.transaction, self.feed.note)
@@ -223,9 +223,9 @@ class Book:
             reason = " ".join(str(error).split())[:120]
             raise BookError(f"the book cannot be read or written ({reason})", str(self.path), FROM_BACKUP) from None
 
-    def meta(self, key: str, default: str = "") -> str:
-        """A small fact about the book."""
-        if self._remembers and key.partition(":")[0] in REMEMBERED:
+    def meta(self, key: str, default: str = "", fresh: bool = False) -> str:
+        """A small fact about the book; `fresh`: looked up, whatever is remembered."""
+        if not fresh and self._remembers and key.partition(":")[0] in REMEMBERED:
             return self._remembered().get(key, default)
         with self.transaction() as connection:
             value = connection.execute(select(tables.meta.c.value).where(tables.meta.c.key == key)).scalar()
@@ -234,6 +234,13 @@ class Book:
     def metas(self, name: str) -> dict[int, str]:
         """Small facts of that name of every sample ("quarantine:3"), by the sample's number; those that are empty left out."""
         prefix = f"{name}:"
+        if self._remembers and name in REMEMBERED:
+            found = self._remembered().items()
+            return {
+                int(key[len(prefix) :]): value
+                for key, value in found
+                if value and key.startswith(prefix) and key[len(prefix) :].isdigit()
+            }
         query = select(tables.meta.c.key, tables.meta.c.value).where(
             tables.meta.c.key.startswith(prefix, autoescape=True)
         )
@@ -248,23 +255,26 @@ class Book:
             if done.rowcount == 0:
                 connection.execute(insert(tables.meta).values(key=key, value=value))
             self.feed.note_meta(connection, key)
-        self.forget()
+        with self._recalling:
+            if self._facts is not None:
+                self._facts = {**self._facts, key: value}
 
     def remember(self) -> None:
-        """From now on small facts that the feed speaks of are read once; whoever follows the feed says `forget`."""
+        """From now on small facts that the feed speaks of are read once; whoever follows the feed says `recall`."""
         self._remembers = True
+        self.recall()
 
-    def forget(self) -> None:
+    def recall(self) -> None:
         """Somebody changed something: small facts are read anew."""
-        self._facts = None
+        with self._recalling, self.transaction() as connection:
+            rows = connection.execute(select(tables.meta.c.key, tables.meta.c.value)).all()
+            self._facts = {str(key): str(value) for key, value in rows}
 
     def _remembered(self) -> dict[str, str]:
-        known = self._facts
-        if known is None:
-            with self.transaction() as connection:
-                rows = connection.execute(select(tables.meta.c.key, tables.meta.c.value)).all()
-            known = self._facts = {str(key): str(value) for key, value in rows}
-        return known
+        if self._facts is None:
+            self.recall()
+        assert self._facts is not None
+        return self._facts
 
     def newest_change(self) -> int:
         """The number of the newest note of its feed."""

@@ -115,6 +115,13 @@ class Samples:
             value = connection.execute(select(tables.sample.c.prose).where(tables.sample.c.id == sample_id)).scalar()
         return str(value or "")
 
+    def proses(self) -> dict[int, str]:
+        """The words on every sample that has any."""
+        columns = tables.sample.c
+        with self._transaction() as connection:
+            rows = connection.execute(select(columns.id, columns.prose).where(columns.prose != "")).all()
+        return {int(number): str(words) for number, words in rows}
+
     def next_code(self) -> str:
         """The first free code of the form B1, B2, …"""
         with self._transaction() as connection:

@@ -136,7 +136,7 @@ class HandPage(StationView):
             self.end.clear()
             for words, key in ends:
                 self.end.addItem(words, key)
-        rows = self.session.book.runs.readings(self._run.id)
+        rows = self.session.open.known.typed.get(self._run.id, ())
         self._readings = [
             (index, HandReading(self._run.started + timedelta(seconds=r[0]), r[1], r[2], r[4], r[5], r[3]))
             for index, r in enumerate(rows)

@@ -171,9 +171,8 @@ class Rack(QWidget):
     def fill(self) -> None:
         """All tags anew: those that are seen at once, the others while nobody waits."""
         self._tags = {}
-        with self._session.guard():
-            off = self.which.currentData() == "off" and self._session.has_book
-            self._off = self._session.book.samples.all(taken_off=True) if off else []
+        off = self.which.currentData() == "off" and self._session.has_book
+        self._off = list(self._session.open.known.taken_off) if off else []
         with anew(self._column, QVBoxLayout()) as tags:
             tags.setSpacing(self._column.spacing())
             tags.addStretch(1)

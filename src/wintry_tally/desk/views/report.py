@@ -70,8 +70,7 @@ class ReportView(StationView):
     def _prose_changed(self, sample_id: int) -> None:
         """As the book has them: another sample's, or an edit taken back."""
         if sample_id == self.sample_id and self.session.has_book:
-            with self.session.guard():
-                self.prose.show_kept(self.session.book.samples.prose(sample_id))
+            self.prose.show_kept(self.session.open.known.prose.get(sample_id, ""))
 
     def refresh(self) -> None:
         """As the dossier says."""

@@ -238,12 +238,12 @@ class StationOverview(StationView):
 
     def _show_told(self, sample: Sample, dossier: Dossier, newest: list[RunReport]) -> None:
         """What it settles, what is to come, and the picture of its newest run or of the one asked for."""
-        from wintry_tally.app.places import read_lately
+        from wintry_tally.app.places import lately
         from wintry_tally.app.station_told import station_told
 
         now = datetime.now().astimezone()
         runs = self.session.runs(self.sample_id)
-        read = read_lately(self.session.book, now) if self.key == "cold" else {}
+        read = lately(self.session.open.known.latest, now) if self.key == "cold" else {}
         self.told.show_told(station_told(self.key, sample, dossier, runs, self.session.drawn(), now, read))
         drawn = [report for report in newest if report.portrait is not None]
         chosen = next((one for one in drawn if one.facts.id == self._pictured), drawn[0] if drawn else None)

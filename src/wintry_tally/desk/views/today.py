@@ -74,7 +74,7 @@ class TodayPage(MainPage):
             for own in runs.values() for run in own
             if run.status == "running" and session.running.elsewhere(run)
         ]  # fmt: skip
-        unseen = missing(samples, runs, session.book.attachments.kinds())
+        unseen = missing(samples, runs, dict(session.open.known.pictures))
         return today(
             samples, runs, [*self._live(), *elsewhere], session.drawn(), held, now, session.open.silent, unseen
         )

@@ -33,13 +33,13 @@ class BankCard(QWidget):
 
     def show_sample(self, sample_id: int) -> None:
         """As the book has it."""
-        from wintry_tally.app.banks import bank_of, findings_of
+        from wintry_tally.app.banks import findings_of
 
         if sample_id != self.sample_id:
             clear(self.said)  # what is said is of another bank
             self._known = ()
         self.sample_id = sample_id
-        bank = bank_of(self.session.book, sample_id)
+        bank = self.session.open.bank(sample_id)
         self.setVisible(bank is not None)
         if bank is None:
             return

@@ -60,7 +60,7 @@ class GuidedCard(QWidget):
         """Those kept so far, as a person typed them: a charge's current as the charger shows it."""
         assert self._live is not None
         run = self._live.run
-        rows = self.session.book.runs.readings(run.id)
+        rows = self.session.open.known.typed.get(run.id, ())
         if len(rows) != self._counted:
             self._counted = len(rows)
             self._earlier = [

@@ -50,7 +50,18 @@ class PicturesCard(QWidget):
         if sample_id != self.sample_id:
             self.told.setText("")
             self.sample_id, self.fields = sample_id, {}
-        pictures = self.session.book.attachments.of(sample_id)
+            clear(self._frames)
+        book = self.session.book
+        if not self.session.open.known.pictures.get(sample_id):
+            self._show([], sample_id)
+            return
+        self.session.workshop.start(
+            lambda _job: (book.attachments.of(sample_id), sample_id), lambda found: self._show(*found), self._refused
+        )
+
+    def _show(self, pictures: list[Attachment], sample_id: int) -> None:
+        if sample_id != self.sample_id or not self.session.has_book:
+            return
         runs = self.session.runs(sample_id)
         half = {n: line for n, (_, line, _) in self.fields.items() if line.isModified() and line.hasFocus()}
         typed = {number: (line.text(), line.cursorPosition()) for number, line in half.items()}

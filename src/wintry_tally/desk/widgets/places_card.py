@@ -61,7 +61,7 @@ class PlacesCard(QWidget):
         holder = next((name for name, field in self.fields.items() if field.hasFocus()), "")
         clear(self._grid)
         self.fields = {}
-        latest, now = self.session.book.places.latest(), datetime.now().astimezone()
+        latest, now = self.session.open.known.latest, datetime.now().astimezone()
         for line, place in enumerate(self.session.places):
             seen = latest.get(place.name)
             said = "never read" if seen is None else latest_words(seen.temperature_C, seen.at, now)
