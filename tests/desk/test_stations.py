@@ -56,7 +56,8 @@ def test_a_run_is_saved_as_readings_or_as_its_analysis(demo: Window, tmp_path: P
     run = next(run for run in demo.session.runs(number) if run.title.startswith("Capacity"))
     for name in ("r.csv", "r.parquet", "r.json"):
         overview.save_run(run, tmp_path / name)
-        assert (tmp_path / name).stat().st_size > 1000
+        qtbot.waitUntil((tmp_path / name).exists, timeout=15000)
+        qtbot.waitUntil(lambda name=name: (tmp_path / name).stat().st_size > 1000, timeout=15000)
     data = json.loads((tmp_path / "r.json").read_text())
     assert data["schema"] == "wintry-tally.analysis/1" and data["capacity"]["charge"]["value"] > 30
 

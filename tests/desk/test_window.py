@@ -229,7 +229,8 @@ def test_a_run_is_left_out_and_the_school_changed(demo: Window, qtbot, button, t
     demo.show_station("capacity")
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "r.csv"), ""))
     qtbot.mouseClick(button(demo.view("capacity"), "Save readings"), Qt.MouseButton.LeftButton)
-    assert (tmp_path / "r.csv").read_text().startswith("Test Time / s")
+    qtbot.waitUntil((tmp_path / "r.csv").exists, timeout=15000)
+    qtbot.waitUntil(lambda: (tmp_path / "r.csv").read_text().startswith("Test Time / s"), timeout=15000)
     qtbot.mouseClick(button(demo.view("capacity"), "Leave out"), Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: demo.session.dossier(number) is not None, timeout=15000)
     assert demo.session.dossier(number).verdicts[0].outcome is Outcome.NOT_TESTED

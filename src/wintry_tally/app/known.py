@@ -34,6 +34,7 @@ class Known:
         samples, taken_off: those on the rack, and those off it; runs: of every sample, oldest first.
         prose: of the samples that have any; banks: series and units of the samples that are banks.
         latest: the newest reading of each place; pictures: what kinds each sample has.
+        held: runs that are not finished and that some process, this one or another, has.
         typed: the readings of the runs by hand that are not finished, as `Runs.readings` has them.
     """
 
@@ -46,6 +47,7 @@ class Known:
     latest: Mapping[str, PlaceReading] = field(default_factory=dict)
     pictures: Mapping[int, set[str]] = field(default_factory=dict)
     typed: Mapping[int, tuple[Row, ...]] = field(default_factory=dict)
+    held: frozenset[int] = frozenset()
 
     def under_way(self) -> list[Run]:
         """The runs that are not finished, in the order they began."""
@@ -146,5 +148,7 @@ class Looking:
             known = replace(known, runs={number: tuple(runs) for number, runs in every.items()})
         else:
             known = replace(known, runs={**known.runs, **{one: tuple(book.runs.all(one)) for one in samples}})
-        by_hand = [run.id for run in known.under_way() if run.method in {Method.HAND, Method.GUIDED}]
-        return replace(known, typed={number: tuple(book.runs.readings(number)) for number in by_hand})
+        going = known.under_way()
+        by_hand = [run.id for run in going if run.method in {Method.HAND, Method.GUIDED}]
+        held = frozenset(run.id for run in going if book.runs.in_hands(run))
+        return replace(known, typed={number: tuple(book.runs.readings(number)) for number in by_hand}, held=held)

@@ -8,7 +8,8 @@ import time
 from collections.abc import Callable
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
-from typing import TYPE_CHECKING, Any, Protocol
+from functools import wraps
+from typing import TYPE_CHECKING, Any, Protocol, TypeVar, cast
 
 from wintry_tally.app.launch import (
     ambient_of,
@@ -63,15 +64,29 @@ class Observer(Protocol):
         """A new snapshot."""
 
 
+Act = TypeVar("Act", bound=Callable[..., Any])
+
+
+def _in_place(method: Act) -> Act:
+    """What begins, goes on with or ends a run asks the book where it is called."""
+
+    @wraps(method)
+    def called(self: LiveRuns, *given: Any, **named: Any) -> Any:
+        with self.book.in_place():
+            return method(self, *given, **named)
+
+    return cast("Act", called)
+
+
 class LiveRuns:
     """The live runs of a book, in this process."""
 
     def __init__(
         self, book: Book, equipment: Callable[[], Equipment], listener: Listener, background: Background | None = None,
-        under_way: Callable[[], list[Run]] | None = None,
+        under_way: Callable[[], list[Run]] | None = None, held: Callable[[Run], bool] | None = None,
     ) -> None:  # fmt: skip
         self.book, self._equipment, self._listener, self._background = book, equipment, listener, background
-        self._under_way = under_way or book.runs.under_way
+        self._under_way, self._held = under_way or book.runs.under_way, held or book.runs.in_hands
         self.live: dict[int, LiveRun] = {}
         self._taken: dict[int, Taken] = {}
         self._told: dict[tuple[int, str], str] = {}
@@ -103,14 +118,12 @@ class LiveRuns:
     def interrupted(self) -> list[Run]:
         """Driven runs that nobody holds any more: the program ended, or was killed, in the middle of them."""
         return [
-            run
-            for run in self._under_way()
-            if run.method in DRIVEN and run.id not in self.live and not self.book.runs.in_hands(run)
+            run for run in self._under_way() if run.method in DRIVEN and run.id not in self.live and not self._held(run)
         ]
 
     def elsewhere(self, run: Run) -> bool:
         """Whether another window holds this run."""
-        return run.id not in self.live and run.status is RunStatus.RUNNING and self.book.runs.in_hands(run)
+        return run.id not in self.live and run.status is RunStatus.RUNNING and self._held(run)
 
     def plan_of(self, sample: Sample, plan: CapacityPlan, limits: LoadLimits) -> tuple[Recipe, Forecast]:
         """The recipe for a plan, and its forecast on the battery model (the dry run)."""
@@ -122,6 +135,7 @@ class LiveRuns:
         recipe = capacity_recipe(sample.family, rated, plan, limits)
         return recipe, forecast(recipe, parameters_for(sample.family, rated))
 
+    @_in_place
     def hear_guards(self) -> list[str]:
         """What guards did while this book was closed, or are still doing: kept with their runs, and told."""
         from wintry_tally.bench.guard import take_records
@@ -139,6 +153,7 @@ class LiveRuns:
 
     # --- starting ---
 
+    @_in_place
     def start(
         self,
         sample: Sample,
@@ -199,6 +214,7 @@ class LiveRuns:
             things += BenchChannel(equipment, equipment.channel(channel)).things()
         return take(things, by)
 
+    @_in_place
     def take_up(self, run: Run, elapsed_s: float = 0.0, observer: Observer | None = None) -> None:
         """Go on with an interrupted run where its last kept reading stands (or later, as told); the gap is an event.
 
@@ -300,8 +316,21 @@ class LiveRuns:
             item.worker.speed = speed
             settings = replace(item.run.settings, speed=speed)
             item.run = replace(item.run, settings=settings)
-            self.book.runs.change(run_id, settings=settings)
+            self._beside(lambda: self.book.runs.change(run_id, settings=settings))
 
+    def _beside(self, act: Callable[[], object]) -> None:
+        """Done in the background, where there is one."""
+        if self._background is None:
+            act()
+            return
+
+        def job() -> str:
+            act()
+            return ""
+
+        self._background(job, lambda _words: None, self._listener.failed)
+
+    @_in_place
     def hand_over(self, item: LiveRun, channel: str) -> None:
         """Go on with a live run on another channel, or (channel empty) by hand; see app.hand_over.
 
@@ -315,6 +344,7 @@ class LiveRuns:
 
     # --- ending ---
 
+    @_in_place
     def close_interrupted(self, run: Run) -> None:
         """Close an interrupted run as it stands."""
         elapsed = self.book.runs.last_elapsed_s(run.id) or 0.0
@@ -385,8 +415,8 @@ class LiveRuns:
                 self.left.append(f"{item.run.title}: {item.worker.left}")
                 self._listener.failed(f"{self.left[-1]} The guard goes on switching it off.")
             self._listener.runs_changed(item.run.sample_id)
-            ended = self.book.runs.get(item.run.id)
-            cause = CAUSE_WORDS[EndCause(ended.cause)] if ended.cause in EndCause._value2member_map_ else "it ended"
+            ended = item.latest.state
+            cause: str = "it ended" if ended.cause is None else CAUSE_WORDS[ended.cause]
             if ended.cause in TOLD_IN_FULL and ended.detail:
                 cause = f"{cause}: {ended.detail}"
                 self._listener.failed(f"{item.run.title} has ended: {cause}")

@@ -59,7 +59,10 @@ class OpenBook:
         self._take(self._looking.known)
         self.edits = Edits(book, lambda: self.known)
         self.shelf = Shelf(book, jobs, worked_out, listener.failed)
-        self.live = LiveRuns(book, lambda: self.equipment, listener, background, lambda: self.known.under_way())
+        self.live = LiveRuns(
+            book, lambda: self.equipment, listener, background, lambda: self.known.under_way(),
+            lambda run: run.id in self.known.held,
+        )  # fmt: skip
         self.places = (
             None if background is None else PlaceWatch(book, lambda: self.equipment, background, listener.failed)
         )

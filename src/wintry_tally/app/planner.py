@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import time
 from collections.abc import Callable, Mapping
 from datetime import datetime, timedelta
@@ -13,6 +14,7 @@ from wintry_tally.app.opening import attended_of
 from wintry_tally.app.safety import quarantines_of
 from wintry_tally.app.shelf import Jobs
 from wintry_tally.book.feed import Topic
+from wintry_tally.core.errors import WintryError
 
 # what draws up a plan needs NumPy: it is loaded once something stands on the screen
 if TYPE_CHECKING:
@@ -117,7 +119,7 @@ class Planner:
         held = quarantines_of(opened.book)  # nobody plans for what may not be used
         return partial(
             standings_of, [sample for sample in opened.samples if sample.id not in held], opened.runs_by_sample(),
-            lambda sample: dossiers[sample.id], ends_of, wishes_of(opened.book), opened.equipment, now, opened.book.banks.all(),
+            lambda sample: dossiers[sample.id], ends_of, wishes_of(opened.book), opened.equipment, now, opened.known.banks,
         )  # fmt: skip
 
     def _draw(self, standings: Callable[[], Mapping[int, Standing]], now: datetime, thorough: bool) -> None:
@@ -140,7 +142,6 @@ class Planner:
             if self._stale:
                 return
             self.drawn = made
-            keep_plan(book, made)
             self._ready()
 
         def failed(words: str) -> None:
@@ -154,6 +155,9 @@ class Planner:
         def work(_job: object) -> Drawn:
             given = (standings(), equipment, attended, wishes, kept_plan(book, now), now, seconds, thorough)
             made: Drawn = HELPER.call(draw_up, *given, cancelled=lambda: self._closed or self._stale)
+            if thorough and not (self._closed or self._stale):
+                with contextlib.suppress(WintryError):  # one that is not kept only moves more the next time
+                    keep_plan(book, made)
             return made
 
         self._jobs.start(work, drawn, failed)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import sqlite3
+import sys
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -34,6 +35,8 @@ REMEMBERED = frozenset({*OF_META, *OF_SAMPLE, "columns", "demo", "name"})
 """Small facts, by the beginning of their keys, that are noted in the feed, never change, or are this program's alone."""
 HURRIED_S = 0.4
 """By a thread that a person is waiting for."""
+STRICT = False
+"""For tests: a thread that a person is waiting for asks a book only where it says so (`Book.in_place`)."""
 
 
 class Book:
@@ -154,6 +157,8 @@ class Book:
         if outer is not None:
             yield outer
             return
+        if STRICT and threading.get_ident() == self._hurried and not getattr(self._own, "in_place", False):
+            _hold_to_it()
         with self._turn_taken(), self._refusals_in_words(), self._engine.begin() as connection:
             patience = HURRIED_S if threading.get_ident() == self._hurried else WAIT_S
             connection.exec_driver_sql(f"PRAGMA busy_timeout={1000 * patience:.0f}")
@@ -178,6 +183,16 @@ class Book:
             with self._turn:
                 self._at_work -= 1
                 self._turn.notify_all()
+
+    @contextmanager
+    def in_place(self) -> Iterator[None]:
+        """What begins or ends something is written where it is asked for, also by a thread that a person is waiting for."""
+        before = getattr(self._own, "in_place", False)
+        self._own.in_place = True
+        try:
+            yield
+        finally:
+            self._own.in_place = before
 
     def hurry_here(self) -> None:
         """The calling thread is the one a person waits for: it is refused soon where the book is locked."""
@@ -323,6 +338,17 @@ class Book:
 
     def __exit__(self, *_: object) -> None:
         self.close()
+
+
+def _hold_to_it() -> None:
+    """A part of this program that asks a book while a person waits is a defect; a test may."""
+    frame = sys._getframe(1)
+    while frame.f_back is not None and frame.f_globals["__name__"].startswith(("wintry_tally.book.", "contextlib")):
+        frame = frame.f_back
+    if frame.f_globals["__name__"].startswith("wintry_tally."):
+        raise AssertionError(
+            f"a person is waiting, and {frame.f_globals['__name__']}.{frame.f_code.co_name} asks a book"
+        )
 
 
 def _engine(path: Path) -> Engine:

@@ -140,8 +140,8 @@ class Session(EditSession):
         from wintry_tally.app.planner import Planner
 
         self.close_book()
-        book.hurry_here()
         self._open = OpenBook(book, self.workshop, Shown(self), self._hear, self._worked_out, self._in_background)
+        book.hurry_here()
         self._ahead = Ahead()
         self._planner = Planner(self._open, self._planning, self.plan_changed.emit, self.failed.emit)
         self.undo_stack.clear()
@@ -153,7 +153,7 @@ class Session(EditSession):
         """Once the book stands on the screen: work out the verdicts, and take up the demo's test."""
         if self._open is None:
             return
-        with self.guard():
+        with self.guard(), self._open.book.in_place():
             self._open.begin_work()
             self._put_right(self._open.book)
         for sample in self._open.samples:
@@ -185,7 +185,9 @@ class Session(EditSession):
         self._timer.stop()
         if self._planner is not None:
             self._planner.close()
-        for words in self._open.close():
+        with self._open.book.in_place():
+            left = self._open.close()
+        for words in left:
             self.failed.emit(f"{words} The guard goes on switching it off.")
         self._open = None
 

@@ -215,7 +215,7 @@ class HandPage(StationView):
             clock_s=CLOCK_LIMIT_S / 3**0.5,
             charging=self.kind.currentData() in CHARGING,
         )
-        with self.session.guard():
+        with self.session.guard(), self.session.book.in_place():
             kind = TEST_KINDS[str(self.kind.currentData())]
             words = kind.words.removesuffix(" test").capitalize()
             number = sum(1 for run in self.session.runs(self.sample_id) if run.title.startswith(words)) + 1
@@ -264,7 +264,7 @@ class HandPage(StationView):
         if len(self._readings) < 2:
             self.entry.complain("A run needs at least two readings.")
             return
-        with self.session.guard():
+        with self.session.guard(), self.session.book.in_place():
             last = self._readings[-1][1].at
             self.session.book.runs.finish(self._run.id, str(self.end.currentData()), "", last, RunStatus.FINISHED)
             self.session.undo_stack.clear()

@@ -289,23 +289,27 @@ class StationOverview(StationView):
             "CSV (*.csv);;Parquet (*.parquet);;Analysis as JSON (*.json)",
         )
         if name:
-            with self.session.guard():
-                self.save_run(run, Path(name))
-                self.session.said.emit(f"Saved {name}")
+            self.save_run(run, Path(name))
 
     def save_run(self, run: Run, path: Path) -> None:
-        """The run's readings, or (where the name ends so) its analysis as JSON."""
-        if path.suffix == ".json":
-            from wintry_tally.exchange.analysis_json import write_analysis
+        """The run's readings, or (where the name ends so) its analysis as JSON; beside everything else."""
+        dossier, book = self.session.dossier(self.sample_id), self.session.book
+        reports = dossier.runs if dossier is not None else ()
+        analysis = next((item.analysis for item in reports if item.facts.id == run.id), None)
 
-            dossier = self.session.dossier(self.sample_id)
-            reports = dossier.runs if dossier is not None else ()
-            analysis = next((item.analysis for item in reports if item.facts.id == run.id), None)
-            write_analysis(analysis, path)
-        else:
+        def work(_job: object) -> None:
+            from wintry_tally.exchange.analysis_json import write_analysis
             from wintry_tally.exchange.writer import write_log
 
-            write_log(self.session.book.runs.trace(run.id), path)
+            if path.suffix == ".json":
+                write_analysis(analysis, path)
+            else:
+                write_log(book.runs.trace(run.id), path)
+
+        def done(_none: object) -> None:
+            self.session.said.emit(f"Saved {path}")
+
+        self.session.workshop.start(work, done, self.session.failed.emit)
 
     def tick(self) -> None:
         """Nothing here moves by itself."""
