@@ -23,6 +23,7 @@ from wintry_tally.book.feed import KEPT, Topic
 from wintry_tally.book.runs import LEASE_S, this_host, this_process
 from wintry_tally.core.battery import parse_claim
 from wintry_tally.core.errors import BookError
+from wintry_tally.core.protocol.method import Method
 from wintry_tally.core.verdict.outcome import School
 
 BEGUN = datetime(2027, 1, 11, 8, 0, tzinfo=UTC)
@@ -269,3 +270,46 @@ def test_live_runs_keep_their_lease_though_nothing_is_read(path: Path) -> None:
     assert not str(one.book.runs.get(number).lease).startswith("2020")
     one.live.live.clear()
     one.close()
+
+
+def test_what_is_known_is_the_book_after_whatever_was_done(two: tuple[OpenBook, Ears, OpenBook, Ears]) -> None:
+    """The frozen moment of each, after edits of every topic by one, is what the book itself tells when it is asked anew."""
+    one, _, other, _ = two
+    made: list[int] = []
+    one.do(one.edits.add_sample(made))
+    one.do(one.edits.set_prose(1, "words"))
+    one.do(one.edits.add_claim(1, parse_claim("40 Ah")))
+    one.do(one.edits.read_place("freezer", datetime(2026, 11, 25, 8, tzinfo=UTC), -18.0))
+    one.do(one.edits.enter(1, parse_claim("4.4 kg"), 4.36))
+    run = one.book.runs.begin(1, "Capacity 1", Method.HAND, datetime.now(UTC), RunSettings(), {}, "capacity")
+    one.book.runs.add_hand(run, 10.0, 13.1, 8.0, None, "")
+    one.do(one.edits.remove_sample(made[0]))
+    one.touched(1)
+    other.catch_up()
+    for opened in (one, other):
+        known, book = opened.known, opened.book
+        assert known.samples == tuple(book.samples.all()) and known.taken_off == tuple(book.samples.all(taken_off=True))
+        assert [sample.id for sample in known.taken_off] == made
+        assert (
+            known.prose == {1: "words"}
+            and known.latest == book.places.latest()
+            and known.newest == book.newest_change()
+        )
+        assert opened.runs(1) == book.runs.all(1) and known.typed == {run: tuple(book.runs.readings(run))}
+        assert known.held == ({run} if book.runs.in_hands(book.runs.get(run)) else set())
+        assert book.meta("entered:1") == book.meta("entered:1", fresh=True) != ""
+    one.book.runs.finish(run, "operator", "", datetime.now(UTC))
+    other.catch_up()
+    assert other.known.typed == {} and not other.known.under_way() and other.runs(1)[0].ended is not None
+
+
+def test_a_look_that_comes_late_tells_what_it_saw_and_takes_nothing_back(
+    two: tuple[OpenBook, Ears, OpenBook, Ears],
+) -> None:
+    one, _, other, _ = two
+    early = other._looking.look()
+    one.do(one.edits.set_sample(one.sample(1), "x", maker="M"))
+    late = other._looking.look()
+    other._heed(late)
+    other._heed(early)
+    assert other.sample(1).maker == "M"

@@ -48,7 +48,7 @@ def test_a_charge_is_shown_as_one(qtbot, one: Window) -> None:
     qtbot.waitUntil(lambda: any("full after" in text for text in texts(one.view("charge").overview)), timeout=10000)
 
 
-def test_a_run_is_saved_as_readings_or_as_its_analysis(demo: Window, tmp_path: Path) -> None:
+def test_a_run_is_saved_as_readings_or_as_its_analysis(qtbot, demo: Window, tmp_path: Path) -> None:
     number = next(s.id for s in demo.session.samples() if s.code == "M1")
     demo.show_sample(number)
     demo.show_station("capacity")

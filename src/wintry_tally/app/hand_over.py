@@ -86,7 +86,8 @@ def hand_over(
         if problem:
             listener.failed(problem)
         else:
-            _handed_over(runs, item, channel, equipment, listener)
+            with runs.book.in_place():
+                _handed_over(runs, item, channel, equipment, listener)
 
     def failed(words: str) -> None:
         item.handing = False

@@ -149,6 +149,6 @@ class Looking:
         else:
             known = replace(known, runs={**known.runs, **{one: tuple(book.runs.all(one)) for one in samples}})
         going = known.under_way()
-        by_hand = [run.id for run in going if run.method in {Method.HAND, Method.GUIDED}]
+        by_hand = [run.id for run in going if run.method is Method.HAND]
         held = frozenset(run.id for run in going if book.runs.in_hands(run))
         return replace(known, typed={number: tuple(book.runs.readings(number)) for number in by_hand}, held=held)

@@ -29,7 +29,7 @@ from wintry_tally.book.recipes import recipe_data, recipe_from
 from wintry_tally.book.records import read_as
 from wintry_tally.book.runs import RENEWED_S
 from wintry_tally.core.battery import Sample
-from wintry_tally.core.engine import LIVE, Event, Phase, RunState
+from wintry_tally.core.engine import LIVE, Event, Observation, Phase, RunState
 from wintry_tally.core.errors import BookError, InputError, WintryError
 from wintry_tally.core.message import said
 from wintry_tally.core.protocol import EndCause, Recipe
@@ -299,15 +299,16 @@ class LiveRuns:
 
     def _guide(self, run: Run, recipe: Recipe, journal: Journal, state: RunState | None) -> GuidedLoop:
         """For a bench with nothing connected: timed by the clock on the wall, as its readings are."""
-        from wintry_tally.bench.guided import READ_EVERY_S, GuidedLoop
+        from wintry_tally.bench.guided import READ_EVERY_S, GuidedLoop, Typed
 
         def clock() -> float:
             return max(0.0, (datetime.now(UTC) - run.started).total_seconds())
 
         every = run.settings.read_every_s or READ_EVERY_S
-        last_s = self.book.runs.last_elapsed_s(run.id)
+        rows = self.book.runs.readings(run.id)
+        kept = [Typed(r[0], Observation(r[1], 0.0 if r[2] is None else r[2])) for r in rows if r[1] is not None]
         expected = None if recipe.no_proof else expected_by_hand(run)
-        return GuidedLoop(recipe, journal, clock, state, every, last_s, expected)
+        return GuidedLoop(recipe, journal, clock, state, every, rows[-1][0] if rows else None, expected, kept)
 
     def set_speed(self, run_id: int, speed: float) -> None:
         """How many times real time the simulated bench runs; kept with the run."""

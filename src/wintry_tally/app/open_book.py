@@ -126,7 +126,8 @@ class OpenBook:
         Raises:
             WintryError: the book refused it; nothing is changed.
         """
-        edit.do()
+        with self.book.in_place():
+            edit.do()
         self.catch_up()
 
     def undo(self, edit: Edit) -> None:
@@ -135,7 +136,8 @@ class OpenBook:
         Raises:
             WintryError: the book refused it; it stands.
         """
-        edit.undo()
+        with self.book.in_place():
+            edit.undo()
         self.catch_up()
 
     def ask(
@@ -209,7 +211,8 @@ class OpenBook:
     def catch_up(self) -> set[Change]:
         """Look here and now, and tell every change since the look before; each once, in order."""
         self.writing.deliver()
-        looked = self._looking.look()
+        with self.book.in_place():
+            looked = self._looking.look()
         self._heed(looked)
         return set(looked.changes)
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import math
 import queue
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
 
 from wintry_tally.bench.journal import Journal
@@ -61,6 +61,7 @@ class Typed:
 class GuidedLoop:
     """Stands where RunLoop stands, for a bench with nothing connected.
 
+    `kept`: what was typed so far, in order; of a run that goes on, what the book has of it.
     `clock` gives the seconds since the run began, on the wall's clock: readings are timed by it too, so a program
     that was closed for a while has lost nothing. `put` may be called from any thread.
     """
@@ -76,8 +77,10 @@ class GuidedLoop:
         read_every_s: float = READ_EVERY_S,
         last_s: float | None = None,
         expected: Expected | None = None,
+        kept: Iterable[Typed] = (),
     ) -> None:
         self.recipe, self.journal = guided(recipe), journal
+        self.kept: tuple[Typed, ...] = tuple(kept)
         self.state = state or RunState()
         self.read_every_s = read_every_s
         self._expected = expected
@@ -136,6 +139,7 @@ class GuidedLoop:
             raise InputError("the last reading has moved the run on, or none was typed", mend="write a note instead")
         seen, at = self._seen, self._read_at
         self.journal.take_back()
+        self.kept = self.kept[:-1]
         self.state, self._seen, self._read_at, self._first = self._undo
         self._undo = None
         words = said("taken-back", volts=seen.voltage_V, amps=seen.current_A, seconds=at or 0.0)
@@ -227,6 +231,7 @@ class GuidedLoop:
         still_off = self._first and self.state.phase in LIVE and self._still_off(typed.seen)
         self._seen, self._read_at, self._fresh = typed.seen, typed.elapsed_s, True
         self.journal.reading(typed.elapsed_s, typed.seen)
+        self.kept = (*self.kept, typed)
         if typed.note:
             self.journal.events((Event(typed.elapsed_s, "mark", typed.note),))
         if still_off:

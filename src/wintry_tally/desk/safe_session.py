@@ -60,7 +60,8 @@ class SafeSession(QObject):
         """Somebody has looked. Raises InputError while not everything is."""
         from wintry_tally.app.safety import lift_quarantine
 
-        lift_quarantine(self.book, sample_id, note, seen, photograph)
+        with self.book.in_place():
+            lift_quarantine(self.book, sample_id, note, seen, photograph)
         self.running.looked_at(sample_id)
         self.touch_runs(sample_id)
 

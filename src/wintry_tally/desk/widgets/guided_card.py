@@ -37,8 +37,6 @@ class GuidedCard(QWidget):
         asking.setStretch(0, 1)
         self.setLayout(column(card(asking, role="banner"), card(self.entry), gap=3))
         self._live: LiveRun | None = None
-        self._earlier: list[HandReading] = []
-        self._counted = -1
 
     def show_run(self, live: LiveRun | None) -> None:
         """What is asked now, and when the next reading is due."""
@@ -48,7 +46,6 @@ class GuidedCard(QWidget):
         if self._live is None or self._live.guide is None:
             return
         if other:
-            self._counted = -1
             self.entry.empty()
         phase = self._live.latest.state.phase
         self.asks.setText("" if phase is Phase.PROMPTING else self._live.latest.asks)
@@ -58,16 +55,12 @@ class GuidedCard(QWidget):
 
     def _readings(self) -> list[HandReading]:
         """Those kept so far, as a person typed them: a charge's current as the charger shows it."""
-        assert self._live is not None
-        run = self._live.run
-        rows = self.session.open.known.typed.get(run.id, ())
-        if len(rows) != self._counted:
-            self._counted = len(rows)
-            self._earlier = [
-                HandReading(run.started + timedelta(seconds=r[0]), r[1], None if r[2] is None else abs(r[2]), None)
-                for r in rows
-            ]
-        return self._earlier
+        assert self._live is not None and self._live.guide is not None
+        began, kept = self._live.run.started, self._live.guide.kept
+        return [
+            HandReading(began + timedelta(seconds=one.elapsed_s), one.seen.voltage_V, abs(one.seen.current_A), None)
+            for one in kept
+        ]
 
     def _last_moment(self) -> datetime | None:
         earlier = self._readings() if self._live is not None else []
@@ -109,7 +102,6 @@ class GuidedCard(QWidget):
         seen = Observation(reading.voltage_V, -amps if charging else amps, reading.temperature_C, beside=beside)
         elapsed = max(0.0, (reading.at - live.run.started.astimezone()).total_seconds())
         live.guide.put(Typed(elapsed, seen, reading.note))
-        self._counted = -1
         self.entry.empty()
         self.entry.volts.line.setFocus()
         self.session.said.emit(f"Kept the reading of {reading.at:%H:%M:%S}.")
@@ -117,4 +109,3 @@ class GuidedCard(QWidget):
     def _take_back(self) -> None:
         if self._live is not None:
             self._live.worker.ask(Request("take-back"))
-            self._counted = -1
