@@ -20,8 +20,9 @@ from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.trace import Trace
 from wintry_tally.core.verdict import Outcome, School, judge
 from wintry_tally.core.verdict.effects import _chart_share
-from wintry_tally.core.verdict.evidence import CapacityEvidence, capacity_evidence
+from wintry_tally.core.verdict.evidence import CapacityEvidence, capacity_evidence, evidence_from_log
 from wintry_tally.core.verdict.settle_capacity import _combined
+from wintry_tally.core.verdict.settle_cold import _begun_at
 from wintry_tally.core.verdict.settle_load import _inside
 
 
@@ -284,3 +285,55 @@ def test_a_refusal_that_is_sure_needs_no_advice() -> None:
     assert verdict(wanted, "charge-block", _cold(*REFUSED, celsius=-10.0)).advice is None
     warm = verdict(wanted, "charge-block", _cold(*REFUSED, celsius=4.0))
     assert warm.outcome is Outcome.MISSED and "refused above the claimed temperature" in (warm.advice or "")
+
+
+# --- what is missing is said, and is no verdict ---
+
+
+def test_one_log_alone_says_no_loss_in_the_cold() -> None:
+    cold = with_temperature(discharge(4.0, 2.0, opened=True), -10.0)
+    wanted = claim("cold-loss", 30.0, "%", "at-most", temperature_C=-10.0)
+    told = verdict(wanted, "cold-loss", analysed(cold, rated=10.0))
+    assert told.outcome is Outcome.NOT_TESTED and "two logs" in str(told.advice)
+
+
+def test_how_warm_it_was_is_read_where_its_discharge_began() -> None:
+    # soaked to −10 °C, the first reading taken while the probe was still warm
+    trace = with_temperature(discharge(4.0, 2.0, opened=True), -10.0)
+    warm = trace.temperature_C.copy()
+    begins = int(np.flatnonzero(trace.current > 0.1)[0])
+    warm[: max(1, begins // 2)] = 20.0
+    assert _begun_at(analysed(replace(trace, temperature_C=warm), rated=10.0)) == pytest.approx(-10.0, abs=0.1)
+    resting = piecewise((600, 0.0, 13.1), (600, 0.0, 13.1))
+    cooled = replace(resting, temperature_C=np.linspace(5.0, 15.0, len(resting)))
+    # without a discharge: where its log begins
+    assert _begun_at(analysed(cooled, rated=10.0)) == pytest.approx(float(cooled.temperature_C[0]), abs=0.02)
+
+
+@pytest.mark.parametrize(("lasted_s", "enough"), [(200.0, False), (285.0, False), (295.0, True)])
+def test_a_load_switched_off_too_soon_tests_no_hold(lasted_s: float, enough: bool) -> None:
+    # 97 % of the time claimed are as good as all of it: 291 of 300 s
+    log = analysed(piecewise((60, 0.0, 13.2), (lasted_s, 50.0, 12.8), (60, 0.0, 13.1)), rated=100.0)
+    told = verdict(claim("continuous-discharge", 50.0, "A", "at-least", duration_s=300.0), "hold", log)
+    assert (told.outcome is Outcome.MET) == enough
+    assert enough or "of the 5 min 00 s claimed" in str(told.advice)
+
+
+def test_an_overload_in_which_nothing_was_drawn_says_so() -> None:
+    log = analysed(piecewise((60, 0.0, 13.2), (300, 0.0, 13.2)), rated=100.0)
+    told = verdict(claim("over-current-trip", 150.0, "A", "within", 20.0, duration_s=10.0), "overload", log)
+    assert told.outcome is Outcome.NOT_TESTED and "nothing was drawn" in str(told.advice)
+
+
+def test_a_charge_that_never_got_full_says_no_charge_voltage() -> None:
+    short = analysed(piecewise((600, 0.0, 12.8), (3600, -10.0, 13.4), (60, 0.0, 13.3)), rated=100.0)
+    told = verdict(claim("charge-voltage", 14.4, "V", "within"), "charge", short)
+    assert told.outcome is Outcome.NOT_TESTED and told.measured is None
+
+
+def test_the_working_says_how_uncertain_what_was_measured_is() -> None:
+    log = analysed(discharge(5.0, 2.0, opened=True), rated=10.0)
+    evidence = evidence_from_log("capacity", "a.csv", log)
+    (told,) = judge(LFP, 10.0, [claim("capacity", 9.9, "Ah", "at-least")], evidence, School.STRICT)
+    assert told.measured is not None and told.measured.standard and told.working is not None
+    assert told.working.inputs["u"] == f"{told.measured.standard:.3g} Ah"

@@ -74,9 +74,10 @@ class Looking:
         """Read what changed; `also`: a sample whose runs are read anew, whatever the feed says.
 
         Raises:
-            BookError: the book cannot be read.
+            BookError: the book cannot be read, or its file went away and nothing could be rescued.
         """
         with self._turn:
+            self._book.look()
             looked = self._again(self.known, also)
             self.known = looked.known
             return looked

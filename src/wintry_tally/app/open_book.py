@@ -56,6 +56,7 @@ class OpenBook:
         self.writing, self._closed = Writing(), False
         self._looking, self._looks = Looking(book), False
         self._heeded: tuple[Change, ...] = ()
+        self._failing = ""
         self._take(self._looking.known)
         self.edits = Edits(book, lambda: self.known)
         self.shelf = Shelf(book, jobs, worked_out, listener.failed)
@@ -158,10 +159,12 @@ class OpenBook:
 
         def told(raised: BaseException | None) -> None:
             for one in found if not self._closed else ():
+                failing = "" if isinstance(one, Looked) else str(one)
                 if isinstance(one, Looked):
                     self._heed(one)
-                else:
-                    self._listener.failed(str(one))
+                elif failing != self._failing:  # looked for twice a second, and told once
+                    self._listener.failed(failing)
+                self._failing = failing
             over(raised)
 
         return self.writing.ask(both, told, patience_s)
@@ -182,14 +185,9 @@ class OpenBook:
             self._listener.failed(words)
 
     def follow(self) -> bool:
-        """Notice what ended, what others changed, and whether the file is still there; whether anything is going on.
-
-        Raises:
-            BookError: the file went away and nothing could be rescued.
-        """
+        """Notice what ended, what others changed, and whether the file is still there; whether anything is going on."""
         self.writing.deliver()
         going_on = self.live.follow()
-        self.book.look()
         if self.book.moved_words != self._told_moved:
             self._told_moved = self.book.moved_words
             self._listener.failed(self._told_moved)

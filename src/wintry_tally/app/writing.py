@@ -13,7 +13,8 @@ from dataclasses import dataclass, field
 
 PATIENCE_S = 0.03
 """Whoever asks waits so long for an edit that is usually done at once."""
-CLOSING_S = 8.0
+CLOSING_S = 60.0
+"""So long what was asked for is waited for when a book is closed: a log of many rows may be among it."""
 
 Over = Callable[[BaseException | None], object]
 """Called once an act is over, on the thread that asked: with what it raised, or None."""

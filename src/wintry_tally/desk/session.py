@@ -87,6 +87,7 @@ class Session(EditSession):
         self._open: OpenBook | None = None
         self._stand_ins: StandIns | None = None
         self.workshop, self._planning = Workshop(), Workshop()
+        self.reading = Workshop()  # what is read in a moment waits behind nothing that is worked out
         self._planner: Planner | None = None
         self._ahead, self._next_call = Ahead(), 0.0
         self._timer = QTimer(self)
@@ -194,6 +195,7 @@ class Session(EditSession):
     def shut_down(self) -> None:
         """At the very end."""
         self.workshop.close()
+        self.reading.close()
         self.close_book()
         self._planning.close()
         if self._stand_ins is not None:

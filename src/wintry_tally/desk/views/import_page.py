@@ -26,6 +26,7 @@ from wintry_tally.book.records import plain_of, read_as
 from wintry_tally.core.analysis import Instrument, Options
 from wintry_tally.core.analysis.derivation import charge_working, energy_working, mean_voltage_working
 from wintry_tally.core.battery import Sample
+from wintry_tally.core.errors import WintryError
 from wintry_tally.core.protocol.kinds import TEST_KINDS
 from wintry_tally.core.quantity import Accuracy, format_duration, parse_accuracy
 from wintry_tally.core.verdict.evidence import ALTERS, likely_method
@@ -459,23 +460,23 @@ class ImportPage(StationView):
         self._paths, self._keeping = (), True
         self.keep_button.setEnabled(False)
         self.session.said.emit(f"keeping {paths[0].name}…")
-        self.session.workshop.start(
-            lambda _job: keep(book, sample, kind, looked, paths, device),
-            partial(self._kept, sample.id, paths[0].name, kind.station),
-            partial(self._not_kept, sample.id, paths),
+        # in its turn among the edits: it is waited for when the book is closed
+        self.session.open.ask(
+            lambda: keep(book, sample, kind, looked, paths, device), partial(self._kept, sample.id, paths, kind.station)
         )
 
-    def _kept(self, sample_id: int, name: str, station: str, _none: object) -> None:
+    def _kept(self, sample_id: int, paths: tuple[Path, ...], station: str, raised: BaseException | None) -> None:
         self._keeping = False
-        self.session.said.emit(f"{name} is kept in the book.")
-        self.session.touch_runs(sample_id)
-        if sample_id == self.sample_id and not self._paths:
-            self.go.emit("" if station == "capacity" else station)
-
-    def _not_kept(self, sample_id: int, paths: tuple[Path, ...], words: str) -> None:
-        self._keeping = False
-        self.session.failed.emit(words)
-        if sample_id == self.sample_id and not self._paths:
+        here = sample_id == self.sample_id and not self._paths
+        if raised is None:
+            self.session.said.emit(f"{paths[0].name} is kept in the book.")
+            if here:
+                self.go.emit("" if station == "capacity" else station)
+            return
+        if not isinstance(raised, WintryError):
+            raise raised
+        self.session.failed.emit(str(raised))
+        if here:
             self._paths = paths  # it can be tried again
             self.keep_button.setEnabled(True)
 

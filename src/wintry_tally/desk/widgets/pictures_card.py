@@ -55,7 +55,7 @@ class PicturesCard(QWidget):
         if not self.session.open.known.pictures.get(sample_id):
             self._show([], sample_id)
             return
-        self.session.workshop.start(
+        self.session.reading.start(
             lambda _job: (book.attachments.of(sample_id), sample_id), lambda found: self._show(*found), self._refused
         )
 

@@ -50,7 +50,7 @@ class RecordCard(QFrame):
             self._run, self.lines = run_id, ()
             self.hide()
         book = self._session.book
-        self._session.workshop.start(
+        self._session.reading.start(
             lambda _job: record_of(book, run_id), partial(self._read, run_id), self._session.failed.emit
         )
 
