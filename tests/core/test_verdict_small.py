@@ -22,8 +22,8 @@ from wintry_tally.core.verdict import Outcome, School, judge
 from wintry_tally.core.verdict.effects import _chart_share
 from wintry_tally.core.verdict.evidence import CapacityEvidence, capacity_evidence, evidence_from_log
 from wintry_tally.core.verdict.settle_capacity import _combined
-from wintry_tally.core.verdict.settle_cold import _begun_at
-from wintry_tally.core.verdict.settle_load import _inside
+from wintry_tally.core.verdict.settle_cold import _begun_at, _below
+from wintry_tally.core.verdict.settle_load import _beyond, _inside
 
 
 @pytest.mark.parametrize("kind", ["ingress", "warranty", "cycles", "shelf-life", "high-temperature-cut"])
@@ -337,3 +337,40 @@ def test_the_working_says_how_uncertain_what_was_measured_is() -> None:
     (told,) = judge(LFP, 10.0, [claim("capacity", 9.9, "Ah", "at-least")], evidence, School.STRICT)
     assert told.measured is not None and told.measured.standard and told.working is not None
     assert told.working.inputs["u"] == f"{told.measured.standard:.3g} Ah"
+
+
+@pytest.mark.parametrize("gap_s", [0.0, 200.0])
+def test_a_gap_before_the_protection_opened_bounds_its_efficiency(gap_s: float) -> None:
+    trace = piecewise(
+        (3600, 0.0, 13.4), (7200, 10.0, 12.8), (1800, 0.0, 0.2), (14_400, -5.0, 13.6),
+        (1200, -0.2, 14.4), (600, 0.0, 13.5), interval_s=2.0,
+    )  # fmt: skip
+    seen = trace.taking(np.flatnonzero((trace.time_s < 10_700.0) | (trace.time_s > 10_700.0 + gap_s)))
+    for claimed, outcome in ((80.0, Outcome.MET), (97.0, Outcome.NOT_TESTED if gap_s else Outcome.MISSED)):
+        told = verdict(claim("efficiency", claimed, "%", "at-least"), "cycle", analysed(seen, rated=20.0), rated=20.0)
+        assert (told.bound, told.outcome) == ("at-least" if gap_s else None, outcome)
+
+
+@pytest.mark.parametrize(("end_V", "bound"), [(10.0, None), (10.1, None), (10.2, "at-least"), (10.4, "at-least")])
+def test_a_run_cut_off_above_the_claims_cut_off_is_a_bound(end_V: float, bound: str | None) -> None:
+    # 0.15 V: a load's cut-off is set to a tenth or so
+    log = analysed(discharge(5.0, 2.0, opened=False, end_V=end_V), rated=10.0, cutoff_V=end_V)
+    run = capacity_evidence("run", log)
+    assert run is not None
+    run = replace(run, end_V=end_V, ended_by="set-cutoff")
+    wanted = claim("capacity", 11.0, "Ah", "at-least", cutoff_V=10.0)
+    assert judge(LFP, 10.0, [wanted], [run], School.STRICT)[0].bound == bound
+
+
+def test_more_than_claimed_was_asked_beyond_doubt() -> None:
+    # without an accuracy by more than a load's setting is off, 3 %; else beyond the expanded uncertainty
+    assert not _beyond(Quantity(102.0, None, "A"), 100.0) and _beyond(Quantity(104.0, None, "A"), 100.0)
+    assert not _beyond(Quantity(104.0, 2.5, "A"), 100.0) and _beyond(Quantity(104.0, 1.5, "A"), 100.0)
+
+
+def test_the_chance_that_it_was_colder_is_the_normal_distributions() -> None:
+    # Φ(0) = 1/2, Φ(1.96) = 0.975 (JCGM 100:2008, table G.2 for infinite degrees of freedom)
+    assert _below(Quantity(0.0, 0.5, "°C"), 0.0) == pytest.approx(0.5)
+    assert _below(Quantity(-0.98, 0.5, "°C"), 0.0) == pytest.approx(0.975, abs=1e-4)
+    assert _below(Quantity(0.98, 0.5, "°C"), 0.0) == pytest.approx(0.025, abs=1e-4)
+    assert _below(Quantity(-1.0, None, "°C"), 0.0) == 1.0
