@@ -11,6 +11,7 @@ from datetime import UTC, datetime, timedelta
 from functools import wraps
 from typing import TYPE_CHECKING, Any, Protocol, TypeVar, cast
 
+from wintry_tally.app.calls import Calls
 from wintry_tally.app.launch import (
     ambient_of,
     battery_things,
@@ -29,12 +30,11 @@ from wintry_tally.book.recipes import recipe_data, recipe_from
 from wintry_tally.book.records import read_as
 from wintry_tally.book.runs import RENEWED_S
 from wintry_tally.core.battery import Sample
-from wintry_tally.core.engine import LIVE, Event, Observation, Phase, RunState
+from wintry_tally.core.engine import Event, Observation, RunState
 from wintry_tally.core.errors import BookError, InputError, WintryError
 from wintry_tally.core.message import said
 from wintry_tally.core.protocol import EndCause, Recipe
 from wintry_tally.core.protocol.method import DRIVEN, Method
-from wintry_tally.core.protocol.recipe import CAUSE_WORDS
 
 # the battery model needs NumPy: it is loaded when a run is planned, started or taken up, not when a book is opened
 if TYPE_CHECKING:
@@ -48,8 +48,6 @@ if TYPE_CHECKING:
     from wintry_tally.core.protocol.capacity import CapacityPlan, LoadLimits
 
 
-SOON_S, SOON_AFTER_S = 300.0, 1800.0
-"""A run of more than half an hour calls five minutes before its end."""
 SAFE = said("all-off")
 PUT_DOWN_TRIES = 60
 
@@ -89,7 +87,7 @@ class LiveRuns:
         self._under_way, self._held = under_way or book.runs.under_way, held or book.runs.in_hands
         self.live: dict[int, LiveRun] = {}
         self._taken: dict[int, Taken] = {}
-        self._told: dict[tuple[int, str], str] = {}
+        self._calls = Calls(listener)
         self._unsafe: set[int] = set()
         self._next_renewal = 0.0
         self._all_off: AllOff | None = None
@@ -401,7 +399,7 @@ class LiveRuns:
         """Call for what needs a person; asks no book."""
         self._renew()
         for item in self.live.values():
-            self._call_for(item)
+            self._calls.for_what_it_wants(item)
 
     def follow(self) -> bool:
         """Notice runs that ended; whether anything is going on."""
@@ -416,16 +414,7 @@ class LiveRuns:
                 self.left.append(f"{item.run.title}: {item.worker.left}")
                 self._listener.failed(f"{self.left[-1]} The guard goes on switching it off.")
             self._listener.runs_changed(item.run.sample_id)
-            ended = item.latest.state
-            cause: str = "it ended" if ended.cause is None else CAUSE_WORDS[ended.cause]
-            if ended.cause in TOLD_IN_FULL and ended.detail:
-                cause = f"{cause}: {ended.detail}"
-                self._listener.failed(f"{item.run.title} has ended: {cause}")
-            by_hand = " Switch everything off now, at the load and at the charger." if item.guide else ""
-            self._listener.said(f"{item.run.title} has ended: {cause}.{by_hand}")
-            if by_hand:  # nothing here can switch it off: said until it is dismissed
-                self._listener.failed(f"{item.run.title} has ended: {cause}.{by_hand}")
-            self._listener.rang(f"{item.run.title} has ended", f"{cause}.{by_hand}" if by_hand else cause)
+            self._calls.ended(item)
         return bool(self.live) or bool(over)
 
     def _renew(self) -> None:
@@ -437,49 +426,6 @@ class LiveRuns:
     def _renewed(self, numbers: list[int]) -> None:
         with contextlib.suppress(BookError):  # that nothing can be written is told by the journal
             self.book.runs.renew(numbers)
-
-    def _call_for(self, item: LiveRun) -> None:
-        """Call a person once for each thing that needs one: trouble, a prompt, an end that comes near."""
-        number, seen = item.run.id, item.latest
-        now = " ".join(part.code for part in seen.troubles)
-        if seen.trouble and now != self._told.get((number, "trouble")):
-            # wherever one looks just now: this cannot wait
-            self._listener.failed(f"{item.run.title}: {seen.trouble}")
-            self._listener.rang("Needs your hands now", seen.trouble, grave=True)
-        self._told[number, "trouble"] = now
-        stood = item.worker.stood_still
-        if stood and stood != self._told.get((number, "stood")):
-            self._told[number, "stood"] = stood
-            self._listener.failed(f"{item.run.title} is paused: {stood}")
-            self._listener.rang("Paused", f"{item.run.title}: {stood}", grave=True)
-        place = str(seen.state.index)
-        for key, words in seen.state.warned:
-            if (number, f"warned {place} {key}") not in self._told:
-                self._told[number, f"warned {place} {key}"] = "told"
-                self._listener.rang("Warning", f"{item.run.title}: {words}", grave=True)
-        if seen.state.phase is Phase.PROMPTING and self._told.get((number, "prompt")) != place:
-            step = item.recipe.steps[seen.state.index]
-            self._told[number, "prompt"] = place
-            self._listener.rang("Needs your hands", f"{item.run.title}: {step.words or step.title}")
-        self._call_for_reading(item)
-        lasted = seen.state.load_s + seen.state.charge_s
-        near = seen.state.phase in LIVE and lasted > SOON_AFTER_S and item.worker.speed == 1.0
-        if near and (number, "soon") not in self._told:
-            remaining = item.remaining_s()
-            if remaining is not None and remaining < SOON_S:
-                self._told[number, "soon"] = "told"
-                words = f"{item.run.title} ends in about {remaining / 60:.0f} min"
-                self._listener.rang("Ends soon", words)
-
-    def _call_for_reading(self, item: LiveRun) -> None:
-        """Call once for each reading that is due on a run by hand."""
-        due = item.guide.due_in_s if item.guide is not None else None
-        key = (item.run.id, "reading")
-        if due is None or due > 0:
-            self._told.pop(key, None)
-        elif key not in self._told:
-            self._told[key] = "told"
-            self._listener.rang("A reading is due", f"{item.run.title}: {item.latest.asks}")
 
     # --- leaving ---
 
@@ -512,6 +458,3 @@ class LiveRuns:
             self.let_go(item.run.id)
         self.live.clear()
         return left
-
-
-TOLD_IN_FULL = frozenset({EndCause.NOT_PROVEN, EndCause.DISTURBED, EndCause.PROGRAM, EndCause.INSTRUMENT})
