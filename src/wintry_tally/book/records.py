@@ -222,7 +222,8 @@ def message_text(words: str) -> str:
     return json.dumps(message_data(words), ensure_ascii=False) if words else ""
 
 
-def message_of(text: Any) -> Message:
+@lru_cache(maxsize=512)
+def message_of(text: str) -> Message:
     """A message as a column kept it.
 
     Raises:

@@ -37,7 +37,11 @@ class Samples:
                 .all()
             )
             claims: dict[int, list[Claim]] = {}
-            for row in connection.execute(select(tables.claim).order_by(*_IN_ORDER)).mappings().all():
+            if not rows:
+                return []
+            of = select(tables.sample.c.id).where(tables.sample.c.removed.is_(taken_off))
+            query = select(tables.claim).where(tables.claim.c.sample_id.in_(of)).order_by(*_IN_ORDER)
+            for row in connection.execute(query).mappings().all():
                 claims.setdefault(row["sample_id"], []).append(_claim(row))
             return [_sample(row, claims.get(row["id"], [])) for row in rows]
 
