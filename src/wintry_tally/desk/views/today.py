@@ -19,6 +19,8 @@ from wintry_tally.desk.views.page import MainPage
 from wintry_tally.desk.widgets.parts import anew, button, card, column, label, row, scrolling, set_role
 
 if TYPE_CHECKING:
+    from collections.abc import Callable
+
     from wintry_tally.app.today import Item, Seen
 
 GROUP_WORDS = {
@@ -29,6 +31,8 @@ GROUP_WORDS = {
     "due": "Due later",
 }
 ANEW_S = 15.0
+AT_ONCE = 60
+"""Of so many samples the lines are worked out at once, of more beside everything else."""
 MOST_LINES = 12
 """So many lines a group are shown at first: the most urgent stand first."""
 NOTHING = {"now": "Nothing needs your hands.", "next": "Nothing is planned for the next two days."}
@@ -61,6 +65,10 @@ class TodayPage(MainPage):
 
     def items(self) -> list[Item]:
         """The lines of the day as they stand."""
+        return self._gathered()()
+
+    def _gathered(self) -> Callable[[], list[Item]]:
+        """What works them out, on whatever thread, from what is known now."""
         from wintry_tally.app.pictures import missing
         from wintry_tally.app.safety import quarantines_of
         from wintry_tally.app.today import Seen, today
@@ -75,9 +83,8 @@ class TodayPage(MainPage):
             if run.status == "running" and session.running.elsewhere(run)
         ]  # fmt: skip
         unseen = missing(samples, runs, dict(session.open.known.pictures))
-        return today(
-            samples, runs, [*self._live(), *elsewhere], session.drawn(), held, now, session.open.silent, unseen
-        )
+        live, drawn, silent = [*self._live(), *elsewhere], session.drawn(), session.open.silent
+        return lambda: today(samples, runs, live, drawn, held, now, silent, unseen)
 
     def _live(self) -> list[Seen]:
         from wintry_tally.app.today import Seen
@@ -119,7 +126,14 @@ class TodayPage(MainPage):
             self.title.setText("Today")
             return
         with self.session.guard():
-            self._fill(self.items())
+            if len(self.session.samples()) <= AT_ONCE:
+                self._fill(self.items())
+                return
+            work, opened = self._gathered(), self.session.open
+            self.session.reading.start(
+                lambda _job: work(), lambda items: self._fill(items) if self.session.has_book and self.session.open is opened else None,
+                self.session.failed.emit,
+            )  # fmt: skip
 
     def _fill(self, items: list[Item]) -> None:
         now = datetime.now().astimezone()
