@@ -19,6 +19,7 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 from PySide6.QtCore import QSettings
 from PySide6.QtWidgets import QApplication
 
+from wintry_tally.app import writing
 from wintry_tally.book import Book
 from wintry_tally.demo import scratch_copy
 from wintry_tally.desk.app import make_application
@@ -57,6 +58,7 @@ def main() -> None:
     folder = Path(tempfile.mkdtemp())
     QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, str(folder))
     make_application(asked.theme)
+    writing.PATIENCE_S = 30.0  # however busy this machine is, each act stands on its picture
     session = Session()
     window = Window(session)
     window.resize(width, height)

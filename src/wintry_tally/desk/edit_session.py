@@ -8,7 +8,7 @@ from datetime import datetime
 from functools import partial
 from typing import TYPE_CHECKING, Any
 
-from PySide6.QtCore import Signal
+from PySide6.QtCore import QTimer, Signal
 from PySide6.QtGui import QUndoStack
 
 from wintry_tally.core.errors import WintryError
@@ -27,6 +27,8 @@ if TYPE_CHECKING:
 
 Then = Callable[[bool], object]
 """Called once an edit is over: whether it was done."""
+SOON_MS, WONDERED_MS = 15, 400
+"""An edit that is not done at once is looked for so often, and spoken of after so long."""
 
 
 class EditSession(SafeSession):
@@ -40,6 +42,9 @@ class EditSession(SafeSession):
     def __init__(self) -> None:
         super().__init__()
         self.undo_stack = QUndoStack(self)
+        self._soon = QTimer(self)
+        self._soon.setInterval(SOON_MS)
+        self._soon.timeout.connect(self._deliver)
 
     @property
     def open(self) -> OpenBook:
@@ -95,7 +100,24 @@ class EditSession(SafeSession):
             act()
             over(True)
         elif not self.open.ask(act, told):
-            self.said.emit(f"The book is busy; “{edit.words}” is done in a moment.")
+            self._waits(edit.words)
+
+    def _waits(self, words: str) -> None:
+        """It is looked for quickly; where it takes long enough to be wondered at, that is said."""
+        opened = self.open
+        self._soon.start()
+
+        def wondered() -> None:
+            if self.has_book and self.open is opened and opened.writing.busy:
+                self.said.emit(f"The book is busy; “{words}” is done in a moment.")
+
+        QTimer.singleShot(WONDERED_MS, wondered)
+
+    def _deliver(self) -> None:
+        if self.has_book:
+            self.open.writing.deliver()
+        if not self.has_book or not self.open.writing.busy:
+            self._soon.stop()
 
     def set_equipment(self, words: str, made: Equipment) -> None:
         """Change the bench; can be undone."""
