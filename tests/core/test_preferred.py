@@ -113,7 +113,7 @@ def test_a_need_is_asked_for_in_either_unit_and_nothing_of_it_is_dropped() -> No
     [
         ("41.27 ± 0.42 Ah", "41,27 ± 0,42 Ah"),
         ("−18.5 °C, 10.5 V and 0.2C", "−18,5 °C, 10,5 V and 0,2C"),
-        ("12,880 readings, 1,280.5 Wh", "12\u202f880 readings, 1\u202f280,5 Wh"),
+        ("12,880 readings of 4.385 kg", "12,880 readings of 4,385 kg"),
         (
             "on 127.0.0.1:5025 with 0.9.1 of log.1.csv at 10:05.5",
             "on 127.0.0.1:5025 with 0.9.1 of log.1.csv at 10:05.5",
@@ -127,6 +127,7 @@ def test_a_need_is_asked_for_in_either_unit_and_nothing_of_it_is_dropped() -> No
 )
 def test_a_decimal_comma(told: str, wanted: str) -> None:
     assert words_in(told, Units(decimal=",")) == wanted
+    assert words_in(wanted, Units(decimal=",")) == wanted, "a label says what it was given, whoever worded it before"
     assert words_in(told, Units()) == told
 
 

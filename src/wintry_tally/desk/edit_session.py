@@ -42,7 +42,7 @@ class EditSession(SafeSession):
     def __init__(self) -> None:
         super().__init__()
         self.undo_stack = QUndoStack(self)
-        self._soon = QTimer(self)
+        self._soon, self._wondered = QTimer(self), ""
         self._soon.setInterval(SOON_MS)
         self._soon.timeout.connect(self._deliver)
 
@@ -109,6 +109,7 @@ class EditSession(SafeSession):
 
         def wondered() -> None:
             if self.has_book and self.open is opened and opened.writing.busy:
+                self._wondered = words
                 self.said.emit(f"The book is busy; “{words}” is done in a moment.")
 
         QTimer.singleShot(WONDERED_MS, wondered)
@@ -118,6 +119,9 @@ class EditSession(SafeSession):
             self.open.writing.deliver()
         if not self.has_book or not self.open.writing.busy:
             self._soon.stop()
+            if self._wondered:
+                self.said.emit(f"“{self._wondered}” is over.")
+                self._wondered = ""
 
     def set_equipment(self, words: str, made: Equipment) -> None:
         """Change the bench; can be undone."""

@@ -60,10 +60,9 @@ _MEASURED = re.compile(
     rf"(?<![\w.,])(?P<chain>{_NUMBER}(?:(?:{_JOIN}){_NUMBER})*|(?<=between ){_NUMBER} and {_NUMBER})"
     r"(?P<gap>(?: ± \?)? ?)(?P<unit>°C|K|kg|mm²|mm|[AW]h/kg|Wh per kg)(?![\w²³])(?P<after>(?: \(AWG)?)"
 )
-GROUP = "\u202f"
-"""Between thousands where the comma marks decimals (ISO 80000-1, 7.3.1: a small space)."""
-_NUMERAL = re.compile(r"(?<![\w.,:/])\d+(?:,\d{3})*(?:\.\d+)?(?![\d,]*\.\w)(?![\d])")
-"""A number in words; none are dates, addresses, versions and names of files, which have points or letters on."""
+_NUMERAL = re.compile(r"(?<![\w.,:/])\d+\.\d+(?!\.\w)(?![\d])")
+"""A number with decimals in words; none are dates, addresses, versions and names of files, which have more points or letters on.
+What has a comma already stays, so that words may go through here twice."""
 _CITED = re.compile(r"\b(?:JCGM|ISO|IEC|IEEE|DIN|EN) \d")
 """A standard that is cited, by its clauses."""
 _QUOTED = re.compile(r"(“[^”]*”)")
@@ -83,8 +82,7 @@ def _worded(text: str, units: Units) -> str:
 
 
 def _with_comma(found: re.Match[str]) -> str:
-    whole, _, decimals = found[0].partition(".")
-    return whole.replace(",", GROUP) + (f",{decimals}" if decimals else "")
+    return found[0].replace(".", ",")
 
 
 def name_in(unit: str, units: Units) -> str:
