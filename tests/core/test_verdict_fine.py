@@ -1,0 +1,106 @@
+"""More small things of judging, each worked out beside it; common practice, no published source, but where one is named."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+import pytest
+
+from tests.core.test_kinds import LFP, analysed, claim, discharge, verdict, with_temperature
+from tests.making import piecewise
+from wintry_tally.core.battery import Direction
+from wintry_tally.core.quantity import Term
+from wintry_tally.core.verdict import Outcome, School
+from wintry_tally.core.verdict.effects import cutoff_condition
+from wintry_tally.core.verdict.evidence import capacity_evidence
+from wintry_tally.core.verdict.probability import outcome_by
+from wintry_tally.core.verdict.settle_charge import _at_current, _time_to
+from wintry_tally.core.verdict.settling import NONE, REMEDIES, Way, cheapest
+
+
+def ways(*likely: float) -> list[Way]:
+    return [Way((REMEDIES[place],), chance) for place, chance in enumerate(likely)]
+
+
+@pytest.mark.parametrize(
+    ("likely", "taken"),
+    [((0.60, 0.62), 0), ((0.60, 0.66), 1), ((0.60, 0.64, 0.90), 2), ((0.2, 0.4), None), ((0.70, 0.60), 0)],
+)
+def test_the_cheapest_way_is_left_only_for_a_clearly_likelier_one(likely: tuple[float, ...], taken: int | None) -> None:
+    found = ways(*likely)
+    assert cheapest(found) == (NONE if taken is None else found[taken])
+
+
+def test_a_meter_held_against_a_good_one_is_as_good_as_a_tenth_of_its_error() -> None:
+    held = next(one for one in REMEDIES if "gain of the meter" in one.marks)
+    assert held.after(Term("gain of the meter", 0.2, "m")).standard == pytest.approx(0.02)
+    assert held.after(Term("clock", 0.2, "m")).standard == 0.2
+
+
+def test_a_strict_rule_without_a_probability_calls_nothing() -> None:
+    given: tuple[Any, ...] = (40.0, Direction.AT_LEAST, 0.0)
+    assert outcome_by(School.STRICT, 45.0, None, *given) is Outcome.TOO_CLOSE
+    assert outcome_by(School.PLAIN, 45.0, None, *given) is Outcome.MET
+
+
+@pytest.mark.parametrize(("end_V", "effect"), [(10.0, False), (10.1, False), (10.2, True), (10.5, True)])
+def test_an_end_a_tenth_above_the_cut_off_is_the_cut_off(end_V: float, effect: bool) -> None:
+    run = capacity_evidence("run", analysed(discharge(5.0, 2.0, opened=True), rated=10.0))
+    assert run is not None
+    wanted = claim("capacity", 10.0, "Ah", "at-least", cutoff_V=10.0)
+    ended = cutoff_condition(LFP, wanted, replace(run, end_V=end_V, ended_by="set-cutoff"), 10.0)
+    assert ended is not None and (ended.effect is not None) == effect
+
+
+def test_more_current_than_claimed_shortens_the_part_at_constant_current() -> None:
+    # at 8 A for the 10 A claimed: the constant-current part takes 20 % less at the claimed one
+    log = analysed(piecewise((600, 0.0, 12.8), (7200, -8.0, 13.6), (1800, -0.2, 14.4), (60, 0.0, 13.5)), rated=20.0)
+    charge = log.charge
+    assert charge is not None
+    charge = replace(charge, share_constant_current=0.7)
+    told = _at_current(10.0, 8.0, 9000.0, charge)
+    assert told.effect is not None
+    assert told.effect.value == pytest.approx(-0.2 * 9000.0 * 0.7)
+    assert _at_current(10.0, 9.6, 9000.0, charge).effect is None
+
+
+def test_the_time_to_a_share_is_found_across_a_pause() -> None:
+    # 10 A for an hour, a pause, 10 A for another: 75 % of what goes in is in half an hour into the second
+    log = analysed(
+        piecewise((600, 0.0, 12.8), (3600, -10.0, 13.4), (600, 0.0, 13.2), (3600, -10.0, 13.6), (1200, -0.1, 14.4)),
+        rated=20.0,
+    )
+    charge = log.charge
+    assert charge is not None and len(charge.count.spans) > 1
+    found = _time_to(0.75, log, charge, 0.0)
+    whole_s = 0.75 * charge.count.charge.value / 10.0 * 3600.0
+    assert found.value == pytest.approx(whole_s + 600.0, rel=0.01)
+
+
+def test_where_a_heater_began_stands_beside_its_time() -> None:
+    trace = piecewise((300, 0.0, 13.0), (1500, -5.0, 14.3), (600, -20.0, 13.9), interval_s=5.0)
+    warms = np.interp(trace.time_s, [300.0, 1800.0], [-12.0, 5.0])
+    told = verdict(claim("heater-time", 1800.0, "s", "at-most"), "heater", analysed(with_temperature(trace, warms)))
+    (start,) = (one for one in told.conditions if one.name == "temperature at the start")
+    assert start.actual == pytest.approx(-12.0, abs=0.5)
+    unlogged = verdict(claim("heater-time", 1800.0, "s", "at-most"), "heater", analysed(trace))
+    assert not [one for one in unlogged.conditions if one.name == "temperature at the start"]
+
+
+def test_a_runtime_without_a_printed_drop_out_goes_by_the_devices() -> None:
+    trace = discharge(0.8, 20.0, top_V=13.0, end_V=9.0)
+    conditions = {"device_A": 0.8}
+    by_claim = verdict(
+        claim("runtime", 18 * 3600.0, "s", "at-least", dropout_V=12.2, **conditions),
+        "runtime",
+        analysed(trace, rated=16.0),
+        rated=16.0,
+    )
+    wanted = claim("runtime", 18 * 3600.0, "s", "at-least", **conditions)
+    by_device = verdict(wanted, "runtime", analysed(trace, rated=16.0, dropouts_V=(12.2,)), rated=16.0)
+    without = verdict(wanted, "runtime", analysed(trace, rated=16.0), rated=16.0)
+    assert by_claim.measured is not None and by_device.measured is not None and without.measured is not None
+    assert by_device.measured.value == pytest.approx(by_claim.measured.value)
+    assert without.measured.value > by_device.measured.value
