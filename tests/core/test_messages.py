@@ -76,7 +76,7 @@ def test_every_sentence_with_letters_of_its_own_is_known_again(code: str) -> Non
     letters = len(re.findall(r"\w", re.sub(r"\{[^}]*\}", "", ENGLISH[code])))
     made = Message(code, parts)
     if letters >= 5 and ":%" not in ENGLISH[code]:
-        found = read_back(made)
+        found = read_back(str(made))
         assert found == made and found.code != OWN
         assert set(found.parts) == set(fields(found.code))
     assert NOTHING == "" and not NOTHING
@@ -133,3 +133,47 @@ def test_what_is_said_stands_in_the_catalogue_with_just_those_parts_and_all_of_i
 def test_whatever_stands_in_a_book_is_read_back_and_does_not_take_for_ever() -> None:
     for words in ("a: " * 600 + "finished", "x (" * 900 + ")" * 900, "; ".join(["finished"] * 200), "y" * 10**6):
         assert read_back(words) == words
+
+
+@pytest.mark.parametrize(
+    ("words", "code", "parts"),
+    [
+        ("9.97 V ≤ 10 V", "fell-to", {"volts": 9.97, "limit": 10.0}),
+        ("-0.50 A at 14.40 V", "taken", {"amps": -0.5, "volts": 14.4}),
+        (
+            "load and charger says that it is still on: unplug A and B at the battery",
+            "says-on",
+            {"names": ("load", "charger")},
+        ),
+        ("cell 2 reads 1.82 V, below 2 V: it must not be charged again", "cell-below", {"cell": "2", "volts": 1.82}),
+        ("after 300 s; no current, 0.00 V", "several", {}),
+        ("after 300 s; finished; after 5 s", "several", {}),
+        ("after 300 s; a word of somebody's", OWN, {}),
+        ("a: b", OWN, {}),
+        ("warm", OWN, {}),
+        ("12.9 °C", "at-celsius", {"celsius": 12.9}),
+        ("stopped: a stop limit was crossed", "stopped", {}),
+        (" " * 2001, OWN, {}),
+    ],
+)
+def test_what_a_sentence_was_made_of(words: str, code: str, parts: dict[str, object]) -> None:
+    found = read_back(words)
+    assert found == words and found.code == code
+    assert {name: found.parts[name] for name in parts} == parts
+
+
+def test_what_kind_of_sentence_it_is_helps() -> None:
+    found = read_back("Discharge: begun", ("step-begun",))
+    assert found.code == "step-begun" and found.parts["step"] == "Discharge"
+    assert read_back("Lunch: noon", ("step-begun",)).code == "step-begun", "whatever the parts say"
+    assert read_back("Lunch: noon").code == OWN
+
+
+def test_several_are_one_where_only_one_says_anything() -> None:
+    one, other = said("finished"), said("resumed")
+    assert several([one]) is one and several(["", one, NOTHING]) is one
+    both = several([one, other])
+    assert both == "finished; resumed" and both.code == "several" and both.parts["messages"] == (one, other)
+    assert several([one, "smoke"]) == "finished; smoke"
+    within = read_back("stopped: a stop limit was crossed, 16.20 V is above 15 V").parts["seen"]
+    assert isinstance(within, Message) and within.code == "volts-above"
