@@ -258,7 +258,11 @@ class ImportPage(StationView):
             lambda found: self._seen(found) if asked == self._asked else None,
             lambda text: self._failed(text) if asked == self._asked else None,
         )
-        self._job.progress.connect(lambda share: self.progress.setValue(int(100 * share)))
+        self._job.progress.connect(self._told_share)
+
+    def _told_share(self, share: float) -> None:
+        """How far it is; a method, so that nothing is told once the page is gone."""
+        self.progress.setValue(int(100 * share))
 
     def _cancel(self) -> None:
         if self._job is not None:
