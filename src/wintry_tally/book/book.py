@@ -250,18 +250,13 @@ class Book:
         """Small facts of that name of every sample ("quarantine:3"), by the sample's number; those that are empty left out."""
         prefix = f"{name}:"
         if self._remembers and name in REMEMBERED:
-            found = self._remembered().items()
-            return {
-                int(key[len(prefix) :]): value
-                for key, value in found
-                if value and key.startswith(prefix) and key[len(prefix) :].isdigit()
-            }
-        query = select(tables.meta.c.key, tables.meta.c.value).where(
-            tables.meta.c.key.startswith(prefix, autoescape=True)
-        )
-        with self.transaction() as connection:
-            rows = connection.execute(query).all()
-        return {int(key[len(prefix) :]): str(value) for key, value in rows if value and key[len(prefix) :].isdigit()}
+            rows = [(key, value) for key, value in self._remembered().items() if key.startswith(prefix)]
+        else:
+            columns = tables.meta.c
+            query = select(columns.key, columns.value).where(columns.key.startswith(prefix, autoescape=True))
+            with self.transaction() as connection:
+                rows = [(str(key), str(value)) for key, value in connection.execute(query)]
+        return {int(key[len(prefix) :]): value for key, value in rows if value and key[len(prefix) :].isdigit()}
 
     def set_meta(self, key: str, value: str) -> None:
         """Keep a small fact about the book."""

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 from zoneinfo import available_timezones
 
-from wintry_tally.cli.options import TIME_UNITS
+from wintry_tally.cli.options import TIME_UNITS, VOLTS_AT
 from wintry_tally.core.analysis import Analysis, Instrument, Options, analyse
 from wintry_tally.core.analysis.analyse import DEFAULT_REST_S
 from wintry_tally.core.battery import Family, family_named, pack_of
@@ -47,7 +47,7 @@ class Given:
 
 
 CLOSED = {
-    "discharge_sign": ("+", "-", "auto"), "time_unit": TIME_UNITS, "repair": REPAIRS, "volts_at": ("terminals", "load"),
+    "discharge_sign": ("+", "-", "auto"), "time_unit": TIME_UNITS, "repair": REPAIRS, "volts_at": VOLTS_AT,
 }  # fmt: skip
 """Options that are one of a few words."""
 

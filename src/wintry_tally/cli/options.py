@@ -7,6 +7,7 @@ from typing import Any
 import click
 
 TIME_UNITS = ("ms", "s", "min", "h")
+VOLTS_AT = ("terminals", "load")
 
 
 def log_options(command: Any) -> Any:
@@ -36,7 +37,7 @@ def log_options(command: Any) -> Any:
         click.option("--channel", default="", help="Of a log with several channels; the first where none is named."),
         click.option(
             "--volts-at",
-            type=click.Choice(["terminals", "load"]),
+            type=click.Choice(VOLTS_AT),
             help="Where the volts were read; what leads take is else told from the log where it can be.",
         ),
         click.option("--rest-minutes", type=float, help="Rest wanted before a discharge."),

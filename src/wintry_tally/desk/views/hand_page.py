@@ -250,9 +250,9 @@ class HandPage(StationView):
 
         def then(done: bool) -> None:
             self.entry.setEnabled(True)
-            if done:
+            if done and self._run is not None and self._run.id == run.id:  # not what is typed for another by now
                 self.entry.empty()
-            self.entry.volts.line.setFocus()
+                self.entry.volts.line.setFocus()
 
         self.entry.setEnabled(False)  # where the book is busy, it is kept once, a moment later
         self.session.change(self.session.open.edits.keep_reading(run, reading, elapsed), then)

@@ -63,18 +63,18 @@ def _state(text: str) -> str:
     return json.dumps(state)
 
 
+def _words(text: str) -> str:
+    return str(message_from(json.loads(text))) if text else ""
+
+
 def downgrade() -> None:
     """Messages into sentences."""
     line = op.get_bind()
     for number, text in line.execute(sa.select(EVENT.c.id, EVENT.c.message)).all():
-        line.execute(EVENT.update().where(EVENT.c.id == number).values(message=str(message_from(json.loads(text)))))
+        line.execute(EVENT.update().where(EVENT.c.id == number).values(message=_words(text)))
     for number, detail, state in line.execute(sa.select(RUN.c.id, RUN.c.detail, RUN.c.state)).all():
         plain = json.loads(state)
         if isinstance(plain, dict) and plain:
             plain["detail"] = str(message_from(plain.get("detail", "")))
             plain["warned"] = [[key, str(message_from(words))] for key, words in plain.get("warned") or ()]
-        line.execute(
-            RUN.update()
-            .where(RUN.c.id == number)
-            .values(detail=str(message_from(json.loads(detail))) if detail else "", state=json.dumps(plain))
-        )
+        line.execute(RUN.update().where(RUN.c.id == number).values(detail=_words(detail), state=json.dumps(plain)))
