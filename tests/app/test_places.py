@@ -15,16 +15,7 @@ import pytest
 from tests.bench.live import LiveBench
 from wintry_tally.app.dossiers import dossier_of
 from wintry_tally.app.edits import Edits
-from wintry_tally.app.places import (
-    PlaceLog,
-    PlaceSpec,
-    PlaceWatch,
-    places_of,
-    places_text,
-    read_lately,
-    reader,
-    with_place,
-)
+from wintry_tally.app.places import PlaceLog, PlaceSpec, PlaceWatch, lately, places_of, places_text, reader, with_place
 from wintry_tally.app.stood import history
 from wintry_tally.bench.connect import thing_of
 from wintry_tally.bench.equipment import Instrument
@@ -247,4 +238,4 @@ def test_what_was_read_lately_is_told_and_older_readings_are_not(tmp_path: Path)
         book.places.add("freezer", now - timedelta(days=2), -17.0)
         book.places.add("freezer", now - timedelta(hours=2), -15.5)
         book.places.add("room", now - timedelta(days=8), 21.0)
-        assert read_lately(book, now) == {"freezer": -15.5}
+        assert lately(book.places.latest(), now) == {"freezer": -15.5}

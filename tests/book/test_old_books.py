@@ -15,10 +15,13 @@ from pathlib import Path
 
 import polars
 import pytest
+from alembic import command
+from alembic.config import Config
+from sqlalchemy import create_engine
 
 from wintry_tally.app.dossiers import dossier_of
 from wintry_tally.app.edits import Edits
-from wintry_tally.book import Book, RunStatus
+from wintry_tally.book import Book, RunStatus, tables
 from wintry_tally.book.tables import REVISIONS
 from wintry_tally.core.engine import RunState
 from wintry_tally.core.errors import BookError
@@ -107,3 +110,27 @@ def test_sentences_of_an_old_book_become_messages_and_what_is_not_known_stays(tm
         assert again.detail == "9.97 V ≤ 10 V" and again.detail.parts["limit"] == 10.0  # type: ignore[attr-defined]
         with pytest.raises(BookError):
             book.runs.get(15)
+
+
+def test_messages_become_the_same_sentences_again(tmp_path: Path) -> None:
+    path = tmp_path / "old.wintry"
+    path.write_bytes(gzip.decompress((OLD / "tables-0007.wintry.gz").read_bytes()))
+
+    def sentences() -> list[object]:
+        with closing(sqlite3.connect(path)) as line:
+            states = [json.loads(text) for (text,) in line.execute("select state from run order by id")]
+            told = line.execute("select message from event order by id").fetchall()
+            return [told, line.execute("select detail from run order by id").fetchall(), states]
+
+    with closing(sqlite3.connect(path)) as line:
+        line.execute("insert into event (run_id, at_s, kind, message) values (1, 1.0, 'mark', '')")
+        line.commit()
+    before = sentences()
+    Book.open(path).close()
+    assert sentences() != before
+    config = Config()
+    config.set_main_option("script_location", str(Path(tables.__file__).parent / "migrations"))
+    with create_engine(f"sqlite:///{path}").begin() as connection:
+        config.attributes["connection"] = connection
+        command.downgrade(config, "0007")
+    assert sentences() == before

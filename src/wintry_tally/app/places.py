@@ -47,13 +47,8 @@ def places_of(book: Book) -> tuple[PlaceSpec, ...]:
 LATELY = timedelta(days=7)
 
 
-def read_lately(book: Book, now: datetime) -> dict[str, float]:
-    """The temperature of each place that was read within the last week, °C."""
-    return lately(book.places.latest(), now)
-
-
 def lately(latest: Mapping[str, PlaceReading], now: datetime) -> dict[str, float]:
-    """The same of the newest readings, as they are known."""
+    """The temperature of each place that was read within the last week, °C, of the newest readings."""
     return {name: one.temperature_C for name, one in latest.items() if now - one.at <= LATELY}
 
 
