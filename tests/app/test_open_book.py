@@ -17,6 +17,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as some
 
 from wintry_tally.app.edits import Edit
+from wintry_tally.app.last_seen import read_book
 from wintry_tally.app.open_book import OpenBook
 from wintry_tally.book import Book, RunSettings
 from wintry_tally.book.feed import KEPT, Topic
@@ -64,7 +65,7 @@ class Ears:
 
 def at(path: Path) -> tuple[OpenBook, Ears]:
     ears = Ears()
-    return OpenBook(Book.open(path), ears, ears, ears.hear, ears.ready.append), ears
+    return OpenBook(read_book(path), ears, ears, ears.hear, ears.ready.append), ears
 
 
 @pytest.fixture

@@ -21,14 +21,11 @@ from collections.abc import Callable, Mapping
 from functools import lru_cache
 from importlib.metadata import version
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import wintry_tally
 from wintry_tally.core.trace.later import Later
 from wintry_tally.core.trace.trace import Trace
-
-if TYPE_CHECKING:
-    from wintry_tally.report.dossier import Dossier
 
 log = logging.getLogger(__name__)
 MOST_BYTES = 300_000_000
@@ -72,7 +69,7 @@ class Kept:
     def __init__(self) -> None:
         self._since = 0
 
-    def get(self, name: str, readers: Mapping[int, Callable[[], Trace]]) -> Dossier | None:
+    def get(self, name: str, readers: Mapping[int, Callable[[], Trace]]) -> Any:
         """What is kept under a name, or None; `readers` fetch the trace of a run by its number."""
         path = kept_folder() / name
         try:
@@ -84,20 +81,20 @@ class Kept:
         with contextlib.suppress(OSError):
             os.utime(path)  # used now
         try:
-            return _Reader(io.BytesIO(zlib.decompress(content)), readers).load()  # type: ignore[no-any-return]
+            return _Reader(io.BytesIO(zlib.decompress(content)), readers).load()
         except Exception:  # a disk that lied, a file half written by a crash: as if it had not been there
             path.unlink(missing_ok=True)
             return None
 
-    def put(self, name: str, made: Dossier) -> None:
-        """Keep it."""
+    def put(self, name: str, made: object, traces: Mapping[int, int]) -> None:
+        """Keep it; `traces`: the numbers of the runs whose traces it holds, by the identity of each trace."""
         folder = kept_folder()
         try:
             folder.mkdir(parents=True, exist_ok=True, mode=0o700)
             if not _ours(folder):
                 return
             content = io.BytesIO()
-            _Writer(content, {id(run.analysis.held): run.facts.id for run in made.runs if run.analysis}).dump(made)
+            _Writer(content, traces).dump(made)
             with tempfile.NamedTemporaryFile(dir=folder, delete=False) as file:
                 partial = Path(file.name)
                 try:
@@ -113,7 +110,7 @@ class Kept:
         except OSError:
             return
         except Exception:
-            log.warning("a dossier could not be kept", exc_info=True)
+            log.warning("what was worked out could not be kept", exc_info=True)
 
 
 KEPT = Kept()

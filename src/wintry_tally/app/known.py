@@ -64,11 +64,14 @@ class Looked:
 
 
 class Looking:
-    """Looks at a book again and again, on whatever thread; each look goes on where the one before it ended."""
+    """Looks at a book again and again, on whatever thread; each look goes on where the one before it ended.
 
-    def __init__(self, book: Book) -> None:
+    `last`: what is known of it still, from when it was last closed.
+    """
+
+    def __init__(self, book: Book, last: Known | None = None) -> None:
         self._book, self._turn = book, threading.Lock()
-        self.known = self._first()
+        self.known = self._first() if last is None else self._still(last)
 
     def look(self, also: int | None = None) -> Looked:
         """Read what changed; `also`: a sample whose runs are read anew, whatever the feed says.
@@ -93,6 +96,10 @@ class Looking:
             ),
             None,
         )  # fmt: skip
+
+    def _still(self, last: Known) -> Known:
+        self._book.remember()
+        return self._runs(last, {run.sample_id for run in last.under_way()})  # who holds them is not
 
     def _again(self, known: Known, also: int | None) -> Looked:
         book = self._book

@@ -6,6 +6,7 @@ the shell), is read from the book's own feed and told to the listeners in one wa
 
 from __future__ import annotations
 
+import contextlib
 import time
 from collections.abc import Callable
 from datetime import datetime
@@ -13,7 +14,8 @@ from functools import partial
 from typing import TYPE_CHECKING
 
 from wintry_tally.app.edits import Edit, Edits
-from wintry_tally.app.known import OF_ONE, Change, Known, Looked, Looking
+from wintry_tally.app.known import OF_ONE, Change, Known, Looked
+from wintry_tally.app.last_seen import ReadBook, keep_last_seen
 from wintry_tally.app.listening import Background, Listener
 from wintry_tally.app.live import LiveRuns
 from wintry_tally.app.morning import RollCall
@@ -27,9 +29,10 @@ from wintry_tally.core.protocol.method import Method
 
 if TYPE_CHECKING:
     from wintry_tally.bench.equipment import Equipment
-    from wintry_tally.book import Book, Run
+    from wintry_tally.book import Run
     from wintry_tally.core.battery import Sample
     from wintry_tally.core.battery.banks import Bank
+    from wintry_tally.core.verdict.outcome import Outcome
     from wintry_tally.report.dossier import Dossier
 
 LOOKED_S = 0.5
@@ -43,23 +46,25 @@ class OpenBook:
     """One book and everything that goes on in it.
 
     Args:
+        read: the book, opened and looked at.
         told: called for each change, on the thread that follows.
         worked_out: called with a sample whose dossier is ready.
         failed: called with words for a person.
     """
 
     def __init__(
-        self, book: Book, jobs: Jobs, listener: Listener, told: Told, worked_out: Callable[[int], None],
+        self, read: ReadBook, jobs: Jobs, listener: Listener, told: Told, worked_out: Callable[[int], None],
         background: Background | None = None,
     ) -> None:  # fmt: skip
-        self.book, self._told, self._listener = book, told, listener
+        self.book, self._told, self._listener = read.book, told, listener
+        book = self.book
         self.writing, self._closed = Writing(), False
-        self._looking, self._looks = Looking(book), False
+        self._looking, self._looks = read.looking, False
         self._heeded: tuple[Change, ...] = ()
         self._failing = ""
         self._take(self._looking.known)
         self.edits = Edits(book, lambda: self.known)
-        self.shelf = Shelf(book, jobs, worked_out, listener.failed)
+        self.shelf = Shelf(book, jobs, worked_out, listener.failed, read.outcomes)
         self.live = LiveRuns(
             book, lambda: self.equipment, listener, background, lambda: self.known.under_way(),
             lambda run: run.id in self.known.held,
@@ -118,6 +123,17 @@ class OpenBook:
     def dossier(self, sample_id: int) -> Dossier | None:
         """Everything on a sample; None while it is being worked out."""
         return self.shelf.dossier(self.sample(sample_id), self.school)
+
+    def work_out(self) -> None:
+        """Have everything on every sample worked out."""
+        self.shelf.work_out(self.samples, self.school)
+
+    def outcomes(self, sample_id: int) -> tuple[Outcome, ...] | None:
+        """How each claim of a sample stands; None while it is being worked out."""
+        found = self.shelf.outcomes(sample_id)
+        if found is None:
+            self.dossier(sample_id)
+        return found
 
     # --- doing ---
 
@@ -252,5 +268,10 @@ class OpenBook:
         self.writing.close()
         self.shelf.close()
         left = self.live.park()
+        known = None
+        with contextlib.suppress(WintryError):  # what cannot be read is told when it is opened again
+            known = self._looking.look().known
         self.book.close()
+        if known is not None:
+            keep_last_seen(self.book.path, known, self.shelf.every_outcome())
         return left

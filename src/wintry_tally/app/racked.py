@@ -10,7 +10,6 @@ from wintry_tally.core.verdict.outcome import Outcome
 if TYPE_CHECKING:
     from wintry_tally.book import Run
     from wintry_tally.core.battery import Sample
-    from wintry_tally.report.dossier import Dossier
 
 WHICH = {
     "": "all", "running": "running", "hands": "waits for hands", "open": "unfinished", "missed": "with a miss", "off": "taken off",
@@ -20,7 +19,7 @@ ORDERS = {"": "as hung", "code": "by code", "newest": "newest test", "model": "b
 OPEN = frozenset({Outcome.NOT_TESTED, Outcome.TOO_CLOSE})
 
 
-def is_asked_for(which: str, dossier: Dossier | None, runs: Sequence[Run], waits: bool) -> bool:
+def is_asked_for(which: str, outcomes: Sequence[Outcome] | None, runs: Sequence[Run], waits: bool) -> bool:
     """Whether a tag is one of those asked for; `waits`: its test wants hands. What is not known yet is shown as unfinished."""
     last = runs[-1] if runs else None
     if which == "running":
@@ -28,9 +27,9 @@ def is_asked_for(which: str, dossier: Dossier | None, runs: Sequence[Run], waits
     if which == "hands":
         return waits
     if which == "open":
-        return dossier is None or not dossier.verdicts or any(one.outcome in OPEN for one in dossier.verdicts)
+        return not outcomes or any(one in OPEN for one in outcomes)
     if which == "missed":
-        return dossier is not None and any(one.outcome is Outcome.MISSED for one in dossier.verdicts)
+        return outcomes is not None and Outcome.MISSED in outcomes
     return True
 
 

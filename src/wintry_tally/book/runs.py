@@ -151,17 +151,21 @@ class Runs:
 
         Empty where it holds none.
         """
+        return self.readings_marks(run_id).get(run_id, "")
+
+    def readings_marks(self, run_id: int | None = None) -> dict[int, str]:
+        """The same of every run that holds readings, or of one."""
         kept, rows = tables.sealed.c, tables.reading.c
+        sealed = select(kept.run_id, kept.rows, func.length(kept.parquet))
+        counted = select(rows.run_id, func.count(), func.max(rows.seq), func.max(rows.elapsed_s)).group_by(rows.run_id)
+        if run_id is not None:
+            sealed, counted = sealed.where(kept.run_id == run_id), counted.where(rows.run_id == run_id)
         with self._transaction() as connection:
-            sealed = connection.execute(
-                select(kept.rows, func.length(kept.parquet)).where(kept.run_id == run_id)
-            ).first()
-            if sealed is not None:
-                return f"sealed {sealed[0]} {sealed[1]}"
-            found = connection.execute(
-                select(func.count(), func.max(rows.seq), func.max(rows.elapsed_s)).where(rows.run_id == run_id)
-            ).first()
-        return "" if found is None or not found[0] else f"rows {found[0]} {found[1]} {found[2]}"
+            found = {int(one[0]): f"sealed {one[1]} {one[2]}" for one in connection.execute(sealed)}
+            if run_id not in found:
+                for one in connection.execute(counted):
+                    found.setdefault(int(one[0]), f"rows {one[1]} {one[2]} {one[3]}")
+        return found
 
     def trace(self, run_id: int) -> Trace:
         """The run's readings as a trace: sealed, or as journalled so far.

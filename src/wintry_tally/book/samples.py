@@ -107,11 +107,7 @@ class Samples:
             kept = connection.execute(
                 select(tables.meta.c.value).where(tables.meta.c.key == f"entered:{sample_id}")
             ).scalar()
-        with read_as("what was entered beside the claims"):
-            found: list[dict[str, Any]] = plain_of(kept, list) if kept else []
-            if not all(isinstance(item, dict) and {"kind", "of", "value"} <= set(item) for item in found):
-                raise ValueError("a part of it is missing")
-            return found
+        return entered_in(kept or "")
 
     def prose(self, sample_id: int) -> str:
         """The tester's own words on a sample."""
@@ -177,6 +173,19 @@ class Samples:
 
 _IN_ORDER = (tables.claim.c.place.is_(None), tables.claim.c.place, tables.claim.c.id)
 """Claims that were put in order first, then those that were typed since."""
+
+
+def entered_in(kept: str) -> list[dict[str, Any]]:
+    """What was entered beside claims, as the book keeps it in words.
+
+    Raises:
+        BookError: it cannot be that.
+    """
+    with read_as("what was entered beside the claims"):
+        found: list[dict[str, Any]] = plain_of(kept, list) if kept else []
+        if not all(isinstance(item, dict) and {"kind", "of", "value"} <= set(item) for item in found):
+            raise ValueError("a part of it is missing")
+        return found
 
 
 def _arrival_values(arrival: Arrival) -> dict[str, Any]:

@@ -11,14 +11,16 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import QTimer, Signal
 
 from wintry_tally.app.morning import Ahead
-from wintry_tally.core.errors import BookError
-from wintry_tally.core.verdict.outcome import School
+from wintry_tally.core.errors import BookError, WintryError
+from wintry_tally.core.verdict.outcome import Outcome, School
 from wintry_tally.desk.background import Workshop
-from wintry_tally.desk.edit_session import EditSession
+from wintry_tally.desk.edit_session import EditSession, Then
+from wintry_tally.desk.opening_books import OpeningBooks
 from wintry_tally.desk.preferences import current
 
 if TYPE_CHECKING:
     from wintry_tally.app.campaign import Drawn
+    from wintry_tally.app.last_seen import ReadBook
     from wintry_tally.app.live import LiveRuns
     from wintry_tally.app.open_book import OpenBook
     from wintry_tally.app.places import PlaceSpec
@@ -87,6 +89,7 @@ class Session(EditSession):
         self._open: OpenBook | None = None
         self._stand_ins: StandIns | None = None
         self.workshop, self._planning = Workshop(), Workshop()
+        self._opening = OpeningBooks(self, self.said.emit)
         self.reading = Workshop()  # what is read in a moment waits behind nothing that is worked out
         self._planner: Planner | None = None
         self._ahead, self._next_call = Ahead(), 0.0
@@ -121,27 +124,51 @@ class Session(EditSession):
         """Whether one is open."""
         return self._open is not None
 
-    def open_book(self, path: Path) -> None:
-        """Open a book in place of the one open."""
-        from wintry_tally.book import Book
+    def open_book(self, path: Path, then: Then | None = None) -> None:
+        """Open a book in place of the one open, which stays until then; `then` is told whether it is open."""
+        from wintry_tally.app.last_seen import read_book
 
-        self._take(Book.open(path))
+        self._have_read(f"{path.name} is being opened.", lambda: read_book(path), then)
 
-    def new_book(self, path: Path) -> None:
+    def open_demo(self, then: Then | None = None) -> None:
+        """Open a scratch copy of the demo."""
+        from wintry_tally.app.last_seen import read_book
+        from wintry_tally.demo import scratch_copy
+
+        self._have_read("The demo is being opened.", lambda: read_book(scratch_copy()), then)
+
+    def new_book(self, path: Path, then: Then | None = None) -> None:
         """Make a book and open it."""
-        from wintry_tally.app.opening import begin_with
-        from wintry_tally.book import Book
+        from wintry_tally.app.last_seen import new_book
 
-        book = Book.create(path)
-        begin_with(book, current().school, current().attended)
-        self._take(book)
+        school, attended = current().school, current().attended
+        self._have_read(f"{path.name} is being made.", lambda: new_book(path, school, attended), then)
 
-    def _take(self, book: Book) -> None:
+    def _have_read(self, words: str, read: Callable[[], ReadBook], then: Then | None) -> None:
+        def done(found: ReadBook) -> None:
+            with self.guard():
+                self._take(found)
+            over()
+
+        def failed(raised: BaseException) -> None:
+            if not isinstance(raised, WintryError):
+                raise raised
+            self.failed.emit(str(raised))
+            over(False)
+
+        def over(done: bool = True) -> None:
+            if then is not None:
+                then(done)
+
+        self._opening.ask(words, read, done, failed)
+
+    def _take(self, read: ReadBook) -> None:
         from wintry_tally.app.open_book import OpenBook
         from wintry_tally.app.planner import Planner
 
         self.close_book()
-        self._open = OpenBook(book, self.workshop, Shown(self), self._hear, self._worked_out, self._in_background)
+        book = read.book
+        self._open = OpenBook(read, self.workshop, Shown(self), self._hear, self._worked_out, self._in_background)
         book.hurry_here()
         self._ahead = Ahead()
         self._planner = Planner(self._open, self._planning, self.plan_changed.emit, self.failed.emit)
@@ -157,8 +184,7 @@ class Session(EditSession):
         with self.guard(), self._open.book.in_place():
             self._open.begin_work()
             self._put_right(self._open.book)
-        for sample in self._open.samples:
-            self.dossier(sample.id)
+        self._open.work_out()
         self.plan_changed.emit()
 
     def _put_right(self, book: Book) -> None:
@@ -194,6 +220,7 @@ class Session(EditSession):
 
     def shut_down(self) -> None:
         """At the very end."""
+        self._opening.close()
         self.workshop.close()
         self.reading.close()
         self.close_book()
@@ -378,3 +405,7 @@ class Session(EditSession):
     def dossier(self, sample_id: int) -> Dossier | None:
         """Everything on a sample; None while it is being worked out, `dossier_changed` follows."""
         return None if self._open is None else self._open.dossier(sample_id)
+
+    def outcomes(self, sample_id: int) -> tuple[Outcome, ...] | None:
+        """How each claim of a sample stands; None while it is being worked out, `dossier_changed` follows."""
+        return None if self._open is None else self._open.outcomes(sample_id)

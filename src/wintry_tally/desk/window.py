@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -334,9 +335,7 @@ class Window(QMainWindow):
 
     def new_book(self, path: Path) -> None:
         """Make a book and show it; an old file of the name is put aside only by the user."""
-        with self.session.guard():
-            self.session.new_book(path)
-            remember_book(path)
+        self.session.new_book(path, partial(self._opened, path))
 
     def ask_open_book(self) -> None:
         """Choose a book."""
@@ -350,15 +349,15 @@ class Window(QMainWindow):
             self.session.save_copy(path)
 
     def open_book(self, path: Path) -> None:
-        """Open a book."""
-        try:
-            with self.session.guard():
-                self.session.open_book(path)
-                remember_book(path)
-        finally:
-            if not self.session.has_book:
-                self.menus.set_enabled(False)
-                self.pages.setCurrentIndex(0)
+        """Open a book; it stands on the screen a moment later where it cannot be read at once."""
+        self.session.open_book(path, partial(self._opened, path))
+
+    def _opened(self, path: Path | None, done: bool) -> None:
+        if done and path is not None:
+            remember_book(path)
+        if not self.session.has_book:
+            self.menus.set_enabled(False)
+            self.pages.setCurrentIndex(0)
 
     def show_log(self) -> None:
         """What went wrong inside the program, to read and send."""
@@ -373,10 +372,7 @@ class Window(QMainWindow):
 
     def open_demo(self) -> None:
         """Open a scratch copy of the demo."""
-        from wintry_tally.demo import scratch_copy
-
-        with self.session.guard():
-            self.session.open_book(scratch_copy())
+        self.session.open_demo(partial(self._opened, None))
 
     def show_help(self) -> None:
         """What this page is for, every key and every word; without a book too."""

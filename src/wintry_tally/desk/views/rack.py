@@ -133,7 +133,7 @@ class Rack(QWidget):
         session = self._session
         live = session.running.of_sample(sample.id)
         return is_asked_for(
-            which, session.dossier(sample.id), session.runs(sample.id), live is not None and bool(_wants(live))
+            which, session.outcomes(sample.id), session.runs(sample.id), live is not None and bool(_wants(live))
         )
 
     def _take(self) -> None:
@@ -233,13 +233,8 @@ class Rack(QWidget):
         if self.which.currentData():
             tag.setVisible(self._shows(sample, self.looking.text()))
         tag.set_facts(sample.title, sample.family.words)
-        dossier = self._session.dossier(sample_id)
-        if dossier is not None:
-            tag.set_outcomes([verdict.outcome for verdict in dossier.verdicts])
-        elif not sample.claims:
-            tag.set_outcomes(())
-        else:
-            tag.set_outcomes(None)
+        outcomes = self._session.outcomes(sample_id)
+        tag.set_outcomes(() if outcomes is None and not sample.claims else outcomes)
         self._doing(sample_id, tag)
 
     def tick(self) -> None:
