@@ -146,6 +146,8 @@ def frozen(trace: Trace, dice: Random) -> Flawed:
     width = dice.uniform(0.02, 0.3) * (trace.time_s[-1] - trace.time_s[0])
     begins = dice.uniform(trace.time_s[0], trace.time_s[-1])
     held = np.flatnonzero((trace.time_s >= begins) & (trace.time_s <= begins + width))
+    if not len(held):  # where another flaw left a hole
+        return trace, {}
     voltage, current = trace.voltage_V.copy(), trace.current.copy()
     voltage[held], current[held] = voltage[held[0]], current[held[0]]
     return replace(trace, voltage_V=voltage, current_A=current), {}
@@ -154,7 +156,7 @@ def frozen(trace: Trace, dice: Random) -> Flawed:
 def minutes(trace: Trace, dice: Random) -> Flawed:
     """Times in minutes or hours under a heading that names no unit."""
     factor = dice.choice((60.0, 60.0, 3600.0))
-    return replace(trace, time_s=np.round(trace.time_s / factor, 5), unnamed=frozenset({"time"})), {}
+    return replace(trace, time_s=np.round(trace.time_s / factor, 5), unnamed=trace.unnamed | {"time"}), {}
 
 
 def sixty(trace: Trace, dice: Random) -> Flawed:
@@ -162,7 +164,7 @@ def sixty(trace: Trace, dice: Random) -> Flawed:
     whole = np.floor(trace.time_s - trace.time_s[0])
     thin = trace.taking(np.append(True, np.diff(whole) > 0))
     seconds = np.floor(thin.time_s - thin.time_s[0])
-    return replace(thin, time_s=seconds * 60.0, unnamed=frozenset({"time", "clock"})), {}
+    return replace(thin, time_s=seconds * 60.0, unnamed=trace.unnamed | {"time", "clock"}), {}
 
 
 def unsigned(trace: Trace, dice: Random) -> Flawed:
@@ -174,7 +176,7 @@ def fahrenheit(trace: Trace, dice: Random) -> Flawed:
     """Temperatures in °F under a heading that names no unit."""
     if trace.temperature_C is None:
         return trace, {}
-    return replace(trace, temperature_C=trace.temperature_C * 1.8 + 32.0, unnamed=frozenset({"temperature"})), {}
+    return replace(trace, temperature_C=trace.temperature_C * 1.8 + 32.0, unnamed=trace.unnamed | {"temperature"}), {}
 
 
 def leads(trace: Trace, dice: Random) -> Flawed:

@@ -125,7 +125,7 @@ def main() -> None:
         window.resize(1280, 800)
         window.show()
         window.activateWindow()
-        settle(0.5)
+        settle(0.5)  # by then it is open
         QFileDialog.getSaveFileName = lambda *_, to=report: (str(to), "")  # type: ignore[method-assign,assignment]
         person = Person(window)
         label(person)

@@ -130,7 +130,9 @@ from wintry_tally.desk.window import Window
 app = make_application("day"); window = Window(Session()); window.show(); app.processEvents()
 first = time.perf_counter() - begun
 assert "pyqtgraph" not in sys.modules
-window.open_demo(); app.processEvents(); release_collector()
+window.open_demo()
+while not window.session.has_book: app.processEvents()
+app.processEvents(); release_collector()
 usable = time.perf_counter() - begun
 assert window.session.samples() and window.page("today").isVisible()
 print(first, usable)

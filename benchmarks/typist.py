@@ -167,6 +167,8 @@ def main() -> int:
     window.resize(1280, 800)
     window.show()
     window.open_book(scratch_copy(folder))
+    while not window.session.has_book:
+        QApplication.processEvents()
     sys.excepthook = lambda *told: raised.append("".join(traceback.format_exception(*told)))
     typist = Typist(window, random.Random(seed))
     typist.go_on(seconds)

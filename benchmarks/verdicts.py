@@ -21,7 +21,7 @@ from pathlib import Path
 from random import Random
 from typing import Any
 
-from benchmarks.dirt import OF_THE_METER, VARIANTS
+from benchmarks.dirt import OF_THE_METER, UNSEEN, VARIANTS
 from wintry_tally.bench.simulated import MeterSpec
 from wintry_tally.bench.simulation import Simulated, SimulatedBattery, simulate
 from wintry_tally.cli.judging import judge_file
@@ -294,14 +294,15 @@ UNNAMED = {HEADERS["time_s"]: "Time", HEADERS["temperature_C"]: "Temp"}
 def judged(trial: Trial, folder: Path, flaw: str = "", dice: Random | None = None) -> dict[str, Any]:
     """The verdict on a trial's claim, through files as a stranger's would go; with a flaw in its log where one is named."""
     dice = dice or Random(1)
-    trace, changed = (trial.log.trace, {}) if not flaw else VARIANTS[flaw](trial.log.trace, dice)
+    trace, changed = trial.log.trace, dict[str, Any]()
     others = [other.trace for other in trial.others]
-    if flaw in OF_THE_METER:
+    for one in filter(None, flaw.split("+")):  # two at once: one after the other
         fixed = dice.getstate()
-        trace = VARIANTS[flaw](trial.log.trace, dice)[0]
-        for place, other in enumerate(others):
+        trace, more = VARIANTS[one](trace, dice)
+        for place, other in enumerate(others if one in OF_THE_METER else ()):
             dice.setstate(fixed)
-            others[place] = VARIANTS[flaw](other, dice)[0]
+            others[place] = VARIANTS[one](other, dice)[0]
+        changed |= more
     names = ["run.csv", *(f"run{number}.csv" for number, _ in enumerate(others, 2))]
     for name, one in zip(names, [trace, *others], strict=True):
         write_log(one, folder / name)
@@ -331,6 +332,8 @@ def judged(trial: Trial, folder: Path, flaw: str = "", dice: Random | None = Non
 
 
 FAR = 3.0
+TWO = "two"
+"""The beginning of the name of a place for two flaws drawn at random."""
 
 
 def far_off(trial: Trial, verdict: dict[str, Any]) -> bool:
@@ -345,12 +348,15 @@ def far_off(trial: Trial, verdict: dict[str, Any]) -> bool:
 def score(kind: str, count: int, first: int = 1, flaws: tuple[str, ...] = ("",)) -> dict[str, Counter[str]]:
     """Right, wrong and open verdicts of a kind by flaw, on batteries drawn from seed `first` on."""
     tallies: dict[str, Counter[str]] = {flaw: Counter() for flaw in flaws}
-    with tempfile.TemporaryDirectory() as name:
+    with tempfile.TemporaryDirectory() as folder:
         for seed in range(first, first + count):
             trial = KINDS[kind](Random(1000 * seed + len(kind)), seed)
-            for flaw in flaws:
-                tally = tallies[flaw]
-                verdict = judged(trial, Path(name), flaw, Random(seed))
+            pairs = Random(seed)
+            for name in flaws:
+                tally, flaw = tallies[name], name
+                if name.startswith(TWO):
+                    flaw = "+".join(pairs.sample(sorted(set(VARIANTS) - UNSEEN), 2))
+                verdict = judged(trial, Path(folder), flaw, Random(seed))
                 outcome = verdict["outcome"]
                 if outcome in {"met", "missed"}:
                     right = (outcome == "met") == trial.holds
@@ -372,8 +378,10 @@ def main() -> None:
     parser.add_argument("--first", type=int, default=1, help="the first seed; others are other batteries")
     parser.add_argument("--dirty", action="store_true", help="each log again with each flaw in it")
     parser.add_argument("--flaw", action="append", choices=list(VARIANTS), help="with these flaws only")
+    parser.add_argument("--pairs", type=int, metavar="N", help="each log with two flaws at once, so many times")
     asked = parser.parse_args()
     flaws = tuple(asked.flaw or (("", *VARIANTS) if asked.dirty else ("",)))
+    flaws = tuple(f"{TWO} {number}" for number in range(1, asked.pairs + 1)) if asked.pairs else flaws
     for kind in asked.kinds or KINDS:
         for flaw, tally in score(kind, asked.count, asked.first, flaws).items():
             decided = tally["right"] + tally["wrong"]

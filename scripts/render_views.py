@@ -161,7 +161,7 @@ def main() -> None:
         with Book.open(path) as book:  # begun some hours ago, so that there is something to show
             book.runs.change(run.id, started_utc=(run.started - timedelta(hours=4)).isoformat())
         window.open_book(path)
-        wait(lambda: session.running.of_sample(sample("M2")) is not None)
+        wait(lambda: session.has_book and session.running.of_sample(sample("M2")) is not None)
         show("M2", "capacity")
         view = window.view("capacity").page("run")
         wait(lambda: "switch the load on" in view.guided.asks.text())
@@ -273,6 +273,7 @@ def main() -> None:
     for name, step in steps.items():
         if name == "today":
             window.open_book(demo)
+            wait(lambda: session.has_book)
         if asked.only and name not in asked.only:
             continue
         step()

@@ -14,6 +14,7 @@ from PySide6.QtWidgets import QPushButton, QWidget
 from wintry_tally.app import morning, planner, writing
 from wintry_tally.book import Book, book
 from wintry_tally.demo import scratch_copy
+from wintry_tally.desk import opening_books
 from wintry_tally.desk.app import make_application
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.window import Window
@@ -38,6 +39,7 @@ def window(qtbot, tmp_path: Path, request, monkeypatch: pytest.MonkeyPatch) -> I
     monkeypatch.setattr(morning, "ROLL_S", 1e12)
     # edits are waited for, however busy this machine is; that they need not be has tests of its own
     monkeypatch.setattr(writing, "PATIENCE_S", 30.0)
+    monkeypatch.setattr(opening_books, "PATIENCE_S", 30.0)
     monkeypatch.setattr(book, "STRICT", True)
     QLocale.setDefault(QLocale.c())
     make_application("day")

@@ -98,10 +98,17 @@ def test_what_outlived_a_whole_collection_is_looked_through_again_only_once_it_h
         frozen[0] = count
         collector.collect()
         assert done == expected, count
-    done.clear()
-    many[0] = 300_000
-    collector.collect()
-    assert done == ["freeze"], "a large book was opened: not now"
+    # of the youngest alone, of the two younger, of all three: as many as are looked through
+    for counts, each, expected in (
+        ((0, 0, 11), 16_666, whole), ((0, 0, 11), 16_667, ["freeze"]),
+        ((0, 11, 0), 25_000, ["collect"]), ((0, 11, 0), 25_001, ["freeze"]),
+        ((999, 0, 0), 50_000, ["collect"]), ((999, 0, 0), 50_001, ["freeze"]),
+    ):  # fmt: skip
+        done.clear()
+        many[0] = each
+        monkeypatch.setattr(gc, "get_count", lambda counts=counts: counts)
+        collector.collect()
+        assert done == expected, (counts, each, "a large book is read: not now")
     collector._outlived = 0
     collector._timer.start()
 

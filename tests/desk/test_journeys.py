@@ -299,6 +299,8 @@ app = make_application("day")
 window = Window(Session())
 window.show()
 window.open_book(Path(sys.argv[1]))
+while not window.session.has_book:
+    app.processEvents()
 window.show_station("capacity")
 view = window.view("capacity")
 view.show_plan()

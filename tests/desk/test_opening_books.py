@@ -9,9 +9,10 @@ from pathlib import Path
 
 import pytest
 
-from wintry_tally.app import last_seen, writing
+from wintry_tally.app import last_seen
 from wintry_tally.book import Book
 from wintry_tally.core.errors import BookError
+from wintry_tally.desk import opening_books
 from wintry_tally.desk.window import Window
 
 MOST_S = 0.25
@@ -40,7 +41,7 @@ READ = last_seen.read_book
 @pytest.fixture
 def slow(monkeypatch: pytest.MonkeyPatch) -> Iterator[Slow]:
     made = Slow()
-    monkeypatch.setattr(writing, "PATIENCE_S", 0.03)
+    monkeypatch.setattr(opening_books, "PATIENCE_S", 0.01)
     monkeypatch.setattr(last_seen, "read_book", made)
     yield made
     made.free.set()

@@ -21,17 +21,31 @@ from collections.abc import Callable, Mapping
 from functools import lru_cache
 from importlib.metadata import version
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import wintry_tally
-from wintry_tally.core.trace.later import Later
-from wintry_tally.core.trace.trace import Trace
+
+# a trace needs NumPy: a book stands on the screen before that is loaded
+if TYPE_CHECKING:
+    from wintry_tally.core.trace.later import Later
+    from wintry_tally.core.trace.trace import Trace
 
 log = logging.getLogger(__name__)
 MOST_BYTES = 300_000_000
 CLEARED_EVERY = 100
 """After so many are kept, those that were not used for longest go, down to `MOST_BYTES`."""
-STANDS_ON = ("core", "report", "exchange", "app/dossiers.py", "app/following.py", "app/stood.py", "app/kept.py", "book")
+STANDS_ON = (
+    "core",
+    "report",
+    "exchange",
+    "app/dossiers.py",
+    "app/following.py",
+    "app/stood.py",
+    "app/kept.py",
+    "app/known.py",
+    "app/last_seen.py",
+    "book",
+)
 
 LEANS_ON = ("numpy", "scipy", "uncertainties", "polars")
 """Libraries whose figures they are made of."""
@@ -121,11 +135,14 @@ class _Writer(pickle.Pickler):
     """Leaves traces out: by the number of their run."""
 
     def __init__(self, file: io.BytesIO, runs: Mapping[int, int]) -> None:
+        from wintry_tally.core.trace.later import Later
+        from wintry_tally.core.trace.trace import Trace
+
         super().__init__(file, protocol=5)
-        self._runs = runs
+        self._runs, self._left_out = runs, (Trace, Later)
 
     def persistent_id(self, value: Any) -> int | None:
-        if not isinstance(value, Trace | Later):
+        if not isinstance(value, self._left_out):
             return None
         return self._runs[id(value)]
 
@@ -135,9 +152,14 @@ class _Reader(pickle.Unpickler):
 
     def __init__(self, file: io.BytesIO, readers: Mapping[int, Callable[[], Trace]]) -> None:
         super().__init__(file)
-        self._laters = {number: Later(read) for number, read in readers.items()}
+        self._readers = dict(readers)
+        self._laters: dict[int, Later] = {}
 
     def persistent_load(self, number: Any) -> Later:
+        from wintry_tally.core.trace.later import Later
+
+        if number not in self._laters:
+            self._laters[number] = Later(self._readers[number])
         return self._laters[number]
 
 

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
 
 from wintry_tally.core.analysis import Integral
+from wintry_tally.core.trace.outline import MANY, Outline, outline
 from wintry_tally.report.views_of_trace import Against, Drawn, drawn
 
 if TYPE_CHECKING:
@@ -17,6 +18,8 @@ if TYPE_CHECKING:
 
 AT_ONCE = 200_000
 """A run of so many readings is drawn at once; a longer one is worked out first."""
+MOST = 16
+"""So many are kept: a long one holds much."""
 HIGHEST = 0.9999
 """This share of the voltages lies below the top of what is looked at: single leaps do not press a curve flat."""
 
@@ -26,12 +29,13 @@ class Shape:
     """One run against one axis.
 
     Parts:
-        drawn: its curves; integral: of its trace.
+        drawn: its curves; integral: of its trace; outlines: of those curves that are long, by "voltage", "current".
         low_V, high_V: what to look at; None where hardly anything was connected.
     """
 
     drawn: Drawn
     integral: Integral
+    outlines: Mapping[str, Outline]
     low_V: float | None
     high_V: float | None
 
@@ -46,7 +50,10 @@ def shape_of(analysis: Analysis, axis: Against) -> Shape:
     alive = volts[volts > 0.5 * family.nominal_V] if family is not None else volts[np.isfinite(volts)]
     seen = len(alive) >= 3
     low, high = (float(np.min(alive)), float(np.quantile(alive, HIGHEST))) if seen else (None, None)
-    return Shape(drawn(analysis, axis), Integral(analysis.trace), low, high)
+    curves = drawn(analysis, axis)
+    many = len(curves.x) > MANY
+    each = (("voltage", curves.voltage), ("current", curves.current)) if many else ()
+    return Shape(curves, Integral(analysis.trace), {name: outline(curves.x, y) for name, y in each}, low, high)
 
 
 class Shapes:
@@ -54,23 +61,32 @@ class Shapes:
 
     def __init__(self, jobs: Jobs, failed: Callable[[str], None]) -> None:
         self._jobs, self._failed = jobs, failed
-        self._known: dict[tuple[int, Against], Shape] = {}
+        self._known: dict[tuple[int, Against], tuple[Analysis, Shape]] = {}
         self._waiting: set[tuple[int, Against]] = set()
 
     def forget(self) -> None:
-        """The runs were worked out anew."""
+        """Other runs are looked at: what was worked out of a long one holds much."""
         self._known = {}
 
     def of(self, number: int, axis: Against) -> Shape:
         """A run's; only after `ready` said so."""
-        return self._known[number, axis]
+        return self._known[number, axis][1]
 
-    def ready(self, runs: Iterable[tuple[int, Analysis]], axis: Against, again: Callable[[], None]) -> bool:
-        """Whether those of all runs (by number) are there; where one is not, `again` is called once it is."""
-        missing = {(number, axis): analysis for number, analysis in runs if (number, axis) not in self._known}
+    def ready(self, runs: Sequence[tuple[int, Analysis]], axis: Against, again: Callable[[], None]) -> bool:
+        """Whether those of all runs (by number) are there; where one is not, `again` is called once it is.
+
+        A run that was analysed anew is worked out anew.
+        """
+        missing = {
+            (number, axis): analysis
+            for number, analysis in runs
+            if (number, axis) not in self._known or self._known[number, axis][0] is not analysis
+        }
+        for key in [key for key in self._known if key not in {(number, axis) for number, _ in runs}][:-MOST]:
+            del self._known[key]
         for key, analysis in list(missing.items()):
             if analysis.at_hand and len(analysis.trace) <= AT_ONCE:
-                self._known[key] = shape_of(missing.pop(key), axis)
+                self._known[key] = analysis, shape_of(missing.pop(key), axis)
         for key, analysis in missing.items():
             if key not in self._waiting:
                 self._work_out(key, analysis, again)
@@ -81,7 +97,7 @@ class Shapes:
 
         def done(found: Shape) -> None:
             self._waiting.discard(key)
-            self._known[key] = found
+            self._known[key] = analysis, found
             again()
 
         def failed(words: str) -> None:

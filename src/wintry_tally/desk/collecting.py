@@ -18,8 +18,8 @@ OLDEST = 2
 THOROUGH, GROWN = 1_000_000, 2.0
 """What has outlived a whole collection is not looked through again (a large book's objects take 0.4 s) until there are so
 many such, and so many times as many as outlived the last one that looked through all."""
-MOST = 100_000
-"""More than so many at once (a large book was opened) are taken to outlive it unseen: to look would hold the window."""
+MOST = 50_000
+"""More than so many at once (a large book is read) are taken to outlive it unseen: to look would hold the window."""
 
 
 class Collector(QObject):
@@ -46,9 +46,10 @@ class Collector(QObject):
             gc.collect()
             gc.freeze()
             self._outlived = gc.get_freeze_count()
-        elif due[-1] < OLDEST:
-            gc.collect(due[-1])
-        else:
-            if len(gc.get_objects(OLDEST)) <= MOST:
-                gc.collect()
+            return
+        if sum(len(gc.get_objects(generation)) for generation in range(due[-1] + 1)) > MOST:
+            gc.freeze()
+            return
+        gc.collect(due[-1])
+        if due[-1] == OLDEST:
             gc.freeze()

@@ -9,7 +9,9 @@ from PySide6.QtCore import QObject, QTimer
 from wintry_tally.app.last_seen import ReadBook
 from wintry_tally.app.writing import Writing
 
-SOON_MS, WONDERED_MS = 15, 400
+PATIENCE_S = 0.01
+"""So long a book is waited for that is usually there at once: a small one. The window has to be drawn with it as well."""
+SOON_MS, WONDERED_MS = 5, 400
 """A book that is not there at once is looked for so often, and spoken of after so long."""
 
 
@@ -44,7 +46,7 @@ class OpeningBooks(QObject):
             else:
                 done(found[0])
 
-        if self._line.ask(act, over):
+        if self._line.ask(act, over, PATIENCE_S):
             return
         self._soon.start()
         QTimer.singleShot(WONDERED_MS, self, lambda: self._wonder(number, words))

@@ -8,7 +8,7 @@ from wintry_tally.core.battery import Claim, Family
 from wintry_tally.core.battery.families import charge_state_at
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.verdict.evidence import CapacityEvidence
-from wintry_tally.core.verdict.outcome import Condition
+from wintry_tally.core.verdict.outcome import Condition, up_to
 
 LONG_S = 3 * 3600.0
 LONG_PER_KELVIN = (0.008, 0.0015)
@@ -97,12 +97,7 @@ def cutoff_condition(family: Family, claim: Claim, evidence: CapacityEvidence, s
         return Condition("end of discharge", claimed, round(evidence.end_V, 3))
     # between the end and the cut-off lies an unknown share: by the family's chart of charge against voltage
     left = min(0.5, _chart_share(family, evidence.end_V, claimed))
-    return Condition(
-        "end of discharge",
-        claimed,
-        round(evidence.end_V, 3),
-        Quantity(share * left / 2, abs(share) * left / math.sqrt(12.0), claim.unit),
-    )
+    return Condition("end of discharge", claimed, round(evidence.end_V, 3), up_to(share * left, claim.unit))
 
 
 def _chart_share(family: Family, end_V: float, cutoff_V: float) -> float:

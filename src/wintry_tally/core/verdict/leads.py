@@ -10,8 +10,7 @@ from wintry_tally.core.analysis import Analysis
 from wintry_tally.core.analysis.beginning import COLD_C
 from wintry_tally.core.analysis.trips import temperature_near
 from wintry_tally.core.battery import Claim, Family
-from wintry_tally.core.quantity import Quantity
-from wintry_tally.core.verdict.outcome import Condition
+from wintry_tally.core.verdict.outcome import Condition, up_to
 
 LEADS = "voltage under load"
 LEADS_OF_A_CUT = 1.25
@@ -123,6 +122,5 @@ def leads_condition(claim: Claim, found: Beyond | None, by: float) -> Condition 
     """What leads may have taken, from nothing to the most: `by` a volt, in the claim's unit."""
     if found is None:
         return None
-    fell, most = f"it fell by {found.fell_V:.2f} V{', read at the load' if found.at_load else ''}", by * found.most_V
-    effect = Quantity(most / 2.0, abs(most) / math.sqrt(12.0), claim.unit)
-    return Condition(LEADS, f"about {found.own_V:.2f} V", fell, effect)
+    fell = f"it fell by {found.fell_V:.2f} V{', read at the load' if found.at_load else ''}"
+    return Condition(LEADS, f"about {found.own_V:.2f} V", fell, up_to(by * found.most_V, claim.unit))

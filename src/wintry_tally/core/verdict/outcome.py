@@ -62,6 +62,18 @@ class Condition:
     effect: Quantity | None = None
 
 
+UNLIKELY = 1.5
+"""Neither end of what may be anywhere between two values is called unlikely: so many standard uncertainties off."""
+
+
+def up_to(most: float, unit: str) -> Quantity:
+    """What may be anything from nothing to the most; a limit between the two is not decided by it.
+
+    Source: common practice; GUM 4.3.7 has 1.73 for a width (JCGM 100:2008, from memory), and calls the ends unlikely.
+    """
+    return Quantity(most / 2.0, abs(most) / 2.0 / UNLIKELY, unit)
+
+
 @dataclass(frozen=True)
 class Verdict:
     """One claim judged.

@@ -94,7 +94,8 @@ class ComparePage(MainPage):
         self.save_page = button("Save as a page…", self.ask_page, "link", "Save the comparison as a web page")
         self._lay_out()
         self._shapes = Shapes(session.workshop, session.failed.emit)
-        session.dossier_changed.connect(lambda _number: self._shapes.forget())
+        self._offered: list[tuple[int, str, str, bool]] | None = None
+        self._drawn: tuple[object, ...] = ()
         session.dossier_changed.connect(self.changed)
         session.samples_changed.connect(self.changed)
         session.plan_changed.connect(self.changed)
@@ -137,6 +138,13 @@ class ComparePage(MainPage):
         return able[:2]
 
     def _fill_chips(self, able: list[int]) -> None:
+        wanted = [
+            (sample.id, sample.code, sample.title, sample.id in self.picked)
+            for sample in map(self.session.sample, able)
+        ]
+        if wanted == self._offered:
+            return
+        self._offered = wanted
         few = set([*self.picked, *(number for number in able if number not in self.picked)][:MOST_CHIPS])
         with anew(self._chips, QGridLayout()) as chips:
             chips.setHorizontalSpacing(4)
@@ -238,7 +246,10 @@ class ComparePage(MainPage):
         kind: Against = "time" if axis == "time" else "energy" if axis == "energy" else "charge"
         if not self._shapes.ready([(run.facts.id, one) for _, run, one in chosen], kind, self.refresh):
             return
-        series = []
+        wanted = (axis, kilo, [(id(analysis), sample.code, sample.rated_Ah) for sample, _, analysis in chosen])
+        if wanted == self._drawn[:3]:
+            return
+        self._drawn, series = (*wanted, chosen), []  # kept, so that no other has its place in memory
         for sample, run, _ in chosen:
             shape = self._shapes.of(run.facts.id, kind).drawn
             each = {"share": (sample.rated_Ah or 1.0) / 100.0, "mass": (sample.arrival.mass_kg or 1.0) / kilo}.get(

@@ -34,6 +34,8 @@ if TYPE_CHECKING:
 
 AGAINST: tuple[tuple[Against, str], ...] = (("time", "Time"), ("charge", "Charge"), ("energy", "Energy"))
 MOST_STAGES = 40
+MOST_BESIDE = 6
+"""So many other runs are offered to be laid over."""
 
 
 class CurvesView(StationView):
@@ -126,6 +128,7 @@ class CurvesView(StationView):
         """Another sample: its newest run, nothing laid over."""
         self._overlaid = set()
         self._shown = None
+        self._shapes.forget()
         self.draw.set_text("")
 
     def refresh(self) -> None:
@@ -152,15 +155,19 @@ class CurvesView(StationView):
             self.run.addItem(report.facts.title, report.facts.id)
         place = self.run.findData(keep)
         self.run.setCurrentIndex(max(0, place))
-        self._shapes.forget()
         self._chosen()
+
+    def _read(self) -> None:
+        """A long run was read; where nobody looks on, it is drawn when somebody comes back."""
+        if self.isVisible():
+            self._chosen()
 
     def _chosen(self) -> None:
         reports = {report.facts.id: report for report in self._reports()}
         chosen = reports.get(self.run.currentData())
         if chosen is None or chosen.analysis is None:
             return
-        if not self._shapes.ready([(chosen.facts.id, chosen.analysis)], self.axis, self._chosen):
+        if not self._shapes.ready([(chosen.facts.id, chosen.analysis)], self.axis, self._read):
             return  # it is long: what was shown stays until it is read
         fresh = self._shown is None or self._shown.facts.id != chosen.facts.id
         self._shown = chosen
@@ -189,12 +196,14 @@ class CurvesView(StationView):
         self._over.addWidget(label("Also show", "quiet"))
         others = [(report.facts.id, report.facts.title) for report in own if report.facts.id != chosen.facts.id]
         for sample in self.session.samples():
+            if len(others) >= MOST_BESIDE:
+                break
             if sample.id != self.sample_id:
                 dossier = self.session.dossier(sample.id)
                 for report in (dossier.runs if dossier is not None else ())[-1:]:
                     if report.analysis is not None and report.analysis.capacity is not None:
                         others.append((report.facts.id, f"{sample.code}: {report.facts.title}"))
-        for number, words in others[:6]:
+        for number, words in others[:MOST_BESIDE]:
             box = QCheckBox(words)
             box.setChecked(number in self._overlaid)
             box.toggled.connect(partial(self._overlay, number))
@@ -226,9 +235,10 @@ class CurvesView(StationView):
         axis, analysis = self.axis, self._shown.analysis
         over = self._overlaid_runs()
         wanted = [(self._shown.facts.id, analysis), *((report.facts.id, one) for _, report, one in over)]
-        if not self._shapes.ready(wanted, axis, self._draw):
+        if not self._shapes.ready(wanted, axis, self._read):
             return
-        shape = self._shapes.of(self._shown.facts.id, axis).drawn
+        whole = self._shapes.of(self._shown.facts.id, axis)
+        shape, outlines = whole.drawn, {}
         self.amps.set_titles(AXIS_WORDS[axis], "current / A")
         series: list[Series] = [(self._shown.facts.title, shape.x, shape.voltage)] if len(shape.x) else []
         if len(shape.charge_x):
@@ -237,8 +247,10 @@ class CurvesView(StationView):
             beside = self._shapes.of(report.facts.id, axis).drawn
             if len(beside.x):
                 series.append((name, beside.x, beside.voltage))
-        self.curve.show_curves(series)
-        self.amps.show_curves([("current", shape.x, shape.current)] if len(shape.x) else [])
+        if whole.outlines:
+            outlines = {self._shown.facts.title: whole.outlines["voltage"]}
+        self.curve.show_curves(series, outlines=outlines)
+        self.amps.show_curves([("current", shape.x, shape.current)] if len(shape.x) else [], outlines=whole.outlines)
         self._mark()
         if self.slope.isChecked():
             self.slope.setChecked(False)

@@ -8,7 +8,16 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QResizeEvent
-from PySide6.QtWidgets import QBoxLayout, QComboBox, QLineEdit, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QBoxLayout,
+    QButtonGroup,
+    QComboBox,
+    QLineEdit,
+    QPushButton,
+    QSizePolicy,
+    QVBoxLayout,
+    QWidget,
+)  # fmt: skip
 
 from wintry_tally.app.racked import ORDERS, WHICH, in_order, is_asked_for
 from wintry_tally.core.engine import LIVE, Phase
@@ -31,6 +40,8 @@ LEAST_LOOK = 96
 """What the heading and the line to look in need beside the way to a new tag, px."""
 AT_ONCE = 10
 """Tags that a window shows at the most; the others are hung when it has drawn these."""
+TOGETHER = 40
+"""So many of the others are put on the rack in one go: each go draws anew what is seen."""
 
 
 class Rack(QWidget):
@@ -52,6 +63,7 @@ class Rack(QWidget):
         self._tags: dict[int, Tag] = {}
         self._off: list[Sample] = []
         self._slices, self._marked = Slices(self, AT_ONCE), 0
+        self._one = QButtonGroup(self)
         inner = QWidget()
         self._column = QVBoxLayout(inner)
         self._column.setContentsMargins(0, 0, 6, 0)
@@ -163,14 +175,14 @@ class Rack(QWidget):
             made.setChecked(name == key)
         if key:
             self._marked = 0
+            self._one.setExclusive(False)
             for tag in self._tags.values():
-                tag.setAutoExclusive(False)
                 tag.setChecked(False)
-                tag.setAutoExclusive(True)
+            self._one.setExclusive(True)
 
     def fill(self) -> None:
         """All tags anew: those that are seen at once, the others while nobody waits."""
-        self._tags = {}
+        self._tags, self._one = {}, QButtonGroup(self._area)
         off = self.which.currentData() == "off" and self._session.has_book
         self._off = list(self._session.open.known.taken_off) if off else []
         with anew(self._column, QVBoxLayout()) as tags:
@@ -181,26 +193,48 @@ class Rack(QWidget):
     def _hang(self, tags: QVBoxLayout) -> Iterator[None]:
         samples, order = self._samples(), str(self.order.currentData() or "")
         runs = {one.id: self._session.runs(one.id) for one in samples} if order == "newest" and not self._off else {}
-        under = ""
+        under, room = "", AT_ONCE
+        group = self._group()
         for heading, sample in in_order(samples, order, runs):
             if heading != under:
                 under = heading
-                tags.insertWidget(tags.count() - 1, label(heading, "small"))
-            tag = Tag(sample.code, sample.title, sample.family.words)
-            if self._off:
-                tag.setToolTip("Hangs no longer: press it to hang it again")
-                tag.set_doing("taken off: press to hang it again")
-                tag.clicked.connect(lambda _checked=False, one=sample: self._hang_again(one))
-            else:
-                tag.clicked.connect(lambda _checked=False, number=sample.id: self.chosen.emit(number))
-            self._tags[sample.id] = tag
-            tags.insertWidget(tags.count() - 1, tag)
-            tag.setVisible(self._shows(sample, self.looking.text()))
-            if not self._off:
-                self.refresh(sample.id)
-            if sample.id == self._marked:
-                self.mark(sample.id)
+                group.layout().addWidget(label(heading, "small"))
+            self._hang_one(sample, group)
+            room -= 1
+            if not room:
+                self._put(tags, group)
+                group, room = self._group(), TOGETHER
             yield
+        self._put(tags, group)
+
+    def _group(self) -> QWidget:
+        """Tags that nobody sees yet."""
+        made = QWidget()
+        inside = QVBoxLayout(made)
+        inside.setContentsMargins(0, 0, 0, 0)
+        inside.setSpacing(self._column.spacing())
+        return made
+
+    def _put(self, tags: QVBoxLayout, group: QWidget) -> None:
+        tags.insertWidget(tags.count() - 1, group)
+        if self._marked in self._tags:
+            self.mark(self._marked)
+
+    def _hang_one(self, sample: Sample, group: QWidget) -> None:
+        tag = Tag(sample.code, sample.title, sample.family.words)
+        if self._off:
+            tag.setToolTip("Hangs no longer: press it to hang it again")
+            tag.set_doing("taken off: press to hang it again")
+            tag.clicked.connect(lambda _checked=False, one=sample: self._hang_again(one))
+        else:
+            tag.clicked.connect(lambda _checked=False, number=sample.id: self.chosen.emit(number))
+        self._tags[sample.id] = tag
+        self._one.addButton(tag)
+        group.layout().addWidget(tag)
+        tag.setVisible(self._shows(sample, self.looking.text()))
+        tag.ensurePolished()
+        if not self._off:
+            self.refresh(sample.id)
 
     def _hang_again(self, sample: Sample) -> None:
         self.which.setCurrentIndex(0)

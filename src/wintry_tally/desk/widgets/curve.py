@@ -2,21 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from functools import partial
+from collections.abc import Callable, Mapping, Sequence
+from functools import cache, partial
 from typing import Any, Self
 
 import numpy as np
-from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QPainter, QPaintEvent, QPen, QShowEvent, QWheelEvent
 from PySide6.QtWidgets import QApplication, QScrollArea, QVBoxLayout, QWidget
 
+from wintry_tally.core.trace.outline import MANY, Outline, outline
 from wintry_tally.desk.preferences import shown
 from wintry_tally.desk.theme.style import colour, font
 from wintry_tally.desk.widgets import curve_keys
 from wintry_tally.desk.widgets.curve_key import CurveKey, edge_of, pen_of
-from wintry_tally.desk.widgets.curve_parts import LEAST_SPAN, MANY, Detail, Series, Stretch, decorations, line_at
+from wintry_tally.desk.widgets.curve_parts import LEAST_SPAN, Detail, Series, Stretch, decorations, line_at
 from wintry_tally.desk.widgets.parts import label
+from wintry_tally.desk.widgets.turns import Turns
 
 FEW, SYMBOLS = 12, ("o", "s")
 """So few points are shown one by one, each curve's in a shape of its own."""
@@ -63,6 +65,11 @@ def _page_around(widget: QWidget) -> QScrollArea | None:
     return above
 
 
+@cache
+def _turns() -> Turns:
+    return Turns()
+
+
 _NOWHERE: tuple[float | None, float | None] | None = None
 
 
@@ -83,6 +90,7 @@ class Curve(QWidget):
         self._titles = (x_title, y_title)
         self._plot: Any = None
         self._series: list[Series] = []
+        self._outlines: list[Outline] = []
         self._ahead: Series | None = None
         self._lines: list[tuple[str, float, str]] = []
         self._items: list[Any] = []
@@ -97,8 +105,6 @@ class Curve(QWidget):
         self._ticks: list[tuple[float, str]] = []
         self._single = False
         self._due, self._look = False, _NOWHERE
-        self._soon = QTimer(self, singleShot=True, interval=0)
-        self._soon.timeout.connect(self.settle)
         self.least_named = 2
         """From so many curves on they are named in a key."""
         layout = QVBoxLayout(self)
@@ -113,11 +119,18 @@ class Curve(QWidget):
 
     def show_curves(
         self, series: Sequence[Series], ahead: Series | None = None, lines: Sequence[tuple[str, float, str]] = (),
-        single: bool = False,
+        single: bool = False, outlines: Mapping[str, Outline] | None = None,
     ) -> None:  # fmt: skip
-        """Show these (label, x, y); `ahead` is a forecast; `lines` are (x or y, value, label); `single`: points not joined."""
+        """Show these (label, x, y); `ahead` is a forecast; `lines` are (x or y, value, label); `single`: points not joined.
+
+        `outlines`: of long ones, by their label; those that are not there are made here.
+        """
         self._single = single
-        self._series = [(shown(name), x, y) for name, x, y in series]
+        self._series = [(shown(name), np.asarray(x, float), np.asarray(y, float)) for name, x, y in series]
+        self._outlines = [
+            (outlines or {}).get(name) or outline(x, y)
+            for name, (_, x, y) in zip((s[0] for s in series), self._series, strict=True)
+        ]
         self._ahead, self._lines = ahead, [(which, at, shown(words)) for which, at, words in lines]
         if self._plot is None:
             return
@@ -125,20 +138,31 @@ class Curve(QWidget):
             self._draw()  # the live page: only the data changes
         else:
             self._due, self._look = True, None
-            self._soon.start()
+            self._plot.setUpdatesEnabled(False)  # what was there is not drawn once more meanwhile
+            self._await_turn()
+
+    def _await_turn(self) -> None:
+        """Drawn in its turn; where nobody sees it, once it is seen."""
+        if self.isVisible():
+            _turns().ask(self, self.settle)
 
     def _shape(self) -> tuple[object, ...]:
-        return (*(name for name, _, _ in self._series), int(self._ahead is not None), len(self._lines))
+        """What is drawn, but for the points of curves that are short; a long one stays in memory while it is drawn."""
+        looks = ((name, id(y) if len(y) > MANY else len(y) <= FEW) for name, _, y in self._series)
+        return (*looks, int(self._ahead is not None), len(self._lines))
 
     def settle(self) -> None:
         """Draw now what is to be drawn a moment later, when the rest of a page has had its turn."""
         if not self._due:
             return
         self._due = False
-        self._soon.stop()
+        _turns().drop(self)
         self._draw()
         if self._look is not None:
             self.look_at_all(*self._look)
+        self._plot.getPlotItem().getViewBox().prepareForPaint()  # else it is painted, fitted, and painted once more
+        self._place_names()
+        self._plot.setUpdatesEnabled(True)
 
     def decorate(self, bands: Sequence[Stretch] = (), marks: Sequence[tuple[float, str]] = ()) -> None:
         """Stretches shaded and named along the axis, and named instants; they stay until the next call."""
@@ -282,6 +306,8 @@ class Curve(QWidget):
         """Load the plot library the first time."""
         super().showEvent(event)
         self.prepare()
+        if self._due:
+            self._await_turn()
 
     def prepare(self) -> None:
         """Make the plot, as it is when first shown; what loads its library takes a moment."""
@@ -330,7 +356,8 @@ class Curve(QWidget):
             for drawn, (_, x, y) in zip(
                 self._items, [*self._series, *([self._ahead] if self._ahead else [])], strict=False
             ):
-                drawn.setData(np.asarray(x), np.asarray(y))
+                if len(x) <= MANY:
+                    drawn.setData(np.asarray(x), np.asarray(y))
             self._keep_in_sight()
             return
         item.clear()
@@ -338,12 +365,11 @@ class Curve(QWidget):
         self._items, self._drawn, self._coarse = [], shape, []
         self.key.show_names([name for name, _, _ in self._series], self.least_named, self._single)
         for index, (_, x, y) in enumerate(self._series):
-            x, y = np.asarray(x, dtype=float), np.asarray(y, dtype=float)
             # wide lines cost ten times a hairline: only where there are few points
             few = len(x) < 20_000
             pen = None if self._single else pen_of(index, 1.6 if few else 1.0)
             plot = partial(item.plot, pen=pen, antialias=few)
-            detail = Detail(x, y) if len(x) > MANY else None
+            detail = Detail(self._outlines[index]) if len(x) > MANY else None
             drawn = plot(x, y) if detail is None else detail.begin(plot)
             if len(x) <= FEW:
                 drawn.setSymbol(SYMBOLS[index % len(SYMBOLS)])
@@ -369,19 +395,14 @@ class Curve(QWidget):
 
     def _keep_in_sight(self) -> None:
         """However far it is zoomed out or moved, what is drawn stays in sight."""
-        drawn = [(x, y) for _, x, y in (*self._series, *([self._ahead] if self._ahead else [])) if len(x)]
+        drawn = [*self._outlines, *([outline(*self._ahead[1:])] if self._ahead else [])]
         limits: dict[str, float | None] = {"xMin": None, "xMax": None, "yMin": None, "yMax": None}
-        for place, axis in enumerate("xy"):
-            ends = [
-                float(f(part[place]))
-                for part in drawn
-                for f in (np.nanmin, np.nanmax)
-                if np.isfinite(part[place]).any()
-            ]
-            ends += [value for of, value, _ in self._lines if of == axis]
-            if drawn and ends:
-                room = ROOM * max(max(ends) - min(ends), LEAST_SPAN)
-                limits |= {f"{axis}Min": min(ends) - room, f"{axis}Max": max(ends) + room}
+        for axis, each in (("x", [one.across for one in drawn]), ("y", [one.up for one in drawn])):
+            reach = [end for ends in each if ends is not None for end in ends]
+            reach += [value for of, value, _ in self._lines if of == axis] if reach else []
+            if reach:
+                room = ROOM * max(max(reach) - min(reach), LEAST_SPAN)
+                limits |= {f"{axis}Min": min(reach) - room, f"{axis}Max": max(reach) + room}
         self._plot.getPlotItem().getViewBox().setLimits(**limits)
 
     def _decorate(self) -> None:

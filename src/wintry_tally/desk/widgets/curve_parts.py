@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 from PySide6.QtCore import Qt
 
+from wintry_tally.core.trace.outline import MANY, Outline
 from wintry_tally.desk.theme.style import colour, font
 from wintry_tally.desk.widgets.curve_words import free_end, free_height
 
@@ -15,37 +16,30 @@ Series = tuple[str, Any, Any]
 Stretch = tuple[float, float, str, bool]
 """From, to, its name, and whether current flowed in it."""
 MOST_BANDS = 60
-MANY = 200_000
-"""More points than this in view are drawn from their lows and highs."""
 LEAST_SPAN = 0.08
 """V or A from the bottom to the top of a curve at least."""
 
 
 class Detail:
-    """A long curve with its lows and highs over stretches, drawn one way or the other as much of it is in view."""
+    """A long curve, drawn whole or from its outline as much of it is in view."""
 
-    def __init__(self, x: Any, y: Any) -> None:
+    def __init__(self, outline: Outline) -> None:
         self._item: Any = None
-        self._x, self._y = x, y
-        stretch = max(2, len(x) // (MANY // 2))
-        size = len(x) // stretch * stretch
-        blocks = y[:size].reshape(-1, stretch)
-        self._coarse_y = np.column_stack([blocks.min(axis=1), blocks.max(axis=1)]).ravel()
-        self._coarse_x = np.repeat(x[:size:stretch], 2)
+        self._of = outline
         self._fine = False
 
     def begin(self, plot: Callable[[Any, Any], Any]) -> Any:
         """Draw the lows and highs first: all points are drawn once few of them are in view."""
-        self._item = plot(self._coarse_x, self._coarse_y)
+        self._item = plot(self._of.coarse_x, self._of.coarse_y)
         return self._item
 
     def choose(self, low: float, high: float) -> None:
         """Draw all points where few are in view, else the lows and highs."""
-        first, last = np.searchsorted(self._x, [low, high])
+        first, last = np.searchsorted(self._of.x, [low, high])
         fine = bool(last - first < MANY)
         if fine is not self._fine:
             self._fine = fine
-            x, y = (self._x, self._y) if fine else (self._coarse_x, self._coarse_y)
+            x, y = (self._of.x, self._of.y) if fine else (self._of.coarse_x, self._of.coarse_y)
             self._item.setData(x, y)
 
 

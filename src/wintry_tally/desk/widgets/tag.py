@@ -25,7 +25,6 @@ class Tag(QAbstractButton):
         self._short = ""
         self._outcomes: tuple[Outcome, ...] | None = None
         self.setCheckable(True)
-        self.setAutoExclusive(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setCursor(Qt.CursorShape.PointingHandCursor)
@@ -33,8 +32,9 @@ class Tag(QAbstractButton):
 
     def set_facts(self, title: str, family: str) -> None:
         """Maker and model, family in words."""
-        self._title, self._family = title, family
-        self._describe()
+        if (title, family) != (self._title, self._family):
+            self._title, self._family = title, family
+            self._describe()
 
     def set_doing(self, text: str, live: bool = False, short: str = "") -> None:
         """What it is doing now; `short` where the tag is too narrow for all of it."""
@@ -45,8 +45,10 @@ class Tag(QAbstractButton):
 
     def set_outcomes(self, outcomes: Sequence[Outcome] | None) -> None:
         """Its tally; None while it is being worked out."""
-        self._outcomes = None if outcomes is None else tuple(outcomes)
-        self._describe()
+        made = None if outcomes is None else tuple(outcomes)
+        if made != self._outcomes:
+            self._outcomes = made
+            self._describe()
 
     def doing(self) -> str:
         """What it says it is doing."""

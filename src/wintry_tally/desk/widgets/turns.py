@@ -1,0 +1,39 @@
+"""What takes the window for a moment, one after the other, each when the window has had time to draw and to be used."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PySide6.QtCore import QObject, QTimer
+from shiboken6 import isValid
+
+APART_MS = 8
+
+
+class Turns(QObject):
+    """Calls each act once, in the order it was asked for, one at a time; none whose part of the window is gone."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._due: dict[QObject, Callable[[], object]] = {}
+        self._timer = QTimer(self, interval=APART_MS)
+        self._timer.timeout.connect(self._next)
+
+    def ask(self, owner: QObject, act: Callable[[], object]) -> None:
+        """Have an act done in its turn; one act for each owner, that asked for last."""
+        self._due[owner] = act
+        if not self._timer.isActive():
+            self._timer.start()
+
+    def drop(self, owner: QObject) -> None:
+        """It was done, or is no longer wanted."""
+        self._due.pop(owner, None)
+
+    def _next(self) -> None:
+        while self._due:
+            owner = next(iter(self._due))
+            act = self._due.pop(owner)
+            if isValid(owner):
+                act()
+                return
+        self._timer.stop()

@@ -1,0 +1,109 @@
+"""What takes the window for a moment is done one after the other; what nobody sees is not drawn; long curves are their own."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import QObject
+from PySide6.QtWidgets import QHBoxLayout, QWidget
+
+from wintry_tally.core.trace.outline import MANY, outline
+from wintry_tally.desk.widgets.curve import FEW, Curve
+from wintry_tally.desk.widgets.turns import Turns
+from wintry_tally.desk.window import Window
+
+
+def shown(qtbot, *curves: Curve) -> QWidget:
+    holder = QWidget()
+    holder.setLayout(QHBoxLayout())
+    for curve in curves:
+        holder.layout().addWidget(curve)
+    qtbot.addWidget(holder)
+    holder.resize(900, 400)
+    holder.show()
+    qtbot.waitExposed(holder)
+    return holder
+
+
+def points(curve: Curve, place: int = 0) -> tuple[list[float], list[float]]:
+    if len(curve._items) <= place:
+        return [], []
+    x, y = curve._items[place].getOriginalDataset()
+    return np.asarray(x).tolist(), np.asarray(y).tolist()
+
+
+def test_acts_come_one_at_a_time_in_the_order_asked_for_each_owner_s_last(qtbot) -> None:
+    turns, done, owners = Turns(), list[str](), [QObject() for _ in range(4)]
+    turns.ask(owners[0], lambda: done.append("early"))
+    turns.ask(owners[1], lambda: done.append("one"))
+    turns.ask(owners[0], lambda: done.append("zero"))
+    turns.ask(owners[2], lambda: done.append("dropped"))
+    turns.ask(owners[3], lambda: done.append("gone"))
+    turns.drop(owners[2])
+    owners[3].deleteLater()
+    assert done == []
+    turns._next()
+    assert done == ["zero"], "one at a time"
+    qtbot.waitUntil(lambda: not turns._due and not turns._timer.isActive(), timeout=3000)
+    assert done == ["zero", "one"]
+    turns.ask(owners[1], lambda: (done.append("again"), turns.ask(owners[2], lambda: done.append("asked within"))))
+    qtbot.waitUntil(lambda: not turns._due and not turns._timer.isActive(), timeout=3000)
+    assert done[2:] == ["again", "asked within"]
+
+
+def test_a_curve_that_nobody_sees_is_drawn_when_somebody_does(qtbot, window: Window) -> None:
+    curve = Curve("a", "x", "y")
+    holder = shown(qtbot, curve)
+    curve.show_curves([("one", [0.0, 1.0], [2.0, 3.0])])
+    qtbot.waitUntil(lambda: points(curve) == ([0.0, 1.0], [2.0, 3.0]), timeout=3000)
+    holder.hide()
+    curve.show_curves([("two", [0.0, 2.0], [5.0, 6.0])])
+    qtbot.wait(60)
+    assert points(curve)[1] == [2.0, 3.0]
+    holder.show()
+    qtbot.waitUntil(lambda: points(curve) == ([0.0, 2.0], [5.0, 6.0]), timeout=3000)
+    assert curve._plot.updatesEnabled() and holder.isVisible()
+
+
+def test_a_long_curve_of_the_same_name_as_the_one_before_is_its_own_near_and_far(qtbot, window: Window) -> None:
+    curve = Curve("a", "x", "y")
+    holder = shown(qtbot, curve)
+    x = np.arange(MANY + 500.0)
+    for level in (1.0, 7.0):
+        y = np.full(len(x), level)
+        y[1000] = level + 0.5
+        given = {"run": outline(x, y)} if level > 1.0 else None
+        curve.show_curves([("run", x, y)], outlines=given)
+        qtbot.waitUntil(lambda level=level: points(curve)[1][:1] == [level], timeout=5000)
+        assert points(curve)[0][:4] == [0, 0, 2, 2] and max(points(curve)[1]) == level + 0.5
+        curve.show_from(900.0, 1100.0)
+        assert len(points(curve)[0]) == len(x) and points(curve)[1][0] == level
+    # and a short one after it
+    curve.show_curves([("run", [0.0, 1.0], [3.0, 3.0])])
+    qtbot.waitUntil(lambda: points(curve)[1] == [3.0, 3.0], timeout=3000)
+    curve.show_from(0.0, 0.5)
+    assert points(curve)[1] == [3.0, 3.0] and holder.isVisible()
+
+
+def test_single_points_are_marked_until_there_are_many(qtbot, window: Window) -> None:
+    curve = Curve("a", "x", "y")
+    holder = shown(qtbot, curve)
+    for count in (1, FEW, FEW + 1, FEW + 2):
+        curve.show_curves([("run", list(range(count)), [1.0] * count)])
+        curve.settle()
+        assert len(points(curve)[0]) == count
+        assert (curve._items[0].opts["symbol"] is not None) == (count <= FEW) and holder.isVisible()
+
+
+def test_what_is_read_of_a_long_run_is_not_drawn_where_nobody_looks_on(qtbot, demo: Window) -> None:
+    demo.show_station("curves")
+    view = demo.view("curves")
+    qtbot.waitUntil(lambda: view._shown is not None, timeout=5000)
+    drawn = list[str]()
+    view._chosen = lambda: drawn.append("drawn")
+    demo.show_page("bench")
+    view._read()
+    assert drawn == []
+    demo.show_station("curves")
+    assert drawn == ["drawn"], "as whoever comes back to it sees it anyway"
+    view._read()
+    assert drawn == ["drawn", "drawn"]
