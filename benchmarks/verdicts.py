@@ -355,7 +355,9 @@ def score(kind: str, count: int, first: int = 1, flaws: tuple[str, ...] = ("",))
             for name in flaws:
                 tally, flaw = tallies[name], name
                 if name.startswith(TWO):
-                    flaw = "+".join(pairs.sample(sorted(set(VARIANTS) - UNSEEN), 2))
+                    # what a meter does to every reading comes before what becomes of its log
+                    drawn = pairs.sample(sorted(set(VARIANTS) - UNSEEN), 2)
+                    flaw = "+".join(sorted(drawn, key=lambda one: one not in OF_THE_METER))
                 verdict = judged(trial, Path(folder), flaw, Random(seed))
                 outcome = verdict["outcome"]
                 if outcome in {"met", "missed"}:

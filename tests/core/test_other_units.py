@@ -111,6 +111,39 @@ def test_an_interval_that_is_whole_in_another_unit_is_seen_without_a_rating(inte
     assert not codes(looked_at(shown, 40.0 / 1.41)), "in that unit it would be more than the rating"
 
 
+@pytest.mark.parametrize(
+    ("factor", "every_s", "digits"), [(60.0, 130, 5), (60.0, 70, 3), (3600.0, 95, 5), (3600.0, 95, 6)]
+)
+def test_whole_seconds_written_in_another_unit_are_seen_by_their_digits(
+    factor: float, every_s: int, digits: int
+) -> None:
+    # no interval that loggers are set to, and no rating: thirds and sixths of a unit are what no clock counts
+    seldom = discharge(interval_s=float(every_s), rest_s=1200.0)
+    late = seldom.time_s + 7.0 * (seldom.time_s > 3000.0)
+    shown = replace(seldom, time_s=np.round(late / factor, digits), unnamed=TIME)
+    (remark,) = (one for one in looked_at(shown, None).remarks if one.code == "unit-suspect")
+    assert f" {factor:.0f} times " in remark.offer and "even seconds" in remark.message
+    assert "unit-suspect" not in codes(looked_at(replace(shown, unnamed=frozenset()), None)), "a heading names it"
+    assert "unit-suspect" not in codes(looked_at(shown, 40.0 / 1.41)), "in that unit it would be more than the rating"
+
+
+@given(
+    st.sampled_from([0.0, 0.13, 0.377]), st.sampled_from([1.0, 0.999, 1.00013, 60.0, 7.3]), st.sampled_from([2, 3, 5])
+)
+def test_no_clock_of_seconds_is_taken_for_another_by_its_digits(begins_s: float, every_s: float, digits: int) -> None:
+    ticks = discharge(20.0, 0.02, interval_s=every_s, rest_s=60.0, after_s=30.0)
+    shown = replace(ticks, time_s=np.round(ticks.time_s + begins_s, digits), unnamed=TIME)
+    assert "unit-suspect" not in codes(looked_at(shown, None))
+
+
+@pytest.mark.parametrize(("end_V", "suspect"), [(11.8, True), (12.9, False)])
+def test_a_test_that_ended_nearly_empty_without_a_cause_is_held_against_its_rating(end_V: float, suspect: bool) -> None:
+    whole = discharge(interval_s=120.0, rest_s=1200.0, end_V=end_V - 0.1, opened=False)
+    shown = looked_at(replace(whole, time_s=np.round(whole.time_s / 60.0, 2), unnamed=TIME))
+    assert shown.capacity is not None and shown.capacity.ended_by == "operator"
+    assert ("unit-suspect" in codes(shown)) == suspect
+
+
 @given(st.sampled_from([0.05, 0.1, 0.2, 0.25, 0.5, 1.0, 30.0]))
 def test_usual_intervals_in_seconds_are_no_slip(interval_s: float) -> None:
     ticks = discharge(60.0, 0.02, interval_s=interval_s, rest_s=60.0, after_s=30.0)

@@ -104,3 +104,61 @@ def test_a_runtime_without_a_printed_drop_out_goes_by_the_devices() -> None:
     assert by_claim.measured is not None and by_device.measured is not None and without.measured is not None
     assert by_device.measured.value == pytest.approx(by_claim.measured.value)
     assert without.measured.value > by_device.measured.value
+
+
+@pytest.mark.parametrize(("at", "drop_V", "outcome"), [
+    ("load", 12.6, "not-tested"), ("terminals", 12.6, "missed"), ("", 12.6, "missed"), ("load", 12.2, "met"),
+    ("load", None, "met"),
+])  # fmt: skip
+def test_a_drop_out_read_at_the_load_comes_too_soon_and_is_a_bound(at: str, drop_V: float | None, outcome: str) -> None:
+    # Ohm's law: the terminals stand higher by what the leads take
+    log = analysed(discharge(0.8, 20.0, top_V=13.0, end_V=9.0), rated=16.0, volts_at=at)
+    conditions = {"device_A": 0.8} | ({} if drop_V is None else {"dropout_V": drop_V})
+    found = verdict(claim("runtime", 18 * 3600.0, "s", "at-least", **conditions), "runtime", log, rated=16.0)
+    assert found.outcome == outcome
+    if outcome == "not-tested":
+        assert found.bound == "at-least" and "read at the load" in str(found.advice)
+
+
+def test_an_over_voltage_cut_read_at_the_charger_is_the_most_it_may_be() -> None:
+    shape = ((20, 0.0, 13.2), (600, -20.0, 14.0), (4, -20.0, 14.8), (60, 0.0, 15.4), (60, 0.0, 13.9))
+    # Ohm's law: a charger's leads add to what the terminals have
+    for at, outcomes in (("load", ("not-tested", "met")), ("terminals", ("missed", "met")), ("", ("missed", "met"))):
+        log = analysed(piecewise(*shape), volts_at=at)
+        within, most = (
+            claim("over-voltage-cut", 14.4, "V", "within", 0.1),
+            claim("over-voltage-cut", 15.0, "V", "at-most"),
+        )
+        assert tuple(verdict(one, "charge", log).outcome for one in (within, most)) == outcomes
+    never = analysed(
+        piecewise((20, 0.0, 13.2), (600, -20.0, 14.0), (300, -20.0, 15.2), (60, 0.0, 13.9)), volts_at="load"
+    )
+    found = verdict(claim("over-voltage-cut", 14.8, "V", "within", 0.1), "charge", never)
+    assert found.outcome is Outcome.NOT_TESTED and found.bound == "at-most" and "leads" in str(found.advice)
+
+
+@pytest.mark.parametrize(("after", "outcome"), [
+    ((15.4, 15.4, 13.9), "met"),  # the charger's limit, which stands until it is taken off
+    ((15.4, 15.396, 13.9), "met"),  # and flickers
+    ((15.1, 15.0, 14.9), "not-tested"),  # its own volts, higher than the last reading on charge
+])  # fmt: skip
+def test_volts_that_rise_as_a_charge_ends_were_not_read_at_its_end(after: tuple[float, ...], outcome: str) -> None:
+    off = [(1.0, 0.0, volts) for volts in after[:2]]
+    log = analysed(
+        piecewise((20, 0.0, 13.2), (600, -20.0, 14.0), (4, -20.0, 14.8), *off, (60, 0.0, after[2]), interval_s=1.0)
+    )
+    found = verdict(claim("over-voltage-cut", 14.8, "V", "within", 0.1), "charge", log)
+    assert found.outcome == outcome and (found.bound == "at-least") == (outcome == "not-tested")
+
+
+@pytest.mark.parametrize("named", [True, False])
+def test_which_twin_was_the_cold_one_is_not_told_by_degrees_of_no_unit(named: bool) -> None:
+    # 31.8 may be a hot room's, or freezing in °F
+    logs = [
+        analysed(with_temperature(discharge(0.9, hours), at), rated=10.0) for at, hours in ((31.8, 8.0), (23.0, 10.0))
+    ]
+    if not named:
+        logs[0] = replace(logs[0], held=replace(logs[0].trace, unnamed=frozenset({"temperature"})))
+    found = verdict(claim("cold-loss", 30.0, "%", "at-most"), "cold-loss", *logs, rated=10.0)
+    assert ("is not known" in str(found.advice)) != named and (found.outcome is Outcome.NOT_TESTED)
+    assert ("in the cold?" in str(found.advice)) == named, "the other way round it gave more in the cold"

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from wintry_tally.core.analysis.beginning import MOST_SAG
 from wintry_tally.core.analysis.capacity import CapacityTest
 from wintry_tally.core.analysis.charging import ChargeResult
 from wintry_tally.core.analysis.ending import PROTECTION, SET_CUTOFF
@@ -31,6 +32,9 @@ USUAL_S = {60.0: (1.0, 2.0, 5.0, 10.0, 20.0), 3600.0: (1.0, 2.0, 5.0, 10.0, 15.0
 """Intervals that loggers are set to which no logger has as a decimal of the unit that a clock may be in. A minute of hours
 looks like a second of minutes: the shorter is taken."""
 NEAR = 0.002
+LEAST_ROWS, ODD_SHARE, LEAST_S = 10, 0.2, 0.9
+"""So many readings at the least, so many of them off the grid of a twentieth of a second, and in the unit so far apart,
+before digits tell it."""
 MOST = 10_000
 
 
@@ -53,7 +57,7 @@ def clock_remark(
         return _too_long(moved, rated_Ah)
     if "time" not in trace.unnamed:
         return None, 0.0
-    whole = test is not None and _emptied(test) and not _begun_empty(trace, test, family)
+    whole = test is not None and _emptied(trace, test, family) and not _begun_empty(trace, test, family)
     if rated_Ah and whole and moved < PLAUSIBLE[0] * rated_Ah:
         factor = next((f for f in TOO_SHORT if _plausible(moved * f / rated_Ah)), 0.0)
         if factor:
@@ -67,6 +71,9 @@ def clock_remark(
     if factor and not (rated_Ah and moved * factor > PLAUSIBLE[1] * rated_Ah):
         why = f"readings {interval:.4g} apart are {factor * interval:.0f} s apart if it is {UNITS[factor]}"
         return _suspect(f"Nothing says what unit the times are in: {why}", TOO_SHORT[factor]), factor
+    if (factor := _by_digits(trace)) and not (rated_Ah and moved * factor > PLAUSIBLE[1] * rated_Ah):
+        why = f"they are odd parts of a second, and even seconds if they are {UNITS[factor]}"
+        return _suspect(f"Nothing says what unit the times are in: {why}", TOO_SHORT[factor]), factor
     return None, 0.0
 
 
@@ -78,8 +85,17 @@ def _too_long(moved: float, rated_Ah: float) -> tuple[Remark, float]:
     return Remark("more-than-possible", f"{told}: the rating, or a unit in the log, is wrong."), 0.0
 
 
-def _emptied(test: CapacityTest) -> bool:
-    return test.ended_by in {PROTECTION, SET_CUTOFF} and (test.c_rate or 0.0) <= MOST_C
+def _emptied(trace: Trace, test: CapacityTest, family: Family | None) -> bool:
+    """Whether it ended for want of charge: by its cause, or at volts where hardly any can have been left in it."""
+    if (test.c_rate or 0.0) > MOST_C:
+        return False
+    if test.ended_by in {PROTECTION, SET_CUTOFF}:
+        return True
+    if family is None or test.c_rate is None:
+        return False
+    last = float(trace.voltage_V[test.count.spans[-1].last])
+    rested = last + MOST_SAG * family.build.ohm_Ah * test.c_rate * family.share
+    return last > family.cutoff_floor_V and charge_state_band(family, rested)[1] <= HELD_LITTLE
 
 
 def _begun_empty(trace: Trace, test: CapacityTest, family: Family | None) -> bool:
@@ -97,6 +113,26 @@ def _plausible(share: float) -> bool:
 
 def _suspect(told: str, by: str) -> Remark:
     return Remark("unit-suspect", f"{told}.", None, f"make every time {by} what it is, or name the unit of the times")
+
+
+def _by_digits(trace: Trace) -> float:
+    """What makes every time a whole quarter of a second, where as seconds many lie on no such grid; 0 where nothing does.
+
+    Seconds written in minutes have thirds and sixths in them (0.06667, 116.16667), which no clock that counts seconds has.
+    """
+    times = trace.time_s[:MOST] + trace.begins_s
+    decimals = next((d for d in range(7) if np.all(np.abs(times - np.round(times, d)) < 1e-9)), 7)
+    if len(times) < LEAST_ROWS or decimals > 6:
+        return 0.0
+    last = 0.5 * 10.0**-decimals
+    if np.mean(np.abs(20.0 * times - np.round(20.0 * times)) > 20.0 * 2.0 * last) < ODD_SHARE:
+        return 0.0
+    for factor in UNITS:
+        fine = 4.0 * factor
+        even = np.abs(fine * times - np.round(fine * times)) <= fine * last + 1e-6
+        if fine * last < 0.2 and bool(np.all(even)) and factor * _interval(trace) >= LEAST_S:
+            return factor
+    return 0.0
 
 
 def _interval(trace: Trace) -> float:

@@ -46,28 +46,37 @@ def decide(
     notes: list[str],
     undecided: str,
 ) -> Verdict:
-    """Probability with and without the effect of unlike conditions; the less certain of the two counts."""
+    """Probability with and without the effect of unlike conditions; the less certain of the two counts.
+
+    What may be anything from nothing to a most is looked at with either.
+    """
     claim, school = case.claim, case.school
     assert claim.value is not None
     tolerance = implied_tolerance(claim)
     effects = [condition.effect for condition in conditions if condition.effect is not None]
     shift = math.fsum(effect.value for effect in effects)
     spread = math.sqrt(math.fsum((effect.standard or 0.0) ** 2 for effect in effects))
+    likely = [one.effect for one in conditions if one.effect is not None and not one.most]
+    moved = math.fsum(effect.value for effect in likely)
+    around = math.fsum((effect.standard or 0.0) ** 2 for effect in likely)
+    ends = {0.0, math.fsum(one.most for one in conditions)}
     as_measured = adjusted = None
+    every: list[float] = []
     probability: float | None = None
     if measured.standard is not None:
         as_measured = conformity(measured.value, measured.standard, claim.value, claim.direction, tolerance)
         probability = as_measured
         if effects:
-            adjusted = conformity(
-                measured.value + shift, math.hypot(measured.standard, spread), claim.value, claim.direction, tolerance
-            )
+            wide = math.sqrt(measured.standard**2 + around)
+            every = [
+                conformity(measured.value + moved + end, wide, claim.value, claim.direction, tolerance) for end in ends
+            ]
+            adjusted = min(every, key=lambda p: abs(p - 0.5))
             probability = min((as_measured, adjusted), key=lambda p: abs(p - 0.5))
     outcome = outcome_by(school, measured.value, probability, claim.value, claim.direction, tolerance)
-    if school is School.STRICT and as_measured is not None and adjusted is not None:
-        apart = outcome_by(school, measured.value, as_measured, claim.value, claim.direction, tolerance)
-        also = outcome_by(school, measured.value, adjusted, claim.value, claim.direction, tolerance)
-        if apart != also:
+    if school is School.STRICT and as_measured is not None and every:
+        each = (as_measured, *every)
+        if len({outcome_by(school, measured.value, p, claim.value, claim.direction, tolerance) for p in each}) > 1:
             outcome = Outcome.TOO_CLOSE
     advice = _advice(case, measured, outcome, shift, spread, undecided, conditions)
     if undecided:

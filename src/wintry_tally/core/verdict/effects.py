@@ -97,7 +97,7 @@ def cutoff_condition(family: Family, claim: Claim, evidence: CapacityEvidence, s
         return Condition("end of discharge", claimed, round(evidence.end_V, 3))
     # between the end and the cut-off lies an unknown share: by the family's chart of charge against voltage
     left = min(0.5, _chart_share(family, evidence.end_V, claimed))
-    return Condition("end of discharge", claimed, round(evidence.end_V, 3), up_to(share * left, claim.unit))
+    return up_to(share * left, claim.unit, "end of discharge", claimed, round(evidence.end_V, 3))
 
 
 def _chart_share(family: Family, end_V: float, cutoff_V: float) -> float:

@@ -20,6 +20,7 @@ LEADS_AT_LEAST, FRESH_V, FRESH_S = 2.0, 0.25, 5.0
 many volts (of a battery of 12 V) within so many seconds. Common practice, no published source."""
 
 
+AT_TERMINALS = "volts read at the battery's own terminals would settle it"
 UNTOLD = 3.0
 """Where the volts were read at the load and nothing in the log shows their fall, leads may take so many times the battery's."""
 
@@ -123,4 +124,4 @@ def leads_condition(claim: Claim, found: Beyond | None, by: float) -> Condition 
     if found is None:
         return None
     fell = f"it fell by {found.fell_V:.2f} V{', read at the load' if found.at_load else ''}"
-    return Condition(LEADS, f"about {found.own_V:.2f} V", fell, up_to(by * found.most_V, claim.unit))
+    return up_to(by * found.most_V, claim.unit, LEADS, f"about {found.own_V:.2f} V", fell)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any
@@ -54,24 +55,21 @@ BOUND_WORDS = {None: "", "at-least": "at least ", "at-most": "at most "}
 @dataclass(frozen=True)
 class Condition:
     """A condition under which the claim was made or is usual, and the one the test had (None where nobody knows), with its
-    likely effect."""
+    likely effect; `most`: where that may be anything from nothing to so much, so that both ends are looked at."""
 
     name: str
     claimed: float | str | None
     actual: float | str | None
     effect: Quantity | None = None
+    most: float = 0.0
 
 
-UNLIKELY = 1.5
-"""Neither end of what may be anywhere between two values is called unlikely: so many standard uncertainties off."""
+def up_to(most: float, unit: str, name: str, claimed: float | str | None, actual: float | str | None) -> Condition:
+    """A condition whose effect may be anything from nothing to the most: no limit between the two is decided.
 
-
-def up_to(most: float, unit: str) -> Quantity:
-    """What may be anything from nothing to the most; a limit between the two is not decided by it.
-
-    Source: common practice; GUM 4.3.7 has 1.73 for a width (JCGM 100:2008, from memory), and calls the ends unlikely.
+    Source: a uniform distribution, JCGM 100:2008 (GUM), 4.3.7.
     """
-    return Quantity(most / 2.0, abs(most) / 2.0 / UNLIKELY, unit)
+    return Condition(name, claimed, actual, Quantity(most / 2.0, abs(most) / math.sqrt(12.0), unit), most)
 
 
 @dataclass(frozen=True)

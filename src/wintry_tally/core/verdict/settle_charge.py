@@ -14,13 +14,14 @@ from wintry_tally.core.analysis.ending import PROTECTION, SET_CUTOFF
 from wintry_tally.core.analysis.holding import FLOWED_S, ChargeTaken, charges_taken
 from wintry_tally.core.analysis.readings import voltage_quantity
 from wintry_tally.core.analysis.stages import StageKind
-from wintry_tally.core.analysis.trips import LOW_TEMPERATURE, OVER_VOLTAGE
+from wintry_tally.core.analysis.trips import LOW_TEMPERATURE, OVER_VOLTAGE, Trip
 from wintry_tally.core.battery import Direction
 from wintry_tally.core.battery.families import Family, charge_state_band
 from wintry_tally.core.quantity import Quantity, Term, format_duration, format_quantity
 from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.deciding import as_bound, by_probability, decide, implied_tolerance, not_settled
 from wintry_tally.core.verdict.evidence import LogEvidence
+from wintry_tally.core.verdict.leads import AT_TERMINALS
 from wintry_tally.core.verdict.outcome import Condition, Outcome, Verdict
 from wintry_tally.core.verdict.settle_load import SETTING, trip_voltage
 from wintry_tally.core.working import Working
@@ -302,8 +303,13 @@ def settle_over_voltage_cut(case: Case) -> Verdict | None:
                 "common practice",
             )
             verdict = decide(case, cut, [step], [], log.names, [], log.waiting)
+            if not trips[-1].hidden_s and _risen_after(analysis, trips[-1]):
+                why = (
+                    "its volts rose as the current ended: the last reading on charge is not what it had come to by then"
+                )
+                return as_bound(case, verdict, "at-least", why, "a charge logged more often would settle it")
             if not trips[-1].hidden_s:
-                return verdict
+                return _at_the_charger(case, log, verdict)
             why = f"a gap of {format_duration(trips[-1].hidden_s)} hides the opening"
             return as_bound(case, verdict, "at-least", why, "a charge logged without a gap would settle it")
         charging = [r for r in analysis.stages if r.stage.kind == StageKind.CHARGE]
@@ -319,12 +325,31 @@ def settle_over_voltage_cut(case: Case) -> Verdict | None:
                 "Highest voltage on charge", "current still flowed", {}, format_quantity(measured), "common practice"
             )
             opens = 1.0 - _above(measured, most)
-            return by_probability(
+            verdict = by_probability(
                 case, measured, opens, step, log.names, "it took current above the claimed cut", (), log.waiting
             )
+            return _at_the_charger(case, log, verdict)
         if log.method:
             return not_settled(case, f"the charger's limit of {format_quantity(measured)} never reached it", log.names)
     return None
+
+
+def _risen_after(analysis: Analysis, trip: Trip) -> bool:
+    """Whether the battery shows more once the charge is off than at its last reading on it: it falls then, by Ohm's law.
+
+    A charger's limit, which terminals show that are open behind them, stands; a battery's own volts go on falling.
+    """
+    last, *after = (float(volts) for volts in analysis.trace.voltage_V[trip.index : trip.index + 3])
+    seen = max(0.005, 4.0 * analysis.scale.noise_V)
+    return len(after) == 2 and min(after[0] - last, after[0] - after[1]) > seen
+
+
+def _at_the_charger(case: Case, log: LogEvidence, verdict: Verdict) -> Verdict:
+    """Volts that were read there, as somebody said, were lower at the terminals by what the leads took."""
+    if log.analysis.options.volts_at != "load":
+        return verdict
+    why = "its volts were read at the charger, and the terminals' were lower by what its leads took"
+    return as_bound(case, verdict, "at-most", why, AT_TERMINALS)
 
 
 def _above(measured: Quantity, limit: float) -> float:

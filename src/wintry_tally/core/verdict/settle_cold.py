@@ -253,6 +253,12 @@ def settle_loss(case: Case) -> Verdict | None:
         if cold is None or warm is None:
             return not_settled(case, "one of the two logs holds no discharge", log.names)
         measured, step = loss(cold.count.charge, warm.count.charge)
+        if turned and any("temperature" in analysis.trace.unnamed for analysis in log.analyses):
+            # 32 may be a warm room's or freezing
+            unknown = f"which was the cold one is not known: {turned[0]}, and nothing says in what unit"
+            return not_settled(
+                case, f"{unknown}; a heading that names it, or the ambient temperature, settles it", log.names
+            )
         begun = _both_begun_at(log)
         if begun is not None and begun[1] - begun[0] < TWINS_APART_K:
             alike = f"they began at {begun[0]:.1f} and {begun[1]:.1f} °C: neither was the cold one; soak one and draw it at once"

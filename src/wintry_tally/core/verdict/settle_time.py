@@ -20,7 +20,7 @@ from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.deciding import as_bound, by_probability, decide, not_settled
 from wintry_tally.core.verdict.effects import warmth_condition, warmth_unknown
 from wintry_tally.core.verdict.evidence import LogEvidence, begun_low, begun_note
-from wintry_tally.core.verdict.leads import beyond_own_of
+from wintry_tally.core.verdict.leads import AT_TERMINALS, beyond_own_of
 from wintry_tally.core.verdict.outcome import Condition, Verdict
 from wintry_tally.core.verdict.settle_capacity import FROM_FULL
 from wintry_tally.core.verdict.stood import on_the_shelf
@@ -99,7 +99,7 @@ def _bounded(case: Case, log: LogEvidence, reserve: Reserve, verdict: Verdict, e
                 case, f"{neither}; the same test in one go, read at the terminals, would settle it", log.names
             )
         why = f"{leads.words}: read at the load they came to {end_V:.2f} V too soon"
-        return as_bound(case, verdict, "at-least", why, "volts read at the battery's own terminals would settle it")
+        return as_bound(case, verdict, "at-least", why, AT_TERMINALS)
     if paused:
         off = format_duration(reserve.paused_s)
         why = f"the load was off for {off} within it, and the battery recovers then"
@@ -156,6 +156,7 @@ class _DeviceRun:
     stopped: str
     formula: str
     inputs: dict[str, str]
+    drop_V: float | None = None
 
     @property
     def unlike(self) -> float:
@@ -220,6 +221,7 @@ def _device_run(case: Case, log: LogEvidence) -> _DeviceRun | None:
         "" if whole else "a gap hides its end" if test.hidden_s else ENDING_WORDS[test.ended_by],
         "t = Q / I of the device" if draw is not None else "time under load until it dropped out",
         inputs,
+        drop,
     )
 
 
@@ -239,6 +241,10 @@ def _runtime(case: Case, run: _DeviceRun, aside: dict[str, str]) -> Verdict:
     low = begun_low(analysis)
     if low:
         return as_bound(case, verdict, "at-least", low, FROM_FULL)
+    leads = beyond_own_of(analysis, case.family, case.rated_Ah) if run.drop_V is not None else None
+    if leads is not None:
+        why = f"{leads.words}: read at the load they came to {run.drop_V:g} V too soon"
+        return as_bound(case, verdict, "at-least", why, AT_TERMINALS)
     if run.whole:
         return verdict
     why = f"{run.stopped} after {format_duration(run.measured.value)}"
