@@ -161,10 +161,9 @@ def test_without_an_accuracy_a_hold_is_known_only_where_it_was_carried() -> None
 def run_down(end_V: float, amps: float = 5.0, hours: float = 4.0) -> Trace:
     """An AGM drawn down to a voltage and cut off there."""
     size = int(hours * 360)
-    volts = np.linspace(12.6, end_V, size)
-    time = np.arange(size + 60) * 10.0
+    volts = np.concatenate([np.full(60, 12.85), np.linspace(12.6, end_V, size), np.full(60, end_V + 0.6)])
     return Trace(
-        time, np.concatenate([volts, np.full(60, end_V + 0.6)]).round(3), np.concatenate([np.full(size, amps), np.zeros(60)]),
+        np.arange(size + 120) * 10.0, volts.round(3), np.concatenate([np.zeros(60), np.full(size, amps), np.zeros(60)]),
         resolution={"voltage_V": 0.001, "current_A": 0.001},
     )  # fmt: skip
 

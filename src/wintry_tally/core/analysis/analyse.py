@@ -15,7 +15,7 @@ from wintry_tally.core.analysis.audits import (
     sign_remarks,
     test_remarks,
 )
-from wintry_tally.core.analysis.beginning import begins_remark, not_from_empty, not_from_full
+from wintry_tally.core.analysis.beginning import begins_remark, may_lack, not_from_empty, not_from_full
 from wintry_tally.core.analysis.bench_audits import (
     charger_remarks,
     discharge_remarks,
@@ -275,7 +275,11 @@ def _begun(
         discharges = [stage for stage in cut.stages[: test.last + 1] if stage.kind == StageKind.DISCHARGE]
         celsius = temperature_near(cut.trace, 0, options.ambient_C)
         why, seen = not_from_full(cut.trace, cut.integral, discharges, options.family, celsius, options.rated_Ah)
-        return replace(test, begun_low=f"its log {why}" if why else ""), [] if seen else [begins_remark(cut.trace, why)]
+        told = [] if seen else [begins_remark(cut.trace, why)]
+        if why or seen or options.family is None:
+            return replace(test, begun_low=f"its log {why}" if why else ""), told
+        known = (cut.trace, cut.integral, discharges, options.family, celsius, options.rated_Ah)
+        return replace(test, lacking=may_lack(*known)), told
     if charge is not None and charge.count.spans and charge.count.spans[0].first == 0:
         why = not_from_empty(cut.trace, 0, charge.count.duration_s, options.family)
         return test, [begins_remark(cut.trace, why)] if why else []

@@ -17,6 +17,7 @@ FULL, EMPTY = 90.0, 15.0
 """Percent of charge: what may hold at least the first by a chart may be full; what holds at least the second is not empty."""
 GENTLE_C = {"lithium": 0.25, "lead": 0.1}
 """Up to this rate the voltage under load is near enough to the rested one to tell whether it may be a full one's."""
+MOST_LACKING = 0.9
 COLD_SAG, COLD_CHART_V = 2.5, 0.05
 """In the cold: how much more a battery falls under load, and how far off its chart may be, V of a 12 V pack."""
 TOP_SHARE = 0.1
@@ -56,6 +57,31 @@ def not_from_full(
     return (late, False) if (late := _clock_words(trace, lasted)) else ("", seen)
 
 
+def may_lack(
+    trace: Trace, integral: Integral, stages: list[Stage], family: Family, celsius: float | None, rated_Ah: float | None
+) -> float:
+    """The share of a full battery's charge that may be gone at a log's first row, by its volts under load and a usual
+    battery's fall.
+
+    Source: common practice, no published source.
+    """
+    sag, off_V, _ = _sag_of(trace, integral, stages, family, celsius, rated_Ah)
+    least = charge_state_band(family, float(trace.voltage_V[0]) + sag - off_V)[0]
+    return min(MOST_LACKING, max(0.0, 1.0 - least / 100.0))
+
+
+def _sag_of(
+    trace: Trace, integral: Integral, stages: list[Stage], family: Family, celsius: float | None, rated_Ah: float | None
+) -> tuple[float, float, float]:
+    """How far such a battery usually falls under this load, how far off its chart may be in the cold, V; and the rate, C."""
+    drawn_As = sum(integral.between(stage.first, stage.last)[0] for stage in stages)
+    lasted = sum(float(trace.time_s[stage.last] - trace.time_s[stage.first]) for stage in stages)
+    rate = drawn_As / lasted / rated_Ah if rated_Ah else 3600.0 / lasted
+    cold = celsius is not None and celsius < COLD_C
+    sag = family.build.ohm_Ah * rate * family.share * (COLD_SAG if cold else 1.0)
+    return sag, COLD_CHART_V * family.share if cold else 0.0, rate
+
+
 def _by_voltage(
     trace: Trace, integral: Integral, stages: list[Stage], family: Family | None, celsius: float | None,
     rated_Ah: float | None,
@@ -67,10 +93,8 @@ def _by_voltage(
     drawn_As = sum(integral.between(stage.first, stage.last)[0] for stage in stages)
     if drawn_As <= 0.0 or lasted <= 0.0:
         return "", True
-    begun_V, rate = float(trace.voltage_V[0]), drawn_As / lasted / rated_Ah if rated_Ah else 3600.0 / lasted
-    cold = celsius is not None and celsius < COLD_C
-    sag = family.build.ohm_Ah * rate * family.share * (COLD_SAG if cold else 1.0)
-    off_V = COLD_CHART_V * family.share if cold else 0.0
+    begun_V, cold = float(trace.voltage_V[0]), celsius is not None and celsius < COLD_C
+    sag, off_V, rate = _sag_of(trace, integral, stages, family, celsius, rated_Ah)
     words = f"begins while {float(trace.current[0]):.3g} A already flow, at {begun_V:.2f} V"
     if charge_state_band(family, begun_V + sag + off_V)[0] >= FULL:
         return "", True

@@ -28,6 +28,8 @@ class CapacityTest:
         pauses_s: time at rest within it; rates: mean current of each discharge stage, A.
         hidden_s: how long it may have gone on unseen, in a gap after its last reading.
         begun_low: why it did not begin full, or before its log did; empty where it may have.
+        lacking: the share of a full battery's charge that may have been drawn before its log, where that begins under
+            load and nothing shows that it began full; else 0.
     """
 
     count: Count
@@ -42,6 +44,7 @@ class CapacityTest:
     rates: tuple[float, ...]
     hidden_s: float = 0.0
     begun_low: str = ""
+    lacking: float = 0.0
 
     @property
     def empties(self) -> bool:
@@ -51,6 +54,11 @@ class CapacityTest:
         return (
             self.c_rate is None or self.count.charge.value >= LEAST_SHARE * self.count.mean_current.value / self.c_rate
         )
+
+    @property
+    def before(self) -> float:
+        """What may have been drawn before its log, in what was counted."""
+        return self.lacking / (1.0 - self.lacking)
 
     @property
     def hidden_Ah(self) -> float:

@@ -63,7 +63,8 @@ def clock_remark(
         if factor:
             why = f"{moved:.3g} Ah is far from the rating, and in {UNITS[factor]} it would be an ordinary test"
             return _suspect(f"Nothing says what unit the times are in: {why}", TOO_SHORT[factor]), factor
-    if "clock" in trace.unnamed and not (rated_Ah and moved >= PLAUSIBLE[0] * rated_Ah):
+    # only a battery that was emptied bears a clock out: into one that stood on a shelf anything may go
+    if "clock" in trace.unnamed and not (rated_Ah and whole and _plausible(moved / rated_Ah)):
         why = "they are read as hours and minutes, and may be minutes and seconds"
         return _suspect(f"Nothing says what unit the times are in: {why}", TOO_LONG[1.0 / 60.0]), 1.0 / 60.0
     interval = _interval(trace)

@@ -9,6 +9,7 @@ from dataclasses import replace
 from wintry_tally.core.battery import Claim, Direction
 from wintry_tally.core.quantity import Quantity, format_plain, format_quantity
 from wintry_tally.core.verdict.case import Case
+from wintry_tally.core.verdict.effects import UNSEEN
 from wintry_tally.core.verdict.leads import LEADS
 from wintry_tally.core.verdict.outcome import (
     OUTCOME_WORDS,
@@ -168,6 +169,8 @@ def _advice(
     )
     if any(one.name == LEADS for one in telling):
         return "read the volts at the battery's own terminals: they fell by more under load than such a battery's do"
+    if any(one.name == UNSEEN for one in telling):
+        return "log it again from a full battery's rest on: this log begins under load, and nothing shows that it began full"
     if any(one.actual is None for one in telling):
         return "say how warm the battery was in the test: nobody wrote it down, and a room's is too wide a guess"
     if max(abs(shift), spread) > measured.standard:

@@ -90,6 +90,9 @@ def warmth_unknown(claim: Claim, claimed_C: float, per_kelvin: tuple[float, floa
     return Condition("temperature", claimed_C, None, effect)
 
 
+UNSEEN = "charge at the beginning"
+
+
 def cutoff_condition(family: Family, claim: Claim, evidence: CapacityEvidence, share: float) -> Condition | None:
     """Where the discharge ended against the claim's cut-off; ended early, charge was left in."""
     claimed = claim.conditions.get("cutoff_V", family.cutoff_V)
@@ -98,6 +101,20 @@ def cutoff_condition(family: Family, claim: Claim, evidence: CapacityEvidence, s
     # between the end and the cut-off lies an unknown share: by the family's chart of charge against voltage
     left = min(0.5, _chart_share(family, evidence.end_V, claimed))
     return up_to(share * left, claim.unit, "end of discharge", claimed, round(evidence.end_V, 3))
+
+
+def unseen_condition(before: float, amount: float, unit: str) -> Condition | None:
+    """A log that begins under load, of a battery that may have been full and may not: what may have come before its first row.
+
+    Args:
+        before: the most of that, in what was counted; amount: what was measured, of which that is a share.
+    """
+    if before <= 0.0:
+        return None
+    least = 100.0 / (1.0 + before)
+    return up_to(
+        before * amount, unit, UNSEEN, "100 % at its first row", f"{least:.0f} to 100 %, its log begins under load"
+    )
 
 
 def _chart_share(family: Family, end_V: float, cutoff_V: float) -> float:

@@ -47,6 +47,12 @@ def begun_low(analysis: Analysis) -> str:
     return f"it rested at {volts:.2f} V before, {most:.0f} % charged at the most"
 
 
+def begun_unseen(analysis: Analysis) -> str:
+    """That its log begins under load, and nothing shows that it began full; else empty."""
+    test = analysis.capacity
+    return "its log begins under load, and may be of a battery that was not full" if test and test.lacking else ""
+
+
 def begun_note(analysis: Analysis) -> list[str]:
     """What is told beside a figure whose log begins while current already flows; nothing where its start is seen."""
     unseen = any(remark.code == "begins-under-load" for remark in analysis.remarks)
@@ -66,6 +72,7 @@ class CapacityEvidence:
         bridged_Ah: what was counted over long gaps within it, where perhaps nothing flowed; 0 while readings wait.
         charge_step, energy_step: the working of each.
         begun_low: why it did not begin full, where its rest before says so.
+        before: what may have been drawn before its log began, in what was counted.
         sag: how the volts fell as its load came on; None where that is not in its log.
     """
 
@@ -85,6 +92,7 @@ class CapacityEvidence:
     hidden_Ah: float = 0.0
     bridged_Ah: float = 0.0
     begun_low: str = ""
+    before: float = 0.0
     sag: Sag | None = None
 
 
@@ -209,6 +217,7 @@ def capacity_evidence(name: str, analysis: Analysis, ambient_C: float | None = N
         hidden_Ah=test.hidden_Ah,
         bridged_Ah=bridged,
         begun_low=begun_low(analysis),
+        before=test.before,
         sag=sag_of(analysis),
     )
 

@@ -10,7 +10,7 @@ from wintry_tally.core.analysis.ending import DROPOUT, ENDING_WORDS, LOG_END, OP
 from wintry_tally.core.quantity import Quantity, Term, combine_linear, format_duration, format_quantity
 from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.deciding import as_bound, decide
-from wintry_tally.core.verdict.effects import cutoff_condition, rate_condition, temperature_condition
+from wintry_tally.core.verdict.effects import cutoff_condition, rate_condition, temperature_condition, unseen_condition
 from wintry_tally.core.verdict.evidence import CapacityEvidence
 from wintry_tally.core.verdict.leads import beyond_own_V, leads_condition
 from wintry_tally.core.verdict.outcome import Condition, Outcome, Verdict
@@ -103,6 +103,7 @@ def _conditions(case: Case, run: CapacityEvidence, share: float) -> list[Conditi
         rate_condition(case.family, case.claim, run, rated, share),
         temperature_condition(case.family, case.claim, run, share),
         cutoff_condition(case.family, case.claim, run, share),
+        unseen_condition(run.before, share, case.claim.unit),
     ]
     if case.claim.kind == "energy":
         found = beyond_own_V(case.family, rated, run.sag, run.mean_current_A, run.temperature_C)

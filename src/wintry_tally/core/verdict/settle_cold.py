@@ -19,7 +19,7 @@ from wintry_tally.core.quantity import Quantity, format_duration, format_quantit
 from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.deciding import as_bound, by_probability, decide, implied_tolerance, not_settled
 from wintry_tally.core.verdict.effects import LIKE_KELVIN
-from wintry_tally.core.verdict.evidence import LogEvidence, begun_low
+from wintry_tally.core.verdict.evidence import LogEvidence, begun_low, begun_unseen
 from wintry_tally.core.verdict.outcome import Condition, Outcome, Verdict
 from wintry_tally.core.verdict.settle_capacity import CUTOFF_ABOVE_V, HIDDEN_SHARE
 from wintry_tally.core.verdict.settle_charge import most_taken
@@ -288,7 +288,7 @@ def settle_loss(case: Case) -> Verdict | None:
         verdict = after_soak(case, log, decide(case, measured, [step], conditions, log.names, turned, log.waiting))
         if verdict.outcome is Outcome.NOT_TESTED:
             return verdict
-        frozen, twin = (begun_low(analysis) for analysis in log.analyses)
+        frozen, twin = (begun_low(analysis) or begun_unseen(analysis) for analysis in log.analyses)
         why = {"at-most": frozen or _cut_short(cold, warm), "at-least": twin or _cut_short(warm, cold)}
         if not any(why.values()):
             return verdict

@@ -5,7 +5,7 @@ from __future__ import annotations
 from wintry_tally.core.quantity import format_duration
 from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.deciding import as_bound, decide
-from wintry_tally.core.verdict.evidence import LogEvidence, begun_low
+from wintry_tally.core.verdict.evidence import LogEvidence, begun_low, begun_unseen
 from wintry_tally.core.verdict.leads import beyond_own_of, leads_condition
 from wintry_tally.core.verdict.outcome import Verdict
 from wintry_tally.core.verdict.settle_charge import empty_before
@@ -42,7 +42,7 @@ def _apart(case: Case, log: LogEvidence) -> tuple[str, str]:
         return "at-least", f"a gap of {format_duration(test.hidden_s)} hides the end of the discharge"
     first = charge.count.spans[0].first
     if first > test.count.spans[0].first:
-        low = begun_low(log.analysis)
+        low = begun_low(log.analysis) or begun_unseen(log.analysis)
         return ("at-least", f"the discharge before this charge did not begin full: {low}") if low else ("", "")
     if first > 0 and empty_before(log, first, log.analysis.options.family or case.family):
         return "", ""

@@ -18,7 +18,7 @@ from wintry_tally.core.analysis.stages import StageKind, span_of
 from wintry_tally.core.quantity import Quantity, format_duration, format_quantity
 from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.deciding import as_bound, by_probability, decide, not_settled
-from wintry_tally.core.verdict.effects import warmth_condition, warmth_unknown
+from wintry_tally.core.verdict.effects import unseen_condition, warmth_condition, warmth_unknown
 from wintry_tally.core.verdict.evidence import LogEvidence, begun_low, begun_note
 from wintry_tally.core.verdict.leads import AT_TERMINALS, beyond_own_of
 from wintry_tally.core.verdict.outcome import Condition, Verdict
@@ -54,6 +54,8 @@ def settle_reserve(case: Case) -> Verdict | None:
         minutes = reserve.minutes_at_25C or reserve.minutes
         measured = minutes.scaled(60.0, "s")
         conditions = [_at_current(claimed_A, test.count.mean_current.value, measured.value)]
+        if (unseen := unseen_condition(test.before, measured.value, "s")) is not None:
+            conditions.append(unseen)
         if reserve.minutes_at_25C is None:
             per_kelvin = (PER_KELVIN, PER_KELVIN_DOUBT)
             conditions.append(warmth_unknown(claim, 25.0, per_kelvin, measured.value))
@@ -213,10 +215,11 @@ def _device_run(case: Case, log: LogEvidence) -> _DeviceRun | None:
     known = [r.temperature_mean for r in analysis.stages[test.first : test.last + 1] if r.temperature_mean is not None]
     celsius = known[0] if known else analysis.options.ambient_C
     warmth = warmth_condition(case.family, claim, celsius, test.count.duration_s, measured.value)
+    unseen = unseen_condition(test.before, measured.value, "s")
     return _DeviceRun(
         log,
         measured,
-        (Condition("draw", draw, round(mean, 3), effect), *([] if warmth is None else [warmth])),
+        (Condition("draw", draw, round(mean, 3), effect), *(one for one in (warmth, unseen) if one is not None)),
         whole,
         "" if whole else "a gap hides its end" if test.hidden_s else ENDING_WORDS[test.ended_by],
         "t = Q / I of the device" if draw is not None else "time under load until it dropped out",
