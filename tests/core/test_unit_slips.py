@@ -89,3 +89,27 @@ def test_what_a_pack_holds_contradicts_a_stretch_though_its_voltage_does_not() -
     assert [slip.factor for slip in unit_slips(trace, 0.0, 79.0)] == [1000.0], "three times the rating"
     brief = pack([0.01, 1010, 0.01], ohm=0.0005)
     assert not unit_slips(brief, 0.0, 20.5) and unit_slips(brief, 0.0, 20.1), "fifty times the rating"
+
+
+@pytest.mark.parametrize(
+    ("from_row", "digit", "times", "slip"),
+    [(100, 0.001, 1000.0, True), (100, 0.001, 1.0, False), (10, 0.001, 1000.0, False), (100, 0.01, 100.0, False),
+     (290, 0.001, 1000.0, False), (100, 0.001, 10.0, False)],
+)  # fmt: skip
+def test_a_zero_that_flickers_over_whole_amperes_after_thousandths_is_in_another_unit(
+    from_row: int, digit: float, times: float, slip: bool
+) -> None:
+    # a blocked charge: nothing ever flows, and the meter's last digit is all there is (invented data)
+    zero = np.random.default_rng(3).integers(0, 4, 300) * digit
+    shown = np.where(np.arange(300) >= from_row, zero * times, zero)
+    trace = Trace(np.arange(300.0), np.full(300, 14.395), shown, resolution={"voltage_V": 0.001, "current_A": digit})
+    assert [(one.first, one.factor) for one in unit_slips(trace)] == ([(from_row, 1000.0)] if slip else [])
+
+
+def test_a_supply_that_holds_whole_amperes_is_no_slip() -> None:
+    for amps in (np.full(200, 5.0), np.repeat([5.0, 6.0, 7.0, 8.0], 50)):
+        current = np.concatenate([np.random.default_rng(1).integers(0, 4, 100) * 0.001, amps])
+        trace = Trace(
+            np.arange(300.0), np.full(300, 13.0), current, resolution={"voltage_V": 0.001, "current_A": 0.001}
+        )
+        assert not unit_slips(trace)

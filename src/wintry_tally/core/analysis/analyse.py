@@ -276,10 +276,10 @@ def _begun(
         celsius = temperature_near(cut.trace, 0, options.ambient_C)
         why, seen = not_from_full(cut.trace, cut.integral, discharges, options.family, celsius, options.rated_Ah)
         told = [] if seen else [begins_remark(cut.trace, why)]
-        if why or seen or options.family is None:
+        if why or options.family is None:
             return replace(test, begun_low=f"its log {why}" if why else ""), told
         known = (cut.trace, cut.integral, discharges, options.family, celsius, options.rated_Ah)
-        return replace(test, lacking=may_lack(*known)), told
+        return replace(test, lacking=may_lack(*known, falls=seen)), told
     if charge is not None and charge.count.spans and charge.count.spans[0].first == 0:
         why = not_from_empty(cut.trace, 0, charge.count.duration_s, options.family)
         return test, [begins_remark(cut.trace, why)] if why else []

@@ -58,16 +58,19 @@ def not_from_full(
 
 
 def may_lack(
-    trace: Trace, integral: Integral, stages: list[Stage], family: Family, celsius: float | None, rated_Ah: float | None
-) -> float:
+    trace: Trace, integral: Integral, stages: list[Stage], family: Family, celsius: float | None, rated_Ah: float | None,
+    falls: bool,
+) -> float:  # fmt: skip
     """The share of a full battery's charge that may be gone at a log's first row, by its volts under load and a usual
-    battery's fall.
+    battery's fall; where it `falls` as a full one does at first, a tenth at the most: so far down it still falls so.
 
     Source: common practice, no published source.
     """
     sag, off_V, _ = _sag_of(trace, integral, stages, family, celsius, rated_Ah)
     least = charge_state_band(family, float(trace.voltage_V[0]) + sag - off_V)[0]
-    return min(MOST_LACKING, max(0.0, 1.0 - least / 100.0))
+    if least >= FULL:
+        return 0.0
+    return min(TOP_SHARE if falls else MOST_LACKING, 1.0 - least / 100.0)
 
 
 def _sag_of(

@@ -21,6 +21,8 @@ NEAR = 1.6
 JUMP = 5.0
 LEAST_SHOWN = 20.0
 LEAST_READINGS = 3
+FINE, LEAST_FLICKER = 0.002, 20
+"""A meter that shows at least so fine, A; so many readings of its flicker on either side."""
 LEAST_OHM = 0.0002
 """No pack of any size has less than this between its terminals, Ω."""
 SURELY_A = 1000.0
@@ -53,7 +55,8 @@ def unit_slips(trace: Trace, zero_A: float = 0.0, rated_Ah: float | None = None)
     """Every stretch that looks like another unit. Below `zero_A` a reading is no current, and no reference either."""
     found = _of_voltage(trace)
     milli = any(slip.last - slip.first > 0.9 * len(trace) for slip in found)
-    return found + _whole(trace, _of_current(trace, zero_A, 0.001 if milli else 1.0, rated_Ah))
+    current = _whole(trace, _of_current(trace, zero_A, 0.001 if milli else 1.0, rated_Ah))
+    return found + (current or _of_digits(trace))
 
 
 def _whole(trace: Trace, slips: list[UnitSlip]) -> list[UnitSlip]:
@@ -66,6 +69,21 @@ def _whole(trace: Trace, slips: list[UnitSlip]) -> list[UnitSlip]:
 def _coarse(trace: Trace) -> bool:
     """Whether the currents are printed in whole amperes: a log in mA, as it seems, whatever its heading says."""
     return trace.resolution.get("current_A", 0.0) > 0.5
+
+
+def _of_digits(trace: Trace) -> list[UnitSlip]:
+    """From somewhere on, a flicker over whole numbers where the flicker before was over thousandths: a meter's zero in mA."""
+    if trace.resolution.get("current_A", 0.0) > FINE:
+        return []
+    amps = np.abs(trace.current)
+    odd = np.flatnonzero(np.abs(amps - np.round(amps)) > 1e-9)
+    after = int(odd[-1]) + 1 if len(odd) else 0
+    behind = amps[after:]
+    if min(after, len(behind)) < LEAST_FLICKER or len(odd) < 0.5 * after or float(np.max(behind)) >= LEAST_SHOWN:
+        return []
+    if len(np.unique(behind)) < LEAST_READINGS or float(np.mean(np.diff(behind) != 0.0)) < 0.2:
+        return []
+    return [UnitSlip("current", after, len(trace) - 1, 1000.0, float(np.max(behind)))]
 
 
 def _largest(values: Column) -> float:
