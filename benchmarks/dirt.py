@@ -207,3 +207,5 @@ UNSEEN = frozenset({"leads"})
 """Flaws that a reading shows only where they are large: what leads take below a battery's own resistance looks like it."""
 OF_THE_METER = frozenset({"zero", "flicker"})
 """Flaws that every log of one meter has alike; the others befall one log of a pair."""
+OF_THE_BENCH = OF_THE_METER | {"leads", "leads said"}
+"""Those that are there before anything is written down."""

@@ -21,7 +21,7 @@ from pathlib import Path
 from random import Random
 from typing import Any
 
-from benchmarks.dirt import OF_THE_METER, UNSEEN, VARIANTS
+from benchmarks.dirt import OF_THE_BENCH, OF_THE_METER, UNSEEN, VARIANTS
 from wintry_tally.bench.simulated import MeterSpec
 from wintry_tally.bench.simulation import Simulated, SimulatedBattery, simulate
 from wintry_tally.cli.judging import judge_file
@@ -355,9 +355,9 @@ def score(kind: str, count: int, first: int = 1, flaws: tuple[str, ...] = ("",))
             for name in flaws:
                 tally, flaw = tallies[name], name
                 if name.startswith(TWO):
-                    # what a meter does to every reading comes before what becomes of its log
+                    # what a bench and a meter do to every reading comes before what becomes of its log
                     drawn = pairs.sample(sorted(set(VARIANTS) - UNSEEN), 2)
-                    flaw = "+".join(sorted(drawn, key=lambda one: one not in OF_THE_METER))
+                    flaw = "+".join(sorted(drawn, key=lambda one: one not in OF_THE_BENCH))
                 verdict = judged(trial, Path(folder), flaw, Random(seed))
                 outcome = verdict["outcome"]
                 if outcome in {"met", "missed"}:

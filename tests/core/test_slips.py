@@ -267,3 +267,15 @@ def test_two_slips_are_two_remarks() -> None:
     volts[[800, 1200]] = 1.31, 130.9
     said = analyse(with_values(voltage_V=volts), OPTIONS).remarks
     assert {row for item in said if item.code == "outlier-reading" for row in item.rows} == {801, 1201}
+
+
+@pytest.mark.parametrize(("ends_V", "turned"), [(13.6, True), (13.3, True), (13.25, False)])
+def test_a_charge_whose_sign_turns_on_the_way_goes_on_rising(ends_V: float, turned: bool) -> None:
+    # no charger is a load a moment later with the voltage where it was; a battery that is drawn from falls
+    volts = np.concatenate([np.full(30, 13.1), np.linspace(13.2, 13.3, 120), np.linspace(13.3, ends_V, 120)]).round(3)
+    current = np.concatenate([np.zeros(30), np.full(120, -6.0), np.full(120, 6.0)])
+    trace = Trace(np.arange(270) * 10.0, volts, current, resolution={"voltage_V": 0.001, "current_A": 0.001})
+    found = [remark for remark in analyse(trace, OPTIONS).remarks if remark.code == "sign-flipped"]
+    assert bool(found) == turned
+    if turned:
+        assert found[0].rows == (151, 270) and "goes on rising" in found[0].message

@@ -227,9 +227,11 @@ def sign_remarks(trace: Trace, stages: list[Stage], scale: Scale) -> list[Remark
             continue
         why = ""
         if stage.kind == StageKind.CHARGE:
-            why = _under_load(trace, stages, position, scale)
+            why = _turned(trace, stages, position, scale)
         elif stage.kind == StageKind.DISCHARGE and _filled(trace, stages, position, scale):
             why = "The voltage stands higher with this current than without it, as in a charge"
+        elif stage.kind == StageKind.DISCHARGE:
+            why = _turned(trace, stages, position, scale)
         if why:
             remarks.append(
                 Remark(
@@ -242,22 +244,28 @@ def sign_remarks(trace: Trace, stages: list[Stage], scale: Scale) -> list[Remark
     return remarks
 
 
-def _under_load(trace: Trace, stages: list[Stage], position: int, scale: Scale) -> str:
-    """Why what counts as a charge is a discharge: it joins one without the voltage moving. Empty where it is none."""
+def _turned(trace: Trace, stages: list[Stage], position: int, scale: Scale) -> str:
+    """Why what counts as a charge is a discharge, or the other way round: it joins one without the voltage moving, which
+    goes on as in that. Empty where it is none."""
     stage = stages[position]
+    fallen = float(trace.voltage_V[stage.first] - trace.voltage_V[stage.last])
+    charged = stage.kind == StageKind.CHARGE
+    if fallen < 0.0 if charged else fallen > 0.0:
+        return ""
+    other, goes_on = (StageKind.DISCHARGE, "falling") if charged else (StageKind.CHARGE, "rising")
     before = stages[position - 1] if position else None
     after = stages[position + 1] if position + 1 < len(stages) else None
     for neighbour, near, own in (
         (before, before.last if before else 0, stage.first),
         (after, after.first if after else 0, stage.last),
     ):
-        if neighbour is None or neighbour.kind != StageKind.DISCHARGE:
+        if neighbour is None or neighbour.kind != other:
             continue
         same = abs(abs(trace.current[own]) - abs(trace.current[near])) < 0.1 * scale.reference_A
         smooth = abs(trace.voltage_V[own] - trace.voltage_V[near]) < max(0.05, 6 * scale.noise_V)
-        if same and smooth and trace.voltage_V[stage.first] >= trace.voltage_V[stage.last]:
+        if same and smooth:
             turns = f"{trace.current[own]:+.3g}".replace("-", "−")
-            return f"The current turns to {turns} A without the voltage moving, and the voltage goes on falling"
+            return f"The current turns to {turns} A without the voltage moving, and the voltage goes on {goes_on}"
     return ""
 
 
