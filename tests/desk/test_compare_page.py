@@ -27,6 +27,7 @@ def page(demo: Window, qtbot) -> ComparePage:
     assert isinstance(made, ComparePage)
     qtbot.waitUntil(lambda: bool(made._known), timeout=20000)
     qtbot.wait(100)
+    made.curve.settle()
     return made
 
 

@@ -92,9 +92,10 @@ def test_one_that_cannot_be_read_is_told_and_what_was_open_stays(
 ) -> None:
     slow.refuses = "it is no book"
     window.open_book(two[0])
+    assert not window.pages.isVisible(), "no welcome for a moment where a book is about to be shown"
     slow.free.set()
     qtbot.waitUntil(lambda: "it is no book" in window.problem, timeout=5000)
-    assert not window.session.has_book and window.pages.currentIndex() == 0
+    assert not window.session.has_book and window.pages.currentIndex() == 0 and window.pages.isVisible()
     slow.refuses = ""
     window.open_book(two[0])
     qtbot.waitUntil(lambda: codes(window) == ["F"], timeout=5000)
@@ -124,3 +125,12 @@ def test_a_window_that_is_closed_meanwhile_waits_for_nothing_and_leaves_nothing_
 
     qtbot.waitUntil(let_go, timeout=5000)
     assert not window.session.has_book
+
+
+def test_a_failure_of_this_program_s_own_leaves_no_empty_window(
+    qtbot, window: Window, two: tuple[Path, Path], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(last_seen, "read_book", lambda _path: {}["nothing"])
+    with pytest.raises(KeyError):
+        window.open_book(two[0])
+    assert window.pages.isVisible() and window.pages.currentIndex() == 0

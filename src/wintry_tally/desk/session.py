@@ -151,10 +151,10 @@ class Session(EditSession):
             over()
 
         def failed(raised: BaseException) -> None:
+            over(False)
             if not isinstance(raised, WintryError):
                 raise raised
             self.failed.emit(str(raised))
-            over(False)
 
         def over(done: bool = True) -> None:
             if then is not None:

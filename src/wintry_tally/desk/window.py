@@ -350,9 +350,11 @@ class Window(QMainWindow):
 
     def open_book(self, path: Path) -> None:
         """Open a book; it stands on the screen a moment later where it cannot be read at once."""
+        self.pages.setVisible(self.session.has_book)  # no welcome for a moment
         self.session.open_book(path, partial(self._opened, path))
 
     def _opened(self, path: Path | None, done: bool) -> None:
+        self.pages.show()
         if done and path is not None:
             remember_book(path)
         if not self.session.has_book:
@@ -372,6 +374,7 @@ class Window(QMainWindow):
 
     def open_demo(self) -> None:
         """Open a scratch copy of the demo."""
+        self.pages.setVisible(self.session.has_book)  # no welcome for a moment
         self.session.open_demo(partial(self._opened, None))
 
     def show_help(self) -> None:
