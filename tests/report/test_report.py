@@ -20,7 +20,7 @@ from wintry_tally.core.protocol.cautions import DEFER, OVERLOAD
 from wintry_tally.core.quantity import Quantity, parse_accuracy
 from wintry_tally.core.trace import Trace
 from wintry_tally.core.verdict import School
-from wintry_tally.core.verdict.outcome import Condition
+from wintry_tally.core.verdict.outcome import Condition, up_to
 from wintry_tally.report.curve import curve_svg, discharge_curve, ticks
 from wintry_tally.report.dossier import Dossier, RunFacts, assemble, report_run
 from wintry_tally.report.page import render, write_page
@@ -199,5 +199,7 @@ def test_an_unlike_condition_is_told_with_its_unit_and_what_it_did() -> None:
     claim = parse_claim("40 Ah")
     told = effect_words(Condition("mixed rates", 0.2, 13.8523, Quantity(-2.0, 0.5, "Ah")), claim)
     assert told == "mixed rates: 13.85 C instead of 0.2 C; likely −2.0 ± 1.0 Ah at the claim's own"
+    late = effect_words(up_to(9.33, "Ah", "charge at the beginning", "100 %", "76 to 100 %"), claim)
+    assert late == "charge at the beginning: 76 to 100 % instead of 100 %; anything up to +9.33 Ah at the claim's own"
     warm = effect_words(Condition("temperature", 25.0, "the freezer was not logged", Quantity(1.0, 0.1, "Ah")), claim)
     assert warm.startswith("temperature: the freezer was not logged instead of 25 °C; likely +1.00 ± 0.20 Ah")

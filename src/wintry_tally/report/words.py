@@ -184,6 +184,9 @@ def effect_words(condition: Condition, claim: Claim) -> str:
 
     assert condition.effect is not None
     sign = "+" if condition.effect.value >= 0 else ""
-    likely = f"{sign}{format_quantity(claim.shown(condition.effect))}"
+    seen = f"{condition.name}: {said(condition.actual)} instead of {said(condition.claimed)}"
     where = "read at the terminals" if condition.name == LEADS else "at the claim's own"
-    return f"{condition.name}: {said(condition.actual)} instead of {said(condition.claimed)}; likely {likely} {where}"
+    if condition.most:
+        most = claim.shown(Quantity(condition.most, None, condition.effect.unit))
+        return f"{seen}; anything up to {sign}{format_plain(most.value, most.unit)} {where}"
+    return f"{seen}; likely {sign}{format_quantity(claim.shown(condition.effect))} {where}"

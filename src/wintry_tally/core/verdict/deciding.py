@@ -126,9 +126,11 @@ def _working(
             parts.append(
                 Working(
                     f"Effect of unlike conditions: {condition.name}",
-                    "estimated and shown beside; the number stays as measured",
+                    "both its ends are looked at; the number stays as measured"
+                    if condition.most
+                    else "estimated and shown beside; the number stays as measured",
                     {"claimed or usual": f"{condition.claimed}", "this test": said_of(condition.actual)},
-                    f"would be {'+' if condition.effect.value >= 0 else ''}{format_quantity(claim.shown(condition.effect))}",
+                    _effect_words(claim, condition),
                     "Peukert (1897) for the rate; IEC 60095-1 for lead-acid temperature; else common practice",
                 )
             )
@@ -141,6 +143,15 @@ def _working(
         "JCGM 106:2012, clause 7 (from memory)",
         tuple(parts),
     )
+
+
+def _effect_words(claim: Claim, condition: Condition) -> str:
+    assert condition.effect is not None
+    sign = "+" if condition.effect.value >= 0 else ""
+    if condition.most:
+        most = claim.shown(Quantity(condition.most, None, condition.effect.unit))
+        return f"anything up to {sign}{format_plain(most.value, most.unit)}"
+    return f"would be {sign}{format_quantity(claim.shown(condition.effect))}"
 
 
 def said_of(value: float | str | None) -> str:

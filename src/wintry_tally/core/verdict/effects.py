@@ -112,9 +112,7 @@ def unseen_condition(before: float, amount: float, unit: str) -> Condition | Non
     if before <= 0.0:
         return None
     least = 100.0 / (1.0 + before)
-    return up_to(
-        before * amount, unit, UNSEEN, "100 % at its first row", f"{least:.0f} to 100 %, its log begins under load"
-    )
+    return up_to(before * amount, unit, UNSEEN, "100 %", f"{least:.0f} to 100 % (its log begins under load)")
 
 
 def _chart_share(family: Family, end_V: float, cutoff_V: float) -> float:
