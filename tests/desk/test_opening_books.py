@@ -13,6 +13,7 @@ from wintry_tally.app import last_seen
 from wintry_tally.book import Book
 from wintry_tally.core.errors import BookError
 from wintry_tally.desk import opening_books
+from wintry_tally.desk.remembered import books
 from wintry_tally.desk.window import Window
 
 MOST_S = 0.25
@@ -134,3 +135,21 @@ def test_a_failure_of_this_program_s_own_leaves_no_empty_window(
     with pytest.raises(KeyError):
         window.open_book(two[0])
     assert window.pages.isVisible() and window.pages.currentIndex() == 0
+
+
+def test_where_what_is_open_cannot_be_closed_it_stays_and_the_other_is_let_go(
+    qtbot, one: Window, slow: Slow, two: tuple[Path, Path], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    slow.free.set()
+    before = codes(one)
+
+    def refuse() -> None:
+        raise BookError("the disk is full")
+
+    with monkeypatch.context() as patch:
+        patch.setattr(one.session, "close_book", refuse)
+        one.open_book(two[0])
+        qtbot.waitUntil(lambda: "the disk is full" in one.problem, timeout=5000)
+    assert codes(one) == before and two[0] not in books()
+    with pytest.raises(BookError, match="closed"):
+        slow.read[0].book.newest_change()

@@ -148,7 +148,10 @@ class Session(EditSession):
         def done(found: ReadBook) -> None:
             with self.guard():
                 self._take(found)
-            over()
+            taken = self._open is not None and self._open.book is found.book
+            if not taken:  # what is open could not be closed
+                found.book.close()
+            over(taken)
 
         def failed(raised: BaseException) -> None:
             over(False)
@@ -156,7 +159,7 @@ class Session(EditSession):
                 raise raised
             self.failed.emit(str(raised))
 
-        def over(done: bool = True) -> None:
+        def over(done: bool) -> None:
             if then is not None:
                 then(done)
 

@@ -42,8 +42,10 @@ def _apart(case: Case, log: LogEvidence) -> tuple[str, str]:
         return "at-least", f"a gap of {format_duration(test.hidden_s)} hides the end of the discharge"
     first = charge.count.spans[0].first
     if first > test.count.spans[0].first:
-        low = begun_low(log.analysis) or begun_unseen(log.analysis)
-        return ("at-least", f"the discharge before this charge did not begin full: {low}") if low else ("", "")
+        if low := begun_low(log.analysis):
+            return "at-least", f"the discharge before this charge did not begin full: {low}"
+        unseen = begun_unseen(log.analysis)
+        return ("at-least", f"of the discharge before this charge, {unseen}") if unseen else ("", "")
     if first > 0 and empty_before(log, first, log.analysis.options.family or case.family):
         return "", ""
     return "at-most", "it may have held some already when this charge, or its log, began"

@@ -17,7 +17,7 @@ from PySide6.QtWidgets import (
     QSizePolicy,
     QVBoxLayout,
     QWidget,
-)  # fmt: skip
+)
 
 from wintry_tally.app.racked import ORDERS, WHICH, in_order, is_asked_for
 from wintry_tally.core.engine import LIVE, Phase
@@ -182,7 +182,8 @@ class Rack(QWidget):
 
     def fill(self) -> None:
         """All tags anew: those that are seen at once, the others while nobody waits."""
-        self._tags, self._one = {}, QButtonGroup(self._area)
+        self._one.deleteLater()
+        self._tags, self._one = {}, QButtonGroup(self)
         off = self.which.currentData() == "off" and self._session.has_book
         self._off = list(self._session.open.known.taken_off) if off else []
         with anew(self._column, QVBoxLayout()) as tags:
@@ -217,7 +218,7 @@ class Rack(QWidget):
 
     def _put(self, tags: QVBoxLayout, group: QWidget) -> None:
         tags.insertWidget(tags.count() - 1, group)
-        if self._marked in self._tags:
+        if self._marked in self._tags and group.isAncestorOf(self._tags[self._marked]):
             self.mark(self._marked)
 
     def _hang_one(self, sample: Sample, group: QWidget) -> None:
