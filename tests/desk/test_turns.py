@@ -74,8 +74,11 @@ def test_a_long_curve_of_the_same_name_as_the_one_before_is_its_own_near_and_far
         given = {"run": outline(x, y)} if level > 1.0 else None
         curve.show_curves([("run", x, y)], outlines=given)
         qtbot.waitUntil(lambda level=level: points(curve)[1][:1] == [level], timeout=5000)
-        assert points(curve)[0][:4] == [0, 0, 2, 2] and max(points(curve)[1]) == level + 0.5
+        # from afar its lows and highs, once it is fitted; from near all of it
+        qtbot.waitUntil(lambda: points(curve)[0][:4] == [0, 0, 2, 2], timeout=5000)
+        assert max(points(curve)[1]) == level + 0.5
         curve.show_from(900.0, 1100.0)
+        qtbot.waitUntil(lambda: points(curve)[0][:4] == [0, 1, 2, 3], timeout=5000)
         assert len(points(curve)[0]) == len(x) and points(curve)[1][0] == level
     # and a short one after it
     curve.show_curves([("run", [0.0, 1.0], [3.0, 3.0])])
