@@ -23,6 +23,7 @@ from wintry_tally.app.open_book import OpenBook
 from wintry_tally.book import Book, RunSettings
 from wintry_tally.book.samples import Samples
 from wintry_tally.core.battery import parse_claim
+from wintry_tally.core.errors import BookError
 from wintry_tally.core.verdict.outcome import Outcome, School
 from wintry_tally.demo import scratch_copy
 
@@ -160,6 +161,23 @@ def test_a_cache_that_others_may_write_to_or_that_is_spoilt_is_not_believed(demo
     kept = cache / last_seen._name(demo)
     kept.write_bytes(kept.read_bytes()[:-9])
     assert remembered(demo) == {} and not kept.exists()
+
+
+def test_a_book_that_cannot_be_read_is_not_left_open(demo: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    opened_books: list[Book] = []
+    plain = Book.newest_change
+
+    def noticed(book: Book) -> int:
+        opened_books.append(book)
+        return plain(book)
+
+    monkeypatch.setattr(Book, "newest_change", noticed)
+    with closing(sqlite3.connect(demo)) as line, line:
+        line.execute("UPDATE sample SET family = 'no such' WHERE id = 1")
+    with pytest.raises(BookError, match="sample 1 of the book"):
+        read_book(demo)
+    with pytest.raises(BookError, match="closed"):
+        opened_books[0].recall()
 
 
 def test_who_holds_a_running_test_is_asked_anew(cache: Path, tmp_path: Path) -> None:

@@ -87,6 +87,18 @@ def test_nothing_is_worked_out_before_the_window_stands(demo: tuple[OpenBook, Ea
     assert not ears.waiting and isinstance(opened.shelf, shelf.Shelf)
 
 
+def test_what_cannot_be_worked_out_is_told_and_tried_again_when_it_is_asked_for(demo: tuple[OpenBook, Ears]) -> None:
+    opened, ears = demo
+    number = opened.samples[0].id
+    opened.dossier(number)
+    ears.waiting, failed = [], ears.last_failed
+    failed("the disk is gone")
+    assert ears.words == ["the disk is gone"] and opened.dossier(number) is None and len(ears.waiting) == 1
+    opened.shelf.close()
+    ears.last_failed("it is gone still")
+    assert ears.words == ["the disk is gone"], "nobody is there to be told"
+
+
 def test_what_is_read_in_one_go_is_what_is_read_of_each(tmp_path: Path, own_places: Path) -> None:
     with Book.open(scratch_copy(tmp_path)) as book:
         every = gathered(book)

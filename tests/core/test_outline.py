@@ -25,7 +25,8 @@ def test_no_low_and_no_high_is_lost_and_nothing_is_moved(values: list[float], ma
     if len(values) <= many:
         assert found.coarse_x is x and found.coarse_y is y
         return
-    stretch = max(2, len(values) // (many // 2))
+    stretch = len(values) // (many // 2)
+    assert stretch >= 2
     expected = [
         value for begin in range(0, len(values), stretch) for value in (min(values[begin : begin + stretch]), max(values[begin : begin + stretch]))
     ]  # fmt: skip
@@ -38,6 +39,8 @@ def test_no_low_and_no_high_is_lost_and_nothing_is_moved(values: list[float], ma
 
 def test_the_last_stretch_is_drawn_to_its_end(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(outlines, "MANY", 4)
+    four = np.arange(4.0)
+    assert outline(four, four).coarse_y is four, "as many as are drawn at once are drawn as they are"
     found = outline(np.arange(9.0), np.array([0, 1, 2, 3, 4, 5, 6, 7, 40.0]))
     assert found.coarse_x.tolist() == [0, 0, 4, 4, 8, 8] and found.coarse_y.tolist() == [0, 3, 4, 7, 40, 40]
 

@@ -38,7 +38,7 @@ def outline(x: Column, y: Column) -> Outline:
     across, up = ends(x), ends(y)
     if len(x) <= MANY:
         return Outline(x, y, x, y, across, up)
-    stretch = max(2, len(x) // (MANY // 2))
+    stretch = len(x) // (MANY // 2)
     size = len(x) // stretch * stretch
     blocks = y[:size].reshape(-1, stretch)
     coarse_y = np.column_stack([blocks.min(axis=1), blocks.max(axis=1)]).ravel()
