@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 import time
+import weakref
 
 import pytest
 
@@ -59,3 +60,21 @@ def test_closing_waits_for_what_was_asked_for(told) -> None:
     line.close()
     assert told == [("late", None)] and not line.busy
     line.close()
+
+
+def test_whoever_asked_is_let_go_of_and_a_line_that_is_left_ends() -> None:
+    class Asker:
+        def act(self) -> None: ...
+
+    line, asker = Writing(), Asker()
+    gone = weakref.ref(asker)
+    line.ask(asker.act, lambda _error: None)
+    waited(lambda: (line.deliver(), not line.busy)[1])
+    del asker
+    waited(lambda: gone() is None)
+    thread, done = line._thread, list[str]()
+    assert thread is not None and thread.is_alive()
+    line.ask(lambda: (time.sleep(0.05), done.append("done")), lambda _error: done.append("told"), 0.0)
+    line.leave()
+    thread.join(5.0)
+    assert not thread.is_alive() and done == ["done"], "what was asked for is done, and nobody told"

@@ -72,6 +72,13 @@ class Writing:
         self._thread = None
         self.deliver()
 
+    def leave(self) -> None:
+        """Nothing more is asked, and nobody waits: the thread ends when it is through with what was asked for."""
+        if self._thread is not None:
+            self._acts.put(None)
+            self._thread = None
+        self._asked = []
+
     def _work(self) -> None:
         while (asked := self._acts.get()) is not None:
             try:
@@ -79,3 +86,4 @@ class Writing:
             except BaseException as error:  # it is raised, or told, where it was asked for
                 asked.raised = error
             asked.finished.set()
+            del asked  # whoever asked is not held until somebody asks again

@@ -55,6 +55,7 @@ class OpeningBooks(QObject):
         """Nothing more is wanted; what is being opened is closed where it is."""
         self._wanted += 1
         self._soon.stop()
+        self._line.leave()
 
     def _wonder(self, number: int, words: str) -> None:
         if number == self._wanted and self._line.busy:
