@@ -59,7 +59,11 @@ def new_book(path: Path, school: str, attended: str) -> ReadBook:
         BookError: as Book.create.
     """
     book = Book.create(path)
-    begin_with(book, school, attended)
+    try:
+        begin_with(book, school, attended)
+    except BaseException:
+        book.close()
+        raise
     return look_at(book)
 
 
