@@ -58,6 +58,18 @@ def test_a_restarted_clock_is_joined() -> None:
     assert np.all(np.diff(mended.time_s) > 0) and mended.time_s[-1] == pytest.approx(trace.time_s[-1])
 
 
+def test_what_goes_back_in_every_few_rows_is_no_clock() -> None:
+    trace = discharge()
+    wavering = 25.0 + np.round(np.random.default_rng(5).standard_normal(len(trace)), 1)
+    with pytest.raises(LogError, match="no clock") as told:
+        mend(replace(trace, time_s=wavering))
+    assert "--map time=" in str(told.value)
+    # a clock that begins anew every six readings is one
+    again = 10.0 * (np.arange(len(trace)) % 6)
+    mended, _ = mend(replace(trace, time_s=again))
+    assert len(mended) == len(trace)
+
+
 def test_an_hour_back_is_said_to_be_daylight_saving() -> None:
     trace = discharge()
     time_s = trace.time_s.copy()

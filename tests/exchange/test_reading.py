@@ -183,6 +183,8 @@ def test_headers_taken_apart(header: str, expected: tuple[str, str]) -> None:
         (["Test Time / s", "Set Current / A", "Current / A", "Voltage / V"], {"time": 0, "current": 2, "voltage": 3}),
         (["t", "V", "A", "W", "Ah", "Wh", "Temp"], {"time": 0, "voltage": 1, "current": 2, "power": 3, "counter_Ah": 4, "counter_Wh": 5, "temperature": 6}),
         (["Zeit", "Spannung", "Strom", "Ladung", "Energie", "Leistung"], {"time": 0, "voltage": 1, "current": 2, "counter_Ah": 3, "counter_Wh": 4, "power": 5}),
+        (["sec", "volt", "ampere", "T (°C)"], {"time": 0, "voltage": 1, "current": 2, "temperature": 3}),
+        (["T (°C)", "V", "A"], {"voltage": 1, "current": 2, "temperature": 0}),
         (["x", "y", "z"], {}),
     ],
 )  # fmt: skip
@@ -219,6 +221,32 @@ def test_the_user_can_correct_everything(tmp_path: Path) -> None:
     assert forced.header_line == 0 and forced.first_line == 1 and forced.label("voltage") == "gamma"
     negative = read_log(path, Choices(columns=named.columns, discharge_sign="-"))
     assert float(np.min(negative.trace.current)) < -7
+
+
+@pytest.mark.parametrize(
+    ("heading", "seconds"),
+    [("s", 1.0), ("sec", 1.0), ("Seconds", 1.0), ("Elapsed seconds", 1.0), ("ms", 1e-3), ("minutes", 60.0), ("h", 3600.0), ("hrs", 3600.0)],
+)  # fmt: skip
+def test_a_heading_that_is_but_a_unit_of_time_is_a_clock(tmp_path: Path, heading: str, seconds: float) -> None:
+    path = tmp_path / "a.csv"
+    path.write_text(f"{heading},V,A\n" + "".join(f"{n * 10},{13 - 0.001 * n:.3f},5\n" for n in range(40)))
+    read = read_log(path)
+    assert read.trace.time_s[-1] == pytest.approx(390 * seconds) and not read.trace.unnamed
+
+
+def test_next_to_no_move_of_the_voltage_says_nothing_of_the_sign() -> None:
+    # a load comes on and one last digit goes up: the fall of a whole discharge says more
+    volts = np.concatenate([np.full(5, 13.8), np.linspace(13.81, 11.96, 400).round(2), np.full(5, 11.96)])
+    amps = np.concatenate([np.zeros(5), np.full(400, 1.0), np.zeros(5)])
+    assert discharge_sign(amps, volts, "Current") == "+" and discharge_sign(-amps, volts, "Current") == "-"
+
+
+@pytest.mark.parametrize("rows", [1, 2, 6])
+def test_a_charge_refused_at_once_leaves_the_charger_s_voltage(rows: int) -> None:
+    volts = np.concatenate([np.full(60, 12.75), np.full(rows, 12.76), np.full(300, 14.39), np.full(30, 12.75)])
+    noise = 0.01 * np.random.default_rng(3).integers(-1, 2, len(volts))
+    amps = np.concatenate([np.zeros(60), np.full(rows, -9.9), np.zeros(330)]) + noise
+    assert discharge_sign(amps, volts, "Current") == "+" and discharge_sign(-amps, volts, "Current") == "-"
 
 
 @pytest.mark.parametrize("flip", [1.0, -1.0])

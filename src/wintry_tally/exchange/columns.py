@@ -42,10 +42,6 @@ SPELLINGS: dict[str, tuple[str, ...]] = {
             "aika",
             "epoch",
             "unix time",
-            "seconds",
-            "secs",
-            "minutes",
-            "hours",
             "clock",
             "uhrzeit",
         ),
@@ -190,9 +186,10 @@ def plain(text: str) -> str:
 def parse_header(text: str, unit_below: str = "") -> Header:
     """Name and unit of a header: "Voltage / V", "U [mV]", "Current(A)", "voltage_mV", "Ah", or a unit row below."""
     stripped = text.strip().strip('"').strip().lstrip("#").strip()
-    for field in ("voltage", "current", "counter_Ah", "counter_Wh", "power"):
-        # a header that is nothing but a unit ("mV") names its field by it
-        if stripped.lower() in SCALES[field] and len(stripped) > 1 and stripped.lower() not in SPELLINGS[field]:
+    for field in ("time", "voltage", "current", "counter_Ah", "counter_Wh", "power"):
+        # a header that is nothing but a unit ("mV", "ms") names its field by it
+        word = stripped.lower()
+        if word in SCALES[field] and (len(word) > 1 or word in {"s", "h"}) and word not in SPELLINGS[field]:
             return Header(stripped, SPELLINGS[field][0], stripped)
     unit = unit_below.strip().strip('"').strip("[]() ")
     match = _UNIT.match(stripped)
@@ -203,7 +200,7 @@ def parse_header(text: str, unit_below: str = "") -> Header:
     pieces = re.split(r"[ _]+", stripped)
     if len(pieces) > 1 and not unit:
         tail = pieces[-1].lower()
-        if any(tail in scales for scales in SCALES.values()) and len(tail) <= 5:
+        if any(tail in scales for scales in SCALES.values()) and (len(tail) <= 5 or tail in SCALES["time"]):
             return Header(stripped, plain(" ".join(pieces[:-1])), pieces[-1])
     return Header(stripped, plain(stripped), unit)
 
@@ -230,7 +227,8 @@ def field_scores(header: Header) -> dict[str, float]:
             elif unit in scales or unit in {"°c", "°f"} & set(scales):
                 score = score + 3.0 if score else (1.5 if field not in {"time"} else 0.5)
             elif any(unit in other for other in SCALES.values()):
-                score -= 8.0
+                # no clock counts in degrees or volts, whatever letter it goes by
+                score = 0.0 if field == "time" else score - 8.0
         if field == "voltage" and re.search(r"\bcell\b|\bzelle\b|\bmin\b|\bmax\b|\bset\b", header.name):
             score -= 3.0
         if field == "current" and re.search(r"\bset\b|\bmax\b|\blimit\b", header.name):

@@ -365,8 +365,6 @@ def _time(
         _hour_jumps(seconds, naive, remarks)
         return seconds, epoch, epoch is None and is_open_clock(column, says)
     unit = choices.time_unit or header.unit
-    if not unit and header.name in {"seconds", "minutes", "hours"}:
-        unit = header.name
     factor, _ = scale_of("time", unit)
     seconds, epoch = seconds_from_numbers(_numbers(column, layout.decimal), factor, bool(unit))
     return seconds, epoch, epoch is None and not unit

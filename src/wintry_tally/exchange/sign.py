@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
+import itertools
+import math
+
 import numpy as np
 
 from wintry_tally.core.trace.repair import ABSURD
 from wintry_tally.core.trace.trace import Column
 
 BLOCK = 1 << 16
-ZERO_SHARE = 0.02
+ZERO_SHARE, AT_REST_A = 0.02, 0.1
 
 
-def _onsets(current_A: Column, voltage_V: Column, reference: float) -> float:
-    """Sum of how far the voltage moved, times the sign of the current, wherever one was switched on.
+def _onsets(current_A: Column, voltage_V: Column, reference: float) -> tuple[float, int]:
+    """Sum of how far the voltage moved, times the sign of the current, wherever one was switched on; and how often one was.
 
     Where a current began from nothing, only such places count: one that rises while another already flows may be
     cells that take over from a heater at the charger's limit, and pull the voltage down in charging.
@@ -20,6 +23,7 @@ def _onsets(current_A: Column, voltage_V: Column, reference: float) -> float:
     Readings that collapse or leap by volts (a protection at work) say nothing of the sign.
     """
     evidence = risen = 0.0
+    begun = rises = 0
     for start in range(0, len(current_A) - 1, BLOCK):
         current = current_A[start : start + BLOCK + 1]
         steps = np.diff(current)
@@ -34,10 +38,21 @@ def _onsets(current_A: Column, voltage_V: Column, reference: float) -> float:
             ):
                 moved = float(np.sign(steps[index])) * (after - before)
                 if idle[index]:
-                    evidence += moved
+                    evidence, begun = evidence + moved, begun + 1
                 else:
-                    risen += moved
-    return evidence if abs(evidence) > 0.01 else risen
+                    risen, rises = risen + moved, rises + 1
+    return (evidence, begun) if abs(evidence) > LEAST_V else (risen, rises)
+
+
+LEAST_V, DIGITS, COARSEST_V = 0.01, 2.5, 0.1
+"""Less than this, or than so many steps of the voltage's own last digit, is no move of the voltage."""
+
+
+def _digit(voltage_V: Column) -> float:
+    """The smallest step between readings of the voltage, V."""
+    steps = np.abs(np.diff(voltage_V[: 20 * BLOCK // 64]))
+    steps = steps[steps > 1e-6]
+    return min(COARSEST_V, float(steps.min())) if len(steps) else 0.0
 
 
 STOOD_LOOK_BACK = 100_000
@@ -54,6 +69,26 @@ def _stood(current_A: Column, voltage_V: Column, at: int, reference: float) -> b
     return bool(len(leaps)) and float(voltage_V[at]) > float(voltage_V[begin + int(leaps[-1])]) + 0.4
 
 
+LEFT_READINGS, MOST_STRETCHES, LIVE_SHARE = 4, 1000, 0.2
+
+
+def _left_behind(current_A: Column, voltage_V: Column, reference: float) -> float:
+    """How far the voltage without current moved over each stretch of current, times its sign: up over a charge, down over
+    a discharge, of which none leaves it higher than it was. A charger that stays on when its charge is refused does."""
+    live = np.abs(current_A) >= LIVE_SHARE * reference
+    edges = np.flatnonzero(np.diff(live.astype(np.int8)))
+    found = 0.0
+    for begin, end in list(itertools.pairwise(edges))[:MOST_STRETCHES]:
+        if not live[begin + 1]:
+            continue
+        before = voltage_V[max(0, begin + 1 - LEFT_READINGS) : begin + 1]
+        after = voltage_V[end + 1 : end + 1 + LEFT_READINGS]
+        if float(min(before.min(), after.min())) > 3.0:
+            middle = float(np.median(current_A[begin + 1 : end + 1]))
+            found += float(np.sign(middle)) * float(np.median(after) - np.median(before))
+    return found
+
+
 def discharge_sign(current_A: Column, voltage_V: Column, header: str) -> str:
     """ "+" or "-": the sign of the current while the battery gives.
 
@@ -65,19 +100,25 @@ def discharge_sign(current_A: Column, voltage_V: Column, header: str) -> str:
     sizes = sizes[np.isfinite(sizes) & (sizes < ABSURD)]
     # what flows stands far above a meter's zero, however short it lasted; one or two odd readings are no current
     top = float(np.partition(sizes, -3)[-3]) if len(sizes) >= 3 else float(sizes.max(initial=0.0))
+    if len(sizes) and top < AT_REST_A:
+        # a log at rest all along: what flowed in it, flowed for a reading or two
+        top = float(sizes.max())
     live = sizes[sizes > ZERO_SHARE * top]
     reference = float(np.quantile(live[:: max(1, len(live) // 50_000)], 0.9)) if len(live) else top
     if reference == 0.0:
         return "+"
-    evidence = _onsets(current_A, voltage_V, reference)
-    if abs(evidence) > 0.01:
+    evidence, times = _onsets(current_A, voltage_V, reference)
+    if abs(evidence) > max(LEAST_V, DIGITS * _digit(voltage_V) * math.sqrt(max(1, times))):
         return "+" if evidence < 0 else "-"
+    left = _left_behind(current_A, voltage_V, reference)
+    if abs(left) > max(LEAST_V, DIGITS * _digit(voltage_V)):
+        return "+" if left < 0 else "-"
     thin = slice(None, None, max(1, size // 200_000))
     good = (np.abs(current_A[thin]) < ABSURD) & (np.abs(voltage_V[thin]) < ABSURD)
     current, voltage = current_A[thin][good], voltage_V[thin][good]
     if len(current) < 2:
         return "+"
-    live = np.flatnonzero(np.abs(current) > 0.2 * reference)
+    live = np.flatnonzero(np.abs(current) > LIVE_SHARE * reference)
     if len(live) > 3:
         trend = 0.0
         for sign in (1.0, -1.0):

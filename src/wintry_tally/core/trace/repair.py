@@ -146,6 +146,10 @@ def _readable(trace: Trace, part: slice) -> NDArray[np.bool_]:
     return readable
 
 
+NO_CLOCK, NO_CLOCK_SHARE = 5, 0.2
+"""A column that goes back so often, and in such a share of its rows, tells no time."""
+
+
 def _with_rising_time(trace: Trace, repair: Repair, remarks: list[Remark]) -> Trace:
     steps = np.diff(trace.time_s)
     if steps.size and float(steps.min()) > 0.0:
@@ -164,6 +168,11 @@ def _with_rising_time(trace: Trace, repair: Repair, remarks: list[Remark]) -> Tr
         steps = np.diff(trace.time_s)
     usual = float(np.median(steps[steps > 0])) if np.any(steps > 0) else 0.0
     back = np.flatnonzero(steps < 0)
+    if len(back) >= NO_CLOCK and len(back) > NO_CLOCK_SHARE * len(steps):
+        raise LogError(
+            f"the time goes back at {len(back)} of {len(trace)} rows: that column is no clock",
+            mend="name the time column with --map time=COLUMN",
+        )
     time = trace.time_s
     if len(back):
         time = time.copy()
