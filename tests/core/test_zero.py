@@ -91,3 +91,39 @@ def test_a_reserve_test_is_not_settled_by_what_it_rebounds_to() -> None:
         assert verdict.measured is not None and verdict.measured.value == pytest.approx(6000.0, rel=0.01)
         shorter = judge(FAMILIES["agm"], 75.0, [parse_claim("reserve 90 min at 25 A")], evidence, School.STRICT)[0]
         assert shorter.outcome is Outcome.MET
+
+
+def refused(zero: float, flowed_s: float, noise: float = 0.004) -> Trace:
+    """A charger put on a cold pack: its voltage stands, and what is read is the meter's zero, before and after."""
+    parts = [(60.0, 12.75, 0.0), (flowed_s, 12.9, -9.9), (300.0, 14.39, 0.0), (60.0, 12.76, 0.0)]
+    return traced(parts, zero, noise, every=0.5, temperature_C=-8.0)
+
+
+@pytest.mark.parametrize("zero", [0.0, -0.01, 0.02, -0.3])
+@pytest.mark.parametrize("flowed_s", [0.0, 1.5])
+@pytest.mark.parametrize("accuracy", ["1%+0.005", None])
+def test_where_the_terminals_leap_and_the_current_stands_nothing_flows(
+    zero: float, flowed_s: float, accuracy: str | None
+) -> None:
+    # Ohm's law: no current flows on unmoved through 1.6 V more, whatever a meter's own specification allows at zero
+    meter = Instrument(parse_accuracy("0.1%+2d"), parse_accuracy(accuracy)) if accuracy else Instrument()
+    found = analyse(refused(zero, flowed_s), Options(FAMILIES["lfp"], 40.0, meter))
+    evidence = evidence_from_log("charge-block", "cold.csv", found)
+    verdict = judge(FAMILIES["lfp"], 40.0, [BLOCK], evidence, School.STRICT)[0]
+    assert verdict.outcome is Outcome.MET, verdict.advice
+
+
+@pytest.mark.parametrize(
+    ("parts", "why"),
+    [
+        (
+            [(60.0, 12.75, 0.0), (300.0, 14.39, -0.4), (60.0, 12.75, 0.0)],
+            "0.4 A that come with the voltage are a charge",
+        ),
+        ([(60.0, 12.75, -0.8), (300.0, 14.39, -0.8), (60.0, 12.75, 0.0)], "0.8 A are more than a zero"),
+        ([(60.0, 12.75, -0.3), (300.0, 13.2, -0.3), (60.0, 12.75, 0.0)], "0.45 V is no leap"),
+    ],
+)
+def test_the_current_just_beyond_such_a_zero_is_one(parts: list[tuple[float, float, float]], why: str) -> None:
+    found = analyse(traced(parts, 0.0, 0.004, every=0.5), Options(FAMILIES["lfp"], 40.0, Instrument()))
+    assert "charge" in [result.stage.kind.value for result in found.stages], why

@@ -55,13 +55,13 @@ def scale_of(trace: Trace, zero_A: float = 0.0, share: float = 1.0) -> Scale:
     """The log's own scale: usual interval, current in use, what is as good as zero, noise.
 
     `zero_A` is the meter's own limit at zero, the offset part of its accuracy: within it a current is none. Where that
-    is not known, what its own rested readings show stands for it.
+    is not known, what its own rested readings show stands for it; and what they show where nothing can flow, in any case.
     """
     stride = max(1, len(trace) // 50_000)
     current = np.abs(trace.current[::stride])
     noise_A = noise_of(trace.current)
     step = trace.resolution.get("current_A", 0.0)
-    zero_A = zero_A or own_zero(trace.current[::stride])
+    zero_A = max(zero_A or own_zero(trace.current[::stride]), leapt_zero(trace, share))
     live = current[current > zero_A]
     reference = float(np.quantile(live, 0.9)) if len(live) else 0.0
     dead = max(0.004 * reference, 1.5 * step, min(4 * noise_A, 0.1 * reference), 1e-4)
@@ -89,6 +89,33 @@ def own_zero(current: Column) -> float:
     middle = float(np.median(idle))
     spread = 1.4826 * float(np.median(np.abs(idle - middle)))
     return abs(middle) + IDLE_SPREADS * spread if middle or spread else 0.0
+
+
+LEAP_V, LEAP_MOST_A, LEAP_READINGS, LEAP_LOOK_BACK, LEAP_LONGEST = 0.5, 0.5, 4, 60, 1_000_000
+"""The terminals that leap up by so much (of a pack of 12 V) while a reading of so few A is what it was before: nothing flows."""
+
+
+def leapt_zero(trace: Trace, share: float) -> float:
+    """What the current shows where a charger's voltage comes to the terminals and nothing flows, A; 0.0 where none does.
+
+    No small current could flow on unmoved through such a leap. A log too long for a test of that is not looked at.
+    """
+    if len(trace) > LEAP_LONGEST or len(trace) < 2 * LEAP_READINGS:
+        return 0.0
+    most, idle = 0.0, np.abs(trace.current) <= LEAP_MOST_A
+    for index in np.flatnonzero(np.diff(trace.voltage_V) > LEAP_V * share)[:MAX_STEPS]:
+        # between the two a charge may have flowed for a moment, until it was refused
+        begin = max(0, index + 1 - LEAP_LOOK_BACK)
+        earlier = (begin + np.flatnonzero(idle[begin : index + 1]))[-LEAP_READINGS:]
+        later = np.arange(index + 1, min(len(trace), index + 1 + LEAP_READINGS))
+        if len(earlier) < 2 or len(later) < 2 or not idle[later].all():
+            continue
+        before, after, volts = trace.current[earlier], trace.current[later], trace.voltage_V
+        below = float(np.median(volts[later]) - np.median(volts[earlier])) > LEAP_V * share
+        spread = max(float(np.ptp(before)), float(np.ptp(after)), trace.resolution.get("current_A", 0.0))
+        if below and float(volts[earlier].min()) > 1.0 and abs(float(np.median(after) - np.median(before))) <= spread:
+            most = max(most, float(np.max(np.abs([*before, *after]))) + spread)
+    return most
 
 
 def find_stages(trace: Trace, scale: Scale) -> list[Stage]:
