@@ -224,7 +224,8 @@ def test_protection_cutoff_dropout_operator_and_log_end() -> None:
     assert ended(rebounds, cutoff_V=10.9) == "set-cutoff"
     assert ended(rebounds, dropouts_V=(10.9,)) == "device-dropout"
     assert ended(discharge(opened=False, end_V=10.5, noise_V=0.0)) == "set-cutoff"
-    assert ended(discharge(opened=False, end_V=11.23, noise_V=0.0)) == "operator"
+    assert ended(discharge(opened=False, end_V=11.33, noise_V=0.0)) == "operator"
+    assert ended(discharge(opened=False, end_V=11.23, noise_V=0.0)) == "set-cutoff", "2.8 V a cell"
     assert ended(piecewise((100, 0.0, 13.3), (3600, 8.0, 13.0), (100, 0.0, 13.2))) == "operator"
     assert ended(piecewise((100, 0.0, 13.3), (3600, 8.0, 13.0))) == "log-end"
 

@@ -139,7 +139,8 @@ def test_a_rise_in_a_gap_leaves_open_how_long_it_took_to_open() -> None:
 @pytest.mark.parametrize(
     ("held_A", "opened_A", "outcome"),
     [
-        (200.0, 250.0, Outcome.MET),  # far below the window: a step of its own, into it
+        (170.0, 250.0, Outcome.MET),  # far below the window: a step of its own, into it
+        (200.0, 250.0, Outcome.TOO_CLOSE),  # it may open between the two, most of which is not the window
         (229.0, 260.0, Outcome.TOO_CLOSE),  # next to its lower end: it may open just below it
         (231.0, 260.0, Outcome.MET),
         (268.0, 300.0, Outcome.TOO_CLOSE),  # next to its upper end: within what the meter may be off

@@ -371,12 +371,34 @@ def test_a_cold_run_or_its_twin_stopped_by_hand_bounds_the_loss(
     cold_h: float, warm_h: float, stopped: str, at_15: str, at_5: str, bound: str | None
 ) -> None:
     # common practice, no published source: what was not drawn is not lost
-    cold = analysed(discharge(0.9, cold_h, opened=stopped == "warm"), rated=10.0)
-    warm = analysed(discharge(0.9, warm_h, opened=stopped == "cold"), rated=10.0)
+    # what is stopped by hand is stopped on the plateau
+    cold = analysed(
+        discharge(0.9, cold_h, opened=stopped == "warm", end_V=10.3 if stopped == "warm" else 12.7), rated=10.0
+    )
+    warm = analysed(
+        discharge(0.9, warm_h, opened=stopped == "cold", end_V=10.3 if stopped == "cold" else 12.7), rated=10.0
+    )
     for percent, outcome in ((15.0, at_15), (5.0, at_5)):
         found = verdict(claim("cold-loss", percent, "%", "at-most"), "cold-loss", cold, warm, rated=10.0)
         assert (found.outcome, found.bound) == (outcome, bound), (percent, found.advice)
         assert outcome != "not-tested" or "somebody or something" in str(found.advice)
+
+
+@pytest.mark.parametrize(
+    ("cold_V", "warm_V", "outcome"),
+    [(10.33, 10.33, "met"), (10.33, 10.28, "met"), (10.33, 11.34, "not-tested"), (12.7, 12.7, "not-tested")],
+)
+def test_a_cold_run_and_its_twin_that_fell_to_one_voltage_are_compared(
+    cold_V: float, warm_V: float, outcome: str
+) -> None:
+    # common practice, no published source: whatever ended both on their falling ends, it was one cut-off
+    cold, warm = (
+        analysed(discharge(0.9, hours, opened=False, end_V=volts), rated=10.0)
+        for hours, volts in ((9.0, cold_V), (10.0, warm_V))
+    )
+    assert {test.ended_by for test in (cold.capacity, warm.capacity) if test} == {"operator"}
+    found = verdict(claim("cold-loss", 15.0, "%", "at-most"), "cold-loss", cold, warm, rated=10.0)
+    assert found.outcome == outcome, found.advice
 
 
 @pytest.mark.parametrize(

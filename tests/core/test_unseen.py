@@ -400,9 +400,9 @@ def test_a_step_seen_once_is_where_the_time_to_open_begins() -> None:
     ],
 )
 def test_a_step_that_no_reading_shows_may_have_opened_it(interval: float, last_s: float, outcome: Outcome) -> None:
-    # 80 A, then 108 A until it opened: after its ten seconds the next step may have come between two readings
+    # 60 A, then 108 A until it opened: after its ten seconds the next step may have come between two readings
     window = claim("over-current-trip", 110.0, "A", "within", 15.0, duration_s=20.0)
-    parts = ((60, 0.0, 13.4), (30, 80.0, 12.4), (last_s, 108.0, 11.9), (60, 0.0, 0.3))
+    parts = ((60, 0.0, 13.4), (30, 60.0, 12.4), (last_s, 108.0, 11.9), (60, 0.0, 0.3))
     log = analysed(piecewise(*parts, interval_s=interval), rated=40.0)
     told = verdict(window, "overload", log, rated=40.0)
     assert told.outcome is outcome and (outcome is Outcome.MET or "may have been raised" in told.advice), told.advice

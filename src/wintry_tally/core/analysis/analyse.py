@@ -75,6 +75,11 @@ class Options:
     cells_known: bool = False
     """Whether the family's cells in series were said; else the voltages decide them where they can."""
 
+    @property
+    def ends(self) -> EndOptions:
+        """What of it says how tests end."""
+        return EndOptions(self.cutoff_V, self.dropouts_V, self.rated_Ah, self.family, self.instrument.voltage)
+
 
 def with_cells(trace: Trace, options: Options) -> tuple[Options, list[Remark]]:
     """The options with the pack that the log's own voltages fit, where nobody said which it is; and what is told of it."""
@@ -286,6 +291,20 @@ def _begun(
     return test, []
 
 
+def down_to(analysis: Analysis, cutoff_V: float) -> Analysis:
+    """The same log with its capacity test counted no further than to a cut-off above its end, where the volts fell through it."""
+    test, trace, options = analysis.capacity, analysis.trace, analysis.options
+    if test is None:
+        return analysis
+    ends = replace(options.ends, cutoff_V=cutoff_V)
+    again = capacity_test(
+        trace, Integral(trace), analysis.scale, analysis.plain_stages, analysis.endings, options.instrument, ends
+    )
+    if again is None or again.count.duration_s >= test.count.duration_s:
+        return analysis
+    return replace(analysis, capacity=replace(again, begun_low=test.begun_low, lacking=test.lacking))
+
+
 def mended_trace(raw: Trace, options: Options) -> Trace:
     """The log as `analyse` mends it, and nothing more: its `trace`, with the options as they were given to it.
 
@@ -322,9 +341,7 @@ def _cut(trace: Trace, options: Options, tell: Callable[[float], None]) -> tuple
     tell(0.6)
     integral = Integral(trace)
     tell(0.8)
-    ends = EndOptions(
-        options.cutoff_V, options.dropouts_V, options.rated_Ah, options.family, options.instrument.voltage
-    )
+    ends = options.ends
     endings: list[str | None] = []
     unclear: dict[int, list[Remark]] = {}
     for position in range(len(stages)):

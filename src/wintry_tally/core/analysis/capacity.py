@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 
 from wintry_tally.core.analysis.counting import HOUR, Count, Instrument, Integral, Span, count
 from wintry_tally.core.analysis.crossing import Crossing, find_crossing
-from wintry_tally.core.analysis.ending import SET_CUTOFF, EndOptions
+from wintry_tally.core.analysis.ending import SET_CUTOFF, EndOptions, at_a_knee, highest_setting, slack_of
 from wintry_tally.core.analysis.groups import largest_group
 from wintry_tally.core.analysis.stages import Scale, Stage, StageKind, gap_after, span_of
 from wintry_tally.core.quantity import Quantity
@@ -30,6 +30,8 @@ class CapacityTest:
         begun_low: why it did not begin full, or before its log did; empty where it may have.
         lacking: the share of a full battery's charge that may have been drawn before its log, where that begins under
             load and nothing shows that it began full; else 0.
+        slack_V: how far above a voltage its last reading may lie where it went down to that.
+        at_knee: whether its voltage fell at its end much faster than in the middle, to where a cut-off may be set.
     """
 
     count: Count
@@ -45,6 +47,8 @@ class CapacityTest:
     hidden_s: float = 0.0
     begun_low: str = ""
     lacking: float = 0.0
+    slack_V: float = 0.0
+    at_knee: bool = False
 
     @property
     def empties(self) -> bool:
@@ -155,6 +159,8 @@ def capacity_test(
         pauses_s=pauses,
         rates=rates,
         hidden_s=0.0 if crossing is not None else gap_after(trace, scale, discharges[-1].last),
+        slack_V=slack_of(trace, scale, discharges[-1], options),
+        at_knee=end_V <= highest_setting(options.family) and at_a_knee(trace, scale, discharges[-1]),
     )
 
 

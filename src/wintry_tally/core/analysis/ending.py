@@ -66,10 +66,8 @@ def _discharge_ending(
     stage = stages[position]
     following = stages[position + 1] if position + 1 < len(stages) else None
     last_V = float(trace.voltage_V[stage.last])
-    # what one more interval could have done to the voltage at this slope
-    slope = _fall_per_reading(trace, stage)
-    limit = options.voltage.limit(last_V, trace.resolution.get("voltage_V", 0.0)) if options.voltage else 0.0
-    slack = max(0.03, 4 * scale.noise_V, 1.5 * slope) + limit
+    slope, slack = _fall_per_reading(trace, stage), slack_of(trace, scale, stage, options)
+    meter_V = _meter_limit(trace, last_V, options)
     at_cutoff = options.cutoff_V is not None and last_V <= options.cutoff_V + slack
     at_dropout = [drop for drop in options.dropouts_V if abs(last_V - drop) <= slack]
     if following is None:
@@ -94,11 +92,12 @@ def _discharge_ending(
         return DROPOUT, []
     if _heavy(trace, scale, stages, position, options):
         return _heavy_ending(trace, stages, position)
-    falling = slope > 0 and _at_a_knee(trace, scale, stage)
+    falling = slope > 0 and at_a_knee(trace, scale, stage)
     below_floor = options.family is not None and last_V < options.family.cutoff_floor_V + 0.3 * options.family.share
-    rebound = settled - last_V
+    # the load went off up to one interval after the last reading, and as much lower
+    rebound = settled - last_V + slope
     if falling and rebound > max(0.05, 4 * scale.noise_V):
-        if last_V <= _highest_setting(options.family) and _round_voltage(last_V, slope, options.family):
+        if last_V <= highest_setting(options.family) and _round_voltage(last_V, slope, options, meter_V):
             return SET_CUTOFF, []
         if options.family is not None and options.family.lithium and below_floor:
             return PROTECTION, [
@@ -118,6 +117,16 @@ def _discharge_ending(
             )
         ]
     return OPERATOR, []
+
+
+def slack_of(trace: Trace, scale: Scale, stage: Stage, options: EndOptions) -> float:
+    """How far above a voltage the last reading of a discharge may lie that ended there, V: one more fall, and the meter."""
+    limit = _meter_limit(trace, float(trace.voltage_V[stage.last]), options)
+    return max(0.03, 4 * scale.noise_V, 1.5 * _fall_per_reading(trace, stage)) + limit
+
+
+def _meter_limit(trace: Trace, volts: float, options: EndOptions) -> float:
+    return options.voltage.limit(volts, trace.resolution.get("voltage_V", 0.0)) if options.voltage else 0.0
 
 
 BRIEF_S = 30.0
@@ -159,7 +168,7 @@ def _fall_per_reading(trace: Trace, stage: Stage) -> float:
     return max(0.0, float(span[0] - span[-1]) / (len(span) - 1))
 
 
-def _at_a_knee(trace: Trace, scale: Scale, stage: Stage) -> bool:
+def at_a_knee(trace: Trace, scale: Scale, stage: Stage) -> bool:
     """Whether the voltage falls at the end much faster than in the middle of the stage."""
     size = stage.last - stage.first
     if size < 12:
@@ -171,28 +180,38 @@ def _at_a_knee(trace: Trace, scale: Scale, stage: Stage) -> bool:
     return end > 3.0 * max(middle, scale.noise_V)
 
 
-def _highest_setting(family: Family | None) -> float:
+def highest_setting(family: Family | None) -> float:
     """No load's cut-off is usually set above this."""
     if family is None:
         return 12.0
     return family.cutoff_V + (2.0 if family.lithium else 1.1) * family.share
 
 
-def _round_voltage(volts: float, fall: float, family: Family | None) -> bool:
+def _round_voltage(volts: float, fall: float, options: EndOptions, meter_V: float) -> bool:
     """Whether a stop here looks like a typed setting.
 
-    Half a volt, or the family's usual end (5.25 V of a 6 V pack), was crossed within the last interval; or a tenth hit.
+    Half a volt, or an end usual in the family (5.25 V of a 6 V pack), was crossed within the last interval; or a tenth hit.
     """
+    family = options.family
     share = family.share if family is not None else 1.0
     if fall > 0.25 * share:
         return False  # so steep that any setting could have been crossed
-    # the load and this meter need not agree to better than a few hundredths of a volt
-    low, high = volts - 1.3 * fall - 0.045 * share, volts + 0.045 * share
+    # the load and this meter need not agree to better than a few hundredths of a volt, or what the meter may be off
+    apart = max(0.045 * share, meter_V)
+    low, high = volts - 1.3 * fall - apart, volts + apart
     crossed_half = math.floor(high * 2) >= math.ceil(low * 2)
-    if family is not None and low <= family.cutoff_V <= high:
+    if family is not None and any(low <= usual <= high for usual in (family.cutoff_V, _gentle_cutoff(family))):
         return True
     near_tenth = abs(volts * 10 - round(volts * 10)) / 10
     return crossed_half or near_tenth <= 0.006
+
+
+GENTLE_CELL_V = {"lead": 1.80, "lithium": 2.80}
+"""The other cut-off that loads are set to, beside a family's usual one, V a cell; common practice, no published source."""
+
+
+def _gentle_cutoff(family: Family) -> float:
+    return GENTLE_CELL_V["lithium" if family.lithium else "lead"] * family.cells
 
 
 def _charge_ending(trace: Trace, scale: Scale, stage: Stage, following: Stage | None, options: EndOptions) -> str:

@@ -5,7 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from wintry_tally.core.battery import Claim, Family
-from wintry_tally.core.verdict.evidence import CapacityEvidence, Evidence, LogEvidence, MeasuredEvidence
+from wintry_tally.core.verdict.evidence import (
+    CapacityEvidence,
+    Evidence,
+    LogEvidence,
+    MeasuredEvidence,
+    counted_down_to,
+)
 from wintry_tally.core.verdict.outcome import School
 
 
@@ -21,8 +27,16 @@ class Case:
 
     @property
     def capacity_runs(self) -> list[CapacityEvidence]:
-        """The capacity tests among the evidence."""
-        return [item for item in self.evidence if isinstance(item, CapacityEvidence)]
+        """The capacity tests among the evidence, each counted down to the claim's own cut-off where it went on below."""
+        runs = [item for item in self.evidence if isinstance(item, CapacityEvidence)]
+        cutoff_V = self.claim.conditions.get("cutoff_V")
+        return runs if cutoff_V is None else [self.counted_down_to(run, cutoff_V) for run in runs]
+
+    def counted_down_to(self, run: CapacityEvidence, cutoff_V: float) -> CapacityEvidence:
+        """One of them counted no further than to a cut-off, where its log is there and goes on below."""
+        logs = (one.analysis for one in self.evidence if isinstance(one, LogEvidence) and one.names == (run.name,))
+        analysis = next(logs, None)
+        return run if analysis is None else counted_down_to(run, analysis, cutoff_V)
 
     def measured(self, kind: str) -> list[MeasuredEvidence]:
         """Direct measurements of a kind."""

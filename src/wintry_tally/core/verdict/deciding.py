@@ -10,7 +10,7 @@ from wintry_tally.core.battery import Claim, Direction
 from wintry_tally.core.quantity import Quantity, format_plain, format_quantity
 from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.effects import UNSEEN
-from wintry_tally.core.verdict.leads import LEADS
+from wintry_tally.core.verdict.leads import LEADS, LEADS_AT_END
 from wintry_tally.core.verdict.outcome import (
     OUTCOME_WORDS,
     RULE_NAMES,
@@ -178,7 +178,7 @@ def _advice(
     telling = (
         [one for one in conditions if one.effect is not None] if max(abs(shift), spread) > measured.standard else []
     )
-    if any(one.name == LEADS for one in telling):
+    if any(one.name in {LEADS, LEADS_AT_END} for one in telling):
         return "read the volts at the battery's own terminals: they fell by more under load than such a battery's do"
     if any(one.name == UNSEEN for one in telling):
         return "log it again from a full battery's rest on: this log begins under load, and nothing shows that it began full"

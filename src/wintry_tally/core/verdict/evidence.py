@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
-from wintry_tally.core.analysis import Analysis
+from wintry_tally.core.analysis import Analysis, down_to
 from wintry_tally.core.analysis.beginning import COLD_C
 from wintry_tally.core.analysis.derivation import charge_working, energy_working
 from wintry_tally.core.analysis.place import PlaceHistory
@@ -74,6 +74,7 @@ class CapacityEvidence:
         begun_low: why it did not begin full, where its rest before says so.
         before: what may have been drawn before its log began, in what was counted.
         sag: how the volts fell as its load came on; None where that is not in its log.
+        slack_V: how far above a voltage its last reading may lie where it went down to that.
     """
 
     name: str
@@ -94,6 +95,7 @@ class CapacityEvidence:
     begun_low: str = ""
     before: float = 0.0
     sag: Sag | None = None
+    slack_V: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -219,6 +221,21 @@ def capacity_evidence(name: str, analysis: Analysis, ambient_C: float | None = N
         begun_low=begun_low(analysis),
         before=test.before,
         sag=sag_of(analysis),
+        slack_V=test.slack_V,
+    )
+
+
+def counted_down_to(run: CapacityEvidence, analysis: Analysis, cutoff_V: float) -> CapacityEvidence:
+    """A capacity test that went on below a claim's cut-off, counted no further than to that."""
+    if run.end_V + run.slack_V >= cutoff_V:
+        return run
+    above = down_to(analysis, cutoff_V)
+    found = capacity_evidence(run.name, above, run.temperature_C) if above is not analysis else None
+    if found is None:
+        return run
+    told = "counted down to", f"{cutoff_V:g} V, the claim's cut-off; the log goes on to {run.end_V:.2f} V"
+    return replace(
+        found, charge_step=found.charge_step.with_input(*told), energy_step=found.energy_step.with_input(*told)
     )
 
 

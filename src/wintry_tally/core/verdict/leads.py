@@ -12,7 +12,7 @@ from wintry_tally.core.analysis.trips import temperature_near
 from wintry_tally.core.battery import Claim, Family
 from wintry_tally.core.verdict.outcome import Condition, up_to
 
-LEADS = "voltage under load"
+LEADS, LEADS_AT_END = "voltage under load", "voltage at the end"
 LEADS_OF_A_CUT = 1.25
 """For the voltage of a cut less is enough: all that is beyond goes into its figure, and its window is a few tenths of a volt."""
 LEADS_AT_LEAST, FRESH_V, FRESH_S = 2.0, 0.25, 5.0

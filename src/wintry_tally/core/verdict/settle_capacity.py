@@ -6,14 +6,14 @@ import math
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 
-from wintry_tally.core.analysis.ending import DROPOUT, ENDING_WORDS, LOG_END, OPERATOR, SET_CUTOFF
+from wintry_tally.core.analysis.ending import DROPOUT, ENDING_WORDS, LOG_END, OPERATOR, PROTECTION, SET_CUTOFF
 from wintry_tally.core.quantity import Quantity, Term, combine_linear, format_duration, format_quantity
 from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.deciding import as_bound, decide
 from wintry_tally.core.verdict.effects import cutoff_condition, rate_condition, temperature_condition, unseen_condition
 from wintry_tally.core.verdict.evidence import CapacityEvidence
-from wintry_tally.core.verdict.leads import beyond_own_V, leads_condition
-from wintry_tally.core.verdict.outcome import Condition, Outcome, Verdict
+from wintry_tally.core.verdict.leads import LEADS_AT_END, beyond_own_V, leads_condition
+from wintry_tally.core.verdict.outcome import Condition, Outcome, Verdict, up_to
 from wintry_tally.core.working import Working
 
 STOPPED = frozenset({OPERATOR, LOG_END, DROPOUT})
@@ -86,9 +86,11 @@ def _stopped(case: Case, run: CapacityEvidence) -> str:
             f"{run.name}: a gap of {format_duration(run.hidden_s)} hides its end; up to {run.hidden_Ah:.3g} Ah may have "
             "flowed unseen"
         )
-    if run.ended_by in STOPPED:
-        return f"{run.name}: {ENDING_WORDS[run.ended_by]} at {run.end_V:.2f} V"
     claimed = case.claim.conditions.get("cutoff_V")
+    # whoever ended it there: down to the claim's own cut-off it went
+    reached = claimed is not None and run.end_V <= claimed + run.slack_V
+    if run.ended_by in STOPPED and not reached:
+        return f"{run.name}: {ENDING_WORDS[run.ended_by]} at {run.end_V:.2f} V"
     if run.ended_by == SET_CUTOFF and claimed is not None and run.end_V > claimed + CUTOFF_ABOVE_V:
         return f"{run.name}: it was cut off at {run.end_V:.2f} V, above the claim's {claimed:g} V"
     return ""
@@ -105,9 +107,15 @@ def _conditions(case: Case, run: CapacityEvidence, share: float) -> list[Conditi
         cutoff_condition(case.family, case.claim, run, share),
         unseen_condition(run.before, share, case.claim.unit),
     ]
+    found = beyond_own_V(case.family, rated, run.sag, run.mean_current_A, run.temperature_C)
     if case.claim.kind == "energy":
-        found = beyond_own_V(case.family, rated, run.sag, run.mean_current_A, run.temperature_C)
         maybe.append(leads_condition(case.claim, found, run.charge.value))
+    if found is not None and run.ended_by != PROTECTION:
+        # it ended by volts read at the load: what the battery gave over as many volts before is the most it had left
+        above = case.counted_down_to(run, run.end_V + found.most_V)
+        left = 1.0 - above.charge.value / run.charge.value
+        if left > HIDDEN_SHARE:
+            maybe.append(up_to(share * left, case.claim.unit, LEADS_AT_END, f"{run.end_V:.2f} V", found.words))
     return [condition for condition in maybe if condition is not None]
 
 

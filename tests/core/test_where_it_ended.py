@@ -1,0 +1,136 @@
+"""Where a discharge ended, beside a claim's own cut-off or drop-out: counted to it, reached it, or left it open."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from tests.making import RESOLUTION, discharge
+from wintry_tally.core.analysis import Analysis, Instrument, Options, analyse, down_to
+from wintry_tally.core.battery import FAMILIES, Claim, Direction, parse_claim
+from wintry_tally.core.quantity import parse_accuracy
+from wintry_tally.core.trace import Trace
+from wintry_tally.core.verdict import School, Verdict, judge
+from wintry_tally.core.verdict.evidence import evidence_from_log
+from wintry_tally.core.verdict.outcome import Outcome
+
+METER = Instrument(parse_accuracy("0.1%+2d"), parse_accuracy("0.2%+2d"))
+
+
+def sloping(end_V: float, ends: str = "off", amps: float = 5.0, begins_V: float = 12.9, fell_V: float = 0.05) -> Trace:
+    """A lead-acid discharge whose volts fall evenly, 0.1 V in 24 minutes: 5 A is 2 Ah a tenth."""
+    size = round((begins_V - end_V) / 0.1 * 144)
+    volts = np.linspace(begins_V, end_V, size + 1)
+    parts = [(np.full(360, begins_V + fell_V), 0.0), (volts, amps), (np.full(30, end_V + 0.6), 0.0)]
+    if ends == "log":
+        parts = parts[:2]
+    if ends == "plateau":
+        parts[2] = (np.full(30, end_V + 0.02), 0.0)
+    voltage = np.concatenate([part for part, _ in parts])
+    current = np.concatenate([np.full(len(part), amps) for part, amps in parts])
+    return Trace(np.arange(len(voltage)) * 10.0, voltage.round(3), current, resolution=RESOLUTION)
+
+
+def analysed(trace: Trace, family: str = "agm", rated: float = 50.0, **more: object) -> Analysis:
+    return analyse(trace, Options(FAMILIES[family], rated, METER, ambient_C=25.0, **more))
+
+
+def judged(text: str | Claim, *logs: Analysis, family: str = "agm", method: str = "capacity") -> Verdict:
+    claim = parse_claim(text) if isinstance(text, str) else text
+    evidence = [one for n, log in enumerate(logs) for one in evidence_from_log(method, f"{n}.csv", log, 25.0)]
+    return judge(FAMILIES[family], 50.0, [claim], evidence, School.STRICT)[0]
+
+
+def test_what_was_drawn_below_the_claim_s_cut_off_does_not_count() -> None:
+    # common practice, no published source: 24 tenths of a volt to 10.5 V at 2 Ah each, 19 to 11 V
+    log = analysed(sloping(10.5), cutoff_V=10.5)
+    assert log.capacity is not None and log.capacity.count.charge.value == pytest.approx(48.0, rel=1e-3)
+    for words, value, outcome in (
+        ("40 Ah at 0.1 C to 11.0 V", 38.0, Outcome.MISSED),
+        ("37 Ah at 0.1 C to 11.0 V", 38.0, Outcome.MET),
+        ("40 Ah at 0.1 C to 10.5 V", 48.0, Outcome.MET),
+        ("40 Ah at 0.1 C", 48.0, Outcome.MET),
+    ):
+        found = judged(words, log)
+        assert found.measured is not None and found.measured.value == pytest.approx(value, rel=2e-3), words
+        assert found.outcome is outcome, (words, found.advice)
+    told = judged("40 Ah at 0.1 C to 11.0 V", log).working
+    assert told is not None and "counted down to" in told.steps[0].inputs
+
+
+def test_an_energy_too_and_what_is_known_of_its_beginning_stays() -> None:
+    log = analysed(sloping(10.5).taking(np.arange(360 + 144 * 2, 360 + 30 + 144 * 24)))
+    assert log.capacity is not None and log.capacity.begun_low
+    above = down_to(log, 11.0)
+    assert above.capacity is not None and above.capacity.begun_low == log.capacity.begun_low
+    assert above.capacity.voltage_end == pytest.approx(11.0)
+    assert down_to(log, 9.0) is log and down_to(log, 10.5) is log
+    found = judged("400 Wh at 0.1 C to 11.0 V", log)
+    # the mean of 12.7 and 11 V over 34 Ah
+    assert found.measured is not None and found.measured.value == pytest.approx(34.0 * 11.85, rel=3e-3)
+
+
+@pytest.mark.parametrize(("end_V", "outcome"), [(11.02, Outcome.MISSED), (11.16, Outcome.NOT_TESTED)])
+@pytest.mark.parametrize("ends", ["log", "plateau"])
+def test_down_to_the_claim_s_own_cut_off_nobody_asks_who_ended_it(end_V: float, outcome: Outcome, ends: str) -> None:
+    log = analysed(sloping(end_V, ends))
+    assert log.capacity is not None and log.capacity.ended_by in {"log-end", "operator"}
+    found = judged("40 Ah at 0.1 C to 11.0 V", log)
+    assert found.outcome is outcome, found.advice
+    assert judged("40 Ah at 0.1 C", log).outcome is Outcome.NOT_TESTED, "of its own end nothing is known"
+
+
+@pytest.mark.parametrize(("end_V", "outcome"), [(11.03, Outcome.MISSED), (11.2, Outcome.NOT_TESTED)])
+def test_a_run_that_fell_to_the_drop_out_reached_it(end_V: float, outcome: Outcome) -> None:
+    # 9 h of the 5 A claimed, 7.6 h or less seen
+    log = analysed(sloping(end_V, "plateau"))
+    claim = Claim("runtime", 9.0 * 3600.0, "s", Direction.AT_LEAST, 0.0, {"device_A": 5.0, "dropout_V": 11.0})
+    found = judged(claim, log, method="runtime")
+    assert found.outcome is outcome, (found.advice, found.claim)
+
+
+@pytest.mark.parametrize(("fell_V", "most"), [(0.05, 0.0), (0.6, 11.4)])
+def test_an_end_read_at_the_load_leaves_in_what_the_leads_took(fell_V: float, most: float) -> None:
+    # Ohm's law: of 0.6 V that fell as the load came on the battery's own are some 0.03; over as many volts before its end
+    # it gave 2 Ah a tenth
+    log = analysed(sloping(10.5, fell_V=fell_V), cutoff_V=10.5)
+    found = [one for one in judged("50 Ah at 0.1 C", log).conditions if one.name == "voltage at the end"]
+    assert [one.most for one in found] == ([pytest.approx(most, abs=1.0)] if most else [])
+    outcome = judged("50 Ah at 0.1 C", log).outcome
+    assert outcome is (Outcome.TOO_CLOSE if most else Outcome.MISSED)
+    opened = analysed(replace(sloping(10.5, fell_V=fell_V), voltage_V=_asleep(sloping(10.5, fell_V=fell_V))))
+    assert opened.capacity is not None and opened.capacity.ended_by == "battery-protection"
+    assert not [one for one in judged("50 Ah at 0.1 C", opened).conditions if one.name == "voltage at the end"]
+
+
+def _asleep(trace: Trace) -> np.ndarray:
+    volts = trace.voltage_V.copy()
+    volts[-30:] = 0.2
+    return volts
+
+
+@pytest.mark.parametrize(("volts", "ended"), [(10.8, "set-cutoff"), (10.83, "set-cutoff"), (10.9, "operator")])
+def test_a_load_is_set_to_a_lead_battery_s_gentle_end_too(volts: float, ended: str) -> None:
+    # common practice, no published source: 1.80 V a cell beside 1.75
+    trace = discharge(2.5, 10.0, opened=False, top_V=12.8, end_V=volts, noise_V=0.0)
+    found = analysed(trace).capacity
+    assert found is not None and found.ended_by == ended
+
+
+def test_between_two_readings_the_load_goes_off_lower_than_the_last_of_them() -> None:
+    # a load cuts at 11 V; of a log a minute apart the last reading is 11.05 V, and it has come back to 11.08 V by the next
+    trace = discharge(2.5, 6.0, opened=False, top_V=12.8, end_V=10.88, interval_s=60.0, noise_V=0.0)
+    volts = trace.voltage_V.copy()
+    volts[np.flatnonzero(trace.current > 0.0)[-1] + 1 :] = 11.08
+    found = analysed(replace(trace, voltage_V=volts)).capacity
+    assert found is not None and found.ended_by == "set-cutoff"
+
+
+@pytest.mark.parametrize(("accuracy", "ended"), [("0.1%+2d", "operator"), ("0.5%+2d", "set-cutoff")])
+def test_a_meter_may_be_off_by_its_limit_at_the_load_s_setting(accuracy: str, ended: str) -> None:
+    trace = discharge(8.0, 5.0, opened=False, end_V=10.44, top_V=13.2, interval_s=1.0, noise_V=0.0)
+    options = Options(FAMILIES["lfp"], 40.0, Instrument(parse_accuracy(accuracy), parse_accuracy("0.2%+2d")))
+    found = analyse(trace, options).capacity
+    assert found is not None and found.ended_by == ended
