@@ -6,6 +6,7 @@ Common practice, no published source; invented data.
 from __future__ import annotations
 
 from dataclasses import replace
+from datetime import datetime, timedelta
 from pathlib import Path
 
 import numpy as np
@@ -18,6 +19,7 @@ from wintry_tally.core.analysis import Options, analyse
 from wintry_tally.core.battery import FAMILIES
 from wintry_tally.core.errors import LogError
 from wintry_tally.exchange import Choices, read_log
+from wintry_tally.exchange.columns import assign, parse_header
 from wintry_tally.exchange.layout import find_layout
 
 
@@ -124,3 +126,36 @@ def test_rows_that_were_written_twice_count_once(tmp_path: Path) -> None:
     # two rows that come again are none yet, and other volts at the same times are another log's
     assert charge(joined(slice(0, 1200), slice(1198, None))) > 40.0
     assert charge(joined(slice(0, 1020), slice(600, None), changed=0.01)) > 48.0
+
+
+def _log(tmp_path: Path, header: str, rows: list[str]) -> np.ndarray:
+    path = tmp_path / "log.csv"
+    path.write_text("\n".join([header, *rows]) + "\n", encoding="utf-8")
+    return read_log(path).trace.time_s
+
+
+@pytest.mark.parametrize("form", ["%m/%d/%Y,%H:%M:%S", "%d/%m/%Y,%H:%M:%S"])
+def test_a_night_tells_the_day_from_the_month(tmp_path: Path, form: str) -> None:
+    begins = datetime(2027, 3, 4, 22, 0)
+    rows = [f"{begins + timedelta(seconds=30 * n):{form}},13.2,8" for n in range(480)]
+    assert _log(tmp_path, "Date,Time,V,A", rows)[-1] == 479 * 30.0
+
+
+def test_readings_a_month_apart_are_left_a_month_apart(tmp_path: Path) -> None:
+    # 1 March to 1 August as they are written; the other way round they would be of six days in a row
+    rows = [f"01/{month:02d}/2027 12:00:00,13.2,0" for month in range(3, 9)]
+    assert _log(tmp_path, "Time,V,A", rows)[-1] == 153 * 86400.0
+    assert _log(tmp_path, "Time,V,A", [row.replace("01/", "13/", 1) for row in rows])[-1] == 153 * 86400.0
+
+
+def test_a_clock_in_words_and_a_comment_under_the_header(tmp_path: Path) -> None:
+    rows = ["# begun"] + [f"{n // 3600}h {n % 3600 // 60}m {n % 60}s,13.2,8" for n in range(0, 7200, 30)]
+    assert _log(tmp_path, "Elapsed,V,A", rows)[-1] == 7170.0
+
+
+@pytest.mark.parametrize(
+    ("titles", "voltage"),
+    [(("V load (V)", "V sense (V)"), 1), (("Battery (V)", "Charger (V)"), 0), (("Load voltage (V)", "Current (A)"), 0)],
+)
+def test_of_two_voltages_the_battery_s_own_is_read(titles: tuple[str, str], voltage: int) -> None:
+    assert assign([parse_header(title) for title in titles])["voltage"] == voltage

@@ -153,7 +153,7 @@ SCALES: dict[str, dict[str, float]] = {
         "days": 86400.0,
     },
     "voltage": {"v": 1.0, "volt": 1.0, "volts": 1.0, "vdc": 1.0, "mv": 1e-3, "uv": 1e-6},
-    "current": {"a": 1.0, "amp": 1.0, "amps": 1.0, "ampere": 1.0, "adc": 1.0, "ma": 1e-3, "ua": 1e-6},
+    "current": {"a": 1.0, "amp": 1.0, "amps": 1.0, "ampere": 1.0, "adc": 1.0, "ca": 1e-2, "ma": 1e-3, "ua": 1e-6},
     "temperature": {"c": 1.0, "degc": 1.0, "°c": 1.0, "celsius": 1.0, "f": 5 / 9, "degf": 5 / 9, "°f": 5 / 9, "k": 1.0},
     "counter_Ah": {"ah": 1.0, "mah": 1e-3, "as": 1 / 3600, "c": 1 / 3600},
     "counter_Wh": {"wh": 1.0, "mwh": 1e-3, "kwh": 1e3, "j": 1 / 3600, "ws": 1 / 3600},
@@ -231,6 +231,8 @@ def field_scores(header: Header) -> dict[str, float]:
                 score = 0.0 if field == "time" else score - 8.0
         if field == "voltage" and re.search(r"\bcell\b|\bzelle\b|\bmin\b|\bmax\b|\bset\b", header.name):
             score -= 3.0
+        if field == "voltage" and re.search(r"\bload\b|\bsource\b|\bsupply\b|\bcharger\b|\blast\b", header.name):
+            score -= 1.0  # where another is there, the battery's own terminals are meant
         if field == "current" and re.search(r"\bset\b|\bmax\b|\blimit\b", header.name):
             score -= 3.0
         if score > 0.0:

@@ -13,6 +13,7 @@ from wintry_tally.core.trace.trace import Column
 
 _CLOCK = r"^\s*(?:(\d+)\s*d\S*\s+)?(\d+):(\d{1,2})(?::(\d{1,2}(?:[.,]\d+)?))?\s*([AaPp][Mm])?\s*$"
 _MINUTES = r"^\s*(\d+):(\d{1,2}(?:[.,]\d+)?)\s*$"
+_SPELT = r"^(\d+) ?h\w* ?(\d+) ?m\w* ?(\d+(?:[.,]\d+)?) ?s\w*$"
 _SAYS_MINUTES = re.compile(r"(?<![h:] )(?<![h:])\b(m{1,2}|min\w*) ?: ?(s{1,2}|sec\w*)\b", re.IGNORECASE)
 HOUR, DAY = 3600.0, 86400.0
 _FORMATS = (
@@ -67,6 +68,8 @@ def seconds_from_text(
         LogError: the texts are no times, or the time zone is unknown.
     """
     text = series.cast(pl.String).str.strip_chars()
+    if len(text) and re.match(_SPELT, next((value for value in text.drop_nulls().head(50).to_list() if value), "")):
+        text = text.str.replace(_SPELT, "$1:$2:$3")
     sample = [value for value in text.drop_nulls().head(50).to_list() if value]
     if not sample:
         raise LogError("the time column is empty", name, "choose another column as the time")
@@ -134,7 +137,7 @@ def _dated(text: pl.Series, sample: list[str], timezone: str, name: str) -> tupl
         parsed = plain.str.to_datetime("%Y-%m-%dT%H:%M:%S%.f%:z", strict=False, time_unit="us", time_zone="UTC")
         if parsed.null_count() < len(parsed):
             return parsed.dt.replace_time_zone(None), False
-    best: pl.Series | None = None
+    best, chosen = None, ""
     for form in _FORMATS:
         try:
             parsed = text.str.to_datetime(form, strict=False, time_unit="us")
@@ -143,11 +146,12 @@ def _dated(text: pl.Series, sample: list[str], timezone: str, name: str) -> tupl
         if parsed.null_count() > 0.5 * len(parsed) + 0.5:
             continue
         if best is None or parsed.null_count() < best.null_count():
-            best = parsed
+            best, chosen = parsed, form
         if best.null_count() == text.null_count():
             break
     if best is None:
         raise LogError(f'times like "{sample[0]}" cannot be read', name, "write them like 2026-01-31 14:05:33")
+    best = _day_and_month(text, best, chosen)
     if timezone:
         try:
             zoned_times = best.dt.replace_time_zone(timezone, ambiguous="earliest", non_existent="null")
@@ -156,6 +160,25 @@ def _dated(text: pl.Series, sample: list[str], timezone: str, name: str) -> tupl
         in_utc = zoned_times.dt.convert_time_zone("UTC").dt.replace_time_zone(None)
         return _hour_taken_twice(in_utc, best, timezone), False
     return best, True
+
+
+LEAPT_S, EVENLY = 20 * DAY, 100.0
+
+
+def _day_and_month(text: pl.Series, moments: pl.Series, form: str) -> pl.Series:
+    """Day and month the other way round where only so the log goes on past midnight, and else leaps by weeks."""
+    other = form.replace("%d", "%?").replace("%m", "%d").replace("%?", "%m")
+    turned = text.str.to_datetime(other, strict=False, time_unit="us")
+    if turned.null_count() > moments.null_count():
+        return moments
+    as_read, as_turned = (
+        np.abs(np.diff(one.drop_nulls().dt.epoch("us").cast(pl.Float64).to_numpy())) / 1e6 for one in (moments, turned)
+    )
+    if len(as_read) < 2:
+        return moments
+    usual = EVENLY * float(np.median(as_read))
+    leaps = float(as_read.max()) > max(LEAPT_S, usual)
+    return turned if leaps and float(as_turned.max()) <= max(DAY, usual) else moments
 
 
 def _hour_taken_twice(in_utc: pl.Series, local: pl.Series, timezone: str) -> pl.Series:
