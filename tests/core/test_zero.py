@@ -127,3 +127,12 @@ def test_where_the_terminals_leap_and_the_current_stands_nothing_flows(
 def test_the_current_just_beyond_such_a_zero_is_one(parts: list[tuple[float, float, float]], why: str) -> None:
     found = analyse(traced(parts, 0.0, 0.004, every=0.5), Options(FAMILIES["lfp"], 40.0, Instrument()))
     assert "charge" in [result.stage.kind.value for result in found.stages], why
+
+
+@pytest.mark.parametrize(("flows", "drawn_s"), [(0.018, 7200.0), (0.045, 8400.0)])
+def test_a_digit_or_two_of_an_unknown_meter_is_no_current(flows: float, drawn_s: float) -> None:
+    # common practice, no published source: 18 mA read by 10 mA beside 0.7 A; four digits are a current
+    parts = [(300.0, 13.3, 0.0), (600.0, 13.3, flows), (7200.0, 13.0, 0.7), (600.0, 13.2, flows), (300.0, 13.2, 0.0)]
+    found = analyse(traced(parts, 0.0, 0.003, every=10.0), Options(FAMILIES["lfp"], 7.0, Instrument()))
+    discharged = sum(one.end_s - one.start_s for one in found.stages if one.stage.kind.value == "discharge")
+    assert discharged == pytest.approx(drawn_s, abs=60.0)

@@ -6,7 +6,14 @@ from dataclasses import dataclass, replace
 
 from wintry_tally.core.analysis.counting import HOUR, Count, Instrument, Integral, Span, count
 from wintry_tally.core.analysis.crossing import Crossing, find_crossing
-from wintry_tally.core.analysis.ending import SET_CUTOFF, EndOptions, at_a_knee, highest_setting, slack_of
+from wintry_tally.core.analysis.ending import (
+    SET_CUTOFF,
+    EndOptions,
+    at_a_knee,
+    fall_per_reading,
+    highest_setting,
+    slack_of,
+)
 from wintry_tally.core.analysis.groups import largest_group
 from wintry_tally.core.analysis.stages import Scale, Stage, StageKind, gap_after, span_of
 from wintry_tally.core.quantity import Quantity
@@ -14,6 +21,10 @@ from wintry_tally.core.trace.trace import Trace
 
 SHORT_S, LEAST_SHARE = 900.0, 0.15
 """What lasts less than a quarter of an hour, or draws less than this share of the rating, empties no battery."""
+
+
+NEAR_SHARE = 0.01
+"""A voltage that a discharge would have come to in so much of its time more is where it ended; common practice."""
 
 
 @dataclass(frozen=True)
@@ -30,7 +41,7 @@ class CapacityTest:
         begun_low: why it did not begin full, or before its log did; empty where it may have.
         lacking: the share of a full battery's charge that may have been drawn before its log, where that begins under
             load and nothing shows that it began full; else 0.
-        slack_V: how far above a voltage its last reading may lie where it went down to that.
+        slack_V: how far above a voltage its last reading may lie where it went down to that; fall_V_s: how fast it fell then.
         at_knee: whether its voltage fell at its end much faster than in the middle, to where a cut-off may be set.
     """
 
@@ -48,6 +59,7 @@ class CapacityTest:
     begun_low: str = ""
     lacking: float = 0.0
     slack_V: float = 0.0
+    fall_V_s: float = 0.0
     at_knee: bool = False
 
     @property
@@ -63,6 +75,11 @@ class CapacityTest:
     def before(self) -> float:
         """What may have been drawn before its log, in what was counted."""
         return self.lacking / (1.0 - self.lacking)
+
+    @property
+    def near_V(self) -> float:
+        """How far above a voltage it may have ended to have reached it, V: what it would have fallen by next, and soon."""
+        return min(self.slack_V, NEAR_SHARE * self.count.duration_s * self.fall_V_s)
 
     @property
     def hidden_Ah(self) -> float:
@@ -160,6 +177,7 @@ def capacity_test(
         rates=rates,
         hidden_s=0.0 if crossing is not None else gap_after(trace, scale, discharges[-1].last),
         slack_V=slack_of(trace, scale, discharges[-1], options),
+        fall_V_s=fall_per_reading(trace, discharges[-1]) / max(scale.usual_s, 1e-9),
         at_knee=end_V <= highest_setting(options.family) and at_a_knee(trace, scale, discharges[-1]),
     )
 

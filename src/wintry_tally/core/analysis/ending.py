@@ -66,7 +66,7 @@ def _discharge_ending(
     stage = stages[position]
     following = stages[position + 1] if position + 1 < len(stages) else None
     last_V = float(trace.voltage_V[stage.last])
-    slope, slack = _fall_per_reading(trace, stage), slack_of(trace, scale, stage, options)
+    slope, slack = fall_per_reading(trace, stage), slack_of(trace, scale, stage, options)
     meter_V = _meter_limit(trace, last_V, options)
     at_cutoff = options.cutoff_V is not None and last_V <= options.cutoff_V + slack
     at_dropout = [drop for drop in options.dropouts_V if abs(last_V - drop) <= slack]
@@ -122,7 +122,7 @@ def _discharge_ending(
 def slack_of(trace: Trace, scale: Scale, stage: Stage, options: EndOptions) -> float:
     """How far above a voltage the last reading of a discharge may lie that ended there, V: one more fall, and the meter."""
     limit = _meter_limit(trace, float(trace.voltage_V[stage.last]), options)
-    return max(0.03, 4 * scale.noise_V, 1.5 * _fall_per_reading(trace, stage)) + limit
+    return max(0.03, 4 * scale.noise_V, 1.5 * fall_per_reading(trace, stage)) + limit
 
 
 def _meter_limit(trace: Trace, volts: float, options: EndOptions) -> float:
@@ -160,7 +160,7 @@ def _heavy_ending(trace: Trace, stages: list[Stage], position: int) -> tuple[str
     return OPERATOR, [Remark("end-unclear", told, (trace.row_at(stage.last), trace.row_at(stage.last)))]
 
 
-def _fall_per_reading(trace: Trace, stage: Stage) -> float:
+def fall_per_reading(trace: Trace, stage: Stage) -> float:
     """How far the voltage fell per reading over the last few, V; 0.0 if it did not."""
     span = trace.voltage_V[max(stage.first, stage.last - 5) : stage.last + 1]
     if len(span) < 3:

@@ -87,9 +87,12 @@ def reserve_of(
     begun = float(trace.time_s[first.first]) - first.lead_s
     end_V = end_of(family)
     crossing = find_crossing(trace, scale, discharges, end_V, instrument)
+    reached = crossing is not None or (test.voltage_end <= end_V + test.near_V and not test.hidden_s)
     if crossing is None:
         last = span_of(trace, scale, discharges[-1])
         last_seen, end_doubt = last.last, last.tail_doubt_s
+        if reached:  # another meter's mark, or one reading's fall: anywhere as near
+            end_doubt = math.hypot(end_doubt, test.slack_V / math.sqrt(3.0) / test.fall_V_s)
         ended = float(trace.time_s[last.last]) + last.tail_s
     else:
         where = crossing[1]
@@ -102,7 +105,7 @@ def reserve_of(
     corrected = None
     inputs = {
         "load on at": f"{begun:.1f} s",
-        f"{end_V:.2f} V at": f"{ended:.1f} s" if crossing is not None else "not reached",
+        f"{end_V:.2f} V at": f"{ended:.1f} s" if reached else "not reached",
         "mean current": format_quantity(test.count.mean_current),
     }
     if paused_s:
@@ -125,7 +128,7 @@ def reserve_of(
     if rated_minutes is not None and 60.0 * rated_minutes <= min(seen_s, unbroken_s):
         # under load only: what it rebounds to afterwards settles nothing
         at_rated = float(np.interp(begun + 60.0 * rated_minutes, trace.time_s, trace.voltage_V))
-    return Reserve(minutes, corrected, at_rated, crossing is not None, working, paused_s, unbroken_s)
+    return Reserve(minutes, corrected, at_rated, reached, working, paused_s, unbroken_s)
 
 
 def _pauses(trace: Trace, scale: Scale, discharges: list[Stage], begun_s: float, ended_s: float) -> tuple[float, float]:

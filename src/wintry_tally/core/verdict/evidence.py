@@ -74,7 +74,7 @@ class CapacityEvidence:
         begun_low: why it did not begin full, where its rest before says so.
         before: what may have been drawn before its log began, in what was counted.
         sag: how the volts fell as its load came on; None where that is not in its log.
-        slack_V: how far above a voltage its last reading may lie where it went down to that.
+        near_V: how far above a voltage it may have ended to have reached it.
     """
 
     name: str
@@ -95,7 +95,7 @@ class CapacityEvidence:
     begun_low: str = ""
     before: float = 0.0
     sag: Sag | None = None
-    slack_V: float = 0.0
+    near_V: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -221,13 +221,13 @@ def capacity_evidence(name: str, analysis: Analysis, ambient_C: float | None = N
         begun_low=begun_low(analysis),
         before=test.before,
         sag=sag_of(analysis),
-        slack_V=test.slack_V,
+        near_V=test.near_V,
     )
 
 
 def counted_down_to(run: CapacityEvidence, analysis: Analysis, cutoff_V: float) -> CapacityEvidence:
     """A capacity test that went on below a claim's cut-off, counted no further than to that."""
-    if run.end_V + run.slack_V >= cutoff_V:
+    if run.end_V + run.near_V >= cutoff_V:
         return run
     above = down_to(analysis, cutoff_V)
     found = capacity_evidence(run.name, above, run.temperature_C) if above is not analysis else None

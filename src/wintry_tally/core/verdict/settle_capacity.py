@@ -88,7 +88,7 @@ def _stopped(case: Case, run: CapacityEvidence) -> str:
         )
     claimed = case.claim.conditions.get("cutoff_V")
     # whoever ended it there: down to the claim's own cut-off it went
-    reached = claimed is not None and run.end_V <= claimed + run.slack_V
+    reached = claimed is not None and run.end_V <= claimed + run.near_V
     if run.ended_by in STOPPED and not reached:
         return f"{run.name}: {ENDING_WORDS[run.ended_by]} at {run.end_V:.2f} V"
     if run.ended_by == SET_CUTOFF and claimed is not None and run.end_V > claimed + CUTOFF_ABOVE_V:

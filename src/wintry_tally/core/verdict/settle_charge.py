@@ -225,6 +225,11 @@ def settle_charge_current(case: Case) -> Verdict | None:
         return by_probability(case, taken.current, 0.0, step, log.names, told, (), log.waiting)
     if not flowed:
         told = f"it flowed for {format_duration(taken.lasted_s)} only; {format_duration(wanted_s)} would show that it is taken"
+        if taken.refused:
+            told = (
+                f"it was refused after {format_duration(taken.lasted_s)} at {format_quantity(taken.current)}, above the "
+                "claim; the claimed current itself would show"
+            )
         return not_settled(case, told, log.names, taken.current)
     if taken.by_charger and taken.current.value < SETTING * claim.value:
         told = f"the charger gave {format_quantity(taken.current)} and no more: a larger one would show"

@@ -193,7 +193,7 @@ def _device_run(case: Case, log: LogEvidence) -> _DeviceRun | None:
             drop,
             analysis.options.instrument,
         )
-        reached = usable.reached or (test.voltage_end <= drop + test.slack_V and not test.hidden_s)
+        reached = usable.reached or (test.voltage_end <= drop + test.near_V and not test.hidden_s)
         charge, lasted, whole = usable.charge, usable.duration_s, reached or whole
     draw, mean = claim.conditions.get("device_A"), test.count.mean_current.value
     inputs = {"charge above the drop-out" if drop is not None else "charge drawn": format_quantity(charge)}
