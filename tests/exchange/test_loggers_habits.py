@@ -159,3 +159,20 @@ def test_a_clock_in_words_and_a_comment_under_the_header(tmp_path: Path) -> None
 )
 def test_of_two_voltages_the_battery_s_own_is_read(titles: tuple[str, str], voltage: int) -> None:
     assert assign([parse_header(title) for title in titles])["voltage"] == voltage
+
+
+@pytest.mark.parametrize(
+    ("readings", "digit"),
+    [
+        ([10 * n for n in range(20)], 0.01),
+        ([100 * n for n in range(20)], 0.1),
+        ([10 * n for n in range(11)], 0.001),  # too few to tell
+        ([0, 8000] * 20, 0.001),
+        ([*(10 * n for n in range(20)), 7], 0.001),
+    ],
+)
+def test_a_digit_is_the_last_place_that_moves(tmp_path: Path, readings: list[int], digit: float) -> None:
+    path = tmp_path / "log.csv"
+    rows = "".join(f"{n},13200,{amps}\n" for n, amps in enumerate(readings))
+    path.write_text("time_s,voltage_mV,current_mA\n" + rows, encoding="utf-8")
+    assert read_log(path).trace.resolution["current_A"] == pytest.approx(digit)

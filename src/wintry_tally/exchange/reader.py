@@ -18,6 +18,7 @@ import polars as pl
 
 from wintry_tally.core.errors import LogError
 from wintry_tally.core.trace import Remark
+from wintry_tally.core.trace.repair import ABSURD
 from wintry_tally.core.trace.trace import Column, Trace, resolution_of
 from wintry_tally.exchange.channels import one_channel
 from wintry_tally.exchange.columns import assign, parse_header, scale_of
@@ -328,10 +329,24 @@ def _sum_of_cells(layout: Layout, beside: dict[str, Column], remarks: list[Remar
     return total, float(sum(digits))
 
 
+TOLD_APART, COARSEST = 12, 3
+
+
 def _last_digit(column: Column, decimals: int) -> float:
-    """One unit of the last decimal place printed in a column: as the head of the file shows it, or finer further on."""
+    """One unit of the last decimal place printed in a column: as the head of the file shows it, or finer further on.
+
+    Where a dozen different readings and more all end in naughts there, no instrument moves that place: the last one that
+    moves is its digit (10 mA of an ammeter whose logger writes mA).
+    """
     shown, used = float(10.0**-decimals), resolution_of(column)
-    return min(shown, used) if used > 0.0 else shown
+    step = min(shown, used) if used > 0.0 else shown
+    sample = column[:: max(1, len(column) // 20_000)]
+    units = np.unique(np.round(sample[np.abs(sample) < ABSURD] / step))
+    for _ in range(COARSEST):
+        if len(units) < TOLD_APART or np.any(units % 10):
+            break
+        units, step = units / 10, 10.0 * step
+    return step
 
 
 def _any_finite(column: Column) -> bool:

@@ -352,11 +352,11 @@ def _cut_short(test: CapacityTest, twin: CapacityTest) -> str:
     """Why one of two discharges did not go as far down as its twin; empty where it did."""
     if test.hidden_Ah > HIDDEN_SHARE * test.count.charge.value:
         return f"a gap of {format_duration(test.hidden_s)} hides its end"
-    alike = abs(test.voltage_end - twin.voltage_end) <= max(test.slack_V, twin.slack_V)
+    alike = abs(test.voltage_end - twin.voltage_end) <= max(test.near_V, twin.near_V)
     if test.ended_by == OPERATOR and test.at_knee and alike and twin.at_knee:
         return ""  # whatever ended them on their falling ends: it was one voltage
     if test.ended_by in {OPERATOR, LOG_END}:
         return f"{ENDING_WORDS[test.ended_by]} at {test.voltage_end:.2f} V"
-    if test.ended_by != PROTECTION and test.voltage_end > twin.voltage_end + CUTOFF_ABOVE_V:
+    if test.ended_by != PROTECTION and test.voltage_end > twin.voltage_end + max(CUTOFF_ABOVE_V, test.near_V):
         return f"it ended at {test.voltage_end:.2f} V, its twin at {twin.voltage_end:.2f} V"
     return ""
