@@ -22,7 +22,8 @@ from wintry_tally.core.verdict import Outcome, School, judge
 from wintry_tally.core.verdict.effects import _chart_share
 from wintry_tally.core.verdict.evidence import CapacityEvidence, capacity_evidence, evidence_from_log
 from wintry_tally.core.verdict.settle_capacity import _combined
-from wintry_tally.core.verdict.settle_cold import _begun_at, _below
+from wintry_tally.core.verdict.settle_cold import _below
+from wintry_tally.core.verdict.twins import begun_at
 from wintry_tally.core.verdict.settle_load import _beyond, _inside
 
 
@@ -303,11 +304,11 @@ def test_how_warm_it_was_is_read_where_its_discharge_began() -> None:
     warm = trace.temperature_C.copy()
     begins = int(np.flatnonzero(trace.current > 0.1)[0])
     warm[: max(1, begins // 2)] = 20.0
-    assert _begun_at(analysed(replace(trace, temperature_C=warm), rated=10.0)) == pytest.approx(-10.0, abs=0.1)
+    assert begun_at(analysed(replace(trace, temperature_C=warm), rated=10.0)) == pytest.approx(-10.0, abs=0.1)
     resting = piecewise((600, 0.0, 13.1), (600, 0.0, 13.1))
     cooled = replace(resting, temperature_C=np.linspace(5.0, 15.0, len(resting)))
     # without a discharge: where its log begins
-    assert _begun_at(analysed(cooled, rated=10.0)) == pytest.approx(float(cooled.temperature_C[0]), abs=0.02)
+    assert begun_at(analysed(cooled, rated=10.0)) == pytest.approx(float(cooled.temperature_C[0]), abs=0.02)
 
 
 @pytest.mark.parametrize(("lasted_s", "enough"), [(200.0, False), (285.0, False), (295.0, True)])

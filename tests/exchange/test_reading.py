@@ -185,6 +185,9 @@ def test_headers_taken_apart(header: str, expected: tuple[str, str]) -> None:
         (["Zeit", "Spannung", "Strom", "Ladung", "Energie", "Leistung"], {"time": 0, "voltage": 1, "current": 2, "counter_Ah": 3, "counter_Wh": 4, "power": 5}),
         (["sec", "volt", "ampere", "T (°C)"], {"time": 0, "voltage": 1, "current": 2, "temperature": 3}),
         (["T (°C)", "V", "A"], {"voltage": 1, "current": 2, "temperature": 0}),
+        (["Zeit", "U", "I", "T"], {"time": 0, "voltage": 1, "current": 2, "temperature": 3}),
+        (["t", "U", "I", "T"], {"time": 0, "voltage": 1, "current": 2, "temperature": 3}),
+        (["T", "U", "I"], {"time": 0, "voltage": 1, "current": 2}),
         (["x", "y", "z"], {}),
     ],
 )  # fmt: skip

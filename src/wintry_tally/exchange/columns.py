@@ -205,6 +205,9 @@ def parse_header(text: str, unit_below: str = "") -> Header:
     return Header(stripped, plain(stripped), unit)
 
 
+CAPITAL_T = {"time": 6.0, "temperature": 5.0}
+
+
 def field_scores(header: Header) -> dict[str, float]:
     """How well a header fits each field; higher is surer, absent is not at all."""
     scores: dict[str, float] = {}
@@ -233,6 +236,8 @@ def field_scores(header: Header) -> dict[str, float]:
             score -= 3.0
         if field == "voltage" and re.search(r"\bload\b|\bsource\b|\bsupply\b|\bcharger\b|\blast\b", header.name):
             score -= 1.0  # where another is there, the battery's own terminals are meant
+        if header.text.strip() == "T" and field in CAPITAL_T:
+            score = CAPITAL_T[field]  # where another column tells the time, it is how warm it was
         if field == "current" and re.search(r"\bset\b|\bmax\b|\blimit\b", header.name):
             score -= 3.0
         if score > 0.0:

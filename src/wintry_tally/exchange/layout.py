@@ -240,7 +240,7 @@ def _header(
             found.append(index)
             if len(found) == 2:
                 break
-        elif found or (lines[index].strip() and not lines[index].lstrip().startswith("#")):
+        elif found or (any(row) and not lines[index].lstrip().startswith("#")):
             break
     if not found:
         return None, None

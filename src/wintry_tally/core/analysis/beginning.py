@@ -62,15 +62,16 @@ def may_lack(
     falls: bool,
 ) -> float:  # fmt: skip
     """The share of a full battery's charge that may be gone at a log's first row, by its volts under load and a usual
-    battery's fall; where it `falls` as a full one does at first, a tenth at the most: so far down it still falls so.
+    battery's fall; where it `falls` as a full one does at first, a tenth at the most: so far down it still falls so. A clock
+    that counted on before that row allows as much as would have flowed in its time.
 
     Source: common practice, no published source.
     """
     sag, off_V, _ = _sag_of(trace, integral, stages, family, celsius, rated_Ah)
     least = charge_state_band(family, float(trace.voltage_V[0]) + sag - off_V)[0]
-    if least >= FULL:
-        return 0.0
-    return min(TOP_SHARE if falls else MOST_LACKING, 1.0 - least / 100.0)
+    lasted = sum(float(trace.time_s[stage.last] - trace.time_s[stage.first]) for stage in stages)
+    counted = trace.begins_s / (trace.begins_s + lasted) if _counted_on(trace, lasted) else 0.0
+    return min(MOST_LACKING, max(counted, min(TOP_SHARE if falls else MOST_LACKING, 1.0 - least / 100.0)))
 
 
 def _sag_of(
@@ -124,11 +125,15 @@ def _by_voltage(
 
 def _clock_words(trace: Trace, lasted_s: float) -> str:
     """That the log's own clock, which counts from a test's start, stands well beyond it at its first row; else empty."""
-    usual_s = float(np.median(np.diff(trace.time_s[:LOOKED_AT]))) if len(trace) > 2 else 0.0
-    if trace.begins_s <= max(LATE_S, LATE_READINGS * usual_s, LATE_SHARE * lasted_s):
+    if not _counted_on(trace, lasted_s):
         return ""
     current, clock = abs(float(trace.current[0])), format_duration(trace.begins_s)
     return f"begins while {current:.3g} A already flow, its clock at {clock}: what came before is not in it"
+
+
+def _counted_on(trace: Trace, lasted_s: float) -> bool:
+    usual_s = float(np.median(np.diff(trace.time_s[:LOOKED_AT]))) if len(trace) > 2 else 0.0
+    return trace.begins_s > max(LATE_S, LATE_READINGS * usual_s, LATE_SHARE * lasted_s)
 
 
 def _looked_at(stage: Stage) -> list[int]:

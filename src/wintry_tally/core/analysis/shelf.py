@@ -21,12 +21,13 @@ class ShelfLoss:
     Parts:
         rate: percent of the capacity a month, with its doubt (never below zero by more than that).
         limit: the least a test like this can show, percent a month: its own expanded uncertainty.
-        working: how it came about.
+        working: how it came about; months: how long it lay.
     """
 
     rate: Quantity
     limit: float | None
     working: Working
+    months: float
 
     @property
     def shown(self) -> bool:
@@ -78,6 +79,7 @@ def loss_by_recharge(put_in: Quantity, capacity_Ah: float, months: float, family
         )
     return _loss(
         rate,
+        months,
         "rate = 100 % × η × Q_in / (C × months)",
         {
             "Q_in": format_quantity(put_in),
@@ -104,6 +106,7 @@ def loss_by_capacity(before: Quantity, after: Quantity, months: float) -> ShelfL
         rate = Quantity.from_terms(value, "%/month", [*moved.terms, repeat])
     return _loss(
         rate,
+        months,
         "rate = 100 % × (Q_before − Q_after) / (Q_before × months)",
         {
             "before": format_quantity(before),
@@ -113,8 +116,9 @@ def loss_by_capacity(before: Quantity, after: Quantity, months: float) -> ShelfL
     )
 
 
-def _loss(rate: Quantity, formula: str, inputs: dict[str, str]) -> ShelfLoss:
+def _loss(rate: Quantity, months: float, formula: str, inputs: dict[str, str]) -> ShelfLoss:
     limit = rate.expanded
     if limit is not None:
         inputs = {**inputs, "least such a test can show": f"{limit:.2g} %/month"}
-    return ShelfLoss(rate, limit, Working("Self-discharge", formula, inputs, format_quantity(rate), "common practice"))
+    working = Working("Self-discharge", formula, inputs, format_quantity(rate), "common practice")
+    return ShelfLoss(rate, limit, working, months)

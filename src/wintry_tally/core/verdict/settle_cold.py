@@ -24,6 +24,7 @@ from wintry_tally.core.verdict.outcome import Condition, Outcome, Verdict
 from wintry_tally.core.verdict.settle_capacity import CUTOFF_ABOVE_V, HIDDEN_SHARE
 from wintry_tally.core.verdict.settle_charge import most_taken
 from wintry_tally.core.verdict.stood import after_soak
+from wintry_tally.core.verdict.twins import begun_at, bounded, rates_condition
 from wintry_tally.core.working import Working
 
 
@@ -267,50 +268,20 @@ def settle_loss(case: Case) -> Verdict | None:
             other = "the cold one gave more than its warm twin: was the other one in the cold?"
             return not_settled(case, other, log.names, measured)
         step = step.with_input("meter", meters_words([analysis.options.instrument for analysis in log.analyses]))
-        conditions = []
-        ratio = cold.count.mean_current.value / warm.count.mean_current.value
-        effect = None
-        if abs(ratio - 1.0) > 0.05:
-            exponent, doubt = case.family.peukert
-            kept = 100.0 - measured.value
-            change = kept * (ratio ** (exponent - 1.0) - 1.0)
-            effect = Quantity(-change, kept * abs(math.log(ratio)) * doubt, "%")
-        conditions.append(
-            Condition(
-                "rate of the warm twin",
-                round(warm.count.mean_current.value, 3),
-                round(cold.count.mean_current.value, 3),
-                effect,
-            )
-        )
+        kept = Quantity(100.0 - measured.value, None, "%")
+        conditions = [rates_condition(case, cold, warm, kept, "rate of the warm twin")]
         conditions.append(Condition("end of the warm twin", warm.ended_by, cold.ended_by))
         conditions += _as_cold_as_claimed(case, log, measured)
         verdict = after_soak(case, log, decide(case, measured, [step], conditions, log.names, turned, log.waiting))
         if verdict.outcome is Outcome.NOT_TESTED:
             return verdict
-        frozen, twin = (begun_low(analysis) or begun_unseen(analysis) for analysis in log.analyses)
-        why = {"at-most": frozen or _cut_short(cold, warm), "at-least": twin or _cut_short(warm, cold)}
-        if not any(why.values()):
-            return verdict
-        names = {"at-most": log.names[0], "at-least": log.names[1]}  # less from the cold is a loss too large
-        told = "; ".join(f"{names[bound]}: {words}" for bound, words in why.items() if words)
-        settles = "both on to the battery's own end, or to one cut-off, would settle it"
-        if all(why.values()):
-            return not_settled(case, f"{told}: neither says what was in it; {settles}", log.names)
-        return as_bound(case, verdict, next(bound for bound, words in why.items() if words), told, settles)
+        return bounded(case, verdict, *log.analyses, names=(log.names[0], log.names[1]), named=log.names)
     return None
-
-
-def _begun_at(analysis: Analysis) -> float | None:
-    """How warm a battery was when its discharge began, °C: as its log or somebody says."""
-    test = analysis.capacity
-    index = 0 if test is None else test.count.spans[0].first
-    return temperature_near(analysis.trace, index, analysis.options.ambient_C)
 
 
 def _both_begun_at(log: LogEvidence) -> tuple[float, float] | None:
     """How warm the first and the second were; None where nothing says it of each by itself."""
-    first, second = (_begun_at(analysis) for analysis in log.analyses)
+    first, second = (begun_at(analysis) for analysis in log.analyses)
     logged = any(analysis.trace.temperature_C is not None for analysis in log.analyses)
     return None if first is None or second is None or (first == second and not logged) else (first, second)
 
@@ -346,17 +317,3 @@ def _as_cold_as_claimed(case: Case, log: LogEvidence, lost: Quantity) -> list[Co
 
 TWINS_APART_K, MORE_SHARE = 5.0, 3.0
 """A warm twin is so many kelvin warmer at the least; no repeat gives so many percent more by itself. Common practice."""
-
-
-def _cut_short(test: CapacityTest, twin: CapacityTest) -> str:
-    """Why one of two discharges did not go as far down as its twin; empty where it did."""
-    if test.hidden_Ah > HIDDEN_SHARE * test.count.charge.value:
-        return f"a gap of {format_duration(test.hidden_s)} hides its end"
-    alike = abs(test.voltage_end - twin.voltage_end) <= max(test.near_V, twin.near_V)
-    if test.ended_by == OPERATOR and test.at_knee and alike and twin.at_knee:
-        return ""  # whatever ended them on their falling ends: it was one voltage
-    if test.ended_by in {OPERATOR, LOG_END}:
-        return f"{ENDING_WORDS[test.ended_by]} at {test.voltage_end:.2f} V"
-    if test.ended_by != PROTECTION and test.voltage_end > twin.voltage_end + max(CUTOFF_ABOVE_V, test.near_V):
-        return f"it ended at {test.voltage_end:.2f} V, its twin at {twin.voltage_end:.2f} V"
-    return ""

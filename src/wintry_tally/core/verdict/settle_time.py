@@ -24,6 +24,7 @@ from wintry_tally.core.verdict.leads import AT_TERMINALS, beyond_own_of
 from wintry_tally.core.verdict.outcome import Condition, Verdict
 from wintry_tally.core.verdict.settle_capacity import FROM_FULL
 from wintry_tally.core.verdict.stood import on_the_shelf
+from wintry_tally.core.verdict.twins import bounded, rates_condition, warmth_of_twins
 from wintry_tally.core.working import Working
 
 DAY_S = 86_400.0
@@ -272,7 +273,17 @@ def settle_self_discharge(case: Case) -> Verdict | None:
             why = "it gave more after the shelf than before: are the two logs the other way round, or was it charged between?"
             return not_settled(case, why, log.names, lost.rate)
         conditions = on_the_shelf(case, log, lost.rate)
+        drawn = _two_discharges(log)
+        if drawn is not None:
+            before, after = drawn
+            kept = Quantity(100.0 / lost.months - lost.rate.value, None, lost.rate.unit)
+            assert before.capacity is not None and after.capacity is not None
+            conditions.append(rates_condition(case, after.capacity, before.capacity, kept, "rate before"))
+            warmth = warmth_of_twins(case, after, before, kept)
+            conditions += [] if warmth is None else [warmth]
         verdict = decide(case, lost.rate, [lost.working], conditions, log.names, [], log.waiting)
+        if drawn is not None:
+            return bounded(case, verdict, after, before, (log.names[1], log.names[0]), log.names)
         if _begun_unseen(log):
             why = "the log of the recharge begins while current already flows: what went in before is in no figure"
             return as_bound(
@@ -309,16 +320,25 @@ def _shelf_loss(case: Case, log: LogEvidence) -> ShelfLoss | str:
         return _by_recharge(case, put_in.charge, months)
     if not months or months <= 0:
         return "nothing says how long it was stored: give the months it lay, or test its start and its end"
-    if len(log.analyses) == 2:
-        before, after = log.analyses
-        if after.charge is None and before.capacity is not None and after.capacity is not None:
-            return loss_by_capacity(before.capacity.count.charge, after.capacity.count.charge, months)
+    drawn = _two_discharges(log)
+    if drawn is not None:
+        given = [analysis.capacity.count.charge for analysis in drawn if analysis.capacity is not None]
+        return loss_by_capacity(given[0], given[1], months)
     charge = log.analysis.charge
     if charge is None:
         return "no recharge is in it, nor a second discharge"
     if charge.time_to_full_s is None and charge.ended_by in {"log-end", "operator"}:
         return "the recharge did not reach the same full"
     return _by_recharge(case, charge.count.charge, months)
+
+
+def _two_discharges(log: LogEvidence) -> tuple[Analysis, Analysis] | None:
+    """The discharges before and after the shelf, where it was told by two of them."""
+    if log.apart_s is not None or len(log.analyses) != 2 or _between_charges(log.analysis) is not None:
+        return None
+    before, after = log.analyses
+    drawn = after.charge is None and before.capacity is not None and after.capacity is not None
+    return (before, after) if drawn else None
 
 
 def _recorded(case: Case, log: LogEvidence, months: float) -> ShelfLoss | str:
