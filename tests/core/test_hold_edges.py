@@ -153,3 +153,15 @@ def test_next_to_an_end_of_the_window_the_meter_s_uncertainty_is_the_window_s(
 ) -> None:
     steps = held(REST, (40.0, 12.9, held_A), (5.0, 12.6, opened_A), ASLEEP)
     assert judged("over-current trip 250 ± 20 A within 30 s", steps, "overload").outcome is outcome
+
+
+@pytest.mark.parametrize(
+    ("shown_s", "outcome"),
+    [(1.0, Outcome.MISSED), (2.0, Outcome.MISSED), (2.5, Outcome.NOT_TESTED), (3.5, Outcome.MET)],
+)
+def test_what_opened_within_a_reading_of_its_time_is_left_open(shown_s: float, outcome: Outcome) -> None:
+    # read twice a second: it opened up to half a second after the last reading, and came on up to as much before the first
+    steps = held((20.0, 13.3, 0.0), (shown_s + 0.5, 12.7, 100.0), ASLEEP, step_s=0.5)
+    found = judged("surge 100 A for 3 s", steps, "surge")
+    assert found.outcome is outcome, found.advice
+    assert outcome is not Outcome.NOT_TESTED or "within a reading" in str(found.advice)

@@ -23,8 +23,8 @@ from wintry_tally.core.verdict.effects import _chart_share
 from wintry_tally.core.verdict.evidence import CapacityEvidence, capacity_evidence, evidence_from_log
 from wintry_tally.core.verdict.settle_capacity import _combined
 from wintry_tally.core.verdict.settle_cold import _below
-from wintry_tally.core.verdict.twins import begun_at
 from wintry_tally.core.verdict.settle_load import _beyond, _inside
+from wintry_tally.core.verdict.twins import begun_at
 
 
 @pytest.mark.parametrize("kind", ["ingress", "warranty", "cycles", "shelf-life", "high-temperature-cut"])

@@ -13,7 +13,7 @@ from wintry_tally.core.battery import FAMILIES, Claim, Direction, parse_claim
 from wintry_tally.core.quantity import parse_accuracy
 from wintry_tally.core.trace import Trace
 from wintry_tally.core.verdict import School, Verdict, judge
-from wintry_tally.core.verdict.evidence import evidence_from_log
+from wintry_tally.core.verdict.evidence import LogEvidence, evidence_from_log
 from wintry_tally.core.verdict.outcome import Outcome
 
 METER = Instrument(parse_accuracy("0.1%+2d"), parse_accuracy("0.2%+2d"))
@@ -150,3 +150,39 @@ def test_a_reserve_test_that_ends_next_to_its_mark_came_to_it(end_V: float, reac
     slack_min = (0.0106 + 0.002 + 0.03) / 3.0**0.5 / 0.05
     if end_V > 10.5 and reached:
         assert reserve.minutes.standard == pytest.approx(slack_min, rel=0.2)
+
+
+def shelf(before: Analysis, after: Analysis, at_most: float, months: float = 2.0) -> Verdict:
+    claim = Claim("self-discharge", at_most, "%/month", Direction.AT_MOST, 0.0, {"months": months})
+    evidence = [LogEvidence("self-discharge", ("before.csv", "after.csv"), (before, after))]
+    return judge(FAMILIES["lfp"], 10.0, [claim], evidence, School.STRICT)[0]
+
+
+def lfp(hours: float, celsius: float = 25.0, **more: object) -> Analysis:
+    trace = discharge(1.0, hours, interval_s=30.0, **more)
+    return analyse(trace, Options(FAMILIES["lfp"], 10.0, METER, ambient_C=celsius))
+
+
+def test_over_a_shelf_a_discharge_cut_short_bounds_the_loss() -> None:
+    # common practice, no published source: 10 h before and 9 h after are 5 % a month
+    whole, kept = lfp(10.0), lfp(9.0)
+    assert (shelf(whole, kept, 6.0).outcome, shelf(whole, kept, 4.0).outcome) == (Outcome.MET, Outcome.MISSED)
+    stopped = {"opened": False, "end_V": 12.7}
+    for before, after, bound, met, missed in (
+        (lfp(10.0, **stopped), kept, "at-least", Outcome.NOT_TESTED, Outcome.MISSED),
+        (whole, lfp(9.0, **stopped), "at-most", Outcome.MET, Outcome.NOT_TESTED),
+    ):
+        found = [shelf(before, after, at_most) for at_most in (6.0, 4.0)]
+        assert [one.outcome for one in found] == [met, missed]
+        assert found[0].bound == bound and "somebody or something" in str(found[1].advice or found[0].advice)
+    assert shelf(lfp(10.0, **stopped), lfp(9.0, **stopped), 6.0).bound is None
+
+
+def test_what_was_warmer_before_the_shelf_lost_less_than_it_seems() -> None:
+    apart = shelf(lfp(10.0, celsius=35.0), lfp(9.0, celsius=15.0), 4.0)
+    slope, doubt = FAMILIES["lfp"].per_kelvin
+    warmth = next(one for one in apart.conditions if one.name == "temperature of the first")
+    assert warmth.effect is not None and warmth.effect.value == pytest.approx(-45.0 * slope * 20.0, rel=1e-3)
+    assert warmth.effect.standard == pytest.approx(45.0 * doubt * 20.0, rel=1e-3)
+    near = shelf(lfp(10.0), lfp(9.0, celsius=24.0), 4.0)
+    assert [one.effect for one in near.conditions if one.name == "temperature of the first"] == [None]

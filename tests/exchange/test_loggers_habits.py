@@ -149,7 +149,7 @@ def test_readings_a_month_apart_are_left_a_month_apart(tmp_path: Path) -> None:
 
 
 def test_a_clock_in_words_and_a_comment_under_the_header(tmp_path: Path) -> None:
-    rows = ["# begun"] + [f"{n // 3600}h {n % 3600 // 60}m {n % 60}s,13.2,8" for n in range(0, 7200, 30)]
+    rows = ["# begun", ",,"] + [f"{n // 3600}h {n % 3600 // 60}m {n % 60}s,13.2,8" for n in range(0, 7200, 30)]
     assert _log(tmp_path, "Elapsed,V,A", rows)[-1] == 7170.0
 
 

@@ -17,7 +17,7 @@ FULL, EMPTY = 90.0, 15.0
 """Percent of charge: what may hold at least the first by a chart may be full; what holds at least the second is not empty."""
 GENTLE_C = {"lithium": 0.25, "lead": 0.1}
 """Up to this rate the voltage under load is near enough to the rested one to tell whether it may be a full one's."""
-MOST_LACKING = 0.9
+MOST_LACKING, HEAVY_C = 0.9, 0.5
 COLD_SAG, COLD_CHART_V = 2.5, 0.05
 """In the cold: how much more a battery falls under load, and how far off its chart may be, V of a 12 V pack."""
 TOP_SHARE = 0.1
@@ -67,7 +67,9 @@ def may_lack(
 
     Source: common practice, no published source.
     """
-    sag, off_V, _ = _sag_of(trace, integral, stages, family, celsius, rated_Ah)
+    sag, off_V, rate = _sag_of(trace, integral, stages, family, celsius, rated_Ah)
+    if rate > HEAVY_C:
+        sag /= MOST_SAG  # it may fall by less than a usual one, and then it was not so full
     least = charge_state_band(family, float(trace.voltage_V[0]) + sag - off_V)[0]
     lasted = sum(float(trace.time_s[stage.last] - trace.time_s[stage.first]) for stage in stages)
     counted = trace.begins_s / (trace.begins_s + lasted) if _counted_on(trace, lasted) else 0.0

@@ -30,7 +30,7 @@ class Held:
         wanted_s, lasted_s: the time wanted, and what the stretch lasted.
         begins_s: where it begins; start_V, end_V: under load; rested_V: just before the load came on, or None.
         opened: whether the protection ended the discharge it belongs to before the wanted time was over.
-        hidden_s: a gap after its last reading, in which it may have gone on.
+        hidden_s: a gap after its last reading, in which it may have gone on; usual_s: how far what it lasted may be off.
     """
 
     current: Quantity
@@ -43,6 +43,7 @@ class Held:
     rested_V: float | None
     opened: bool
     hidden_s: float = 0.0
+    usual_s: float = 0.0
 
     @property
     def complete(self) -> bool:
@@ -76,8 +77,9 @@ def stretches_held(
         shown = float(trace.time_s[end.last] - trace.time_s[begin.first])
         lasted = shown + lead + tail if shown >= SHOWN * wanted_s else shown
         opened = endings[last] == PROTECTION
-        # two switching instants, each known to half an interval
-        if lasted >= wanted_s - scale.usual_s and shown >= SHOWN * wanted_s:
+        # two switching instants, each known to half an interval; one that opened has lasted so long only beyond both
+        least = wanted_s + (scale.usual_s if opened else -scale.usual_s)
+        if lasted >= least and shown >= SHOWN * wanted_s:
             found.append(_best_window(trace, scale, begin.first, end.last, instrument, wanted_s, lasted))
         if opened:
             found.append(_whole(trace, scale, end, instrument, wanted_s, opened))
@@ -160,6 +162,7 @@ def _held(
         rested,
         opened,
         gap_after(trace, scale, last),
+        scale.usual_s,
     )
 
 

@@ -8,20 +8,17 @@ from dataclasses import replace
 import numpy as np
 
 from wintry_tally.core.analysis import Analysis
-from wintry_tally.core.analysis.capacity import CapacityTest
 from wintry_tally.core.analysis.charging import Heating
 from wintry_tally.core.analysis.cold import FLOWS_S, ChargeAttempt, charge_attempts, loss
 from wintry_tally.core.analysis.counting import meters_words
-from wintry_tally.core.analysis.ending import ENDING_WORDS, LOG_END, OPERATOR, PROTECTION
 from wintry_tally.core.analysis.readings import temperature_quantity
 from wintry_tally.core.analysis.trips import temperature_near
 from wintry_tally.core.quantity import Quantity, format_duration, format_quantity
 from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.deciding import as_bound, by_probability, decide, implied_tolerance, not_settled
 from wintry_tally.core.verdict.effects import LIKE_KELVIN
-from wintry_tally.core.verdict.evidence import LogEvidence, begun_low, begun_unseen
+from wintry_tally.core.verdict.evidence import LogEvidence
 from wintry_tally.core.verdict.outcome import Condition, Outcome, Verdict
-from wintry_tally.core.verdict.settle_capacity import CUTOFF_ABOVE_V, HIDDEN_SHARE
 from wintry_tally.core.verdict.settle_charge import most_taken
 from wintry_tally.core.verdict.stood import after_soak
 from wintry_tally.core.verdict.twins import begun_at, bounded, rates_condition
@@ -275,7 +272,8 @@ def settle_loss(case: Case) -> Verdict | None:
         verdict = after_soak(case, log, decide(case, measured, [step], conditions, log.names, turned, log.waiting))
         if verdict.outcome is Outcome.NOT_TESTED:
             return verdict
-        return bounded(case, verdict, *log.analyses, names=(log.names[0], log.names[1]), named=log.names)
+        frozen, twin = log.analyses
+        return bounded(case, verdict, frozen, twin, (log.names[0], log.names[1]), log.names)
     return None
 
 

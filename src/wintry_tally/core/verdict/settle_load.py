@@ -60,6 +60,9 @@ def _settle_held(case: Case, usual_s: float, methods: tuple[str, ...]) -> Verdic
         return not_settled(
             case, f"{_hidden(held.hidden_s)}: it may have lasted; log it without one", (name,), held.current
         )
+    if held.opened and abs(held.lasted_s - wanted_s) < held.usual_s:
+        within = f"it opened within a reading of the {format_duration(wanted_s)} claimed"
+        return not_settled(case, f"{within}; log it at a shorter interval", (name,), held.current)
     if held.opened and held.lasted_s < wanted_s and not _beyond(held.current, claim.value):
         advice = f"it opened after {format_duration(held.lasted_s)} of the {format_duration(wanted_s)} claimed"
         return by_probability(case, held.current, 0.0, step, (name,), advice, (lasted,), waiting)

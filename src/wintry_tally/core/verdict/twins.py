@@ -32,8 +32,8 @@ def rates_condition(case: Case, lost: CapacityTest, twin: CapacityTest, kept: Qu
         exponent, doubt = case.family.peukert
         change = kept.value * (ratio ** (exponent - 1.0) - 1.0)
         effect = Quantity(-change, kept.value * abs(math.log(ratio)) * doubt, kept.unit)
-    rates = (round(test.count.mean_current.value, 3) for test in (twin, lost))
-    return Condition(name, *rates, effect)
+    before, after = (round(test.count.mean_current.value, 3) for test in (twin, lost))
+    return Condition(name, before, after, effect)
 
 
 def begun_at(analysis: Analysis) -> float | None:
