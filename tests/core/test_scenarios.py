@@ -166,7 +166,7 @@ def test_intervals_over_all_kinds_of_logs() -> None:
     # JCGM 100:2008, 6.2: k = 2 covers about 95 %
     random = Random(11)
     within_charge = within_energy = 0
-    count = 60
+    count = 30
     for seed in range(count):
         item = Scenario(
             family=random.choice(["lfp", "nmc", "agm"]),

@@ -316,7 +316,7 @@ GOOD = "\n".join(
 ).encode()
 
 
-@settings(max_examples=300, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(st.data())
 def test_mutated_files_are_read_or_refused_never_crashed_on(tmp_path: Path, data: st.DataObject) -> None:
     content = bytearray(GOOD)
