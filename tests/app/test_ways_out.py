@@ -5,23 +5,32 @@ The ways out are the handbook's: common practice, no published source. Every tim
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Mapping
 from dataclasses import replace
 from datetime import UTC, datetime
+from types import SimpleNamespace
 
 import pytest
 
 from wintry_tally.app.able import able
 from wintry_tally.app.campaign import Drawn, draw_up, standing_of
+from wintry_tally.app.nights import given_over_night
 from wintry_tally.app.ways_out import NEVER, Merit, as_before, better_ways, turned_down, ways_out, weighed
 from wintry_tally.app.wishes import Wishes
 from wintry_tally.bench.equipment import ChannelSpec, Equipment, Instrument
-from wintry_tally.core.battery import Sample, family_named, parse_claim
+from wintry_tally.book import RunStatus
+from wintry_tally.core.battery import Family, Sample, family_named, parse_claim
+from wintry_tally.core.plan.calendar import Calendar
 from wintry_tally.core.plan.campaign import Plan
+from wintry_tally.core.plan.over_night import over_night_A
 from wintry_tally.core.plan.programme import Asked, TurnedDown
 from wintry_tally.core.plan.standing import Standing
+from wintry_tally.core.protocol.attended import Attendance, parse_attended
 from wintry_tally.core.protocol.in_programme import Charged
 from wintry_tally.core.protocol.setpoints import Facts
+from wintry_tally.core.protocol.template import fill
+from wintry_tally.exchange.recipe_file import shipped
 
 BENCH = Equipment(
     (Instrument("load", "load", power_W=1000.0, current_A=100.0), Instrument("supply", "charger", current_A=20.0, voltage_V=16.0)),
@@ -58,7 +67,8 @@ def _recipes(drawn: Drawn) -> list[str]:
 def test_a_lower_rate_is_taken_over_a_week_end_and_says_what_it_saves_and_costs() -> None:
     """Full on Friday at noon: 6 h would end at 18 h, an hour after everybody went, so the reference waits for Monday.
 
-    At C/20 it ends 21 h on, on Saturday before noon, and is charged again by the evening: two days sooner.
+    At C/17, the quickest that ends the next morning over most nights, it is begun at three and ends 18 h on, on Saturday
+    morning, and is charged again by the evening: two days sooner.
     """
     drawn = _drawn(_full())
     assert OVER_NIGHT in _recipes(drawn) and REFERENCE not in _recipes(drawn)
@@ -69,7 +79,7 @@ def test_a_lower_rate_is_taken_over_a_week_end_and_says_what_it_saves_and_costs(
         and step.settles == ("capacity",)
     )
     begins = drawn.moment(drawn.plan.starts[f"B1-{step.name}"])
-    assert (begins.weekday(), begins.hour) == (4, 12)
+    assert (begins.weekday(), begins.hour) == (4, 15)
     assert drawn.moment(drawn.plan.end).weekday() == 5
     assert drawn.gained.startswith("1 test goes on through the night, and all is done 2 d ")
     # nobody there on Saturday: nothing is gained, and it stays as it is
@@ -180,3 +190,47 @@ def test_each_is_tried_while_there_is_time_and_only_what_is_better_stays() -> No
     tried.clear()
     assert better_ways({1: _full()}, draw(late), {}, lambda: False) == {1: _full()} and set(tried) == {""}  # type: ignore[arg-type]
     assert better_ways({1: _full()}, draw(late), {"B1-capacity-reference": 0}, lambda: True) == {1: _full()}  # type: ignore[arg-type]
+
+
+def nights_that_suit(part: int, spread: float, family: Family, calendar: Calendar) -> int:
+    """By trying every slot of every day of the first week: of how many the test may be begun for an hour on end."""
+    fixed = family.rest_s / 3600.0 + 5.0 / 60.0
+    early, late = (12.0 * (fixed + (1.0 + sign * spread) * part) for sign in (-1.0, 1.0))
+    found = 0
+    for number, (opens, closes) in enumerate(calendar.stretches):
+        later = calendar.stretches[number + 1 :]
+        good = [any(o <= slot + early and slot + late <= c for o, c in later) for slot in range(opens, closes + 1)]
+        longest = max((sum(1 for _ in run) for fits, run in itertools.groupby(good) if fits), default=0)
+        found += number > 0 and opens < 7 * 24 * 12 and longest > 12
+    return found
+
+
+@pytest.mark.parametrize("known", [True, False])
+@pytest.mark.parametrize(
+    "hours", ["Mon-Fri 8-17; Sat 9-12", "Mon-Sun 7-22", "17:00-20:00", "Mon-Fri 9-12; Mon-Fri 14-18", "Wed 9-17", "Tue 8-20; Thu 6-23"]
+)  # fmt: skip
+def test_the_rate_over_night_is_the_quickest_that_suits_most_nights(hours: str, known: bool) -> None:
+    # exhaustive search: every part of the rating from C/6 on, begun at every five minutes
+    calendar, lfp = Calendar(FRIDAY_NOON, parse_attended(hours), days=12), family_named("lfp")
+    spread = 0.03 if known else 1.645 * lfp.spreads.capacity
+    suits = {part: nights_that_suit(part, spread, lfp, calendar) for part in range(6, 41)}
+    amps = over_night_A(lfp, 40.0, known, calendar)
+    if not max(suits.values()):
+        assert amps is None
+    else:
+        assert amps is not None
+        part = round(40.0 / amps)
+        assert suits[part] == max(suits.values()) and all(suits[one] < suits[part] for one in range(6, part))
+
+
+def test_the_rate_over_night_is_that_of_the_plan_and_of_the_page() -> None:
+    step = next(one for one in _drawn(_full()).programmes[1].steps if one.recipe == OVER_NIGHT)
+    sample = Sample(1, "B1", "", "", "lfp", (parse_claim("40 Ah"),))
+    begins = FRIDAY_NOON.astimezone(__import__("zoneinfo").ZoneInfo("Europe/Oslo"))
+    run = SimpleNamespace(recipe={"method": "capacity"}, status=RunStatus.FINISHED, left_out=False)
+    given = given_over_night(sample, [run], Attendance(begins, parse_attended(HOURS)))
+    assert given["over_night"] == pytest.approx(40.0 / 17.0) and given["night"] == 16 * 3600.0
+    assert step.usual_h == pytest.approx(1.0 + 17.0 + 5.0 / 60.0, rel=0.01)
+    filled = fill(shipped()[OVER_NIGHT], Facts(sample.family, 40.0, sample.claims, given=given))
+    assert filled.steps[1].setting == pytest.approx(40.0 / 17.0, abs=1e-3)
+    assert fill(shipped()[OVER_NIGHT], Facts(sample.family, 40.0, sample.claims)).steps[1].setting == 2.0

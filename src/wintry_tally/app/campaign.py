@@ -13,6 +13,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING
 
 from wintry_tally.app.able import able, channel_place, places_of, taken_by
+from wintry_tally.app.nights import says_what_it_holds
 from wintry_tally.app.ways_out import SOONER, Merit, as_before, better_ways, said_why, weighed
 from wintry_tally.app.wishes import Wishes
 from wintry_tally.book import RunStatus
@@ -215,10 +216,7 @@ def standing_of(
     by_kind: dict[str, list[bool]] = {}
     for verdict in verdicts:
         by_kind.setdefault(verdict.claim.kind, []).append(verdict.outcome in SETTLED)
-    known = any(
-        run.recipe.get("method", "capacity") == "capacity" and run.status is RunStatus.FINISHED and not run.left_out
-        for run in runs
-    )
+    known = says_what_it_holds(runs)
     had = dossier.had if dossier is not None else CyclesHad()
     can = able(equipment, Facts(sample.family, rated, sample.claims))
     return Standing(

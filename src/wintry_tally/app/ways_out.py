@@ -10,6 +10,7 @@ from typing import TypeVar
 from wintry_tally.core.plan.calendar import PER_HOUR, Calendar
 from wintry_tally.core.plan.campaign import Plan, Task, score
 from wintry_tally.core.plan.hands import ends_unattended
+from wintry_tally.core.plan.over_night import over_night_A
 from wintry_tally.core.plan.programme import TurnedDown
 from wintry_tally.core.plan.standing import Standing
 from wintry_tally.exchange.recipe_file import shipped
@@ -96,6 +97,8 @@ def turned_down(standing: Standing, recipe: str, down: TurnedDown | None, calend
     given = dict(standing.facts.given)
     if night := calendar.night():
         given |= {"until_night": max(900.0, night[0] - standing.facts.family.rest_s - 900.0), "night": night[1]}
+    if amps := over_night_A(standing.facts.family, standing.facts.rated_Ah, standing.known, calendar):
+        given["over_night"] = amps
     return replace(standing, asked=asked, facts=replace(standing.facts, given=given))
 
 

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QWidget
 
+from wintry_tally.app.nights import given_over_night
 from wintry_tally.app.run_settings import bench_settings
 from wintry_tally.bench.guided import READ_EVERY_S
 from wintry_tally.bench.hand import CLOCK_LIMIT_S
@@ -215,9 +216,7 @@ class RecipePage(StationView):
     def _facts(self) -> Facts:
         sample = self.session.sample(self.sample_id)
         attendance = self._attendance()
-        night = attendance.night() if attendance is not None else None
-        # by day until somebody leaves, less the rest before; then slowly until somebody comes
-        given = {"until_night": max(900.0, night[0] - sample.family.rest_s), "night": night[1]} if night else {}
+        given = given_over_night(sample, self.session.runs(sample.id), attendance) if attendance is not None else {}
         return Facts(sample.family, sample.rated_Ah or 0.0, sample.claims, self._limits().limits, given)
 
     def take_offer(self, offer: Offer) -> None:
