@@ -101,3 +101,15 @@ def test_a_discharge_that_did_not_begin_full_is_a_bound() -> None:
             claim("reserve", 120 * 60.0, "s", "at-least"), "reserve", reserve, family=AGM, rated=60.0
         )
         assert told_reserve.outcome is outcome
+
+
+def test_nothing_came_before_a_log_that_was_kept_from_its_beginning() -> None:
+    # common practice, no published source: rested at 12.75 V a lead-acid battery may be full, and 5 to 10 % off it
+    trace = discharge(2.5, 18.0, top_V=12.80, end_V=10.5, rest_s=0.0)
+    log, own = (analysed(trace, AGM, 50.0, begun_here=here) for here in (False, True))
+    assert log.capacity is not None and 0.0 < log.capacity.lacking < 0.15
+    assert own.capacity is not None and own.capacity.lacking == 0.0
+    assert not [remark for remark in own.remarks if remark.code == "begins-under-load"]
+    # but one that could not have been full then was not
+    low = analysed(discharge(2.5, 12.0, top_V=12.2, end_V=10.5, rest_s=0.0), AGM, 50.0, begun_here=True)
+    assert low.capacity is not None and low.capacity.begun_low

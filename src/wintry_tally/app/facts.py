@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
+from wintry_tally.core.protocol.method import Method
 from wintry_tally.report.dossier import RunFacts
 
 if TYPE_CHECKING:
@@ -20,6 +21,7 @@ def facts_of(run: Run, stood: PlaceHistory | None = None) -> RunFacts:
     options = run.settings.options(repair=run.repair)
     if not options.instrument.name:
         options = replace(options, instrument=replace(options.instrument, name=f"of run {run.id}"))
+    options = replace(options, begun_here=run.method not in {Method.IMPORTED, Method.HAND})
     return RunFacts(
         id=run.id,
         title=run.title,

@@ -10,7 +10,7 @@ from wintry_tally.core.trace.beside import PACK_C, cell_number, named_by
 
 FIELDS = (
     *("time", "date", "frame", "voltage", "current", "temperature", "counter_Ah", "counter_Wh", "power"),
-    *("charge_state", "channel"),
+    *("charge_state", "channel", "state"),
 )
 
 SPELLINGS: dict[str, tuple[str, ...]] = {
@@ -123,6 +123,10 @@ SPELLINGS: dict[str, tuple[str, ...]] = {
     "counter_Wh": (
         *("energy", "wh", "watt hours", "watthours", "discharge energy", "energie", "energia", "cumulative energy"),
         *("accumulated energy", "consumed energy", "entnommene energie"),
+    ),
+    "state": (
+        *("state", "mode", "status", "step type", "step name", "work mode", "work state", "direction", "type"),
+        *("zustand", "modus", "betriebsart", "richtung", "etat", "estado", "stato"),
     ),
     "power": ("power", "watts", "watt", "w", "p", "leistung", "puissance", "potencia", "potenza", "vermogen", "moc"),
 }

@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 from wintry_tally.core.errors import LogError
 from wintry_tally.core.trace.beside import cell_number, in_order, named_by
 from wintry_tally.exchange.columns import SCALES, Header, assign, parse_header
+from wintry_tally.exchange.ways import opposite
 from wintry_tally.files import MOST_COLUMNS
 
 DELIMITERS = (",", ";", "\t", "|")
@@ -81,9 +82,16 @@ class Layout:
         return cells if len(cells) > 1 else []
 
     @property
+    def opposite(self) -> int | None:
+        """The column of the current the other way, where charge and discharge have one each."""
+        own = self.columns.get("current")
+        return None if own is None else opposite(self.headers, own, set(self.columns.values()))
+
+    @property
     def used(self) -> list[int]:
         """Every column that is read, in the file's order."""
-        return sorted({*self.columns.values(), *(index for index, _ in self.beside.values())})
+        other = [] if self.opposite is None else [self.opposite]
+        return sorted({*self.columns.values(), *(index for index, _ in self.beside.values()), *other})
 
     def label(self, name: str) -> str | None:
         """The header text of a field's column."""
@@ -236,11 +244,11 @@ def _header(
     found: list[int] = []
     for index in range(first - 1, -1, -1):
         row = split(lines[index], delimiter)
-        if len(row) >= max(2, width - 1) and sum(bool(part) for part in row) >= 2:
+        if len(row) >= max(2, width - 1) and sum(any(sign.isalnum() for sign in part) for part in row) >= 2:
             found.append(index)
             if len(found) == 2:
                 break
-        elif found or (any(row) and not lines[index].lstrip().startswith("#")):
+        elif found or (any(sign.isalnum() for sign in lines[index]) and not lines[index].lstrip().startswith("#")):
             break
     if not found:
         return None, None

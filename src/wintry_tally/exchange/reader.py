@@ -18,17 +18,17 @@ import polars as pl
 
 from wintry_tally.core.errors import LogError
 from wintry_tally.core.trace import Remark
-from wintry_tally.core.trace.repair import ABSURD
 from wintry_tally.core.trace.trace import Column, Trace, resolution_of
+from wintry_tally.exchange.cells import last_digit, numbers_of, written_apart
 from wintry_tally.exchange.channels import one_channel
 from wintry_tally.exchange.columns import assign, parse_header, scale_of
 from wintry_tally.exchange.content import HEAD, content_of, encoding_of
 from wintry_tally.exchange.layout import DELIMITERS, Choices, Layout, find_layout, is_value
 from wintry_tally.exchange.sign import discharge_sign
 from wintry_tally.exchange.times import is_open_clock, moment_of, seconds_from_numbers, seconds_from_text
+from wintry_tally.exchange.ways import by_words, joined
 from wintry_tally.files import MOST_COLUMNS, MOST_ROWS, check_unpacked
 
-_GROUPS = r"^[+\-]?[1-9]\d{0,2}(\.\d{3})+(,\d*)?$"
 _VALUES = {
     "voltage": "voltage_V",
     "current": "current_A",
@@ -138,8 +138,10 @@ def _frame(content: bytes | mmap.mmap, layout: Layout, path: Path) -> pl.DataFra
     """The needed columns, numbers as Float64 (null where unreadable), texts as they are."""
     wanted = layout.used
     types: dict[str, Any] = {}
-    for field, index in (*layout.columns.items(), *((name, index) for name, (index, _) in layout.beside.items())):
-        textual = field in {"date", "channel"} or (field == "time" and _textual(layout, index))
+    other = [] if layout.opposite is None else [("opposite", layout.opposite)]
+    beside = [(name, index) for name, (index, _) in layout.beside.items()]
+    for field, index in (*layout.columns.items(), *beside, *other):
+        textual = field in {"date", "channel", "state"} or (field == "time" and _textual(layout, index))
         types[f"column_{index}"] = pl.String if textual or _written_out(layout, index) else pl.Float64
     layout_options: dict[str, Any] = {
         "has_header": False,
@@ -170,21 +172,7 @@ def _frame(content: bytes | mmap.mmap, layout: Layout, path: Path) -> pl.DataFra
     if not flawed:
         return frame
     written = read(**{**layout_options, "schema_overrides": {**types, **dict.fromkeys(flawed, pl.String)}})
-    return frame.with_columns(_written_apart(frame[name], written[name], layout.decimal) for name in flawed)
-
-
-def _marks(decimal: str) -> str:
-    """What may stand between thousands beside a decimal mark."""
-    return r"[.' ]" if decimal == "," else r"[,' ]"
-
-
-def _written_apart(values: pl.Series, written: pl.Series, decimal: str) -> pl.Series:
-    """A column's numbers with those that have spaces round them, or are grouped beyond the rows that were looked at."""
-    marks = _marks(decimal)
-    text = written.str.strip_chars()
-    grouped = text.str.contains(rf"^[+\-−]?\d{{1,3}}({marks}\d{{3}})+([{decimal}]\d*)?$").fill_null(False)
-    bare = pl.select(pl.when(grouped).then(text.str.replace_all(marks, "")).otherwise(text)).to_series()
-    return values.fill_null(bare.str.replace(decimal, ".", literal=True).cast(pl.Float64, strict=False))
+    return frame.with_columns(written_apart(frame[name], written[name], layout.decimal) for name in flawed)
 
 
 def _as_utf8(content: bytes, layout: Layout) -> bytes:
@@ -230,23 +218,6 @@ def _written_out(layout: Layout, index: int) -> bool:
     )
 
 
-def _numbers(series: pl.Series, decimal: str = ".") -> Column:
-    if series.dtype == pl.String:
-        marks = _marks(decimal)
-        text = series.str.strip_chars().str.replace(r"\s*[A-Za-zµ°Ω%]{1,4}$", "").str.replace_all("−", "-")
-        grouped = text.str.replace_all(marks, "").str.replace(",", ".").cast(pl.Float64, strict=False)
-        plain = (text.str.replace(",", ".") if decimal == "," else text).cast(pl.Float64, strict=False)
-        pointed = text.filter(text.str.contains(".", literal=True)) if decimal == "," else text.clear()
-        # "1.000" beside a decimal comma is a thousand where every point of its column groups
-        series = grouped if len(pointed) and pointed.str.contains(_GROUPS).all() else plain.fill_null(grouped)
-    values = series.cast(pl.Float64, strict=False)
-    column = np.asarray(values.fill_null(float("nan")).to_numpy() if values.null_count() else values.to_numpy())
-    with np.errstate(all="ignore"):
-        whole = bool(np.isfinite(column.sum()))
-    # "inf" and "1e999" are no readings, as little as an empty cell
-    return column if whole or not np.isinf(column).any() else np.where(np.isinf(column), np.nan, column)
-
-
 def _assemble(frame: pl.DataFrame, layout: Layout, choices: Choices, name: str) -> LogFile:
     if frame.height == 0:
         raise LogError("no data rows", name, "export the log again")
@@ -263,11 +234,11 @@ def _assemble(frame: pl.DataFrame, layout: Layout, choices: Choices, name: str) 
             continue
         index = layout.columns[field]
         factor, shift = scale_of(field, layout.headers[index].unit)
-        column = _numbers(series[field], layout.decimal)
+        column = numbers_of(series[field], layout.decimal)
         values[target] = column if factor == 1.0 and shift == 0.0 else column * factor + shift
-        resolution[target] = _last_digit(column, layout.decimals[index]) * factor
+        resolution[target] = last_digit(column, layout.decimals[index]) * factor
     beside = {
-        field: _numbers(frame.to_series(position[index]), layout.decimal) * factor
+        field: numbers_of(frame.to_series(position[index]), layout.decimal) * factor
         for field, (index, factor) in layout.beside.items()
     }
     if "voltage_V" not in values:
@@ -276,18 +247,11 @@ def _assemble(frame: pl.DataFrame, layout: Layout, choices: Choices, name: str) 
         raise LogError("the voltage column holds no numbers", name, "choose another with --map voltage=COLUMN")
     if not _any_finite(time_s):
         raise LogError("the time column holds no times", name, "choose another with --map time=COLUMN")
-    sign = choices.discharge_sign
-    if "current_A" in values:
-        if sign == "auto":
-            # a log written newest first is looked at the way it happened
-            way = slice(None, None, -1 if time_s[-1] < time_s[0] else 1)
-            sign = discharge_sign(values["current_A"][way], values["voltage_V"][way], layout.label("current") or "")
-        if sign == "-":
-            values["current_A"] = -values["current_A"]
-            if "power_W" in values:
-                values["power_W"] = -values["power_W"]
-    elif sign == "auto":
-        sign = "+"
+    told = None
+    if "current_A" in values and choices.discharge_sign == "auto":
+        told = _ways_told(frame, series, layout, values["current_A"], position)
+    newest_first = bool(time_s[-1] < time_s[0])
+    sign = _signed(values, choices.discharge_sign, told, newest_first, layout.label("current") or "")
     current = values.pop("current_A", None)
     voltage = values.pop("voltage_V")
     trace = Trace(
@@ -306,6 +270,41 @@ def _assemble(frame: pl.DataFrame, layout: Layout, choices: Choices, name: str) 
     if "time" not in layout.columns:
         labels["time"] = layout.label("date") or layout.label("frame")
     return LogFile(trace, layout, rows, labels, sign, moment_of(epoch), tuple(remarks), channels)
+
+
+def _signed(values: dict[str, Any], sign: str, told: Column | None, newest_first: bool, header: str) -> str:
+    """The sign that a log gives to a discharge, with its current (and power) drawn positive from here on.
+
+    Args:
+        told: the current where something beside it says which way it flowed.
+    """
+    if "current_A" not in values:
+        return "+" if sign == "auto" else sign
+    if told is not None:
+        values["current_A"] = told
+        return "+"
+    if sign == "auto":
+        # a log written newest first is looked at the way it happened
+        way = slice(None, None, -1 if newest_first else 1)
+        sign = discharge_sign(values["current_A"][way], values["voltage_V"][way], header)
+    if sign == "-":
+        values["current_A"] = -values["current_A"]
+        if "power_W" in values:
+            values["power_W"] = -values["power_W"]
+    return sign
+
+
+def _ways_told(
+    frame: pl.DataFrame, series: dict[str, pl.Series], layout: Layout, current: Column, position: dict[int, int]
+) -> Column | None:
+    """The current, drawn positive, where something else than its sign says which way it flowed; else None."""
+    if layout.opposite is not None:
+        header = layout.headers[layout.opposite]
+        other = numbers_of(frame.to_series(position[layout.opposite]), layout.decimal)
+        return joined(
+            current, other * scale_of("current", header.unit)[0], layout.headers[layout.columns["current"]].name
+        )
+    return by_words(current, series["state"]) if "state" in series else None
 
 
 def _unnamed(series: dict[str, pl.Series], layout: Layout, unnamed_clock: bool) -> frozenset[str]:
@@ -327,26 +326,6 @@ def _sum_of_cells(layout: Layout, beside: dict[str, Column], remarks: list[Remar
         Remark("voltage-from-cells", f"No column of the pack's voltage: its {len(cells)} cells are added up.")
     )
     return total, float(sum(digits))
-
-
-TOLD_APART, COARSEST = 12, 3
-
-
-def _last_digit(column: Column, decimals: int) -> float:
-    """One unit of the last decimal place printed in a column: as the head of the file shows it, or finer further on.
-
-    Where a dozen different readings and more all end in naughts there, no instrument moves that place: the last one that
-    moves is its digit (10 mA of an ammeter whose logger writes mA).
-    """
-    shown, used = float(10.0**-decimals), resolution_of(column)
-    step = min(shown, used) if used > 0.0 else shown
-    sample = column[:: max(1, len(column) // 20_000)]
-    units = np.unique(np.round(sample[np.abs(sample) < ABSURD] / step))
-    for _ in range(COARSEST):
-        if len(units) < TOLD_APART or np.any(units % 10):
-            break
-        units, step = units / 10, 10.0 * step
-    return step
 
 
 def _any_finite(column: Column) -> bool:
@@ -381,14 +360,14 @@ def _time(
         return seconds, epoch, epoch is None and is_open_clock(column, says)
     unit = choices.time_unit or header.unit
     factor, _ = scale_of("time", unit)
-    seconds, epoch = seconds_from_numbers(_numbers(column, layout.decimal), factor, bool(unit))
+    seconds, epoch = seconds_from_numbers(numbers_of(column, layout.decimal), factor, bool(unit))
     return seconds, epoch, epoch is None and not unit
 
 
 def _frame_clock(series: dict[str, pl.Series], interval_s: float, remarks: list[Remark]) -> Column:
     """Frame number (or row number) × the interval between frames: the clock of a log typed from photographs."""
     rows = next(iter(series.values())).len()
-    frames = _numbers(series["frame"]) if "frame" in series else np.arange(rows, dtype=np.float64)
+    frames = numbers_of(series["frame"]) if "frame" in series else np.arange(rows, dtype=np.float64)
     finite = frames[np.isfinite(frames)]
     first = float(finite[0]) if len(finite) else 0.0
     counted = f"frames {first:g} to {float(finite[-1]):g}" if "frame" in series and len(finite) else f"{rows} rows"
@@ -495,5 +474,5 @@ def _damaged(error: BaseException, name: str) -> LogError:
 def _parquet_decimals(series: pl.Series) -> int:
     if not series.dtype.is_numeric():
         return 0
-    step = resolution_of(_numbers(series))
+    step = resolution_of(numbers_of(series))
     return 6 if step <= 0 else round(-np.log10(step))

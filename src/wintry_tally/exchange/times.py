@@ -20,6 +20,13 @@ _FORMATS = (
     *("%Y-%m-%dT%H:%M:%S%.f", "%Y-%m-%d %H:%M:%S%.f", "%Y-%m-%dT%H:%M", "%Y-%m-%d %H:%M", "%Y/%m/%d %H:%M:%S%.f"),
     *("%d.%m.%Y %H:%M:%S%.f", "%d.%m.%Y %H:%M", "%d/%m/%Y %H:%M:%S%.f", "%m/%d/%Y %H:%M:%S%.f", "%d-%m-%Y %H:%M:%S%.f"),
     *("%m/%d/%Y %I:%M:%S %p", "%d/%m/%Y %I:%M:%S %p", "%m/%d/%Y %H:%M", "%d/%m/%Y %H:%M", "%d.%m.%y %H:%M:%S"),
+    *(
+        "%d-%b-%Y %H:%M:%S%.f",
+        "%d %b %Y %H:%M:%S%.f",
+        "%b %d %Y %H:%M:%S",
+        "%b %d, %Y %H:%M:%S",
+        "%a %b %d %H:%M:%S %Y",
+    ),
     *("%Y%m%d %H%M%S", "%Y%m%dT%H%M%S", "%Y/%m/%d %H:%M", "%m/%d/%Y %I:%M %p"),
 )
 
@@ -37,7 +44,10 @@ def seconds_from_numbers(values: Column, factor: float, unit_known: bool) -> tup
     if len(finite) == 0:
         return values, None
     typical = float(np.median(finite))
-    if 1e8 < typical < 1e11:
+    dates = _written_dates(values) if 1.97e13 < typical < 2.2e13 and not unit_known else None
+    if dates is not None:
+        scaled = dates
+    elif 1e8 < typical < 1e11:
         scaled = values
     elif 1e11 <= typical < 1e14:
         scaled = values / 1e3
@@ -49,6 +59,24 @@ def seconds_from_numbers(values: Column, factor: float, unit_known: bool) -> tup
         return values if factor == 1.0 else values * factor, None
     start = float(scaled[np.isfinite(scaled)][0])
     return scaled - start, start
+
+
+_WRITTEN = (100, 100, 100, 100, 100, 10_000)
+_WITHIN = ((0, 60), (0, 59), (0, 23), (1, 31), (1, 12), (1970, 2200))
+
+
+def _written_dates(values: Column) -> Column | None:
+    """Seconds of the epoch, where numbers are dates written in one (20260131140533); None where they are not."""
+    rest, parts = np.nan_to_num(values, nan=20000101000000.0).astype(np.int64), []
+    for size, (least, most) in zip(_WRITTEN, _WITHIN, strict=True):
+        part, rest = rest % size, rest // size
+        if part.min() < least or part.max() > most:
+            return None
+        parts.append(part)
+    second, minute, hour, day, month, year = parts
+    days = (year - 1970).astype("datetime64[Y]").astype("datetime64[M]") + (month - 1).astype("timedelta64[M]")
+    since = days.astype("datetime64[D]").astype(np.int64) + day - 1
+    return np.where(np.isfinite(values), DAY * since + HOUR * hour + 60.0 * minute + second, np.nan)
 
 
 def _day_steps(values: Column) -> bool:

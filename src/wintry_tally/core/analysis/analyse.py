@@ -72,6 +72,8 @@ class Options:
     second: Instrument = field(default_factory=Instrument)
     volts_at: VoltsAt = ""
     """Where the volts were read: at the battery's terminals or at the load, as somebody said; empty where nobody did."""
+    begun_here: bool = False
+    """Whether the log was kept by who began the test: nothing came before its first row."""
     cells_known: bool = False
     """Whether the family's cells in series were said; else the voltages decide them where they can."""
 
@@ -280,11 +282,11 @@ def _begun(
         discharges = [stage for stage in cut.stages[: test.last + 1] if stage.kind == StageKind.DISCHARGE]
         celsius = temperature_near(cut.trace, 0, options.ambient_C)
         why, seen = not_from_full(cut.trace, cut.integral, discharges, options.family, celsius, options.rated_Ah)
-        told = [] if seen else [begins_remark(cut.trace, why)]
+        told = [] if seen or (options.begun_here and not why) else [begins_remark(cut.trace, why)]
         if why or options.family is None:
             return replace(test, begun_low=f"its log {why}" if why else ""), told
         known = (cut.trace, cut.integral, discharges, options.family, celsius, options.rated_Ah)
-        return replace(test, lacking=may_lack(*known, falls=seen)), told
+        return replace(test, lacking=0.0 if options.begun_here else may_lack(*known, falls=seen)), told
     if charge is not None and charge.count.spans and charge.count.spans[0].first == 0:
         why = not_from_empty(cut.trace, 0, charge.count.duration_s, options.family)
         return test, [begins_remark(cut.trace, why)] if why else []

@@ -226,9 +226,11 @@ def sign_remarks(trace: Trace, stages: list[Stage], scale: Scale) -> list[Remark
         if stage.last - stage.first < 5:
             continue
         why = ""
-        if stage.kind == StageKind.CHARGE:
+        if stage.kind == StageKind.CHARGE and _other_way(trace, stages, position, scale):
+            why = "The voltage stands lower with this current than without it and falls, as in a discharge"
+        elif stage.kind == StageKind.CHARGE:
             why = _turned(trace, stages, position, scale)
-        elif stage.kind == StageKind.DISCHARGE and _filled(trace, stages, position, scale):
+        elif stage.kind == StageKind.DISCHARGE and _other_way(trace, stages, position, scale):
             why = "The voltage stands higher with this current than without it, as in a charge"
         elif stage.kind == StageKind.DISCHARGE:
             why = _turned(trace, stages, position, scale)
@@ -269,12 +271,19 @@ def _turned(trace: Trace, stages: list[Stage], position: int, scale: Scale) -> s
     return ""
 
 
-def _filled(trace: Trace, stages: list[Stage], position: int, scale: Scale) -> bool:
-    """Whether what counts as a discharge is a charge: at every edge that shows it the voltage is higher on its side, and
-    where one edge alone or none does, it rises on the way. Volts and amperes of a row may be read one after the other: the
-    rows beside the edge are passed over.
+FALL = 0.15
+"""No charge lets the voltage down by such a share: where cells take over from a heater it is half as much."""
+CHARGER_V = 13.9
+"""Idle volts above this (of a pack of 12 V) may be a charger's that stands at the terminals."""
+
+
+def _other_way(trace: Trace, stages: list[Stage], position: int, scale: Scale) -> bool:
+    """Whether what counts as a discharge is a charge, or the other way round: at every edge that shows it the voltage is
+    higher on its side (lower, for a discharge), and where one edge alone or none does, it rises (falls) on the way. Volts
+    and amperes of a row may be read one after the other: the rows beside the edge are passed over.
     """
     stage, volts = stages[position], trace.voltage_V
+    way = 1.0 if stage.kind == StageKind.DISCHARGE else -1.0
     begun, ended = float(volts[stage.first + 1]), float(volts[stage.last - 1])
     least = max(LIFT_V, 6.0 * scale.noise_V, 3.0 * trace.resolution.get("voltage_V", 0.0))
     idle = {StageKind.REST, StageKind.PAUSE}
@@ -283,8 +292,10 @@ def _filled(trace: Trace, stages: list[Stage], position: int, scale: Scale) -> b
         beside.append((begun, float(volts[max(stages[position - 1].first, stage.first - 2)])))
     if position + 1 < len(stages) and stages[position + 1].kind in idle:
         beside.append((ended, float(volts[min(stages[position + 1].last, stage.last + 2)])))
-    # a protection that is open shows nothing of the cells
-    lifts = [flowing - rested for flowing, rested in beside if rested > OPENED * flowing]
+    # a protection that is open shows nothing of the cells, a charger that stands there more than they have
+    shows = [one for one in beside if one[1] > OPENED * one[0] and (way > 0 or one[1] < CHARGER_V * scale.share)]
+    lifts = [way * (flowing - rested) for flowing, rested in shows]
+    moved = way * (ended - begun)
     if not lifts:
-        return ended - begun > RISE * begun
-    return all(lift > least for lift in lifts) and (len(lifts) == 2 or ended - begun > least)
+        return moved > (RISE if way > 0 else FALL) * begun
+    return all(lift > least for lift in lifts) and ((way > 0 and len(lifts) == 2) or moved > least)

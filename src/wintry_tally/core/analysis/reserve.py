@@ -86,18 +86,7 @@ def reserve_of(
     first = span_of(trace, scale, discharges[0])
     begun = float(trace.time_s[first.first]) - first.lead_s
     end_V = end_of(family)
-    crossing = find_crossing(trace, scale, discharges, end_V, instrument)
-    reached = crossing is not None or (test.voltage_end <= end_V + test.near_V and not test.hidden_s)
-    if crossing is None:
-        last = span_of(trace, scale, discharges[-1])
-        last_seen, end_doubt = last.last, last.tail_doubt_s
-        if reached:  # another meter's mark, or one reading's fall: anywhere as near
-            end_doubt = math.hypot(end_doubt, test.slack_V / math.sqrt(3.0) / test.fall_V_s)
-        ended = float(trace.time_s[last.last]) + last.tail_s
-    else:
-        where = crossing[1]
-        last_seen = where.last
-        ended, end_doubt = float(trace.time_s[where.last]) + where.tail_s, math.hypot(where.doubt_s, where.mark_doubt_s)
+    ended, end_doubt, last_seen, reached = _ended(trace, scale, discharges, test, end_V, instrument)
     paused_s, unbroken_s = _pauses(trace, scale, discharges, begun, ended)
     lasted = (ended - begun - paused_s) / 60.0
     minutes = _with_doubt(lasted, first.lead_doubt_s, end_doubt, test, instrument)
@@ -129,6 +118,23 @@ def reserve_of(
         # under load only: what it rebounds to afterwards settles nothing
         at_rated = float(np.interp(begun + 60.0 * rated_minutes, trace.time_s, trace.voltage_V))
     return Reserve(minutes, corrected, at_rated, reached, working, paused_s, unbroken_s)
+
+
+def _ended(
+    trace: Trace, scale: Scale, discharges: list[Stage], test: CapacityTest, end_V: float, instrument: Instrument
+) -> tuple[float, float, int, bool]:
+    """When the minutes end and how surely (s), the last reading before, and whether the voltage came to its mark."""
+    crossing = find_crossing(trace, scale, discharges, end_V, instrument)
+    if crossing is not None:
+        where = crossing[1]
+        return (
+            float(trace.time_s[where.last]) + where.tail_s, math.hypot(where.doubt_s, where.mark_doubt_s), where.last, True,
+        )  # fmt: skip
+    last, reached = span_of(trace, scale, discharges[-1]), test.voltage_end <= end_V + test.near_V and not test.hidden_s
+    doubt = last.tail_doubt_s
+    if reached:  # another meter's mark, or one reading's fall: anywhere as near
+        doubt = math.hypot(doubt, test.slack_V / math.sqrt(3.0) / test.fall_V_s)
+    return float(trace.time_s[last.last]) + last.tail_s, doubt, last.last, reached
 
 
 def _pauses(trace: Trace, scale: Scale, discharges: list[Stage], begun_s: float, ended_s: float) -> tuple[float, float]:
