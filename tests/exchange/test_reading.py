@@ -187,6 +187,7 @@ def test_headers_taken_apart(header: str, expected: tuple[str, str]) -> None:
         (["T (°C)", "V", "A"], {"voltage": 1, "current": 2, "temperature": 0}),
         (["Zeit", "U", "I", "T"], {"time": 0, "voltage": 1, "current": 2, "temperature": 3}),
         (["t", "U", "I", "T"], {"time": 0, "voltage": 1, "current": 2, "temperature": 3}),
+        (["Sec", "V load", "V sense", "I bat", "I set"], {"time": 0, "voltage": 2, "current": 3}),
         (["T", "U", "I"], {"time": 0, "voltage": 1, "current": 2}),
         (["x", "y", "z"], {}),
     ],

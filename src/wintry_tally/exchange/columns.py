@@ -209,6 +209,7 @@ def parse_header(text: str, unit_below: str = "") -> Header:
     return Header(stripped, plain(stripped), unit)
 
 
+LETTERS = {"voltage": {"v", "u"}, "current": {"a", "i"}}
 CAPITAL_T = {"time": 6.0, "temperature": 5.0}
 
 
@@ -227,6 +228,8 @@ def field_scores(header: Header) -> dict[str, float]:
                 parts = name.split()
                 if len(name) > 2 and all(part in words for part in parts):
                     score = max(score, 4.0 + len(parts) - 0.01 * rank)
+            if not score and 1 < len(words) <= 3 and LETTERS.get(field, set()) & set(words):
+                score = 3.0  # "V sense", "I bat"
         scales = SCALES.get(field, {})
         if unit and field in SCALES:
             if unit == "c" and field == "counter_Ah" and not score:

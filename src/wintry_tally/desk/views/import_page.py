@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from dataclasses import asdict, replace
 from functools import partial
 from pathlib import Path
@@ -58,11 +59,14 @@ FIELD_WORDS = (
     ("charge_state", "gauge %"),
     ("frame", "frame number"),
     ("channel", "channel"),
+    ("state", "charge or not"),
 )
 TIMES_IN = (("as found", ""), ("seconds", "s"), ("minutes", "min"), ("hours", "h"), ("milliseconds", "ms"))
 SIGNS = (("found by itself", "auto"), ("discharge is +", "+"), ("discharge is −", "-"))
 VOLTS_AT = (("not said", ""), ("the battery's terminals", "terminals"), ("the load", "load"))
 PREVIEW_ROWS = 4
+SHELL_MEND = re.compile(r"name it with --map \w+=COLUMN(?:; the columns are: .*)?")
+"""How the shell is told to name a column; here it is chosen."""
 
 
 class ImportPage(StationView):
@@ -281,7 +285,7 @@ class ImportPage(StationView):
 
     def _failed(self, text: str) -> None:
         self._working.hide()
-        self.problem.setText(text)
+        self.problem.setText(SHELL_MEND.sub("choose it above its column", text))
         self.problem.show()
         self._looked = None
         self._found.hide()
@@ -339,6 +343,8 @@ class ImportPage(StationView):
                 box.addItem(words, key)
             if index in beside:
                 box.setItemText(0, "kept beside")
+            if index == layout.opposite:
+                box.setItemText(0, "the other way")
             box.setCurrentIndex(max(0, box.findData(used.get(index, ""))))
             box.activated.connect(self._columns_chosen)
             self._boxes.append(box)
