@@ -110,3 +110,17 @@ def test_what_is_read_of_a_long_run_is_not_drawn_where_nobody_looks_on(qtbot, de
     assert drawn == ["drawn"], "as whoever comes back to it sees it anyway"
     view._read()
     assert drawn == ["drawn", "drawn"]
+
+
+def test_the_line_of_another_battery_goes_with_it(qtbot, window: Window) -> None:
+    import pyqtgraph as pg
+
+    curve = Curve("a", "x", "y")
+    holder = shown(qtbot, curve)
+    for value in (48.0, 48.0, 30.0):
+        # a run of the same name and size each, as two batteries have them
+        curve.show_curves([("Capacity 1", [0.0, 40.0], [13.0, 11.0])], None, [("x", value, f"claimed {value:g} Ah")])
+        curve.settle()
+        lines = [item for item in curve._plot.getPlotItem().items if isinstance(item, pg.InfiniteLine)]
+        assert [(line.value(), line.label.format) for line in lines] == [(value, f"claimed {value:g} Ah")]
+    assert holder.isVisible()

@@ -149,7 +149,7 @@ class Curve(QWidget):
     def _shape(self) -> tuple[object, ...]:
         """What is drawn, but for the points of curves that are short; a long one stays in memory while it is drawn."""
         looks = ((name, id(y) if len(y) > MANY else len(y) <= FEW) for name, _, y in self._series)
-        return (*looks, int(self._ahead is not None), len(self._lines))
+        return (*looks, int(self._ahead is not None), *self._lines)
 
     def settle(self) -> None:
         """Draw now what is to be drawn a moment later, when the rest of a page has had its turn."""
