@@ -89,6 +89,11 @@ def test_a_column_for_each_way_is_one_current(tmp_path: Path, header: str) -> No
     assert blank.capacity is not None and blank.capacity.count.charge.value == pytest.approx(12.0, rel=0.01)
 
 
+def test_a_limit_is_no_current_the_other_way(tmp_path: Path) -> None:
+    found = read(tmp_path, "Discharge current (A),Charge current limit (A)", [f"{amps:.2f},20.0" for amps in AMPS])
+    assert both(found) == (pytest.approx(12.0, rel=0.003), pytest.approx(16.0, rel=0.003))
+
+
 @pytest.mark.parametrize("sign", [1.0, -1.0])
 def test_the_voltage_tells_of_a_current_without_signs_what_is_turned(sign: float) -> None:
     trace = Trace(10.0 * np.arange(len(AMPS)), VOLTS, sign * np.abs(AMPS), resolution=RESOLUTION)

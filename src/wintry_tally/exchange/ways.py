@@ -14,6 +14,7 @@ from wintry_tally.exchange.columns import Header, field_scores
 CHARGE, DISCHARGE = "charge", "discharge"
 _DISCHARGE = re.compile(r"\b(?:dis|dch|dsg|dcg|entlad|decharg|descarg|scaric|ontlad)", re.IGNORECASE)
 _CHARGE = re.compile(r"\b(?:charg|chg|laden|lade|ladung|carg|caric|opladen)", re.IGNORECASE)
+_LIMIT = re.compile(r"\b(?:set|max|min|limit|setpoint|allowed)\b", re.IGNORECASE)
 UNSIGNED = 0.02
 """No reading below zero by more than this share of the largest: the current is written without its sign."""
 
@@ -28,11 +29,8 @@ def opposite(headers: Sequence[Header], current: int, taken: set[int]) -> int | 
     """The column of the current the other way, where charge and discharge have one each; None where they have not."""
     own = way_of(headers[current].name)
     for index, header in enumerate(headers):
-        if (
-            index not in taken
-            and {own, way_of(header.name)} == {CHARGE, DISCHARGE}
-            and "current" in field_scores(header)
-        ):
+        ways = {own, way_of(header.name)} == {CHARGE, DISCHARGE} and not _LIMIT.search(header.name)
+        if ways and index not in taken and "current" in field_scores(header):
             return index
     return None
 
