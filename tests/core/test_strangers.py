@@ -25,3 +25,15 @@ def test_no_verdict_on_a_stranger_s_flawed_log_is_wrong(kind: str) -> None:
         if number % 3 == len(kind) % 3:
             trial, verdict = judged(kind, 11 + number, flaw)
             assert not wrong(trial, verdict), (flaw, trial.claim, trial.far, verdict)
+
+
+@pytest.mark.parametrize(
+    ("kind", "seed", "flaw"),
+    [
+        ("charge-time", 950, "no units"),  # minutes under “t”: an empty battery full after 0.2 Ah
+        ("cold-block", 951, "end missing"),  # a clamp's 0 to 300 mA before and after a charge that is refused
+    ],
+)
+def test_what_was_wrong_once(kind: str, seed: int, flaw: str) -> None:
+    trial, verdict = judged(kind, seed, flaw)
+    assert not wrong(trial, verdict), verdict

@@ -12,6 +12,7 @@ import numpy as np
 from wintry_tally.core.analysis.beginning import MOST_SAG
 from wintry_tally.core.analysis.capacity import CapacityTest
 from wintry_tally.core.analysis.charging import ChargeResult
+from wintry_tally.core.analysis.counting import Count
 from wintry_tally.core.analysis.ending import PROTECTION, SET_CUTOFF
 from wintry_tally.core.battery.families import Family, charge_state_band
 from wintry_tally.core.trace import Remark
@@ -57,7 +58,10 @@ def clock_remark(
         return _too_long(moved, rated_Ah)
     if "time" not in trace.unnamed:
         return None, 0.0
-    whole = test is not None and _emptied(trace, test, family) and not _begun_empty(trace, test, family)
+    whole = test is not None and _emptied(trace, test, family) and not _begun_empty(trace, test.count, family)
+    whole = whole or (
+        charge is not None and charge.time_to_full_s is not None and _begun_empty(trace, charge.count, family)
+    )
     if rated_Ah and whole and moved < PLAUSIBLE[0] * rated_Ah:
         factor = next((f for f in TOO_SHORT if _plausible(moved * f / rated_Ah)), 0.0)
         if factor:
@@ -99,9 +103,10 @@ def _emptied(trace: Trace, test: CapacityTest, family: Family | None) -> bool:
     return last > family.cutoff_floor_V and charge_state_band(family, rested)[1] <= HELD_LITTLE
 
 
-def _begun_empty(trace: Trace, test: CapacityTest, family: Family | None) -> bool:
-    """Whether the battery rested before it at a voltage where it cannot have held much: then little is what it gave."""
-    first = test.count.spans[0].first
+def _begun_empty(trace: Trace, counted: Count, family: Family | None) -> bool:
+    """Whether the battery rested before it at a voltage where it cannot have held much: then little is what it gives, and
+    much goes into it until it is full."""
+    first = counted.spans[0].first if counted.spans else 0
     volts = float(trace.voltage_V[first - 1]) if first else float("nan")
     if family is None or not volts > family.cutoff_floor_V:
         return False

@@ -95,7 +95,8 @@ def own_zero(current: Column) -> float:
     return abs(middle) + IDLE_SPREADS * spread if middle or spread else 0.0
 
 
-LEAP_V, LEAP_MOST_A, LEAP_READINGS, LEAP_LOOK_BACK, LEAP_LONGEST = 0.5, 0.5, 4, 60, 1_000_000
+LEAP_V, LEAP_MOST_A, LEAP_READINGS, LEAP_LOOK_BACK, LEAP_LONGEST = 0.5, 0.5, 8, 60, 1_000_000
+LEAP_SPREADS = 1.2
 """The terminals that leap up by so much (of a pack of 12 V) while a reading of so few A is what it was before: nothing flows."""
 
 
@@ -117,7 +118,8 @@ def leapt_zero(trace: Trace, share: float) -> float:
         before, after, volts = trace.current[earlier], trace.current[later], trace.voltage_V
         below = float(np.median(volts[later]) - np.median(volts[earlier])) > LEAP_V * share
         spread = max(float(np.ptp(before)), float(np.ptp(after)), trace.resolution.get("current_A", 0.0))
-        if below and float(volts[earlier].min()) > 1.0 and abs(float(np.median(after) - np.median(before))) <= spread:
+        apart = abs(float(np.median(after) - np.median(before)))
+        if below and float(volts[earlier].min()) > 1.0 and apart <= LEAP_SPREADS * spread:
             most = max(most, float(np.max(np.abs([*before, *after]))) + spread)
     return most
 
