@@ -186,3 +186,9 @@ def test_what_was_warmer_before_the_shelf_lost_less_than_it_seems() -> None:
     assert warmth.effect.standard == pytest.approx(45.0 * doubt * 20.0, rel=1e-3)
     near = shelf(lfp(10.0), lfp(9.0, celsius=24.0), 4.0)
     assert [one.effect for one in near.conditions if one.name == "temperature of the first"] == [None]
+
+
+def test_two_discharges_whose_loss_does_not_stand_out_say_at_most() -> None:
+    # 10.00 and 9.99 h are 0.05 % a month, less than a discharge repeats by
+    found = shelf(lfp(10.0), lfp(9.99), 6.0)
+    assert found.outcome is Outcome.MET and "at most" in str(found.advice)

@@ -200,18 +200,10 @@ def _round_voltage(volts: float, fall: float, options: EndOptions, meter_V: floa
     apart = max(0.045 * share, meter_V)
     low, high = volts - 1.3 * fall - apart, volts + apart
     crossed_half = math.floor(high * 2) >= math.ceil(low * 2)
-    if family is not None and any(low <= usual <= high for usual in (family.cutoff_V, _gentle_cutoff(family))):
+    if family is not None and any(low <= usual <= high for usual in (family.cutoff_V, family.other_cutoff_V)):
         return True
     near_tenth = abs(volts * 10 - round(volts * 10)) / 10
     return crossed_half or near_tenth <= 0.006
-
-
-GENTLE_CELL_V = {"lead": 1.80, "lithium": 2.80}
-"""The other cut-off that loads are set to, beside a family's usual one, V a cell; common practice, no published source."""
-
-
-def _gentle_cutoff(family: Family) -> float:
-    return GENTLE_CELL_V["lithium" if family.lithium else "lead"] * family.cells
 
 
 def _charge_ending(trace: Trace, scale: Scale, stage: Stage, following: Stage | None, options: EndOptions) -> str:

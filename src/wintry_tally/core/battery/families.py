@@ -56,6 +56,7 @@ def of_cells(family: Family, cells: int) -> Family:
     return replace(
         family, cells=cells, share=ratio * family.share, charge_V=(volts(gentle), volts(usual), volts(upper)),
         float_V=None if family.float_V is None else both(family.float_V), cutoff_V=volts(family.cutoff_V),
+        other_cutoff_V=volts(family.other_cutoff_V),
         cutoff_floor_V=volts(family.cutoff_floor_V), plausible_V=both(family.plausible_V), mean_V=both(family.mean_V),
         charge_state=chart(family.charge_state), schools=tuple(chart(points) for points in family.schools),
         arrival_V=None if family.arrival_V is None else both(family.arrival_V),

@@ -171,7 +171,7 @@ def _with_rising_time(trace: Trace, repair: Repair, remarks: list[Remark]) -> Tr
     if len(back) >= NO_CLOCK and len(back) > NO_CLOCK_SHARE * len(steps):
         raise LogError(
             f"the time goes back at {len(back)} of {len(trace)} rows: that column is no clock",
-            mend="name the time column with --map time=COLUMN",
+            mend="name it with --map time=COLUMN",
         )
     time = trace.time_s
     if len(back):

@@ -283,8 +283,10 @@ def settle_self_discharge(case: Case) -> Verdict | None:
             conditions += [] if warmth is None else [warmth]
         verdict = decide(case, lost.rate, [lost.working], conditions, log.names, [], log.waiting)
         if drawn is not None:
-            return bounded(case, verdict, after, before, (log.names[1], log.names[0]), log.names)
-        if _begun_unseen(log):
+            bound = bounded(case, verdict, after, before, (log.names[1], log.names[0]), log.names)
+            if bound is not verdict:
+                return bound
+        elif _begun_unseen(log):
             why = "the log of the recharge begins while current already flows: what went in before is in no figure"
             return as_bound(
                 case, verdict, "at-least", why, "a recharge logged from before the charger is put on settles it"

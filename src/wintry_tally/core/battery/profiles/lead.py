@@ -16,6 +16,7 @@ AGM = Family(
     charge_V=(14.4, 14.6, 14.7),
     float_V=(13.5, 13.8),
     cutoff_V=10.5,
+    other_cutoff_V=10.8,
     cutoff_floor_V=9.6,
     full_taper_C=0.02,
     plausible_V=(8.0, 15.5),

@@ -16,6 +16,7 @@ LFP = Family(
     charge_V=(14.0, 14.4, 14.6),
     float_V=None,
     cutoff_V=10.0,
+    other_cutoff_V=11.2,
     cutoff_floor_V=8.0,
     full_taper_C=0.05,
     plausible_V=(8.0, 15.0),

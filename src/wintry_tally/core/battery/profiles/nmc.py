@@ -15,6 +15,7 @@ NMC = Family(
     charge_V=(12.3, 12.6, 12.6),
     float_V=None,
     cutoff_V=9.0,
+    other_cutoff_V=8.4,
     cutoff_floor_V=8.4,
     full_taper_C=0.05,
     plausible_V=(7.5, 12.9),

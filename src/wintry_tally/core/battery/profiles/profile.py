@@ -79,7 +79,8 @@ class Family:
         cells, cell_nominal_V: in series, and each cell's nominal voltage.
         charge_V: gentle, usual and upper charge limits.
         float_V: lowest and highest float voltage, or None where there is no float.
-        cutoff_V: the usual end of discharge; cutoff_floor_V: never set a load's cut-off lower.
+        cutoff_V: the usual end of discharge; other_cutoff_V: the other one that loads are set to (1.8 V a cell of lead-acid,
+            2.8 of lithium; common practice, no published source); cutoff_floor_V: never set a load's cut-off lower.
         full_taper_C: charge current, as a share of capacity per hour, at which it is full.
         plausible_V: no healthy terminal reading lies outside; reading_V: nor any reading but a sleeping pack's.
         mean_V: window of the mean discharge voltage at usual rates (0.05 to 0.5 C).
@@ -106,6 +107,7 @@ class Family:
     charge_V: tuple[float, float, float]
     float_V: tuple[float, float] | None
     cutoff_V: float
+    other_cutoff_V: float
     cutoff_floor_V: float
     full_taper_C: float
     plausible_V: tuple[float, float]
