@@ -429,3 +429,19 @@ def test_words_beside_a_line_stand_where_no_curve_runs() -> None:
     x = np.linspace(0.0, 30.0, 200)
     cools = [("core", x, -18.0 + 40.0 * np.exp(-x / 1.6))]
     assert free_end(cools, -17.0, 0.1)["position"] == 0.99 and free_end(cools, 21.0, 0.1)["position"] == 0.99
+
+
+def test_the_import_page_knows_every_field_and_tells_what_to_do_there(tmp_path: Path) -> None:
+    from wintry_tally.core.errors import LogError
+    from wintry_tally.desk.views.import_page import FIELD_WORDS, SHELL_MEND
+    from wintry_tally.exchange import read_log
+    from wintry_tally.exchange.columns import FIELDS
+
+    assert {key for key, _ in FIELD_WORDS if key} == set(FIELDS)
+    for header in ("x,V,A", "Time (s),y,A", "Time (s),V,z"):
+        path = tmp_path / "log.csv"
+        path.write_text(header + "\n" + "".join(f"{n},13.2,8\n" for n in range(9)), encoding="utf-8")
+        with pytest.raises(LogError) as told:
+            read_log(path)
+        shown = SHELL_MEND.sub("choose it above its column", str(told.value))
+        assert "--map" not in shown and shown.endswith("choose it above its column")
