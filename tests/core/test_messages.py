@@ -16,8 +16,18 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import wintry_tally
-from wintry_tally.core.message import NOTHING, OWN, Message, message_data, message_from, said, several, words_of
-from wintry_tally.core.message.english import ENGLISH
+from wintry_tally.core.message import (
+    NOTHING,
+    OWN,
+    Message,
+    english,
+    message_data,
+    message_from,
+    said,
+    several,
+    words_of,
+)
+from wintry_tally.core.message.english import ENGLISH, RUNNING
 from wintry_tally.core.message.reading_back import read_back
 
 ROOT = Path(wintry_tally.__file__).parent
@@ -30,7 +40,7 @@ def fields(code: str) -> dict[str, str]:
 
 
 def is_number(spec: str) -> bool:
-    return spec[-1:] in {"f", "g"}
+    return spec[-1:] in {"f", "g"} or spec[:1] in {"?", "~"}
 
 
 @st.composite
@@ -66,7 +76,7 @@ def test_a_sentence_is_read_back_letter_for_letter_or_kept_as_it_is(message: Mes
         assert found.parts == {"words": str(message)}
 
 
-@pytest.mark.parametrize("code", sorted(ENGLISH))
+@pytest.mark.parametrize("code", sorted(RUNNING))
 def test_every_sentence_with_letters_of_its_own_is_known_again(code: str) -> None:
     """A book that kept words keeps messages from now on: by model, the template itself with numbers and plain names."""
     parts = {
@@ -80,6 +90,20 @@ def test_every_sentence_with_letters_of_its_own_is_known_again(code: str) -> Non
         assert found == made and found.code != OWN
         assert set(found.parts) == set(fields(found.code))
     assert NOTHING == "" and not NOTHING
+
+
+def test_no_code_stands_in_two_tables() -> None:
+    tables = [table for name, table in vars(english).items() if name.isupper() and name != "ENGLISH"]
+    assert sum(map(len, tables)) == len(ENGLISH) and len(tables) > 1
+
+
+def test_a_count_takes_its_word_and_seconds_are_told_as_a_duration() -> None:
+    assert said("rows-blank", count=1) == "1 row without a complete reading left out."
+    assert said("rows-blank", count=2) == "2 rows without a complete reading left out."
+    assert said("begins-late", amps=5.0, seconds=7320.0).startswith(
+        "begins while 5 A already flow, its clock at 2 h 02 min"
+    )
+    assert read_back(str(said("rows-blank", count=2))).code == OWN, "no book ever kept it as words"
 
 
 def test_words_of_another_language_reach_the_messages_within() -> None:

@@ -6,6 +6,7 @@ import numpy as np
 import polars as pl
 
 from wintry_tally.core.errors import LogError
+from wintry_tally.core.message import said
 from wintry_tally.core.trace import Remark
 from wintry_tally.exchange.layout import Layout
 
@@ -46,12 +47,7 @@ def one_channel(
         there = ", ".join(found[:12]) or ", ".join(column.drop_nulls().unique(maintain_order=True).head(12).to_list())
         raise LogError(f'no row is of channel "{chosen}"', name, f"the channels in column {title} are: {there}")
     if len(mine) < frame.height:
-        others = ", ".join(one for one in found if one != chosen)
-        remarks.append(
-            Remark(
-                "several-channels",
-                f"The log holds several channels (column “{title}”): only the {len(mine)} rows of channel {chosen} are read, "
-                f"those of {others or 'no channel'} are left out.",
-            )
-        )
+        others = tuple(one for one in found if one != chosen) or (said("no-channel"),)
+        told = said("one-channel", column=str(title), count=len(mine), channel=chosen, others=others)
+        remarks.append(Remark("several-channels", told))
     return frame[mine], mine + 1, found

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from wintry_tally.core.errors import LogError
-from wintry_tally.core.quantity import format_duration
+from wintry_tally.core.message import Message, said
 from wintry_tally.core.trace import Remark
 from wintry_tally.core.trace.beside import in_order
 from wintry_tally.core.trace.trace import Column, Trace, usual_interval
@@ -43,36 +43,35 @@ def join_logs(parts: Sequence[tuple[str, LogFile]]) -> LogFile:
     dated = all(log.started is not None for _, log in parts)
     ordered = sorted(parts, key=lambda part: part[1].started.timestamp()) if dated else list(parts)  # type: ignore[union-attr]
     pieces: list[Trace] = []
-    told: list[str] = []
+    told: list[Message] = []
     rows = 0
     end = -np.inf
     for number, (name, log) in enumerate(ordered):
         trace = log.trace
         first_row, rows = rows + 1, rows + log.rows
         numbered = np.arange(first_row, first_row + len(trace), dtype=np.int64)
-        time_s, how = _placed(ordered, number, pieces, dated)
+        time_s, behind_s = _placed(ordered, number, pieces, dated)
+        part = said("part-joined", name=name, row=first_row)
+        if behind_s is not None:
+            part = said("part-put-behind", name=name, row=first_row, seconds=behind_s)
         trace = replace(trace, time_s=time_s, row=numbered)
         if number:
             keep = ~(time_s <= end + CLOCK_ROUNDING_S)
             left = int(np.count_nonzero(~keep))
             if left:
-                how += f", {left} readings of times already covered left out"
+                part = said("part-overlaps", part=part, count=left)
                 trace = trace.taking(keep)
-        told.append(f"{name} from row {first_row}{how}")
+        told.append(part)
         if len(trace):
             pieces.append(trace)
             finite = trace.time_s[np.isfinite(trace.time_s)]
             end = max(end, float(np.max(finite))) if len(finite) else end
     joined = _stacked(pieces)
-    remarks = [Remark("parts-joined", f"{len(ordered)} files joined: {'; '.join(told)}.")]
+    remarks = [Remark("parts-joined", said("files-joined", count=len(ordered), parts=tuple(told)))]
     live = [(name, log) for name, log in ordered if _flows(log.trace)]
     if len({log.discharge_sign for _, log in live}) > 1:
-        minus = ", ".join(name for name, log in live if log.discharge_sign == "-")
-        remarks.append(
-            Remark(
-                "sign-flipped", f"The files do not agree on the sign of a discharge; in {minus} it was found to be −."
-            )
-        )
+        minus = tuple(name for name, log in live if log.discharge_sign == "-")
+        remarks.append(Remark("sign-flipped", said("files-signs", names=minus)))
     head = ordered[0][1]
     sign = live[0][1].discharge_sign if live else head.discharge_sign
     own = [replace(remark, rows=None) for _, log in ordered for remark in log.remarks]
@@ -89,23 +88,23 @@ def _flows(trace: Trace) -> bool:
 
 def _placed(
     ordered: Sequence[tuple[str, LogFile]], number: int, pieces: list[Trace], dated: bool
-) -> tuple[Column, str]:
-    """A part's times on the common clock, and how they came to be."""
+) -> tuple[Column, float | None]:
+    """A part's times on the common clock, and by how much it was put behind the part before where its own clock began anew."""
     log = ordered[number][1]
     time_s = log.trace.time_s
     if dated:
         begin, own = ordered[0][1].started, log.started
         assert begin is not None and own is not None
-        return time_s - time_s[0] + (own - begin).total_seconds(), ""
+        return time_s - time_s[0] + (own - begin).total_seconds(), None
     if not pieces:
-        return time_s, ""
+        return time_s, None
     before = _stacked(pieces) if len(pieces) > 1 else pieces[0]
     last = float(before.time_s[-1])
     if float(time_s[0]) >= last or _goes_on(before, log.trace):
-        return time_s, ""
+        return time_s, None
     usual = usual_interval(before.time_s)
     usual = usual if np.isfinite(usual) and usual > 0 else 1.0
-    return time_s - time_s[0] + last + usual, f", its clock anew: put {format_duration(usual)} behind the part before"
+    return time_s - time_s[0] + last + usual, usual
 
 
 def _goes_on(before: Trace, after: Trace) -> bool:

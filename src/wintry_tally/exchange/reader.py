@@ -17,6 +17,7 @@ import numpy as np
 import polars as pl
 
 from wintry_tally.core.errors import LogError
+from wintry_tally.core.message import said
 from wintry_tally.core.trace import Remark
 from wintry_tally.core.trace.trace import Column, Trace, resolution_of
 from wintry_tally.exchange.cells import last_digit, numbers_of, written_apart
@@ -322,9 +323,7 @@ def _sum_of_cells(layout: Layout, beside: dict[str, Column], remarks: list[Remar
     cells = layout.cells
     total: Column = np.sum([beside[cell] for cell in cells], axis=0)
     digits = (10.0 ** -layout.decimals[layout.beside[cell][0]] * layout.beside[cell][1] for cell in cells)
-    remarks.append(
-        Remark("voltage-from-cells", f"No column of the pack's voltage: its {len(cells)} cells are added up.")
-    )
+    remarks.append(Remark("voltage-from-cells", said("cells-added", count=len(cells))))
     return total, float(sum(digits))
 
 
@@ -370,14 +369,13 @@ def _frame_clock(series: dict[str, pl.Series], interval_s: float, remarks: list[
     frames = numbers_of(series["frame"]) if "frame" in series else np.arange(rows, dtype=np.float64)
     finite = frames[np.isfinite(frames)]
     first = float(finite[0]) if len(finite) else 0.0
-    counted = f"frames {first:g} to {float(finite[-1]):g}" if "frame" in series and len(finite) else f"{rows} rows"
-    span = (float(finite[-1]) - first) * interval_s if len(finite) else 0.0
-    remarks.append(
-        Remark(
-            "frame-clock",
-            f"No clock: {counted}, {interval_s:g} s apart, make {span / 3600.0:.4g} h; check that against a clock.",
-        )
-    )
+    last = float(finite[-1]) if len(finite) else first
+    span_h = (last - first) * interval_s / 3600.0
+    if "frame" in series and len(finite):
+        told = said("frames-counted", first=first, last=last, interval=interval_s, hours=span_h)
+    else:
+        told = said("rows-counted", count=rows, interval=interval_s, hours=span_h)
+    remarks.append(Remark("frame-clock", told))
     return (frames - first) * interval_s
 
 
@@ -390,15 +388,9 @@ def _hour_jumps(seconds: Column, naive: bool, remarks: list[Remark]) -> None:
         return
     usual = float(np.nanmedian(steps))
     for index in np.flatnonzero(np.abs(np.abs(steps - usual) - 3600.0) < max(30.0, 2 * usual))[:4]:
-        way = "ahead" if steps[index] > 0 else "back"
-        remarks.append(
-            Remark(
-                "daylight-saving",
-                f"The clock jumps {way} by about an hour at row {index + 2}: a likely change of daylight saving; "
-                "give --timezone to settle it.",
-                (int(index) + 1, int(index) + 2),
-            )
-        )
+        row = int(index) + 2
+        told = said("hour-ahead" if steps[index] > 0 else "hour-back", row=row)
+        remarks.append(Remark("daylight-saving", told, (row - 1, row)))
 
 
 @contextlib.contextmanager

@@ -38,6 +38,7 @@ from wintry_tally.core.analysis.second_meter import SecondMeter, second_meter_of
 from wintry_tally.core.analysis.stages import Scale, Stage, StageKind, find_stages, scale_of, span_of
 from wintry_tally.core.analysis.trips import Trip, find_trips, temperature_near
 from wintry_tally.core.battery.families import Family, packs_that_fit
+from wintry_tally.core.message import said
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.trace import Remark, mend
 from wintry_tally.core.trace.beside import AMBIENT_C
@@ -98,14 +99,12 @@ def with_cells(trace: Trace, options: Options) -> tuple[Options, list[Remark]]:
     if not others or (usual and len(fits) == len(others)):
         return options, []
     chosen = family if usual else min(others, key=lambda pack: abs(pack.nominal_V - float(np.median(volts))))
-    told = f"{low:.2f} to {high:.2f} V are those of a {family.words} pack of "
     if len(fits) > 1:
-        words = f"{told}{' or of '.join(f'{pack.cells} cells ({pack.nominal_V:g} V)' for pack in fits)}; read as {chosen.cells}: give --nominal-v."
-        return replace(options, family=chosen), [Remark("pack-voltage-open", words)]
-    words = (
-        f"{told}{chosen.cells} cells in series ({chosen.nominal_V:g} V), and it is read as one; --nominal-v says so."
-    )
-    return replace(options, family=chosen), [Remark("pack-voltage", words)]
+        packs = tuple(said("a-pack", cells=pack.cells, volts=pack.nominal_V) for pack in fits)
+        told = said("packs-fit", low=low, high=high, family=family.words, packs=packs, cells=chosen.cells)
+        return replace(options, family=chosen), [Remark("pack-voltage-open", told)]
+    told = said("pack-fits", low=low, high=high, family=family.words, cells=chosen.cells, volts=chosen.nominal_V)
+    return replace(options, family=chosen), [Remark("pack-voltage", told)]
 
 
 @dataclass(frozen=True)
@@ -254,7 +253,7 @@ def _with_ambient(raw: Trace, options: Options) -> Options:
 
 def _reclocked(raw: Trace, options: Options, remark: Remark, factor: float) -> Analysis:
     """The log with every time multiplied, as offered and asked for."""
-    done = replace(remark, message=f"{remark.message.removesuffix('.')}; made so, as offered.")
+    done = replace(remark, message=said("times-made", told=remark.message))
     analysis = analyse(replace(raw, time_s=raw.time_s * factor, unnamed=raw.unnamed - {"time", "clock"}), options)
     return replace(analysis, remarks=(done, *analysis.remarks))
 
@@ -327,7 +326,7 @@ def _straightened(trace: Trace, options: Options) -> tuple[Trace, Scale, list[St
     if flipped and options.repair == "offered":
         trace = _turned(trace, [remark.rows for remark in flipped if remark.rows])
         stages = find_stages(trace, scale)
-        flipped = [replace(remark, message=remark.message + " Turned, as offered.") for remark in flipped]
+        flipped = [replace(remark, message=said("sign-turned", told=remark.message)) for remark in flipped]
     off = zero_error(trace, stages)
     if off is not None:
         flipped.append(zero_remark(trace, scale, off, subtracted=options.repair == "offered"))
@@ -395,10 +394,7 @@ def _with_hidden(remarks: list[Remark], trace: Trace, test: CapacityTest | None)
         return remarks
     last = test.count.spans[-1].last
     rows = (trace.row_at(last), trace.row_at(last + 1))
-    told = (
-        f"No readings for {test.hidden_s:.0f} s after row {rows[0]}, where the discharge ended: counted up to the last "
-        f"reading; up to {test.hidden_Ah:.3g} Ah may have flowed unseen."
-    )
+    told = said("gap-at-end", seconds=test.hidden_s, row=rows[0], charge_Ah=test.hidden_Ah)
     return [replace(item, message=told) if item.code == "gap" and item.rows == rows else item for item in remarks]
 
 

@@ -9,6 +9,7 @@ from wintry_tally.core.analysis.counting import BLOCK, HOUR, Integral
 from wintry_tally.core.analysis.ending import PROTECTION, SET_CUTOFF
 from wintry_tally.core.analysis.stages import Scale, Stage, StageKind
 from wintry_tally.core.battery.families import Family
+from wintry_tally.core.message import NOTHING, Message, said, several
 from wintry_tally.core.quantity.typed_slips import digit_neighbours
 from wintry_tally.core.trace import Remark
 from wintry_tally.core.trace.trace import Trace
@@ -42,20 +43,13 @@ def family_remarks(trace: Trace, family: Family, stages: list[Stage]) -> list[Re
                 worst = float(far[np.argmax(np.abs(far - 0.5 * (low + high)))])
     if not total:
         return []
-    offer = ""
+    offer = NOTHING
     if len(trace) > 10 and total > 0.5 * len(trace) and family.plausible_V[0] <= worst / 10 <= family.plausible_V[1]:
-        offer = "divide the voltages by 10"
+        offer = said("offer-tenth")
     elif 1000 * low <= worst <= 1000 * high:
-        offer = "divide the voltages by 1000 (mV)"
-    return [
-        Remark(
-            "voltage-outside-family",
-            f"{total} reading{'s' if total > 1 else ''} outside {low:g} to {high:g} V, where a {family.words} battery "
-            f"can be (the farthest {worst:.4g} V).",
-            (trace.row_at(min(outside)), trace.row_at(max(outside))),
-            offer,
-        )
-    ]
+        offer = said("offer-millivolts")
+    told = said("outside-volts", count=total, low=low, high=high, family=family.words, worst=worst)
+    return [Remark("voltage-outside-family", told, (trace.row_at(min(outside)), trace.row_at(max(outside))), offer)]
 
 
 def mean_voltage_remarks(
@@ -75,24 +69,18 @@ def mean_voltage_remarks(
     if low - slack_V - sag_V <= mean <= high + slack_V:
         return []
     offers = []
-    for name, typed, unit, other in (("charge", charge_Ah, "Ah", energy_Wh), ("energy", energy_Wh, "Wh", charge_Ah)):
+    for name, typed, other in (("charge", charge_Ah, energy_Wh), ("energy", energy_Wh, charge_Ah)):
         for neighbour in digit_neighbours(typed):
             if neighbour > 0:
                 would = other / neighbour if name == "charge" else neighbour / other
                 if low + 0.15 <= would <= high - 0.15:
-                    offers.append(
-                        (abs(would - 0.5 * (low + high)), f"{name} {neighbour:g} {unit} would give {would:.2f} V")
-                    )
+                    offer = said(f"digit-{name}", typed=neighbour, volts=would)
+                    offers.append((abs(would - 0.5 * (low + high)), offer))
     offers.sort()
-    return [
-        Remark(
-            "mean-voltage-implausible",
-            f"{energy_Wh:.5g} Wh / {charge_Ah:.5g} Ah = {mean:.2f} V on average, outside {low:g} to {high:g} V for a "
-            f"{family.words} battery: check the digits, and both meters' accuracy.",
-            None,
-            "; ".join(text for _, text in offers[:2]),
-        )
-    ]
+    told = said(
+        "mean-outside", energy_Wh=energy_Wh, charge_Ah=charge_Ah, mean=mean, low=low, high=high, family=family.words
+    )
+    return [Remark("mean-voltage-implausible", told, None, several([offer for _, offer in offers[:2]]))]
 
 
 def test_remarks(
@@ -120,27 +108,16 @@ def test_remarks(
                 if float(parts[at]) > largest:
                     largest, where = float(parts[at]), start + at
         if largest > 0.01 * charge:
-            remarks.append(
-                Remark(
-                    "coarse-sampling",
-                    f"{100 * largest / charge:.1f} % of the charge lies between two readings; read more often, above "
-                    "all near the end.",
-                    (trace.row_at(where), trace.row_at(where + 1)),
-                )
-            )
+            told = said("charge-between", share=100 * largest / charge)
+            remarks.append(Remark("coarse-sampling", told, (trace.row_at(where), trace.row_at(where + 1))))
     remarks += _rest_remarks(trace, stages, test, rest_s)
     if family is not None and family.lithium and test.ended_by != PROTECTION:
         left = _share_left(family, trace, test)
         if left > 0.01:
-            cause = "the set cut-off" if test.ended_by == SET_CUTOFF else "something other than its protection"
-            last = test.count.spans[-1].last
+            row = trace.row_at(test.count.spans[-1].last)
+            code = "left-by-cutoff" if test.ended_by == SET_CUTOFF else "left-in-cells"
             remarks.append(
-                Remark(
-                    "not-to-protection",
-                    f"Ended by {cause} at {test.voltage_end:.2f} V: about {100 * left:.0f} % of the charge was likely "
-                    "left in the cells.",
-                    (trace.row_at(last), trace.row_at(last)),
-                )
+                Remark("not-to-protection", said(code, volts=test.voltage_end, share=100 * left), (row, row))
             )
     return remarks
 
@@ -151,14 +128,8 @@ def _rest_remarks(trace: Trace, stages: list[Stage], test: CapacityTest, rest_s:
         if stage.kind == StageKind.CHARGE:
             rested = float(trace.time_s[begins] - trace.time_s[stage.last])
             if rested < rest_s:
-                return [
-                    Remark(
-                        "rest-too-short",
-                        f"The discharge begins {rested / 60:.0f} min after the charge; {rest_s / 60:.0f} min of rest "
-                        "are wanted. A later start gives a little less.",
-                        (trace.row_at(stage.last), trace.row_at(begins)),
-                    )
-                ]
+                told = said("rested-short", minutes=rested / 60, wanted=rest_s / 60)
+                return [Remark("rest-too-short", told, (trace.row_at(stage.last), trace.row_at(begins)))]
             return []
     return []
 
@@ -176,16 +147,14 @@ def family_doubt(family: Family, test: CapacityTest) -> list[Remark]:
         or test.count.charge.value < 0.4 * test.count.mean_current.value / test.c_rate
     ):
         return []
-    looks = ""
     share, like_lead = family.share, family.mistaken_for_lead_V
     if like_lead is not None and mean < like_lead[0] and test.voltage_start < like_lead[1]:
-        looks = "a lead-acid"
+        looks = "looks-lead"
     elif not family.lithium and mean > 12.75 * share and test.c_rate > 0.03:
-        looks = "a lithium iron phosphate"
-    if not looks:
+        looks = "looks-lithium"
+    else:
         return []
-    words = f"{mean:.2f} V on average looks like {looks} battery, and {family.words} is declared: check the family."
-    return [Remark("family-doubt", words)]
+    return [Remark("family-doubt", said(looks, volts=mean, family=family.words))]
 
 
 MORE_THAN_RATED = 1.05
@@ -225,36 +194,30 @@ def sign_remarks(trace: Trace, stages: list[Stage], scale: Scale) -> list[Remark
     for position, stage in enumerate(stages):
         if stage.last - stage.first < 5:
             continue
-        why = ""
+        why = NOTHING
         if stage.kind == StageKind.CHARGE and _other_way(trace, stages, position, scale):
-            why = "The voltage stands lower with this current than without it and falls, as in a discharge"
+            why = said("stands-lower")
         elif stage.kind == StageKind.CHARGE:
             why = _turned(trace, stages, position, scale)
         elif stage.kind == StageKind.DISCHARGE and _other_way(trace, stages, position, scale):
-            why = "The voltage stands higher with this current than without it, as in a charge"
+            why = said("stands-higher")
         elif stage.kind == StageKind.DISCHARGE:
             why = _turned(trace, stages, position, scale)
         if why:
-            remarks.append(
-                Remark(
-                    "sign-flipped",
-                    f"{why}: its sign is flipped in these rows.",
-                    (trace.row_at(stage.first), trace.row_at(stage.last)),
-                    "turn the sign of the current in these rows",
-                )
-            )
+            rows = (trace.row_at(stage.first), trace.row_at(stage.last))
+            remarks.append(Remark("sign-flipped", said("sign-flips", why=why), rows, said("offer-turn")))
     return remarks
 
 
-def _turned(trace: Trace, stages: list[Stage], position: int, scale: Scale) -> str:
+def _turned(trace: Trace, stages: list[Stage], position: int, scale: Scale) -> Message:
     """Why what counts as a charge is a discharge, or the other way round: it joins one without the voltage moving, which
     goes on as in that. Empty where it is none."""
     stage = stages[position]
     fallen = float(trace.voltage_V[stage.first] - trace.voltage_V[stage.last])
     charged = stage.kind == StageKind.CHARGE
     if fallen < 0.0 if charged else fallen > 0.0:
-        return ""
-    other, goes_on = (StageKind.DISCHARGE, "falling") if charged else (StageKind.CHARGE, "rising")
+        return NOTHING
+    other = StageKind.DISCHARGE if charged else StageKind.CHARGE
     before = stages[position - 1] if position else None
     after = stages[position + 1] if position + 1 < len(stages) else None
     for neighbour, near, own in (
@@ -266,9 +229,8 @@ def _turned(trace: Trace, stages: list[Stage], position: int, scale: Scale) -> s
         same = abs(abs(trace.current[own]) - abs(trace.current[near])) < 0.1 * scale.reference_A
         smooth = abs(trace.voltage_V[own] - trace.voltage_V[near]) < max(0.05, 6 * scale.noise_V)
         if same and smooth:
-            turns = f"{trace.current[own]:+.3g}".replace("-", "−")
-            return f"The current turns to {turns} A without the voltage moving, and the voltage goes on {goes_on}"
-    return ""
+            return said("turns-falling" if charged else "turns-rising", amps=float(trace.current[own]))
+    return NOTHING
 
 
 FALL = 0.15

@@ -7,7 +7,7 @@ import numpy as np
 from wintry_tally.core.analysis.counting import Integral
 from wintry_tally.core.analysis.stages import Stage
 from wintry_tally.core.battery.families import Family, charge_state_band
-from wintry_tally.core.quantity import format_duration
+from wintry_tally.core.message import NOTHING, Message, said
 from wintry_tally.core.trace.remarks import Remark
 from wintry_tally.core.trace.trace import Trace
 
@@ -37,7 +37,7 @@ def not_from_full(
     family: Family | None,
     celsius: float | None,
     rated_Ah: float | None = None,
-) -> tuple[str, bool]:
+) -> tuple[Message, bool]:
     """Why a discharge whose log begins under load did not begin full, or was under way before it, as what the log does;
     empty where it may have begun there.
 
@@ -54,7 +54,7 @@ def not_from_full(
     if why or (seen and family is not None):
         return why, seen
     lasted = sum(float(trace.time_s[stage.last] - trace.time_s[stage.first]) for stage in stages)
-    return (late, False) if (late := _clock_words(trace, lasted)) else ("", seen)
+    return (late, False) if (late := _clock_words(trace, lasted)) else (NOTHING, seen)
 
 
 def may_lack(
@@ -91,46 +91,45 @@ def _sag_of(
 def _by_voltage(
     trace: Trace, integral: Integral, stages: list[Stage], family: Family | None, celsius: float | None,
     rated_Ah: float | None,
-) -> tuple[str, bool]:  # fmt: skip
+) -> tuple[Message, bool]:  # fmt: skip
     first = stages[0]
     lasted = sum(float(trace.time_s[stage.last] - trace.time_s[stage.first]) for stage in stages)
     if family is None:
-        return "", True
+        return NOTHING, True
     drawn_As = sum(integral.between(stage.first, stage.last)[0] for stage in stages)
     if drawn_As <= 0.0 or lasted <= 0.0:
-        return "", True
+        return NOTHING, True
     begun_V, cold = float(trace.voltage_V[0]), celsius is not None and celsius < COLD_C
     sag, off_V, rate = _sag_of(trace, integral, stages, family, celsius, rated_Ah)
-    words = f"begins while {float(trace.current[0]):.3g} A already flow, at {begun_V:.2f} V"
+    begins = said("begins-flowing-at", amps=float(trace.current[0]), volts=begun_V)
     if charge_state_band(family, begun_V + sag + off_V)[0] >= FULL:
-        return "", True
+        return NOTHING, True
     if charge_state_band(family, begun_V + MOST_SAG * sag + off_V)[1] < FULL:
-        return f"{words}, where no full battery would be", False
+        return said("begins-not-full", begins=begins), False
     if not family.flat:
         tells = not cold and rate <= GENTLE_C["lithium" if family.lithium else "lead"]
-        return (f"{words}, lower than a full one's usually is" if tells else ""), False
+        return said("begins-low", begins=begins) if tells else NOTHING, False
     drawn_A = trace.current[first.first : first.last + 1]
     moved = np.array([integral.to(at)[0] for at in _looked_at(first)]) - integral.to(first.first)[0]
     reached = int(np.searchsorted(moved, TOP_SHARE * drawn_As))
     tenth = _looked_at(first)[reached] if reached < len(moved) else first.last
     if tenth - first.first < LEAST_READINGS or float(np.ptp(drawn_A)) > 0.3 * abs(float(trace.current[0])):
-        return "", False
+        return NOTHING, False
     quarter, half = (first.first + max(2, (tenth - first.first) * fourths // 4) for fourths in (1, 2))
     early, middle, fell = (
         begun_V - float(np.median(trace.voltage_V[at - 2 : at + 1])) for at in (quarter, half, tenth)
     )
     # a step in the middle of the curve falls as far, but not at once
     if fell >= (TOP_V + TOP_V_PER_C * rate) * family.share and early >= 0.2 * fell and middle >= 0.45 * fell:
-        return "", True
-    return f"{words}, and does not fall as a full battery does at first ({1000.0 * fell:.0f} mV in a tenth)", False
+        return NOTHING, True
+    return said("begins-no-fall", begins=begins, fall=1000.0 * fell), False
 
 
-def _clock_words(trace: Trace, lasted_s: float) -> str:
-    """That the log's own clock, which counts from a test's start, stands well beyond it at its first row; else empty."""
+def _clock_words(trace: Trace, lasted_s: float) -> Message:
+    """That the log's own clock, which counts from a test's start, stands well beyond it at its first row; else nothing."""
     if not _counted_on(trace, lasted_s):
-        return ""
-    current, clock = abs(float(trace.current[0])), format_duration(trace.begins_s)
-    return f"begins while {current:.3g} A already flow, its clock at {clock}: what came before is not in it"
+        return NOTHING
+    return said("begins-late", amps=abs(float(trace.current[0])), seconds=trace.begins_s)
 
 
 def _counted_on(trace: Trace, lasted_s: float) -> bool:
@@ -142,7 +141,7 @@ def _looked_at(stage: Stage) -> list[int]:
     return [int(at) for at in np.linspace(stage.first, stage.last, min(2001, stage.last - stage.first + 1))]
 
 
-def not_from_empty(trace: Trace, first: int, lasted_s: float, family: Family | None) -> str:
+def not_from_empty(trace: Trace, first: int, lasted_s: float, family: Family | None) -> Message:
     """Why a charge whose log begins with it did not begin empty, as what the log does; empty where it may have.
 
     Source: common practice, no published source.
@@ -150,21 +149,17 @@ def not_from_empty(trace: Trace, first: int, lasted_s: float, family: Family | N
     if first == 0 and (late := _clock_words(trace, lasted_s)):
         return late
     if family is None or first != 0 or lasted_s <= 0.0:
-        return ""
+        return NOTHING
     begun_V = float(trace.voltage_V[0])
     risen = MOST_SAG * family.build.ohm_Ah * 3600.0 / lasted_s * family.share
     if charge_state_band(family, begun_V - risen)[0] <= EMPTY:
-        return ""
-    return f"begins while current already flows, at {begun_V:.2f} V: it was not empty then"
+        return NOTHING
+    return said("begins-not-empty", volts=begun_V)
 
 
-def begins_remark(trace: Trace, why: str) -> Remark:
+def begins_remark(trace: Trace, why: Message) -> Remark:
     """What is told of a log whose first reading already carries a current, and where its start is not seen; `why` may be empty."""
     current = float(trace.current[0])
-    doing, told = "drawn" if current > 0 else "put in", why or f"begins while {abs(current):.3g} A already flow"
-    return Remark(
-        "begins-under-load",
-        f"The log {told}: what was {doing} before its first row is in no figure. Begin the log at rest, before it is "
-        "switched on.",
-        (trace.row_at(0), trace.row_at(0)),
-    )
+    begins = why or said("begins-flowing", amps=abs(current))
+    told = said("drawn-before" if current > 0 else "charged-before", why=begins)
+    return Remark("begins-under-load", told, (trace.row_at(0), trace.row_at(0)))

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from wintry_tally.core.analysis.stages import Stage, StageKind
+from wintry_tally.core.message import said
 from wintry_tally.core.trace import Remark
 from wintry_tally.core.trace.beside import cell_number
 from wintry_tally.core.trace.trace import Trace
@@ -124,25 +125,17 @@ def cell_remarks(trace: Trace, cells: Cells | None, stages: list[Stage]) -> list
     remarks = []
     loaded = cells.at("under load")
     if loaded is not None and loaded.spread_V > APART_V:
-        remarks.append(
-            Remark(
-                "cells-apart",
-                f"Under load cell {loaded.lowest} reads {loaded.lowest_V:.3f} V and cell {loaded.highest} "
-                f"{loaded.highest_V:.3f} V: {1000 * loaded.spread_V:.0f} mV apart. The lowest ends the discharge before "
-                "the others are empty; a full charge held at its limit gives the pack time to balance.",
-            )
-        )
+        told = said(
+            "cells-lie-apart", lowest=str(loaded.lowest), lowest_V=loaded.lowest_V, highest=str(loaded.highest),
+            highest_V=loaded.highest_V, apart=1000 * loaded.spread_V,
+        )  # fmt: skip
+        remarks.append(Remark("cells-apart", told))
     rest = [stage for stage in stages if stage.kind is not StageKind.PAUSE]
     total = np.sum([trace.beside[f"cell_{number}_V"] for number in cells.numbers], axis=0)
     apart = total / np.where(np.abs(trace.voltage_V) > 1.0, trace.voltage_V, np.nan) - 1.0
     if rest and np.isfinite(apart).any():
         middle = float(np.nanmedian(apart))
         if abs(middle) > SUM_SHARE and cells.numbers == tuple(range(1, len(cells.numbers) + 1)):
-            remarks.append(
-                Remark(
-                    "meters-disagree",
-                    f"The {len(cells.numbers)} cells add up to {100 * (1 + middle):.1f} % of the terminals' voltage: "
-                    "a cell is not told, or a meter is off.",
-                )
-            )
+            told = said("cells-sum-apart", count=len(cells.numbers), share=100 * (1 + middle))
+            remarks.append(Remark("meters-disagree", told))
     return remarks

@@ -12,6 +12,7 @@ from wintry_tally.core.analysis.ending import CHARGE_PROTECTION, TAPER
 from wintry_tally.core.analysis.groups import largest_group
 from wintry_tally.core.analysis.stages import FLOAT_DROP_V, Scale, Stage, StageKind, gap_after, span_of
 from wintry_tally.core.battery.families import Family
+from wintry_tally.core.message import NOTHING, Message, said
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.trace.trace import Trace
 
@@ -52,7 +53,7 @@ class ChargeResult:
         time_to_full_s: None when it never got full, or nobody can tell; full_doubt_s: its standard uncertainty by what
         the meter may be off at the taper mark. share_constant_current: of the charge.
         after_full: what flowed in the same charge after it was full, a float too; None where it was not.
-        all_in: everything that went in until a discharge began; undecided: why full cannot be told, in words.
+        all_in: everything that went in until a discharge began; undecided: why full cannot be told.
         full_early_s, full_late_s: by how much it may have been full sooner or later than was read, for a gap lies there.
     """
 
@@ -64,7 +65,7 @@ class ChargeResult:
     full_doubt_s: float = 0.0
     after_full: Count | None = None
     all_in: Count | None = None
-    undecided: str = ""
+    undecided: Message = NOTHING
     full_early_s: float = 0.0
     full_late_s: float = 0.0
 
@@ -100,9 +101,9 @@ def charge_of(
     ended_by = endings[last] or "log-end"
     mark_A = (LITHIUM_TAPER_C if family is None else family.full_taper_C) * (rated_Ah or 0.0)
     whole = charging
-    undecided = ""
+    undecided = NOTHING
     if 0.0 < mark_A <= scale.zero_A:
-        undecided = f"full is {mark_A:.3g} A, and the meter may be off by {scale.zero_A:.3g} A at zero"
+        undecided = said("full-below-zero", mark=mark_A, zero=scale.zero_A)
     full_at, charging = (None, charging) if undecided else _until_full(trace, charging, mark_A)
     spans = [span_of(trace, scale, stage) for stage in charging]
     doubt_s = 0.0

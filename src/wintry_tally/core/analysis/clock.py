@@ -15,13 +15,14 @@ from wintry_tally.core.analysis.charging import ChargeResult
 from wintry_tally.core.analysis.counting import Count
 from wintry_tally.core.analysis.ending import PROTECTION, SET_CUTOFF
 from wintry_tally.core.battery.families import Family, charge_state_band
+from wintry_tally.core.message import Message, said
 from wintry_tally.core.trace import Remark
 from wintry_tally.core.trace.trace import Trace
 from wintry_tally.core.trace.unit_slips import MOST_OF_RATED
 
-TOO_LONG = {1.0 / 60.0: "a sixtieth of", 1.0 / 1000.0: "a thousandth of", 1.0 / 3600.0: "1/3600 of"}
-TOO_SHORT = {60.0: "60 times", 3600.0: "3600 times"}
-"""What a clock's times may have to be multiplied by, with the words for it."""
+TOO_LONG = (1.0 / 60.0, 1.0 / 1000.0, 1.0 / 3600.0)
+TOO_SHORT = (60.0, 3600.0)
+"""What a clock's times may have to be multiplied by."""
 UNITS = {60.0: "minutes", 3600.0: "hours"}
 PLAUSIBLE = (0.25, 1.4)
 """Shares of its rating that a battery emptied in one go may well give."""
@@ -65,29 +66,26 @@ def clock_remark(
     if rated_Ah and whole and moved < PLAUSIBLE[0] * rated_Ah:
         factor = next((f for f in TOO_SHORT if _plausible(moved * f / rated_Ah)), 0.0)
         if factor:
-            why = f"{moved:.3g} Ah is far from the rating, and in {UNITS[factor]} it would be an ordinary test"
-            return _suspect(f"Nothing says what unit the times are in: {why}", TOO_SHORT[factor]), factor
+            return _unnamed(said("far-from-rating", charge_Ah=moved, unit=UNITS[factor]), factor), factor
     # only a battery that was emptied bears a clock out: into one that stood on a shelf anything may go
     if "clock" in trace.unnamed and not (rated_Ah and whole and _plausible(moved / rated_Ah)):
-        why = "they are read as hours and minutes, and may be minutes and seconds"
-        return _suspect(f"Nothing says what unit the times are in: {why}", TOO_LONG[1.0 / 60.0]), 1.0 / 60.0
+        return _unnamed(said("perhaps-minutes"), 1.0 / 60.0), 1.0 / 60.0
     interval = _interval(trace)
     factor = next((f for f in USUAL_S if any(abs(f * interval - s) <= NEAR * s for s in USUAL_S[f])), 0.0)
     if factor and not (rated_Ah and moved * factor > PLAUSIBLE[1] * rated_Ah):
-        why = f"readings {interval:.4g} apart are {factor * interval:.0f} s apart if it is {UNITS[factor]}"
-        return _suspect(f"Nothing says what unit the times are in: {why}", TOO_SHORT[factor]), factor
+        why = said("interval-in-unit", interval=interval, seconds=factor * interval, unit=UNITS[factor])
+        return _unnamed(why, factor), factor
     if (factor := _by_digits(trace)) and not (rated_Ah and moved * factor > PLAUSIBLE[1] * rated_Ah):
-        why = f"they are odd parts of a second, and even seconds if they are {UNITS[factor]}"
-        return _suspect(f"Nothing says what unit the times are in: {why}", TOO_SHORT[factor]), factor
+        return _unnamed(said("odd-parts", unit=UNITS[factor]), factor), factor
     return None, 0.0
 
 
 def _too_long(moved: float, rated_Ah: float) -> tuple[Remark, float]:
-    told = f"{moved:.4g} Ah in one go is {moved / rated_Ah:.3g} times the rating"
+    told = said("moved-beyond-rating", charge_Ah=moved, times=moved / rated_Ah)
     factor = next((f for f in TOO_LONG if _plausible(moved * f / rated_Ah)), 0.0)
     if factor:
-        return _suspect(f"{told}: the times look {1 / factor:.0f} times too long", TOO_LONG[factor]), factor
-    return Remark("more-than-possible", f"{told}: the rating, or a unit in the log, is wrong."), 0.0
+        return _suspect(said("times-too-long", moved=told, times=1 / factor), factor), factor
+    return Remark("more-than-possible", said("rating-or-unit", moved=told)), 0.0
 
 
 def _emptied(trace: Trace, test: CapacityTest, family: Family | None) -> bool:
@@ -117,8 +115,13 @@ def _plausible(share: float) -> bool:
     return PLAUSIBLE[0] <= share <= PLAUSIBLE[1]
 
 
-def _suspect(told: str, by: str) -> Remark:
-    return Remark("unit-suspect", f"{told}.", None, f"make every time {by} what it is, or name the unit of the times")
+def _unnamed(why: Message, factor: float) -> Remark:
+    return _suspect(said("times-unnamed", why=why), factor)
+
+
+def _suspect(told: Message, factor: float) -> Remark:
+    by = said("offer-times", times=factor) if factor >= 1.0 else said("offer-times-part", part=round(1.0 / factor))
+    return Remark("unit-suspect", told, None, by)
 
 
 def _by_digits(trace: Trace) -> float:

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from wintry_tally.core.analysis.counting import HOUR, Integral
+from wintry_tally.core.message import said
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.trace import Remark
 from wintry_tally.core.trace.trace import Column, Trace
@@ -81,36 +82,20 @@ def counter_remarks(trace: Trace, integral: Integral, first: int, last: int, cha
     if abs(reading.start) > max(2 * resolution, 0.005 * max(moved, 0.0)) and not _runs_down(
         trace.counter_Ah, begin, last
     ):
-        remarks.append(
-            Remark(
-                "counter-not-zero",
-                f"The counter reads {reading.start:g} Ah at the start of the discharge, not zero; what it moved is used: "
-                f"{moved:.4g} Ah.",
-                (trace.row_at(begin), trace.row_at(begin)),
-                f"subtract {reading.start:g} Ah from the counter",
-            )
+        told, offer = (
+            said("counter-begins", start=reading.start, moved=moved),
+            said("offer-counter", start=reading.start),
         )
+        remarks.append(Remark("counter-not-zero", told, (trace.row_at(begin), trace.row_at(begin)), offer))
     for index in reading.resets[:5]:
-        remarks.append(
-            Remark(
-                "counter-reset",
-                f"The counter jumps from {trace.counter_Ah[index - 1]:g} to {trace.counter_Ah[index]:g} Ah at row "
-                f"{trace.row_at(index)}; joined.",
-                (trace.row_at(index), trace.row_at(index)),
-            )
-        )
+        row, (before, after) = trace.row_at(index), (float(trace.counter_Ah[at]) for at in (index - 1, index))
+        remarks.append(Remark("counter-reset", said("counter-jumps", before=before, after=after, row=row), (row, row)))
     within = integral.between(begin, last)[0] / HOUR
     doubt = math.hypot(2 * (charge.standard or 0.01 * charge.value), 2 * (reading.moved.standard or 0.0))
     if abs(moved - within) > max(doubt, 2 * resolution, 0.005 * abs(within)):
-        remarks.append(
-            Remark(
-                "counter-disagrees",
-                f"The counter moved {moved:.4g} Ah, the integrated current gives {within:.4g} Ah: "
-                f"{100 * (moved - within) / within if within else math.inf:+.1f} %, beyond both doubts "
-                f"(± {doubt:.2g} Ah).",
-                (trace.row_at(begin), trace.row_at(last)),
-            )
-        )
+        share = 100 * (moved - within) / within if within else math.inf
+        told = said("counter-apart", moved=moved, within=within, share=share, limit=doubt)
+        remarks.append(Remark("counter-disagrees", told, (trace.row_at(begin), trace.row_at(last))))
     return remarks
 
 

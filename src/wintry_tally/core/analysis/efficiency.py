@@ -8,6 +8,7 @@ import numpy as np
 
 from wintry_tally.core.analysis.charging import ChargeResult
 from wintry_tally.core.analysis.counting import Count
+from wintry_tally.core.message import said
 from wintry_tally.core.quantity import Quantity, format_duration, format_quantity, ratio
 from wintry_tally.core.trace import Remark
 from wintry_tally.core.trace.trace import Trace
@@ -70,19 +71,10 @@ def charge_remarks(charge: ChargeResult | None, efficiency: Efficiency | None) -
     """A full mark that the meter cannot see, and more out than went in."""
     found = []
     if charge is not None and charge.undecided:
-        found.append(
-            Remark(
-                "full-undecided",
-                f"Whether it got full cannot be told: {charge.undecided}. A meter with a finer zero shows it.",
-            )
-        )
+        found.append(Remark("full-undecided", said("full-untold", why=charge.undecided)))
     if efficiency is None or efficiency.coulombic.expanded is None:
         return found
     over = efficiency.coulombic.value - 100.0
     if over > efficiency.coulombic.expanded:
-        told = (
-            f"{format_quantity(efficiency.coulombic)} of the charge came back: more than went in, beyond the meters' uncertainty. "
-            "It held some before, the two currents were measured differently, or a part of the charge is not in the log."
-        )
-        found.append(Remark("efficiency-above", told))
+        found.append(Remark("efficiency-above", said("more-came-back", share=format_quantity(efficiency.coulombic))))
     return found

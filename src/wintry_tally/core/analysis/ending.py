@@ -9,6 +9,7 @@ import numpy as np
 
 from wintry_tally.core.analysis.stages import Scale, Stage, StageKind
 from wintry_tally.core.battery.families import Family
+from wintry_tally.core.message import said
 from wintry_tally.core.quantity import Accuracy
 from wintry_tally.core.trace import Remark
 from wintry_tally.core.trace.trace import Trace
@@ -103,16 +104,14 @@ def _discharge_ending(
             return PROTECTION, [
                 Remark(
                     "end-unclear",
-                    f"The current stopped at {last_V:.2f} V and the terminals rebounded: the protection or an unseen "
-                    "cut-off of the load; the protection is the likelier at so low a voltage.",
+                    said("by-cutoff-or-protection", volts=last_V),
                     (trace.row_at(stage.last), trace.row_at(stage.last)),
                 )
             ]
         return OPERATOR, [
             Remark(
                 "end-unclear",
-                f"The current stopped at {last_V:.2f} V on the falling end of the curve, and the terminals rebounded: "
-                "a load's cut-off, a device's drop-out or a hand; give --cutoff or --device-dropout to settle it.",
+                said("by-cutoff-or-hand", volts=last_V),
                 (trace.row_at(stage.last), trace.row_at(stage.last)),
             )
         ]
@@ -152,11 +151,7 @@ def _heavy_ending(trace: Trace, stages: list[Stage], position: int) -> tuple[str
     """The terminals still show the pack: it was switched off outside, whatever a protection may have done after."""
     stage = stages[position]
     lasted = float(trace.time_s[stage.last] - trace.time_s[stage.first])
-    told = (
-        f"{float(trace.current[stage.last]):.4g} A stopped after {lasted:.4g} s and the terminals stayed at the pack's "
-        "own voltage: it was switched off outside. A protection that opens leaves next to nothing at the terminals; a "
-        "reading there with the load still on would settle it."
-    )
+    told = said("switched-outside", amps=float(trace.current[stage.last]), seconds=lasted)
     return OPERATOR, [Remark("end-unclear", told, (trace.row_at(stage.last), trace.row_at(stage.last)))]
 
 

@@ -9,6 +9,7 @@ import numpy as np
 
 from wintry_tally.core.analysis.capacity import CapacityTest
 from wintry_tally.core.analysis.counting import HOUR, Instrument
+from wintry_tally.core.message import said
 from wintry_tally.core.quantity import Accuracy
 from wintry_tally.core.trace import Remark
 from wintry_tally.core.trace.beside import SECOND_A, SECOND_V
@@ -98,20 +99,13 @@ def second_meter_remarks(trace: Trace, test: CapacityTest | None, found: SecondM
         return []
     rows = (trace.row_at(test.count.spans[0].first), trace.row_at(test.count.spans[-1].last))
     remarks = []
-    for words, apart, allowed, unit in (
-        ("voltage", found.voltage_V, found.allowed_V, "V"),
-        ("current", found.current_A, found.allowed_A, "A"),
+    for unit, apart, allowed in (
+        ("volts", found.voltage_V, found.allowed_V),
+        ("amps", found.current_A, found.allowed_A),
     ):
         if apart is None or allowed is None or abs(apart) <= allowed:
             continue
-        remarks.append(
-            Remark(
-                "meters-disagree",
-                f"The second meter's {words} lies {apart:+.4f} {unit} from the first's on average, and both "
-                f"specifications together allow {allowed:.4f} {unit}: one of the two is off; check both against a third.",
-                rows,
-            )
-        )
+        remarks.append(Remark("meters-disagree", said(f"second-{unit}-apart", apart=apart, limit=allowed), rows))
     return remarks
 
 

@@ -8,6 +8,7 @@ from datetime import datetime
 from typing import Any
 
 from wintry_tally.core.message.english import ENGLISH
+from wintry_tally.core.quantity import format_duration
 
 Part = str | float | int | tuple[str, ...]
 """What a message is made of: numbers in the kept units, names, moments (ISO 8601), other messages, or several of them."""
@@ -63,7 +64,7 @@ def words_of(code: str, parts: Mapping[str, Part], catalogue: Mapping[str, str])
 
 
 class _Words(string.Formatter):
-    """Python's own formatting, and: messages within by the same catalogue, several joined by their spec."""
+    """Python's own formatting, and: messages within by the same catalogue, several joined by their spec, durations, counts."""
 
     def __init__(self, catalogue: Mapping[str, str]) -> None:
         self._catalogue = catalogue
@@ -73,6 +74,11 @@ class _Words(string.Formatter):
             return format_spec.join(self.format_field(one, "") for one in value)
         if isinstance(value, Message):
             return words_of(value.code, value.parts, self._catalogue)
+        if format_spec.startswith("?"):
+            one, many = format_spec[1:].split("|")
+            return one if value == 1 else many
+        if format_spec == "~":
+            return format_duration(value)
         if format_spec.startswith("%"):
             return f"{datetime.fromisoformat(value).astimezone():{format_spec}}"
         return format(value, format_spec)

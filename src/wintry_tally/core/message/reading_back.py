@@ -7,7 +7,7 @@ import string
 from collections.abc import Iterable
 from functools import lru_cache
 
-from wintry_tally.core.message.english import ENGLISH
+from wintry_tally.core.message.english import RUNNING
 from wintry_tally.core.message.message import OWN, Message, Part, as_message, said
 
 NUMBER = r"-?(?:\d+(?:\.\d+)?(?:e[+-]?\d+)?|inf|nan)"
@@ -55,15 +55,15 @@ def _known() -> tuple[tuple[str, ...], tuple[str, ...]]:
         "nothing",
         OWN,
         "several",
-        *(code for code in ENGLISH if ":%" in ENGLISH[code]),
+        *(code for code in RUNNING if ":%" in RUNNING[code]),
     }  # words name no whole moment
-    codes = sorted(set(ENGLISH) - never, key=lambda code: (-_letters(ENGLISH[code]), -ENGLISH[code].count("{"), code))
-    known = tuple(code for code in codes if _letters(ENGLISH[code]) >= LEAST_LETTERS or _all_numbers(code))
+    codes = sorted(set(RUNNING) - never, key=lambda code: (-_letters(RUNNING[code]), -RUNNING[code].count("{"), code))
+    known = tuple(code for code in codes if _letters(RUNNING[code]) >= LEAST_LETTERS or _all_numbers(code))
     return known, tuple(code for code in codes if code not in known)
 
 
 def _all_numbers(code: str) -> bool:
-    specs = [spec for _, name, spec, _ in string.Formatter().parse(ENGLISH[code]) if name]
+    specs = [spec for _, name, spec, _ in string.Formatter().parse(RUNNING[code]) if name]
     return bool(specs) and all(_is_number(spec) for spec in specs)
 
 
@@ -74,7 +74,7 @@ def _letters(template: str) -> int:
 @lru_cache
 def _pattern(code: str) -> re.Pattern[str]:
     parts = []
-    for literal, name, spec, _ in string.Formatter().parse(ENGLISH[code]):
+    for literal, name, spec, _ in string.Formatter().parse(RUNNING[code]):
         parts.append(re.escape(literal))
         if name:
             parts.append(f"(?P<{name}>{NUMBER if _is_number(spec) else '.+?'})")
@@ -86,7 +86,7 @@ def _is_number(spec: str | None) -> bool:
 
 
 def _part(code: str, name: str, text: str, depth: int) -> Part:
-    spec = next(found[2] for found in string.Formatter().parse(ENGLISH[code]) if found[1] == name)
+    spec = next(found[2] for found in string.Formatter().parse(RUNNING[code]) if found[1] == name)
     if _is_number(spec):
         return float(text)
     if spec:

@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
+from wintry_tally.core.message import NOTHING, Message
+
 REMARK_CODES: dict[str, str] = {
     "gap": "an interval longer than five usual ones",
     "clock-backwards": "the clock was set back or restarted",
@@ -56,15 +58,15 @@ class Remark:
 
     Parts:
         code: a key of REMARK_CODES.
-        message: the sentence a user reads, with the numbers.
+        message: what a user reads, with the numbers as its parts.
         rows: first and last data row, 1-based and inclusive, or None when it is not about rows.
-        offer: the repair offered, in words; empty when there is nothing to offer.
+        offer: the repair offered; nothing when there is none.
     """
 
     code: str
-    message: str
+    message: Message
     rows: tuple[int, int] | None = None
-    offer: str = ""
+    offer: Message = NOTHING
 
     def __post_init__(self) -> None:
         assert self.code in REMARK_CODES, self.code

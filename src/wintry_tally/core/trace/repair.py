@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from wintry_tally.core.errors import LogError
+from wintry_tally.core.message import Part, said
 from wintry_tally.core.trace.remarks import Remark
 from wintry_tally.core.trace.standing import without_standing
 from wintry_tally.core.trace.thermometer import with_temperatures
@@ -75,20 +76,19 @@ def _with_current(trace: Trace, remarks: list[Remark]) -> Trace:
     if trace.power_W is not None:
         with np.errstate(divide="ignore", invalid="ignore"):
             current = np.where(trace.voltage_V > 0.1, trace.power_W / trace.voltage_V, 0.0)
-        remarks.append(Remark("current-from-power", "No current column: the current is power divided by voltage."))
+        remarks.append(Remark("current-from-power", said("power-over-volts")))
         return replace(trace, current_A=current)
     if trace.counter_Ah is None and trace.counter_Wh is not None:
         power = _slope_of_counter(trace.time_s, trace.counter_Wh)
         with np.errstate(divide="ignore", invalid="ignore"):
             current = np.where(trace.voltage_V > 0.1, power / trace.voltage_V, 0.0)
-        told = "No current column: the current is the slope of the energy counter, divided by the voltage."
-        remarks.append(Remark("current-from-counter", told))
+        remarks.append(Remark("current-from-counter", said("slope-of-energy")))
         return replace(trace, current_A=current)
     if trace.counter_Ah is None:
         raise LogError(
             "no current, no power and no charge counter found", mend="name the column with --map current=COLUMN"
         )
-    remarks.append(Remark("current-from-counter", "No current column: the current is the slope of the charge counter."))
+    remarks.append(Remark("current-from-counter", said("slope-of-charge")))
     return replace(trace, current_A=_slope_of_counter(trace.time_s, trace.counter_Ah))
 
 
@@ -128,13 +128,7 @@ def _without_blanks(trace: Trace, remarks: list[Remark]) -> Trace:
         return trace
     keep = _readable(trace, slice(None))
     missing = np.flatnonzero(~keep)
-    remarks.append(
-        Remark(
-            "blank-rows",
-            f"{len(missing)} row{'s' if len(missing) > 1 else ''} without a complete reading left out.",
-            _rows(trace, missing),
-        )
-    )
+    remarks.append(Remark("blank-rows", said("rows-blank", count=len(missing)), _rows(trace, missing)))
     return trace.taking(keep)
 
 
@@ -155,13 +149,8 @@ def _with_rising_time(trace: Trace, repair: Repair, remarks: list[Remark]) -> Tr
     if steps.size and float(steps.min()) > 0.0:
         return trace
     if np.count_nonzero(steps < 0) > 0.9 * steps.size and steps.size > 2:
-        remarks.append(
-            Remark(
-                "clock-backwards",
-                "The log runs from the newest row to the oldest; it is read in reverse.",
-                _rows(trace, np.array([0, len(trace) - 1])),
-            )
-        )
+        whole = _rows(trace, np.array([0, len(trace) - 1]))
+        remarks.append(Remark("clock-backwards", said("rows-reversed"), whole))
         return _with_rising_time(trace.taking(np.arange(len(trace) - 1, -1, -1)), repair, remarks)
     if repair != "none":
         trace = _without_repeats(trace, remarks)
@@ -179,19 +168,13 @@ def _with_rising_time(trace: Trace, repair: Repair, remarks: list[Remark]) -> Tr
         for index in back:
             jump = float(trace.time_s[index + 1] - trace.time_s[index])
             about_an_hour = abs(jump + 3600.0) < max(60.0, 3 * usual)
-            remarks.append(
-                Remark(
-                    "clock-backwards",
-                    f"The clock goes back by {-jump:.0f} s at row {trace.row_at(index + 1)}"
-                    + ("; about an hour: likely the end of daylight saving" if about_an_hour else "")
-                    + (
-                        f"; joined one usual interval ({usual:.3g} s) after the row before."
-                        if repair != "none"
-                        else "; rows up to the old time are left out."
-                    ),
-                    (trace.row_at(index), trace.row_at(index + 1)),
-                )
-            )
+            row = trace.row_at(index + 1)
+            if repair != "none":
+                joined = "clock-hour-joined" if about_an_hour else "clock-back-joined"
+                told = said(joined, seconds=-jump, row=row, usual=usual)
+            else:
+                told = said("clock-hour-left" if about_an_hour else "clock-back-left", seconds=-jump, row=row)
+            remarks.append(Remark("clock-backwards", told, (trace.row_at(index), row)))
             if repair != "none":
                 time[index + 1 :] += usual - jump
         trace = replace(trace, time_s=time)
@@ -200,14 +183,7 @@ def _with_rising_time(trace: Trace, repair: Repair, remarks: list[Remark]) -> Tr
     keep[1:] = trace.time_s[1:] > ahead[:-1]
     same = np.flatnonzero(~keep)
     if len(same) and (repair != "none" or not len(back)):
-        remarks.append(
-            Remark(
-                "duplicate-times",
-                f"{len(same)} row{'s repeat' if len(same) > 1 else ' repeats'} the time of the row before; "
-                "the first of each is kept.",
-                _rows(trace, same),
-            )
-        )
+        remarks.append(Remark("duplicate-times", said("times-repeat", count=len(same)), _rows(trace, same)))
     return trace.taking(keep) if len(same) else trace
 
 
@@ -229,8 +205,7 @@ def _without_repeats(trace: Trace, remarks: list[Remark]) -> Trace:
             continue
         keep[again] = False
         rows = _rows(trace, again)
-        told = f"Rows {rows[0]} to {rows[1]} say again what was written before them; left out."
-        remarks.append(Remark("duplicate-times", told, rows))
+        remarks.append(Remark("duplicate-times", said("rows-again", first=rows[0], last=rows[1]), rows))
     return trace if keep.all() else trace.taking(keep)
 
 
@@ -259,15 +234,15 @@ def _without_outliers(trace: Trace, remarks: list[Remark], suspect: set[int]) ->
     if not found or len(found) > 0.02 * len(trace) + 3:
         return trace
     indices = np.array(sorted(found), dtype=np.int64)
-    shown = ", ".join(
-        f"row {trace.row_at(i)}: {trace.voltage_V[i]:.4g} V, {trace.current[i]:.4g} A" for i in indices[:3]
+    shown = tuple(
+        said("reading-out", row=trace.row_at(i), volts=float(trace.voltage_V[i]), amps=float(trace.current[i]))
+        for i in indices[:3]
     )
-    more = f" and {len(indices) - 3} more" if len(indices) > 3 else ""
+    more = len(indices) - len(shown)
+    told = said("readings-out-more", shown=shown, more=more) if more else said("readings-out", shown=shown)
     keep = np.ones(len(trace), dtype=np.bool_)
     keep[indices] = False
-    remarks.append(
-        Remark("outlier-reading", f"Readings that cannot be, left out: {shown}{more}.", _rows(trace, indices))
-    )
+    remarks.append(Remark("outlier-reading", told, _rows(trace, indices)))
     return trace.taking(keep)
 
 
@@ -313,15 +288,15 @@ def _unit_slips(
         suspect.update(range(slip.first, min(slip.last + 1, slip.first + SUSPECTS)))
         unit = "mV" if slip.column == "voltage" else FACTORS[slip.factor]
         rows = (trace.row_at(slip.first), trace.row_at(slip.last))
-        told = f"{slip.last - slip.first + 1} {slip.column} readings around {slip.level:.4g} look like {unit}"
-        remarks.append(
-            Remark(
-                "unit-suspect",
-                told + (f"; divided by {slip.factor:g} as offered." if applied else "."),
-                rows,
-                f"divide rows {rows[0]} to {rows[1]} of the {slip.column} by {slip.factor:g}",
-            )
-        )
+        seen: dict[str, Part] = {
+            "count": slip.last - slip.first + 1,
+            "column": slip.column,
+            "level": slip.level,
+            "unit": unit,
+        }
+        told = said("unit-slip-mended", factor=slip.factor, **seen) if applied else said("unit-slip", **seen)
+        by = said("offer-divide-rows", first=rows[0], last=rows[1], column=slip.column, factor=slip.factor)
+        remarks.append(Remark("unit-suspect", told, rows, by))
         if applied:
             changed = (trace.current if slip.column == "current" else trace.voltage_V).copy()
             changed[part] /= slip.factor
@@ -335,25 +310,14 @@ def _remark_gaps(trace: Trace, remarks: list[Remark]) -> None:
     for index in found[:GAPS_NAMED]:
         length = float(trace.time_s[index + 1] - trace.time_s[index])
         about_an_hour = abs(length - usual - 3600.0) < max(30.0, 2 * usual)
-        remarks.append(
-            Remark(
-                "gap",
-                f"No readings for {length:.0f} s after row {trace.row_at(index)} (usual interval {usual:.3g} s); bridged "
-                "with a straight line and its uncertainty added."
-                + (" About an hour: perhaps the start of daylight saving." if about_an_hour else ""),
-                (trace.row_at(index), trace.row_at(index + 1)),
-            )
-        )
+        row = trace.row_at(index)
+        told = said("gap-of-an-hour" if about_an_hour else "gap-bridged", seconds=length, row=row, usual=usual)
+        remarks.append(Remark("gap", told, (row, trace.row_at(index + 1))))
     if len(found) > GAPS_NAMED:
         more = found[GAPS_NAMED:]
-        remarks.append(
-            Remark(
-                "gap",
-                f"{len(more)} more gaps, of {float(np.max(trace.time_s[more + 1] - trace.time_s[more])):.0f} s at most; "
-                "all bridged alike.",
-                (trace.row_at(more[0]), trace.row_at(more[-1] + 1)),
-            )
-        )
+        longest = float(np.max(trace.time_s[more + 1] - trace.time_s[more]))
+        told = said("more-gaps", count=len(more), seconds=longest)
+        remarks.append(Remark("gap", told, (trace.row_at(more[0]), trace.row_at(more[-1] + 1))))
 
 
 def gaps_of(time_s: Column, usual: float) -> NDArray[np.int64]:

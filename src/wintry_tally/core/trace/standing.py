@@ -6,6 +6,7 @@ import math
 
 import numpy as np
 
+from wintry_tally.core.message import said
 from wintry_tally.core.trace.remarks import Remark
 from wintry_tally.core.trace.trace import Column, Trace
 
@@ -117,11 +118,11 @@ def without_standing(trace: Trace, zero_A: float, leave_out: bool, remarks: list
     for first, last in stood_still(trace, zero_A):
         rows = (trace.row_at(first), trace.row_at(last))
         lasted = float(trace.time_s[last] - trace.time_s[first])
-        told = (
-            f"{last - first} rows after row {rows[0]} ({lasted:.0f} s) repeat {trace.voltage_V[first]:.4g} V and "
-            f"{trace.current[first]:.4g} A to the last digit, as their neighbours never do: the meter stood still"
-        )
-        remarks.append(Remark("readings-stand-still", f"{told}{'; left out.' if leave_out else '.'}", rows))
+        told = said(
+            "stood-still-out" if leave_out else "stood-still", count=last - first, row=rows[0], seconds=lasted,
+            volts=float(trace.voltage_V[first]), amps=float(trace.current[first]),
+        )  # fmt: skip
+        remarks.append(Remark("readings-stand-still", told, rows))
         keep[first + 1 : last + 1] = False
     if not leave_out or bool(np.all(keep)):
         return trace

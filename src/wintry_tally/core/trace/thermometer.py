@@ -9,6 +9,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from wintry_tally.core.message import said
 from wintry_tally.core.trace.remarks import Remark
 from wintry_tally.core.trace.trace import Column, Trace
 
@@ -46,28 +47,17 @@ def with_temperatures(trace: Trace, offered: bool, remarks: list[Remark]) -> Tra
         return trace
     rows = np.flatnonzero(wrong)
     mistrusted = count > TRUSTED * int(np.count_nonzero(np.isfinite(celsius)))
-    told = "all of that sensor is left out" if mistrusted else "left out"
-    remarks.append(
-        Remark(
-            "outlier-reading",
-            f"{count} temperature{'s' if count > 1 else ''} that cannot be, {told}: row {trace.row_at(rows[0])}: "
-            f"{celsius[rows[0]]:.4g} °C.".replace("-", "−"),
-            (trace.row_at(rows[0]), trace.row_at(rows[-1])),
-        )
+    first = trace.row_at(rows[0])
+    told = said(
+        "thermometer-out" if mistrusted else "temperatures-out", count=count, row=first, celsius=float(celsius[rows[0]])
     )
+    remarks.append(Remark("outlier-reading", told, (first, trace.row_at(rows[-1]))))
     return replace(trace, temperature_C=None if mistrusted else np.where(wrong, np.nan, celsius))
 
 
 def _in_unit(trace: Trace, converted: Column, unit: str, median: float, offered: bool, remarks: list[Remark]) -> Trace:
-    told = "read so, as offered" if offered else "left out until that is said"
-    remarks.append(
-        Remark(
-            "temperature-suspect",
-            f"Temperatures around {median:.4g} look like {unit}, not like °C: {told}.",
-            None,
-            f"read the temperatures as {unit}",
-        )
-    )
+    told = said("other-degrees-read" if offered else "other-degrees", level=median, unit=unit)
+    remarks.append(Remark("temperature-suspect", told, None, said("offer-degrees", unit=unit)))
     return replace(trace, temperature_C=converted if offered else None)
 
 

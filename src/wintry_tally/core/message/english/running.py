@@ -1,12 +1,8 @@
-"""The catalogue in English: a template a code, with named parts. Another language is another such table of the same codes.
-
-A part with a format (`{volts:.2f}`) is a number in the kept unit; one without is a name or another message; one whose format
-joins (`{names: and }`) is several of them.
-"""
+"""What is said of a run: why it ended, what was seen on the way, the proof of its connection. Kept in books."""
 
 from __future__ import annotations
 
-ENGLISH: dict[str, str] = {
+RUNNING: dict[str, str] = {
     # in general
     "nothing": "",
     "own": "{words}",
