@@ -17,6 +17,7 @@ from wintry_tally.core.battery.economy import bank as sums_of
 from wintry_tally.core.battery.finding import Finding
 from wintry_tally.core.battery.sample import Sample
 from wintry_tally.core.errors import InputError
+from wintry_tally.core.message import said
 from wintry_tally.core.quantity import Quantity, combine_linear
 from wintry_tally.core.quantity.display import format_plain, format_quantity
 from wintry_tally.core.working import Working
@@ -156,49 +157,32 @@ def join_findings(bank: Bank, cycles: Mapping[str, float] | None = None) -> list
     found: list[Finding] = []
     units = bank.units
     if len({(unit.maker.lower(), unit.model.lower()) for unit in units}) > 1:
-        found.append(Finding("bank-models", "They are of unlike models: a weaker one is worked harder.", "warning"))
+        found.append(Finding("bank-models", said("models-unlike"), "warning"))
     if len({unit.rated_Ah for unit in units}) > 1:
-        found.append(
-            Finding("bank-ratings", "Their ratings are unlike: a string gives what its smallest unit gives.", "warning")
-        )
-    unread = [unit.code for unit in units if unit.arrival.rested_V is None]
+        found.append(Finding("bank-ratings", said("ratings-unlike"), "warning"))
+    unread = tuple(unit.code for unit in units if unit.arrival.rested_V is None)
     known = {unit.code: unit.arrival.rested_V for unit in units if unit.arrival.rested_V is not None}
     if unread:
-        words = f"Read the rested voltage of {', '.join(unread)}: they are joined within {MATCHED_V:g} V of each other."
-        found.append(Finding("bank-unread", words, "warning"))
+        found.append(Finding("bank-unread", said("rested-unread", codes=unread, limit=MATCHED_V), "warning"))
     if len(known) > 1:
         low, high = min(known, key=lambda code: known[code]), max(known, key=lambda code: known[code])
         apart = known[high] - known[low]
         if apart > MATCHED_V + 1e-9:
-            words = (
-                f"As received, {high} stands at {known[high]:.2f} V and {low} at {known[low]:.2f} V, {apart:.2f} V apart: charge "
-                f"each by itself first, until they stand within {MATCHED_V:g} V, or a current flows between them at once."
+            told = said(
+                "stand-apart", highest=high, high=known[high], lowest=low, low=known[low], apart=apart, limit=MATCHED_V
             )
-            found.append(Finding("bank-apart", words, "contradiction"))
+            found.append(Finding("bank-apart", told, "contradiction"))
         elif not unread:
-            found.append(Finding("bank-matched", f"They stand within {apart:.2f} V of each other as received.", "good"))
+            found.append(Finding("bank-matched", said("stand-together", apart=apart), "good"))
     days = [date.fromisoformat(unit.arrival.received) for unit in units if _is_day(unit.arrival.received)]
     if len(days) > 1 and (max(days) - min(days)).days > AGE_DAYS:
-        words = f"They came {(max(days) - min(days)).days} days apart: the older ages the newer."
-        found.append(Finding("bank-age", words, "warning"))
+        found.append(Finding("bank-age", said("came-apart", days=(max(days) - min(days)).days), "warning"))
     if cycles and max(cycles.values()) - min(cycles.values()) > CYCLES_APART:
         most = max(cycles, key=lambda code: cycles[code])
-        found.append(
-            Finding(
-                "bank-cycles",
-                f"{most} has had {cycles[most]:.0f} cycles, the least used {min(cycles.values()):.0f}.",
-                "warning",
-            )
-        )
+        told = said("cycles-apart", unit=most, most=cycles[most], least=min(cycles.values()))
+        found.append(Finding("bank-cycles", told, "warning"))
     if not any(word for unit in units for word in most_allowed(unit)) and len(units) > 1:
-        found.append(
-            Finding(
-                "bank-allowed",
-                "How many its maker allows in series and side by side is not among the claims: look it up, and put it in by "
-                "its kind, as the feature “4 in series, 2 in parallel”.",
-                "note",
-            )
-        )
+        found.append(Finding("bank-allowed", said("allowed-unknown"), "note"))
     return found
 
 

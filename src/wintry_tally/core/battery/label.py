@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from wintry_tally.core.battery.claims import CLAIM_KINDS, Claim
 from wintry_tally.core.battery.families import Family
 from wintry_tally.core.battery.finding import Finding
+from wintry_tally.core.message import Message, said
 from wintry_tally.core.quantity.display import format_plain
 from wintry_tally.core.quantity.units import in_unit
 from wintry_tally.core.working import Working
@@ -47,27 +48,14 @@ def label_findings(
                 f"{format_plain(computed)} Wh",
                 "common practice",
             )
+            figures = {"volts": nominal, "charge_Ah": capacity.value, "energy_Wh": computed, "stated_Wh": energy.value}
+            where = printed(energy.source)
             if abs(computed - energy.value) <= slack:
-                findings.append(
-                    Finding(
-                        "label-agrees",
-                        f"{format_plain(nominal)} V × {format_plain(capacity.value)} Ah = {format_plain(computed)} Wh: agrees with the "
-                        f"{format_plain(energy.value)} Wh {printed(energy.source)}.",
-                        "good",
-                        working,
-                    )
-                )
+                told = said("label-sums", where=where, **figures)
+                findings.append(Finding("label-agrees", told, "good", working))
             else:
-                findings.append(
-                    Finding(
-                        "label-arithmetic",
-                        f"{format_plain(nominal)} V × {format_plain(capacity.value)} Ah ({capacity.source}) = {format_plain(computed)} Wh, "
-                        f"but {format_plain(energy.value)} Wh is printed {printed(energy.source)}; "
-                        f"that would need {format_plain(implied)} V.",
-                        "contradiction",
-                        working,
-                    )
-                )
+                told = said("label-does-not-sum", where=where, source=capacity.source, needed=implied, **figures)
+                findings.append(Finding("label-arithmetic", told, "contradiction", working))
     return findings
 
 
@@ -87,14 +75,11 @@ def contradictions(claims: Sequence[Claim]) -> list[Finding]:
                     continue  # what flows for five minutes says nothing against what flows for good
                 span = first.tolerance + second.tolerance
                 if abs(first.value - second.value) > span + 1e-9 * abs(first.value):
-                    findings.append(
-                        Finding(
-                            "contradiction",
-                            f"{kind.label}: {_claimed(first)} {printed(first.source)}, "
-                            f"{_claimed(second)} {printed(second.source)}. Both are kept and judged.",
-                            "contradiction",
-                        )
-                    )
+                    told = said(
+                        "two-values", claim=kind.label, first=_claimed(first), first_where=printed(first.source),
+                        second=_claimed(second), second_where=printed(second.source),
+                    )  # fmt: skip
+                    findings.append(Finding("contradiction", told, "contradiction"))
     return findings
 
 
@@ -121,13 +106,12 @@ def overlaps(claims: Sequence[Claim]) -> list[Finding]:
     for trip in by_kind.get("over-current-trip", []):
         for one in rated:
             if _value(trip) - trip.tolerance <= _value(one):
-                where = "holds" if _value(one) <= _value(trip) + trip.tolerance else "lies below"
-                found.append(
-                    _at_odds("trip-holds-rating", trip, one, f"the trip's window {where} what is to flow for good")
-                )
+                held = _value(one) <= _value(trip) + trip.tolerance
+                why = said("window-holds-rating" if held else "window-below-rating")
+                found.append(_at_odds("trip-holds-rating", trip, one, why))
     for surge in by_kind.get("surge", []):
         found += [
-            _at_odds("surge-below-rating", surge, one, "a surge is above what flows for good")
+            _at_odds("surge-below-rating", surge, one, said("surge-not-above"))
             for one in rated
             if _value(surge) < _value(one)
         ]
@@ -139,13 +123,11 @@ def overlaps(claims: Sequence[Claim]) -> list[Finding]:
                 and lasts > delay
                 and _value(surge) > _value(trip) + trip.tolerance
             ):
-                found.append(
-                    _at_odds("surge-outlasts-trip", surge, trip, "the trip would end the surge before its time")
-                )
+                found.append(_at_odds("surge-outlasts-trip", surge, trip, said("surge-too-long")))
     for cut_kind, release_kind, way in RELEASES:
         for cut in by_kind.get(cut_kind, []):
             found += [
-                _at_odds("cut-above-release", cut, release, "what is released there would be cut at once again")
+                _at_odds("cut-above-release", cut, release, said("cut-at-once-again"))
                 for release in by_kind.get(release_kind, [])
                 if way * (_value(cut) - _value(release)) > 0.0
             ]
@@ -157,22 +139,27 @@ def _value(claim: Claim) -> float:
     return claim.value
 
 
-def _at_odds(code: str, one: Claim, other: Claim, why: str) -> Finding:
-    def words(claim: Claim) -> str:
-        within = f" ± {format_plain(claim.tolerance, claim.unit)}" if claim.tolerance else ""
-        lasts = claim.conditions.get("duration_s", claim.conditions.get("delay_s"))
-        timed = f" for {format_plain(lasts, 's')}" if lasts is not None and claim.kind == "surge" else ""
-        timed = timed or (f" after {format_plain(lasts, 's')}" if lasts is not None else "")
-        return f"{claim.definition.label} {_claimed(claim)}{within}{timed} {printed(claim.source)}"
-
-    return Finding(code, f"{words(one)}, {words(other)}: {why}. Both are kept and judged.", "contradiction")
+def _at_odds(code: str, one: Claim, other: Claim, why: Message) -> Finding:
+    return Finding(code, said("at-odds", one=_as_printed(one), other=_as_printed(other), why=why), "contradiction")
 
 
-def printed(source: str) -> str:
+def _as_printed(claim: Claim) -> Message:
+    value: str = _claimed(claim)
+    if claim.tolerance:
+        value = said("value-within", value=value, tolerance=format_plain(claim.tolerance, claim.unit))
+    lasts = claim.conditions.get("duration_s", claim.conditions.get("delay_s"))
+    if lasts is not None:
+        value = said(
+            "value-for" if claim.kind == "surge" else "value-after", value=value, time=format_plain(lasts, "s")
+        )
+    return said("claim-printed", claim=claim.definition.label, value=value, where=printed(claim.source))
+
+
+def printed(source: str) -> Message:
     """Where, in words: on the label, in the manual, by its units."""
     if source.startswith("its "):
-        return f"by {source}"
-    return f"in the {source}" if source.startswith("manual") else f"on the {source}"
+        return said("printed-by", source=source)
+    return said("printed-in" if source.startswith("manual") else "printed-on", source=source)
 
 
 def _claimed(claim: Claim) -> str:

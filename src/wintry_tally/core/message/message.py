@@ -8,7 +8,7 @@ from datetime import datetime
 from typing import Any
 
 from wintry_tally.core.message.english import ENGLISH
-from wintry_tally.core.quantity import format_duration
+from wintry_tally.core.quantity import format_duration, format_plain
 
 Part = str | float | int | tuple[str, ...]
 """What a message is made of: numbers in the kept units, names, moments (ISO 8601), other messages, or several of them."""
@@ -79,6 +79,8 @@ class _Words(string.Formatter):
             return one if value == 1 else many
         if format_spec == "~":
             return format_duration(value)
+        if format_spec == "#":
+            return format_plain(value)
         if format_spec.startswith("%"):
             return f"{datetime.fromisoformat(value).astimezone():{format_spec}}"
         return format(value, format_spec)

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Literal
 
 from wintry_tally.core.battery import Family
 from wintry_tally.core.battery.families import charge_state_band
+from wintry_tally.core.message import NOTHING, Message, said
 from wintry_tally.core.protocol.attended import Attendance, Offer, offers_for
 from wintry_tally.core.protocol.capacity import IN_HAND, CapacityPlan, LoadLimits
 from wintry_tally.core.protocol.leads import Leads, ampacity_A
@@ -26,11 +27,18 @@ State = Literal["good", "heed", "bar"]
 class Check:
     """One item: good, to be heeded, or barring the start."""
 
-    name: str
+    name: Message
     state: State
-    message: str
+    message: Message
     working: Working | None = None
     offers: tuple[Offer, ...] = ()
+
+
+def check(
+    name: str, state: State, message: Message, working: Working | None = None, offers: tuple[Offer, ...] = ()
+) -> Check:
+    """A check by the key of its name."""
+    return Check(said(f"check-{name}"), state, message, working, offers)
 
 
 def preflight(
@@ -45,70 +53,58 @@ def preflight(
 ) -> list[Check]:
     """The checks of a capacity test, in the order a person would make them."""
     checks = [
-        Check("Counter", "good", "Counted from zero by this run itself; set the load's own counter to zero too.")
+        check("counter", "good", said("counted-from-zero"))
         if not hand
-        else Check(
-            "Counter", "heed", "Set the counter of the load to zero, or note what it shows as the first reading."
-        ),
+        else check("counter", "heed", said("zero-by-hand")),
         _cutoff(family, plan),
     ]
     checks.append(_rating(rated_Ah, plan))
     if limits is not None and rated_Ah:
         checks.append(_power(family, plan, limits, rated_Ah))
     checks.append(_charged(family, rested_V))
-    checks.append(
-        Check(
-            "Rest",
-            "good" if plan.rest_s >= family.rest_s else "heed",
-            f"Rest of {format_duration(plan.rest_s)} within the run."
-            if plan.rest_s >= family.rest_s
-            else f"A {family.words} battery wants {format_duration(family.rest_s)} after its charge; this run rests "
-            f"{format_duration(plan.rest_s)}. Runs compare only when they rested alike.",
-        )
-    )
+    if plan.rest_s >= family.rest_s:
+        checks.append(check("rest", "good", said("rests-enough", rest=plan.rest_s)))
+    else:
+        told = said("rests-less", family=family.words, wanted=family.rest_s, rest=plan.rest_s)
+        checks.append(check("rest", "heed", told))
     if forecast_s is not None:
         amps = plan.setting if plan.mode == "current" else 0.0
-        by = f"the cut-off of {plan.cutoff_V:g} V is watched here, and the pack's own protection stands behind it"
+        by = said("cutoff-watched", volts=plan.cutoff_V)
         checks.append(_end(family, forecast_s, attendance, forecast_s - plan.rest_s, amps, by))
-    checks.append(
-        Check("Leads", "heed", "Clamps tight on clean terminals, sense leads on the battery itself, fuse fitted.")
-    )
+    checks.append(check("leads", "heed", said("leads-tight")))
     return checks
 
 
 def bars(checks: list[Check]) -> list[Check]:
     """The checks that bar a start."""
-    return [check for check in checks if check.state == "bar"]
+    return [one for one in checks if one.state == "bar"]
 
 
 def _cutoff(family: Family, plan: CapacityPlan) -> Check:
     if plan.cutoff_V < family.cutoff_floor_V:
-        return Check(
-            "Cut-off",
-            "bar",
-            f"A cut-off of {plan.cutoff_V:g} V is below the floor of {family.cutoff_floor_V:g} V for a {family.words} "
-            f"battery; set {family.cutoff_V:g} V.",
+        told = said(
+            "cutoff-too-low",
+            volts=plan.cutoff_V,
+            floor=family.cutoff_floor_V,
+            family=family.words,
+            usual=family.cutoff_V,
         )
+        return check("cutoff", "bar", told)
     if plan.cutoff_V >= family.charge_state[0][0] - 0.5:
-        return Check("Cut-off", "bar", f"A cut-off of {plan.cutoff_V:g} V would end the test at once.")
+        return check("cutoff", "bar", said("cutoff-at-once", volts=plan.cutoff_V))
     if plan.cutoff_V > family.cutoff_V + 0.3:
-        return Check(
-            "Cut-off",
-            "heed",
-            f"{plan.cutoff_V:g} V lies above the usual {family.cutoff_V:g} V: charge will be left in.",
-        )
-    return Check("Cut-off", "good", f"{plan.cutoff_V:g} V.")
+        return check("cutoff", "heed", said("cutoff-high", volts=plan.cutoff_V, usual=family.cutoff_V))
+    return check("cutoff", "good", said("cutoff-fits", volts=plan.cutoff_V))
 
 
 def _rating(rated_Ah: float | None, plan: CapacityPlan) -> Check:
     if not rated_Ah:
-        return Check("Rating", "bar", "No capacity is claimed: type one as printed on the label, like “40 Ah”.")
+        return check("rating", "bar", said("rating-unknown"))
     if plan.mode == "current" and plan.setting > 0:
         rate = plan.setting / rated_Ah
-        return Check("Rate", "good", f"{plan.setting:g} A is {rate:.3g} C of {rated_Ah:g} Ah.")
-    return Check(
-        "Rate", "good" if plan.setting > 0 or plan.mode == "hand" else "bar", f"{plan.mode} of {plan.setting:g}."
-    )
+        return check("rate", "good", said("rate-of", amps=plan.setting, rate=rate, rated_Ah=rated_Ah))
+    told = said("rate-in-mode", mode=plan.mode, setting=plan.setting)
+    return check("rate", "good" if plan.setting > 0 or plan.mode == "hand" else "bar", told)
 
 
 def _power(family: Family, plan: CapacityPlan, limits: LoadLimits, rated_Ah: float) -> Check:
@@ -129,60 +125,44 @@ def _power(family: Family, plan: CapacityPlan, limits: LoadLimits, rated_Ah: flo
     current = wanted / start_V
     if wanted > limits.power_W or current > limits.current_A:
         most = min(limits.current_A, IN_HAND * limits.power_W / start_V)
-        return Check(
-            "Load",
-            "bar",
-            f"{wanted:.0f} W at the start is above the load's {limits.power_W:g} W (or {current:.1f} A above its "
-            f"{limits.current_A:g} A); it can draw at most {most:.1f} A.",
-            working,
+        told = said(
+            "load-too-small", watts=wanted, most_W=limits.power_W, amps=current, most_A=limits.current_A, can=most
         )
+        return check("load", "bar", told, working)
     if wanted > IN_HAND * limits.power_W:
-        return Check(
-            "Load", "heed", f"{wanted:.0f} W leaves under 3 % of the load's {limits.power_W:g} W in hand.", working
-        )
-    return Check("Load", "good", f"{wanted:.0f} W at the start, of {limits.power_W:g} W.", working)
+        return check("load", "heed", said("load-near-limit", watts=wanted, most_W=limits.power_W), working)
+    return check("load", "good", said("load-enough", watts=wanted, most_W=limits.power_W), working)
 
 
 def _charged(family: Family, rested_V: float | None) -> Check:
     if rested_V is None:
-        return Check("Charged", "heed", "Charge fully before the test; the rested voltage was not read.")
+        return check("charged", "heed", said("charge-first"))
     low, high = charge_state_band(family, rested_V)
     if high < 75:
-        return Check(
-            "Charged",
-            "heed",
-            f"{rested_V:.2f} V rested is about {low:.0f} to {high:.0f} %: a capacity test begins full. Charge first.",
-        )
-    return Check("Charged", "good", f"{rested_V:.2f} V rested: about {low:.0f} to {high:.0f} %.")
+        return check("charged", "heed", said("not-full-enough", volts=rested_V, low=low, high=high))
+    return check("charged", "good", said("full-enough", volts=rested_V, low=low, high=high))
 
 
 def _end(
     family: Family, forecast_s: float, attendance: Attendance | None = None, load_s: float = 0.0, amps: float = 0.0,
-    by: str = "",
+    by: Message = NOTHING,
 ) -> Check:  # fmt: skip
-    words, there = f"Ends after about {format_duration(forecast_s)}", True
+    ends, there = said("ends-after", seconds=forecast_s), True
     offers: tuple[Offer, ...] = ()
     working: Working | None = None
     if attendance is not None:
         working = _end_working(attendance, forecast_s, load_s, amps)
         there = attendance.there_at(forecast_s)
-        words += f", at {attendance.clock(forecast_s)}" + ("" if there else ", when nobody is there")
+        code = "ends-at" if there else "ends-alone-at"
+        ends = said(code, seconds=forecast_s, clock=attendance.clock(forecast_s))
         offers = tuple(offers_for(attendance, forecast_s, load_s, amps))
-    words += "."
     if family.own_protection:
-        alone = f" It may end alone: {by}."
-        return Check("End", "good", words + alone, working, offers)
+        return check("end", "good", said("end-may-be-alone", ends=ends, by=by), working, offers)
     if there:
-        alone = " Be there, or use a load whose cut-off is proven: without one a lead-acid battery is driven flat."
-        return Check("End", "heed", words + alone, working)
+        return check("end", "heed", said("end-be-there", ends=ends), working)
     if attendance is not None and attendance.own_cutoff:
-        alone = " The load's own cut-off ends it (set it there too); recharge as soon as somebody is there."
-        return Check("End", "heed", words + alone, working, offers)
-    barred = (
-        " Without a proven cut-off of the load itself a lead-acid battery is driven flat: begin later, draw less, or "
-        "say on the Bench page that the load stops by itself."
-    )
-    return Check("End", "bar", words + barred, working, offers)
+        return check("end", "heed", said("end-own-cutoff", ends=ends), working, offers)
+    return check("end", "bar", said("end-barred", ends=ends), working, offers)
 
 
 def _end_working(attendance: Attendance, forecast_s: float, load_s: float, amps: float) -> Working:
@@ -258,13 +238,7 @@ def preflight_recipe(
         checks.append(_charged(family, rested_V))
     charges = any(step.kind == "charge" for step in recipe.steps)
     if charges and family.lithium and not bench.measures_temperature:
-        checks.append(
-            Check(
-                "Temperature",
-                "heed",
-                "Nothing measures the pack's temperature: make sure that its core is above 0 °C before it is charged.",
-            )
-        )
+        checks.append(check("temperature", "heed", said("core-warm")))
     if recipe.attended:
         checks.append(_attended(recipe, forecast_s, attendance))
     elif forecast_s is not None:
@@ -280,21 +254,21 @@ def preflight_recipe(
     return checks
 
 
-def _ended_by(recipe: Recipe, bench: Bench) -> str:
-    """What ends this very run when nobody is there, in words."""
+WAYS = ("voltage", "above", "taper", "moved", "time", "protection", "refused")
+"""What ends a run by itself, in the order it is told."""
+
+
+def _ended_by(recipe: Recipe, bench: Bench) -> Message:
+    """What ends this very run when nobody is there."""
     kinds = {rule.kind for step in recipe.steps if step.kind in {"discharge", "charge"} for rule in step.ends}
-    ways = {
-        "voltage": "the cut-off", "above": "the voltage", "taper": "the taper", "moved": "the charge moved",
-        "time": "the time limit", "protection": "the protection opening", "refused": "the charge being refused",
-    }  # fmt: skip
-    told = [words for kind, words in ways.items() if kind in kinds]
+    told = [said(f"way-{kind}") for kind in WAYS if kind in kinds]
     if not told:
-        return "nothing flows in it"
-    watched = f"{', '.join(told[:-1])} or {told[-1]}" if len(told) > 1 else told[0]
-    own = ", the load's own cut-off too" if bench.own_cutoff and recipe.cutoff_V is not None else ""
+        return said("nothing-flows")
+    ways = said("either", first=tuple(told[:-1]), last=told[-1]) if len(told) > 1 else told[0]
+    own = bench.own_cutoff and recipe.cutoff_V is not None
+    watched = said("watched-load-too" if own else "watched", ways=ways)
     draws = any(step.kind == "discharge" for step in recipe.steps)
-    behind = "; the pack's own protection stands behind it" if draws else ""
-    return f"{watched} is watched here{own}{behind}"
+    return said("protection-behind", watched=watched) if draws else watched
 
 
 WITNESS_DIGITS = 8.0
@@ -310,34 +284,27 @@ def _witness(recipe: Recipe, facts: Facts, bench: Bench) -> list[Check]:
     moves = least * parameters_for(facts.family, facts.rated_Ah).resistance_ohm
     if not least or moves >= WITNESS_DIGITS * bench.digit_V:
         return []
-    words = (
-        f"Only the instrument that is switched counts its current, and {least:.3g} A move the voltage by about "
-        f"{1000 * moves:.1f} mV: if it stayed on, nothing here would see it. Put a meter of its own on the channel."
-    )
-    return [Check("Off", "heed", words)]
+    return [check("off", "heed", said("off-unseen", amps=least, moves=1000 * moves))]
 
 
 def _attended(recipe: Recipe, forecast_s: float | None, attendance: Attendance | None) -> Check:
     """Somebody has to be there; where that cannot be at its end, it is not started now."""
-    lasts = f", about {format_duration(forecast_s)}" if forecast_s else ""
-    words = f"Stay with it throughout{lasts}; it may not be started and left."
+    stay = said("stay-about", seconds=forecast_s) if forecast_s else said("stay")
     # a run that waits for a person ends when the person says so
     waits = any(rule.kind == "confirm" for step in recipe.steps for rule in step.ends)
     throughout = all(step.attended for step in recipe.steps if step.kind in {"discharge", "charge"})
     if not forecast_s or attendance is None or waits or not throughout or attendance.there_at(forecast_s):
-        return Check("Attended", "heed", words)
+        return check("attended", "heed", stay)
     offers = tuple(offers_for(attendance, forecast_s, 0.0, 0.0))
-    late = f" It would end at {attendance.clock(forecast_s)}, when nobody is there: begin later."
-    return Check("Attended", "bar", words + late, offers=offers)
+    late = said("stay-late", stay=stay, clock=attendance.clock(forecast_s))
+    return check("attended", "bar", late, offers=offers)
 
 
 def _switched_by_hand(recipe: Recipe) -> Check:
     """What only hands can set before a run by hand."""
-    words = "Set the load's counter to zero, or note what it shows with the first reading."
     low = recipe.cutoff_V
-    if low is not None:
-        words += f" Set its cut-off to {low:g} V."
-    return Check("By hand", "heed", words + " Nothing here can switch it off.")
+    told = said("by-hand") if low is None else said("by-hand-cutoff", volts=low)
+    return check("by-hand", "heed", told)
 
 
 def ceilings(recipe: Recipe, family: Family, bench: Bench, first: int = 0) -> list[Check]:
@@ -353,87 +320,60 @@ def _wanted(template: Template, facts: Facts) -> list[Check]:
     """What has to be claimed before this recipe makes sense, and why one is withheld."""
     checks = []
     if not facts.rated_Ah:
-        checks.append(Check("Rating", "bar", "No capacity is claimed: type one as printed on the label, like “40 Ah”."))
+        checks.append(check("rating", "bar", said("rating-unknown")))
     from wintry_tally.core.battery import CLAIM_KINDS
 
-    missing = [CLAIM_KINDS[kind].label for kind in template.needs if facts.claimed(kind) is None]
+    missing = tuple(CLAIM_KINDS[kind].label for kind in template.needs if facts.claimed(kind) is None)
     if missing:
-        checks.append(Check("Claims", "bar", f"Needs a claim first: {', '.join(missing)}. Enter it at Arrival."))
+        checks.append(check("claims", "bar", said("claims-needed", claims=missing)))
     protects = facts.claimed("over-current-trip") or facts.claimed("continuous-discharge") or facts.claimed("surge")
     if template.withheld and protects is None:
-        checks.append(
-            Check(
-                "Withheld",
-                "bar",
-                "No protection data is claimed: what the pack can stand is not known, so heavy currents are withheld. "
-                "Enter the continuous current or the trip from the label or the manual.",
-            )
-        )
+        checks.append(check("withheld", "bar", said("currents-withheld")))
     return checks
 
 
 def _step_checks(number: int, step: Step, family: Family, bench: Bench) -> list[Check]:
-    name = f"Step {number}"
+    name = said("step-numbered", number=number)
     if step.kind in {"discharge", "charge"} and not any(rule.kind in {"time", "moved"} for rule in step.ends):
-        return [Check(name, "bar", f"“{step.title}” has no time limit: it might never end. Give it one.")]
+        return [Check(name, "bar", said("step-unending", step=step.title))]
     if step.kind == "discharge":
         return _draw_checks(name, step, family, bench)
     if step.kind == "charge":
         if not bench.charger_A:
-            return [Check(name, "bar", f"“{step.title}” needs a charger, and there is none on this bench.")]
+            return [Check(name, "bar", said("step-no-charger", step=step.title))]
         if step.setting > bench.charger_A * 1.0001 or step.limit_V > bench.charger_V:
-            return [
-                Check(
-                    name,
-                    "bar",
-                    f"{step.setting:g} A up to {step.limit_V:g} V is above the charger's {bench.charger_A:g} A and "
-                    f"{bench.charger_V:g} V.",
-                )
-            ]
+            told = said(
+                "step-charger-small", amps=step.setting, volts=step.limit_V, most_A=bench.charger_A,
+                most_V=bench.charger_V,
+            )  # fmt: skip
+            return [Check(name, "bar", told)]
     return []
 
 
-def _draw_checks(name: str, step: Step, family: Family, bench: Bench) -> list[Check]:
+def _draw_checks(name: Message, step: Step, family: Family, bench: Bench) -> list[Check]:
     start_V = family.charge_state[0][0]
     if step.mode == "hand":
-        return [
-            Check(
-                name, "heed", f"“{step.title}”: switch the loads yourself, and off when it is over; here it is counted."
-            )
-        ]
+        return [Check(name, "heed", said("step-by-hand", step=step.title))]
     if not bench.load_W:
-        return [Check(name, "bar", f"“{step.title}” needs a load, and there is none on this bench.")]
+        return [Check(name, "bar", said("step-no-load", step=step.title))]
     amps = {"power": step.setting / start_V, "resistance": start_V / step.setting if step.setting else 0.0}.get(
         step.mode, step.setting
     )
     if amps > bench.load_A or amps * start_V > bench.load_W:
-        return [
-            Check(
-                name,
-                "bar",
-                f"{amps:.1f} A and {amps * start_V:.0f} W at the start are above the load's {bench.load_A:g} A and "
-                f"{bench.load_W:g} W.",
-            )
-        ]
+        told = said("step-load-small", amps=amps, watts=amps * start_V, most_A=bench.load_A, most_W=bench.load_W)
+        return [Check(name, "bar", told)]
     low = next(
         (rule.value for rule in step.ends if rule.kind == "voltage" and rule.value < family.cutoff_floor_V), None
     )
     if low is not None:
-        return [
-            Check(
-                name,
-                "bar",
-                f"A cut-off of {low:g} V is below the floor of {family.cutoff_floor_V:g} V for this family.",
-            )
-        ]
+        return [Check(name, "bar", said("step-cutoff-low", volts=low, floor=family.cutoff_floor_V))]
     return []
 
 
 def _thin(recipe: Recipe, family: Family, bench: Bench) -> Check:
     most = max((most_amps(step, family) for step in recipe.steps), default=0.0)
-    tight = "Clamps tight on clean terminals, red on plus, fuse fitted."
     if bench.leads is None:
-        return Check("Leads", "heed", tight + " Their gauge is not entered: feel them after three minutes.")
+        return check("leads", "heed", said("leads-unknown"))
     leads = bench.leads
     carries, drop, rise = ampacity_A(leads.area_mm2), leads.drop_V(most), leads.rise_K(most)
     working = Working(
@@ -459,14 +399,9 @@ def _thin(recipe: Recipe, family: Family, bench: Bench) -> Check:
         default=0.0,
     )
     if most > carries and short > 120.0:
-        return Check(
-            "Leads",
-            "bar",
-            f"{leads.area_mm2:g} mm² may carry {carries:g} A and {most:.3g} A are wanted: thicker leads.",
-            working,
-        )
-    words = f"{most:.3g} A through {leads.area_mm2:g} mm²: {1000 * drop:.0f} mV lost, {rise:.0f} K warmer."
+        told = said("leads-too-thin", area=leads.area_mm2, carries=carries, amps=most)
+        return check("leads", "bar", told, working)
+    lose = said("leads-lose", amps=most, area=leads.area_mm2, drop=1000 * drop, rise=rise)
     if most > carries or rise > 25.0 or (drop > 0.1 and not leads.sensed):
-        lost = "" if leads.sensed else " Read the voltage at the battery itself."
-        return Check("Leads", "heed", words + lost, working)
-    return Check("Leads", "good", f"{words} {tight}", working)
+        return check("leads", "heed", lose if leads.sensed else said("leads-read-there", lose=lose), working)
+    return check("leads", "good", said("leads-good", lose=lose, tight=said("clamps-tight")), working)

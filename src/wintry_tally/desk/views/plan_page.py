@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QComboBox, QWidget
 
 from wintry_tally.bench.simulated import STAND_IN_METER
 from wintry_tally.book import RunSettings
+from wintry_tally.core.message import NOTHING, said
 from wintry_tally.core.plan import Forecast
 from wintry_tally.core.protocol.attended import Attendance, Offer
 from wintry_tally.core.protocol.capacity import CapacityPlan, LoadLimits, reference_current
@@ -158,8 +159,7 @@ class PlanPage(StationView):
         sample = self.session.sample(self.sample_id)
         asked = self.asked()
         if asked is None:
-            words = "A field cannot be read, or is not above zero: see the words beneath it."
-            self.start_card.show_checks([Check("", "bar", words)])
+            self.start_card.show_checks([Check(NOTHING, "bar", said("field-not-positive"))])
             return
         outlook: Forecast | None = None
         told = ""

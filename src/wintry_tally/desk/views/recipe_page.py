@@ -17,9 +17,10 @@ from wintry_tally.bench.guided import READ_EVERY_S
 from wintry_tally.bench.hand import CLOCK_LIMIT_S
 from wintry_tally.bench.simulated import STAND_IN_METER
 from wintry_tally.book import RunSettings
+from wintry_tally.core.message import as_message, said
 from wintry_tally.core.protocol.attended import Attendance, Offer
 from wintry_tally.core.protocol.editing import begun_later, with_current
-from wintry_tally.core.protocol.preflight import Bench, Check, preflight_recipe
+from wintry_tally.core.protocol.preflight import Bench, Check, check, preflight_recipe
 from wintry_tally.core.protocol.setpoints import Facts
 from wintry_tally.core.quantity import format_duration, parse_accuracy
 from wintry_tally.desk.asking import page_place
@@ -245,7 +246,7 @@ class RecipePage(StationView):
         recipe = self.steps.recipe
         found: list[Check] = []
         if recipe is None:
-            found.append(Check("Steps", "bar", self.steps.problem or "A step cannot be read."))
+            found.append(check("steps", "bar", as_message(self.steps.problem) or said("step-unread")))
         else:
             limits = self._limits()
             outlook = self._forecast()
@@ -262,19 +263,16 @@ class RecipePage(StationView):
                 told = _outlook_words(outlook)
         busy = self.session.running.on_channel(str(self.bench.currentData() or ""))
         if busy is not None:
-            found.append(
-                Check("Channel", "bar", f"It is busy with {busy.run.title}: choose another, or stop that run.")
-            )
+            found.append(check("channel", "bar", said("channel-busy", run=busy.run.title)))
         fields = (
             *(self.power, self.ceiling, self.ambient, self.core, self.full, self.every, self.accuracy_V),
             self.accuracy_A,
         )
         if any(field.problem for field in fields if not field.isHidden()):
-            found.append(Check("Fields", "bar", "A field cannot be read: see the words beneath it."))
+            found.append(check("fields", "bar", said("field-unread")))
         every = self.every.number
         if every is not None and not LEAST_EVERY_S <= every <= MOST_EVERY_S:
-            words = "Keep one every tenth of a second at the most, every four hours at the least."
-            found.append(Check("Readings", "bar", words))
+            found.append(check("readings", "bar", said("interval-out-of-range")))
         self.start_card.show_checks(found, told)
 
     def _forecast(self) -> Forecast | None:
