@@ -65,7 +65,7 @@ def test_a_charge_to_a_share_is_timed_to_that_share() -> None:
     for share, outcome in ((0.8, Outcome.NOT_TESTED), (1.0, Outcome.MISSED)):
         wanted = claim("charge-time", 3.0 * 3600, "s", "at-most", end_share=share)
         told = verdict(wanted, "charge", stopped)
-        assert told.outcome is outcome and (share == 1.0 or "80% of it is not known" in told.advice)
+        assert told.outcome is outcome and (share == 1.0 or "80 % of it is not known" in told.advice)
     read = parse_claim("charges to 80 % in 2 h")
     assert read.conditions == {"end_share": 0.8} and claim_words(read) == "Charge time at most 2 h to 80% of full"
 

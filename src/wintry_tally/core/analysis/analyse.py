@@ -38,7 +38,7 @@ from wintry_tally.core.analysis.second_meter import SecondMeter, second_meter_of
 from wintry_tally.core.analysis.stages import Scale, Stage, StageKind, find_stages, scale_of, span_of
 from wintry_tally.core.analysis.trips import Trip, find_trips, temperature_near
 from wintry_tally.core.battery.families import Family, packs_that_fit
-from wintry_tally.core.message import said
+from wintry_tally.core.message import NOTHING, said
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.trace import Remark, mend
 from wintry_tally.core.trace.beside import AMBIENT_C
@@ -283,7 +283,7 @@ def _begun(
         why, seen = not_from_full(cut.trace, cut.integral, discharges, options.family, celsius, options.rated_Ah)
         told = [] if seen or (options.begun_here and not why) else [begins_remark(cut.trace, why)]
         if why or options.family is None:
-            return replace(test, begun_low=f"its log {why}" if why else ""), told
+            return replace(test, begun_low=said("its-log", why=why) if why else NOTHING), told
         known = (cut.trace, cut.integral, discharges, options.family, celsius, options.rated_Ah)
         return replace(test, lacking=0.0 if options.begun_here else may_lack(*known, falls=seen)), told
     if charge is not None and charge.count.spans and charge.count.spans[0].first == 0:

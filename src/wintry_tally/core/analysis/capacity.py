@@ -16,6 +16,7 @@ from wintry_tally.core.analysis.ending import (
 )
 from wintry_tally.core.analysis.groups import largest_group
 from wintry_tally.core.analysis.stages import Scale, Stage, StageKind, gap_after, span_of
+from wintry_tally.core.message import NOTHING, Message
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.trace.trace import Trace
 
@@ -56,7 +57,7 @@ class CapacityTest:
     pauses_s: float
     rates: tuple[float, ...]
     hidden_s: float = 0.0
-    begun_low: str = ""
+    begun_low: Message = NOTHING
     lacking: float = 0.0
     slack_V: float = 0.0
     fall_V_s: float = 0.0

@@ -24,14 +24,8 @@ OPERATOR = "operator"
 LOG_END = "log-end"
 
 ENDING_WORDS = {
-    PROTECTION: "the battery's own protection opened",
-    SET_CUTOFF: "the load's set cut-off",
-    DROPOUT: "the device dropped out",
-    TAPER: "the current tapered off",
-    CHARGE_PROTECTION: "the protection opened on charge",
-    SET_POINT: "another setting followed",
-    OPERATOR: "somebody or something switched it off",
-    LOG_END: "the log ends",
+    ending: said(f"ending-{ending}")
+    for ending in (PROTECTION, SET_CUTOFF, DROPOUT, TAPER, CHARGE_PROTECTION, SET_POINT, OPERATOR, LOG_END)
 }
 
 

@@ -7,6 +7,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
 
+from wintry_tally.core.message import NOTHING, Message, said
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.quantity.units import KEPT, find_unit
 
@@ -39,7 +40,7 @@ class ClaimKind:
     dimension: str
     direction: Direction
     evidence: str
-    beyond: str = ""
+    beyond: Message = NOTHING
     repeatable: bool = False
     unit: str = ""
 
@@ -74,68 +75,23 @@ CLAIM_KINDS: dict[str, ClaimKind] = {
         ClaimKind("efficiency", "Round-trip efficiency", "share", _L, "cycle"),
         ClaimKind("cold-charge-block", "Low-temperature charge block", "temperature", _W, "charge-block"),
         ClaimKind("cold-charge-release", "Charge release after cold", "temperature", _W, "charge-block"),
-        ClaimKind(
-            "high-temperature-cut",
-            "High-temperature cut",
-            "temperature",
-            _W,
-            "",
-            beyond="heating a battery to its cut is not a bench procedure offered here",
-        ),
+        ClaimKind("high-temperature-cut", "High-temperature cut", "temperature", _W, "", beyond=said("beyond-heat")),
         ClaimKind("heater-power", "Heater, least input", "power", _L, "heater"),
         ClaimKind("heater-time", "Time to warm", "duration", _M, "heater", unit="min"),
         ClaimKind("heater-stop", "Heater stops", "temperature", _W, "heater"),
         ClaimKind("cold-loss", "Loss in the cold", "share", _M, "cold-loss"),
         ClaimKind("self-discharge", "Self-discharge", "monthly share", _M, "self-discharge"),
-        ClaimKind(
-            "shelf-life",
-            "Shelf life",
-            "duration",
-            _L,
-            "",
-            beyond="it takes as long as it claims; a shelf test over months speaks to self-discharge instead",
-            unit="months",
-        ),
-        ClaimKind(
-            "cycles",
-            "Cycle life",
-            "count",
-            _L,
-            "",
-            beyond="thousands of cycles take years; re-tests over time show the fade",
-        ),
+        ClaimKind("shelf-life", "Shelf life", "duration", _L, "", beyond=said("beyond-shelf-life"), unit="months"),
+        ClaimKind("cycles", "Cycle life", "count", _L, "", beyond=said("beyond-cycles")),
         ClaimKind("mass", "Mass", "mass", _W, "measured"),
         ClaimKind("length", "Length", "length", _W, "measured"),
         ClaimKind("width", "Width", "length", _W, "measured"),
         ClaimKind("height", "Height", "length", _W, "measured"),
         ClaimKind("price", "Price", "money", _I, "measured"),
-        ClaimKind(
-            "ingress",
-            "Ingress code",
-            "",
-            _I,
-            "",
-            beyond="an ingress code needs the standard's spray and immersion rigs",
-        ),
-        ClaimKind(
-            "warranty",
-            "Warranty",
-            "duration",
-            _I,
-            "",
-            beyond="a warranty is a promise to be read, not measured",
-            unit="years",
-        ),
+        ClaimKind("ingress", "Ingress code", "", _I, "", beyond=said("beyond-ingress")),
+        ClaimKind("warranty", "Warranty", "duration", _I, "", beyond=said("beyond-warranty"), unit="years"),
         ClaimKind("feature", "Feature", "", _I, "measured", repeatable=True),
-        ClaimKind(
-            NOTED,
-            "Noted as printed",
-            "",
-            _I,
-            "",
-            beyond="no test of this bench speaks to it: it is kept as printed",
-            repeatable=True,
-        ),
+        ClaimKind(NOTED, "Noted as printed", "", _I, "", beyond=said("beyond-other"), repeatable=True),
     )
 }
 """Every claim kind of the trade, in the order of a data sheet."""

@@ -18,6 +18,7 @@ from wintry_tally.core.cell import parameters_for
 from wintry_tally.core.cell.battery_model import HOLDS_BACK_C
 from wintry_tally.core.compare.figures import WHOLE, Tested, first_step
 from wintry_tally.core.compare.money import HALF, Bill, bill, lost_kWh
+from wintry_tally.core.message import NOTHING, Message, said
 from wintry_tally.core.plan.ensemble import Ensemble, Members
 from wintry_tally.core.plan.so_far import SoFar, fitted
 from wintry_tally.core.quantity import Quantity
@@ -114,7 +115,7 @@ class NeedResult:
     mass_kg: float | None = None
     cost: float | None = None
     currency: str = ""
-    advice: str = ""
+    advice: Message = NOTHING
     steps: tuple[str, ...] = field(default=())
     bill: Bill | None = None
     halved: Bill | None = None
@@ -135,9 +136,7 @@ def judge_need(
     rated = sample.rated_Ah
     stages = [stage for run in runs if (stage := _stage(sample, run)) is not None][-MOST_STAGES:]
     if not rated or not stages:
-        return NeedResult(
-            need.name, sample.code, Outcome.NOT_TESTED, advice="run a capacity test: nothing is known of what it holds"
-        )
+        return NeedResult(need.name, sample.code, Outcome.NOT_TESTED, advice=said("capacity-first"))
     raw = _by_its_steps(fitted(stages, sample.family, rated), sample, runs, rated)
     one = _run(need, sample, raw, rated, cold_loss, units)
     probability = _probability(need, sample, one)
@@ -341,15 +340,15 @@ def _limit(need: Need, sample: Sample, ran: _Ran) -> str:
     return ran.by[which]
 
 
-def _advice(need: Need, ran: _Ran, probability: float) -> str:
+def _advice(need: Need, ran: _Ran, probability: float) -> Message:
     if probability >= SURE:
-        return ""
+        return NOTHING
     device = ran.by[int(np.bincount(ran.what).argmax())]
     if "drops out" in device:
-        return "a device that works at a lower voltage would leave less of it unused; more of them in parallel sag less"
+        return said("lower-dropout")
     if need.coldest_C is not None and need.coldest_C < 10.0:
-        return "insulation, or more of them in parallel: the cold takes part of it"
-    return "more of them in parallel, or less to draw"
+        return said("insulate")
+    return said("more-of-them")
 
 
 def _bill(

@@ -27,12 +27,17 @@ class Message(str):
     parts: Mapping[str, Part]
 
     def __new__(cls, code: str, parts: Mapping[str, Part]) -> Message:
-        made = super().__new__(cls, words_of(code, parts, ENGLISH))
-        made.code, made.parts = code, dict(parts)
+        return cls._worded(words_of(code, parts, ENGLISH), code, dict(parts))
+
+    @classmethod
+    def _worded(cls, words: str, code: str, parts: Mapping[str, Part]) -> Message:
+        """A message whose words are known already."""
+        made = super().__new__(cls, words)
+        made.code, made.parts = code, parts
         return made
 
     def __reduce__(self) -> tuple[Any, ...]:
-        return (Message, (self.code, self.parts))
+        return (Message._worded, (str(self), self.code, self.parts))
 
     def __deepcopy__(self, _memo: dict[int, Any]) -> Message:
         return self
@@ -72,6 +77,8 @@ class _Words(string.Formatter):
     def format_field(self, value: Any, format_spec: str) -> str:
         if isinstance(value, tuple):
             return format_spec.join(self.format_field(one, "") for one in value)
+        if format_spec == "within":
+            return self.format_field(value, "").removesuffix(".")
         if isinstance(value, Message):
             return words_of(value.code, value.parts, self._catalogue)
         if format_spec.startswith("?"):

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from wintry_tally.core.battery import Claim, Direction
+from wintry_tally.core.message import NOTHING, Message, said, several
 from wintry_tally.core.quantity import Quantity, format_plain, format_quantity
 from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.effects import UNSEEN
@@ -44,8 +45,8 @@ def decide(
     steps: list[Working],
     conditions: list[Condition],
     evidence: tuple[str, ...],
-    notes: list[str],
-    undecided: str,
+    notes: list[Message],
+    undecided: Message,
 ) -> Verdict:
     """Probability with and without the effect of unlike conditions; the less certain of the two counts.
 
@@ -83,7 +84,7 @@ def decide(
     if undecided:
         outcome = Outcome.TOO_CLOSE
     if notes:
-        advice = "; ".join([*notes, *([advice] if advice else [])])
+        advice = several([*notes, *([advice] if advice else [])])
     working = _working(case, measured, tolerance, steps, conditions, as_measured, adjusted, probability, outcome)
     return Verdict(
         claim, outcome, measured, probability, tuple(conditions), evidence, advice, working, barred=undecided
@@ -165,13 +166,13 @@ def _advice(
     outcome: Outcome,
     shift: float,
     spread: float,
-    undecided: str,
+    undecided: Message,
     conditions: Sequence[Condition],
-) -> str | None:
+) -> Message | None:
     if undecided:
         return undecided
     if measured.standard is None:
-        return "give the instrument's accuracy (from its manual), so that the uncertainty is known"
+        return said("give-accuracy")
     if outcome is not Outcome.TOO_CLOSE:
         return None
     assert case.claim.value is not None
@@ -179,13 +180,13 @@ def _advice(
         [one for one in conditions if one.effect is not None] if max(abs(shift), spread) > measured.standard else []
     )
     if any(one.name in {LEADS, LEADS_AT_END} for one in telling):
-        return "read the volts at the battery's own terminals: they fell by more under load than such a battery's do"
+        return said("read-at-terminals")
     if any(one.name == UNSEEN for one in telling):
-        return "log it again from a full battery's rest on: this log begins under load, and nothing shows that it began full"
+        return said("log-from-full")
     if any(one.actual is None for one in telling):
-        return "say how warm the battery was in the test: nobody wrote it down, and a room's is too wide a guess"
+        return said("say-how-warm")
     if max(abs(shift), spread) > measured.standard:
-        return "repeat the test at the claim's own rate, temperature and cut-off; the conditions leave more uncertainty than the meters"
+        return said("repeat-as-claimed")
     wide = implied_tolerance(case.claim)
     return settling_words(measured, tuple({case.claim.value - wide, case.claim.value + wide}))
 
@@ -196,9 +197,9 @@ def by_probability(
     probability: float | None,
     step: Working,
     evidence: tuple[str, ...],
-    advice: str | None = None,
+    advice: Message | None = None,
     conditions: tuple[Condition, ...] = (),
-    undecided: str = "",
+    undecided: Message = NOTHING,
 ) -> Verdict:
     """An outcome for a claim that is not one number against another: a block seen, a current held.
 
@@ -227,7 +228,7 @@ def by_probability(
     return Verdict(case.claim, outcome, measured, probability, conditions, evidence, advice, working, barred=undecided)
 
 
-def not_settled(case: Case, why: str, names: tuple[str, ...], measured: Quantity | None = None) -> Verdict:
+def not_settled(case: Case, why: Message, names: tuple[str, ...], measured: Quantity | None = None) -> Verdict:
     """Evidence there is, but it does not speak to this claim; the advice says what would."""
     working = Working(case.claim.definition.label, "", {}, OUTCOME_WORDS[Outcome.NOT_TESTED], why)
     return Verdict(case.claim, Outcome.NOT_TESTED, measured, None, (), names, why, working)
@@ -240,18 +241,18 @@ BOUNDS = {
 """What a bound can settle: a claim of its own direction as met, one of the other as missed; nothing else."""
 
 
-def as_bound(case: Case, verdict: Verdict, bound: str, why: str, settles: str) -> Verdict:
+def as_bound(case: Case, verdict: Verdict, bound: str, why: Message, settles: Message) -> Verdict:
     """A verdict whose measurement is a bound: it can settle what BOUNDS says; else nothing was settled.
 
     `why` it is no more than a bound, and what `settles` it, stand in the advice.
     """
     if BOUNDS[bound].get(verdict.outcome) is case.claim.direction:
         return replace(verdict, bound=bound)
-    words = f"{why}: it is a bound and no more; {settles}"
+    told = said("a-bound", why=why, settles=settles)
     if verdict.barred and verdict.barred != why:
-        words = f"{verdict.barred}; {words}"
+        told = said("a-bound-barred", barred=verdict.barred, why=why, settles=settles)
     untested = OUTCOME_WORDS[Outcome.NOT_TESTED].lower()
     working = verdict.working and replace(
         verdict.working, label=f"{case.claim.definition.label}: {untested}", result=f"a bound and no more; {untested}"
     )
-    return replace(verdict, outcome=Outcome.NOT_TESTED, probability=None, advice=words, bound=bound, working=working)
+    return replace(verdict, outcome=Outcome.NOT_TESTED, probability=None, advice=told, bound=bound, working=working)

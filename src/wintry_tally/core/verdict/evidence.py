@@ -10,6 +10,7 @@ from wintry_tally.core.analysis.derivation import charge_working, energy_working
 from wintry_tally.core.analysis.place import PlaceHistory
 from wintry_tally.core.analysis.stages import StageKind
 from wintry_tally.core.battery.families import charge_state_band
+from wintry_tally.core.message import NOTHING, Message, said
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.trace.repair import gaps_of
 from wintry_tally.core.verdict.leads import Sag, sag_of
@@ -25,7 +26,7 @@ flat chart the charts are further apart."""
 RESTED_S = 60.0
 
 
-def begun_low(analysis: Analysis) -> str:
+def begun_low(analysis: Analysis) -> Message:
     """Why a discharge says less than what the battery holds: it rested too low before for a full one. Empty where it may
     have been full: a flat chart allows that at most voltages, and in the cold no chart holds.
 
@@ -33,30 +34,30 @@ def begun_low(analysis: Analysis) -> str:
     """
     test, family = analysis.capacity, analysis.options.family
     if test is None or family is None or test.first == 0:
-        return "" if test is None else test.begun_low
+        return NOTHING if test is None else test.begun_low
     before = analysis.stages[test.first - 1]
     celsius = before.temperature_mean if before.temperature_mean is not None else analysis.options.ambient_C
     if before.stage.kind != StageKind.REST or before.end_s - before.start_s < RESTED_S:
-        return ""
+        return NOTHING
     if celsius is not None and celsius < COLD_C:
-        return ""
+        return NOTHING
     volts = float(analysis.trace.voltage_V[before.stage.last])
     most = charge_state_band(family, volts)[1]
     if volts < family.cutoff_floor_V or most > SURELY_NOT_FULL["lithium" if family.lithium else "lead"]:
-        return ""
-    return f"it rested at {volts:.2f} V before, {most:.0f} % charged at the most"
+        return NOTHING
+    return said("rested-low", volts=volts, most=most)
 
 
-def begun_unseen(analysis: Analysis) -> str:
+def begun_unseen(analysis: Analysis) -> Message:
     """That its log begins under load, and nothing shows that it began full; else empty."""
     test = analysis.capacity
-    return "its log begins under load, and may be of a battery that was not full" if test and test.lacking else ""
+    return said("maybe-not-full") if test and test.lacking else NOTHING
 
 
-def begun_note(analysis: Analysis) -> list[str]:
+def begun_note(analysis: Analysis) -> list[Message]:
     """What is told beside a figure whose log begins while current already flows; nothing where its start is seen."""
     unseen = any(remark.code == "begins-under-load" for remark in analysis.remarks)
-    return ["its log begins while current already flows: what flowed before is in no figure"] if unseen else []
+    return [said("flowed-before")] if unseen else []
 
 
 @dataclass(frozen=True)
@@ -67,7 +68,7 @@ class CapacityEvidence:
         name: the log's path or the run's title.
         charge, energy: with all their terms, so that several runs combine rightly.
         mean_current_A, end_V, ended_by, temperature_C: conditions of the test.
-        undecided: why gaps could change a verdict, or an empty string.
+        undecided: why gaps could change a verdict, or nothing.
         hidden_s, hidden_Ah: a gap at its end, and what may have flowed in it unseen.
         bridged_Ah: what was counted over long gaps within it, where perhaps nothing flowed; 0 while readings wait.
         charge_step, energy_step: the working of each.
@@ -86,13 +87,13 @@ class CapacityEvidence:
     ended_by: str
     temperature_C: float | None
     rates: tuple[float, ...]
-    undecided: str
+    undecided: Message
     charge_step: Working
     energy_step: Working
     hidden_s: float = 0.0
     hidden_Ah: float = 0.0
     bridged_Ah: float = 0.0
-    begun_low: str = ""
+    begun_low: Message = NOTHING
     before: float = 0.0
     sag: Sag | None = None
     near_V: float = 0.0
@@ -132,9 +133,9 @@ class LogEvidence:
         return self.analyses[-1]
 
     @property
-    def waiting(self) -> str:
+    def waiting(self) -> Message:
         """Why nothing is settled until a decision is taken about some readings; empty when there is none."""
-        return next((text for analysis in self.analyses if (text := waiting_for(analysis))), "")
+        return next((text for analysis in self.analyses if (text := waiting_for(analysis))), NOTHING)
 
 
 Evidence = CapacityEvidence | MeasuredEvidence | LogEvidence
@@ -162,15 +163,15 @@ def likely_method(analysis: Analysis) -> str:
     return "capacity"
 
 
-def waiting_for(analysis: Analysis) -> str:
+def waiting_for(analysis: Analysis) -> Message:
     """Which readings wait for a decision; empty when none do."""
     beyond = next((remark for remark in analysis.remarks if remark.code == "more-than-possible"), None)
     if beyond is not None:
-        return f"the log cannot be right ({beyond.message.rstrip('.')})"
+        return said("cannot-be-right", remark=beyond.message)
     waiting = [remark for remark in analysis.remarks if remark.code in ALTERS and remark.offer]
     if not waiting or analysis.options.repair == "offered":
-        return ""
-    return f"readings of the log wait for a decision ({waiting[0].message.rstrip('.')})"
+        return NOTHING
+    return said("readings-wait", remark=waiting[0].message)
 
 
 def capacity_evidence(name: str, analysis: Analysis, ambient_C: float | None = None) -> CapacityEvidence | None:
@@ -189,7 +190,7 @@ def capacity_evidence(name: str, analysis: Analysis, ambient_C: float | None = N
     if temperatures:
         temperature = temperatures[0]
     gap = next((term.standard for term in test.count.charge.terms if term.name == "gaps bridged"), 0.0)
-    undecided, bridged = "", 0.0
+    undecided, bridged = NOTHING, 0.0
     gaps = [i for span in test.count.spans for i in _gaps_inside(analysis, span.first, span.last)]
     longest = max((float(trace.time_s[i + 1] - trace.time_s[i]) for i in gaps), default=0.0)
     charge = test.count.charge
@@ -197,7 +198,7 @@ def capacity_evidence(name: str, analysis: Analysis, ambient_C: float | None = N
     if waiting:
         undecided = waiting
     elif longest > 0.05 * test.count.duration_s or (charge.standard and gap > 0.7 * charge.standard):
-        undecided = f"a gap of {longest:.0f} s in the test could change the verdict; repeat the run without it"
+        undecided = said("gap-decides", seconds=longest)
         bridged = sum(
             0.5 * abs(float(trace.current[i] + trace.current[i + 1])) * float(trace.time_s[i + 1] - trace.time_s[i])
             for i in gaps

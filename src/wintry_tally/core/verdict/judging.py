@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 
 from wintry_tally.core.battery import Claim, Family
+from wintry_tally.core.message import NOTHING, said
 from wintry_tally.core.quantity import format_quantity
 from wintry_tally.core.verdict import (
     settle_capacity,
@@ -48,17 +49,13 @@ def _judge_one(case: Case) -> Verdict:
     verdict = settle(case) if settle is not None else None
     if verdict is not None:
         return verdict
-    way = WAYS.get(kind.evidence, f"it needs {_article(kind.evidence)} test")
+    way = said(f"settle-{kind.evidence}")
     return Verdict(
         case.claim,
         Outcome.NOT_TESTED,
         advice=way,
-        working=Working(kind.label, "", {}, OUTCOME_WORDS[Outcome.NOT_TESTED], f"To settle it: {way}."),
+        working=Working(kind.label, "", {}, OUTCOME_WORDS[Outcome.NOT_TESTED], said("to-settle", way=way)),
     )
-
-
-def _article(word: str) -> str:
-    return f"{'an' if word[:1] in 'aeiou' else 'a'} {word}"
 
 
 def _by_measurement(case: Case, direct: Sequence[MeasuredEvidence]) -> Verdict:
@@ -76,23 +73,8 @@ def _by_measurement(case: Case, direct: Sequence[MeasuredEvidence]) -> Verdict:
             evidence=(latest.name,),
             working=step,
         )
-    return decide(case, latest.quantity, [step], [], (latest.name,), [], "")
+    return decide(case, latest.quantity, [step], [], (latest.name,), [], NOTHING)
 
-
-WAYS = {
-    "capacity": "run a capacity test",
-    "measured": "measure it and enter the value",
-    "charge-block": "put a charger on the soaked pack below 0 °C and log it for a minute, then let it warm",
-    "cold-loss": "discharge it cold and warm alike: same load, same rest, same cut-off",
-    "self-discharge": "store it full for months, then log the recharge to the same full",
-    "hold": "log the claimed current for the claimed time (5 min where none is printed)",
-    "surge": "log the claimed surge for its seconds",
-    "overload": "step into the claimed window, attended, and log until it opens",
-    "heater": "log a charge begun on the frozen pack",
-    "cycle": "log a full discharge and the charge to full behind it in one go: the reference cycle does",
-    "runtime": "log a discharge at the device's draw down to its drop-out",
-}
-"""What settles a kind that nothing has been logged for, in words."""
 
 SETTLERS: dict[str, Callable[[Case], Verdict | None]] = {
     "capacity": settle_capacity.settle_capacity,

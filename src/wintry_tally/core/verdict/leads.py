@@ -10,6 +10,7 @@ from wintry_tally.core.analysis import Analysis
 from wintry_tally.core.analysis.beginning import COLD_C
 from wintry_tally.core.analysis.trips import temperature_near
 from wintry_tally.core.battery import Claim, Family
+from wintry_tally.core.message import Message, said
 from wintry_tally.core.verdict.outcome import Condition, up_to
 
 LEADS, LEADS_AT_END = "voltage under load", "voltage at the end"
@@ -20,7 +21,7 @@ LEADS_AT_LEAST, FRESH_V, FRESH_S = 2.0, 0.25, 5.0
 many volts (of a battery of 12 V) within so many seconds. Common practice, no published source."""
 
 
-AT_TERMINALS = "volts read at the battery's own terminals would settle it"
+AT_TERMINALS = said("at-terminals")
 UNTOLD = 3.0
 """Where the volts were read at the load and nothing in the log shows their fall, leads may take so many times the battery's."""
 
@@ -45,11 +46,11 @@ class Beyond:
     at_load: bool = False
 
     @property
-    def words(self) -> str:
+    def words(self) -> Message:
         """Why they are no battery's terminals'."""
         if self.at_load:
-            return "its volts were read at the load, beyond its leads"
-        return f"its volts fell by {self.fell_V:.2f} V under load, such a battery's by about {self.own_V:.2f} V"
+            return said("read-at-load")
+        return said("fell-by-more", fell=self.fell_V, own=self.own_V)
 
 
 def sag_of(analysis: Analysis) -> Sag | None:

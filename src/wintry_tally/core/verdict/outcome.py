@@ -8,6 +8,7 @@ from enum import StrEnum
 from typing import Any
 
 from wintry_tally.core.battery import Claim
+from wintry_tally.core.message import NOTHING, Message
 from wintry_tally.core.quantity import Quantity, format_plain, format_quantity
 from wintry_tally.core.working import Working
 
@@ -86,10 +87,10 @@ class Verdict:
     probability: float | None = None
     conditions: tuple[Condition, ...] = ()
     evidence: tuple[str, ...] = ()
-    advice: str | None = None
+    advice: Message | None = None
     working: Working | None = None
     bound: str | None = None
-    barred: str = ""
+    barred: Message = NOTHING
 
     @property
     def shown(self) -> Quantity | None:

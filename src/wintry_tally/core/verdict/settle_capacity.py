@@ -7,7 +7,8 @@ from collections.abc import Callable, Sequence
 from dataclasses import replace
 
 from wintry_tally.core.analysis.ending import DROPOUT, ENDING_WORDS, LOG_END, OPERATOR, PROTECTION, SET_CUTOFF
-from wintry_tally.core.quantity import Quantity, Term, combine_linear, format_duration, format_quantity
+from wintry_tally.core.message import NOTHING, Message, said
+from wintry_tally.core.quantity import Quantity, Term, combine_linear, format_quantity
 from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.deciding import as_bound, decide
 from wintry_tally.core.verdict.effects import cutoff_condition, rate_condition, temperature_condition, unseen_condition
@@ -18,7 +19,7 @@ from wintry_tally.core.working import Working
 
 STOPPED = frozenset({OPERATOR, LOG_END, DROPOUT})
 """Ends that leave open how much was still in the cells."""
-FROM_FULL = "the same test of a fully charged, rested battery would settle it"
+FROM_FULL = said("from-full")
 CUTOFF_ABOVE_V = 0.15
 HIDDEN_SHARE = 0.002
 """A gap at the end that may hide more than this share of the charge leaves the end unseen."""
@@ -45,7 +46,7 @@ def _amount(
     notes = [*doubtful, *notes]
     measured, steps, conflicts = _combined(runs, pick, step)
     conditions = _conditions(case, runs[-1], measured.value)
-    undecided = next((run.undecided for run in runs if run.undecided), "")
+    undecided = next((run.undecided for run in runs if run.undecided), NOTHING)
     names = tuple(run.name for run in runs)
     told = [*notes, *conflicts]
     verdict = decide(case, measured, steps, conditions, names, told, undecided)
@@ -59,41 +60,41 @@ def _amount(
     # of tests that were stopped the one that went farthest says most
     farthest = max(runs, key=lambda run: pick(run).value)
     alone = decide(case, pick(farthest), [step(farthest)], _conditions(case, farthest, pick(farthest).value), (farthest.name,), notes, farthest.undecided)  # fmt: skip
-    settles = "a discharge to the battery's own end, or to the claim's cut-off, would settle it"
-    if farthest.begun_low:
-        settles = FROM_FULL
+    settles = FROM_FULL if farthest.begun_low else said("on-to-end")
     return as_bound(case, alone, "at-least", _stopped(case, farthest), settles)
 
 
 def _either_way(
     case: Case, measured: Quantity, bridged: float, steps: list[Working], conditions: list[Condition],
-    names: tuple[str, ...], notes: list[str],
+    names: tuple[str, ...], notes: list[Message],
 ) -> Verdict | None:  # fmt: skip
     """The verdict, where it is the same whether the current flowed through the gaps or not at all; else None."""
     less = replace(measured, value=measured.value - bridged)
-    told = [*notes, "a gap was bridged; it holds as well had nothing flowed in it"]
-    flowed = decide(case, measured, steps, conditions, names, told, "")
-    stood = decide(case, less, steps, conditions, names, told, "")
+    told = [*notes, said("gap-bridged-either-way")]
+    flowed = decide(case, measured, steps, conditions, names, told, NOTHING)
+    stood = decide(case, less, steps, conditions, names, told, NOTHING)
     return flowed if flowed.outcome is stood.outcome and flowed.outcome in {Outcome.MET, Outcome.MISSED} else None
 
 
-def _stopped(case: Case, run: CapacityEvidence) -> str:
-    """Why a test did not begin full, or did not reach its end, or nobody saw it, in words; empty where it did."""
+def _stopped(case: Case, run: CapacityEvidence) -> Message:
+    """Why a test did not begin full, or did not reach its end, or nobody saw it; nothing where it did."""
+    why = _why_stopped(case, run)
+    return said("of-run", run=run.name, why=why) if why else NOTHING
+
+
+def _why_stopped(case: Case, run: CapacityEvidence) -> Message:
     if run.begun_low:
-        return f"{run.name}: {run.begun_low}"
+        return run.begun_low
     if run.hidden_Ah > HIDDEN_SHARE * run.charge.value:
-        return (
-            f"{run.name}: a gap of {format_duration(run.hidden_s)} hides its end; up to {run.hidden_Ah:.3g} Ah may have "
-            "flowed unseen"
-        )
+        return said("gap-unseen", seconds=run.hidden_s, charge_Ah=run.hidden_Ah)
     claimed = case.claim.conditions.get("cutoff_V")
     # whoever ended it there: down to the claim's own cut-off it went
     reached = claimed is not None and run.end_V <= claimed + run.near_V
     if run.ended_by in STOPPED and not reached:
-        return f"{run.name}: {ENDING_WORDS[run.ended_by]} at {run.end_V:.2f} V"
+        return said("ended-at", ending=ENDING_WORDS[run.ended_by], volts=run.end_V)
     if run.ended_by == SET_CUTOFF and claimed is not None and run.end_V > claimed + CUTOFF_ABOVE_V:
-        return f"{run.name}: it was cut off at {run.end_V:.2f} V, above the claim's {claimed:g} V"
-    return ""
+        return said("cut-off-above", volts=run.end_V, claimed=claimed)
+    return NOTHING
 
 
 def _conditions(case: Case, run: CapacityEvidence, share: float) -> list[Condition]:
@@ -119,26 +120,28 @@ def _conditions(case: Case, run: CapacityEvidence, share: float) -> list[Conditi
     return [condition for condition in maybe if condition is not None]
 
 
-def _sound(runs: list[CapacityEvidence]) -> tuple[list[CapacityEvidence], list[str]]:
+def _sound(runs: list[CapacityEvidence]) -> tuple[list[CapacityEvidence], list[Message]]:
     """The runs that settle something by themselves, where there are such; what the others wait for is told."""
     sound = [run for run in runs if not run.undecided]
     if not sound or len(sound) == len(runs):
         return runs, []
-    return sound, [f"{run.name} left aside: {run.undecided}" for run in runs if run.undecided]
+    return sound, [said("left-aside", run=run.name, why=run.undecided) for run in runs if run.undecided]
 
 
 def _like_runs(
     case: Case, runs: list[CapacityEvidence], pick: Callable[[CapacityEvidence], Quantity]
-) -> tuple[list[CapacityEvidence], list[str]]:
+) -> tuple[list[CapacityEvidence], list[Message]]:
     """The runs under the claim's own conditions where there are such; the others are named, not averaged in."""
     unlike = {
-        run.name: [c.name for c in _conditions(case, run, pick(run).value) if c.effect is not None] for run in runs
+        run.name: tuple(c.name for c in _conditions(case, run, pick(run).value) if c.effect is not None) for run in runs
     }
     like = [run for run in runs if not unlike[run.name]]
     if not like or len(like) == len(runs):
         return runs, []
     notes = [
-        f"{run.name} left aside: unlike conditions ({', '.join(unlike[run.name])})" for run in runs if unlike[run.name]
+        said("left-aside", run=run.name, why=said("unlike-conditions", names=unlike[run.name]))
+        for run in runs
+        if unlike[run.name]
     ]
     return like, notes
 
@@ -147,7 +150,7 @@ def _combined(
     runs: Sequence[CapacityEvidence],
     pick: Callable[[CapacityEvidence], Quantity],
     step: Callable[[CapacityEvidence], Working],
-) -> tuple[Quantity, list[Working], list[str]]:
+) -> tuple[Quantity, list[Working], list[Message]]:
     if len(runs) == 1:
         return pick(runs[0]), [step(runs[0])], []
     share = 1.0 / len(runs)
@@ -155,7 +158,7 @@ def _combined(
     mean = combine_linear([(share, quantity) for quantity in quantities], quantities[0].unit)
     inputs = {run.name: format_quantity(quantity) for run, quantity in zip(runs, quantities, strict=True)}
     scatter = scatter_beyond(quantities, mean)
-    notes = []
+    notes: list[Message] = []
     if scatter is not None:
         scattered, factor = scatter
         mean = Quantity.from_terms(
@@ -165,10 +168,11 @@ def _combined(
         inputs[f"Student's t, {len(runs) - 1} degrees of freedom"] = f"{factor:.3g}"
         values = [quantity.value for quantity in quantities]
         if max(values) - min(values) > CONFLICT_SHARE * abs(mean.value):
-            apart = " and ".join(
-                f"{run.name} {format_quantity(item)}" for run, item in zip(runs, quantities, strict=True)
+            gave = tuple(
+                said("run-gave", run=run.name, charge=format_quantity(item))
+                for run, item in zip(runs, quantities, strict=True)
             )
-            notes.append(f"the runs differ by more than their own uncertainty explains, they conflict: {apart}")
+            notes.append(said("runs-conflict", runs=gave))
     working = Working(
         "Mean of the runs",
         "y = Σ y_i / n; errors of one meter are shared by its runs and do not average out",

@@ -17,6 +17,7 @@ from wintry_tally.core.analysis.stages import StageKind
 from wintry_tally.core.analysis.trips import LOW_TEMPERATURE, OVER_VOLTAGE, Trip
 from wintry_tally.core.battery import Direction
 from wintry_tally.core.battery.families import Family, charge_state_band
+from wintry_tally.core.message import NOTHING, Message, said
 from wintry_tally.core.quantity import Quantity, Term, format_duration, format_quantity
 from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.deciding import as_bound, by_probability, decide, implied_tolerance, not_settled
@@ -48,11 +49,11 @@ def settle_charge_time(case: Case) -> Verdict | None:
             if lasted > claim.value and claim.direction is Direction.AT_MOST and share == 1.0:
                 return by_probability(
                     case, Quantity(lasted, doubt, "s"), 0.0, step, log.names,
-                    f"after {format_duration(lasted)} it was not full yet", (), log.waiting,
+                    said("not-full-yet", seconds=lasted), (), log.waiting,
                 )  # fmt: skip
             if not log.method:
                 continue
-            never = "this charge never got full" + (f", so that {share:.0%} of it is not known" if share < 1.0 else "")
+            never = said("never-full-share", share=100.0 * share) if share < 1.0 else said("never-full")
             return not_settled(case, charge.undecided or never, log.names)
         measured = Quantity(
             charge.time_to_full_s, math.hypot(doubt, log.analysis.options.instrument.clock_s, charge.full_doubt_s), "s"
@@ -75,14 +76,13 @@ def settle_charge_time(case: Case) -> Verdict | None:
             return verdict
         begun = _begun_charged(case, log, charge, measured.value)
         if begun:
-            settles = "a charge from empty, after a discharge to its cut-off, settles it"
-            return as_bound(case, verdict, "at-least", begun, settles)
+            return as_bound(case, verdict, "at-least", begun, said("charge-from-empty"))
         if verdict.bound:
             return verdict
         for bound, gap_s in (("at-least", charge.full_late_s), ("at-most", charge.full_early_s)):
             if gap_s:
-                why = f"a gap of {format_duration(gap_s)} hides when it was full"
-                return as_bound(case, verdict, bound, why, "a charge logged without a gap would settle it")
+                why = said("gap-hides-full", seconds=gap_s)
+                return as_bound(case, verdict, bound, why, said("charge-without-gap"))
         return verdict
     return None
 
@@ -102,7 +102,7 @@ LOW_PERCENT = 15.0
 """A rested voltage that allows no more than this says that it did all the same."""
 
 
-def _begun_charged(case: Case, log: LogEvidence, charge: ChargeResult, took_s: float) -> str:
+def _begun_charged(case: Case, log: LogEvidence, charge: ChargeResult, took_s: float) -> Message:
     """Why a charge says too little of the time from empty: it began with something in the battery. Empty where it did not.
 
     Source: common practice, no published source.
@@ -114,17 +114,17 @@ def _begun_charged(case: Case, log: LogEvidence, charge: ChargeResult, took_s: f
     first = charge.count.spans[0].first
     under_way = not_from_empty(trace, first, charge.count.duration_s, family)
     if under_way:
-        return f"its log {under_way}"
+        return said("its-log", why=under_way)
     whole = max(known) if known else case.rated_Ah
     went_in, claim = charge.count.charge.value, case.claim
     if not whole or went_in >= (KNOWN_SHARE if known else 1.0) * whole or empty_before(log, first, family):
-        return ""
+        return NOTHING
     if went_in >= EMPTY_SHARE * whole and claim.value is not None and charge.count.mean_current.value > 0.0:
         # a weak battery takes as little: it tells only where what may have been in it could not change the verdict
         more_s = 3600.0 * (whole - went_in) / charge.count.mean_current.value
         if took_s + more_s <= claim.value:
-            return ""
-    return f"only {went_in:.3g} of {whole:.3g} Ah went in: it may not have been empty when this charge began"
+            return NOTHING
+    return said("little-went-in", charge_Ah=went_in, whole_Ah=whole)
 
 
 def empty_before(log: LogEvidence, first: int, family: Family) -> bool:
@@ -156,8 +156,8 @@ def _without_pauses(case: Case, log: LogEvidence, charge: ChargeResult, verdict:
         return verdict
     if verdict.outcome is Outcome.MISSED and full_s - paused_s > claim.value:
         return verdict
-    why = f"it was switched off for {format_duration(paused_s)} of this time"
-    return as_bound(case, verdict, "at-most", why, "a charge in one go would settle it")
+    why = said("charge-was-off", seconds=paused_s)
+    return as_bound(case, verdict, "at-most", why, said("charge-in-one-go"))
 
 
 def _time_to(share: float, analysis: Analysis, charge: ChargeResult, doubt_s: float) -> Quantity:
@@ -196,9 +196,7 @@ def settle_charge_current(case: Case) -> Verdict | None:
     if not logs:
         return None
     if claim.direction is Direction.AT_MOST:
-        return not_settled(
-            case, "it is a limit for the charger; a bench stays below it and proves nothing", logs[0].names
-        )
+        return not_settled(case, said("limit-for-charger"), logs[0].names)
     wanted_s = claim.conditions.get("duration_s", FLOWED_S)
     every = [(taken, log) for log in logs for taken in _taken(log.analysis, wanted_s)]
     if not every:
@@ -219,20 +217,15 @@ def settle_charge_current(case: Case) -> Verdict | None:
         "common practice, no published source",
     )
     if refused:
-        told = (
-            f"the protection opened after {format_duration(taken.lasted_s)} of the {format_duration(wanted_s)} wanted"
-        )
+        told = said("opened-early", seconds=taken.lasted_s, wanted=wanted_s)
         return by_probability(case, taken.current, 0.0, step, log.names, told, (), log.waiting)
     if not flowed:
-        told = f"it flowed for {format_duration(taken.lasted_s)} only; {format_duration(wanted_s)} would show that it is taken"
+        told = said("flowed-only", seconds=taken.lasted_s, wanted=wanted_s)
         if taken.refused:
-            told = (
-                f"it was refused after {format_duration(taken.lasted_s)} at {format_quantity(taken.current)}, above the "
-                "claim; the claimed current itself would show"
-            )
+            told = said("refused-more", seconds=taken.lasted_s, current=format_quantity(taken.current))
         return not_settled(case, told, log.names, taken.current)
     if taken.by_charger and taken.current.value < SETTING * claim.value:
-        told = f"the charger gave {format_quantity(taken.current)} and no more: a larger one would show"
+        told = said("charger-gave", current=format_quantity(taken.current))
         return not_settled(case, told, log.names, taken.current)
     if taken.by_charger and taken.current.standard is not None:
         # carried at the setting: the meter's doubt of the setting is no doubt of the battery
@@ -309,14 +302,11 @@ def settle_over_voltage_cut(case: Case) -> Verdict | None:
             )
             verdict = decide(case, cut, [step], [], log.names, [], log.waiting)
             if not trips[-1].hidden_s and _risen_after(analysis, trips[-1]):
-                why = (
-                    "its volts rose as the current ended: the last reading on charge is not what it had come to by then"
-                )
-                return as_bound(case, verdict, "at-least", why, "a charge logged more often would settle it")
+                return as_bound(case, verdict, "at-least", said("rose-after"), said("logged-oftener"))
             if not trips[-1].hidden_s:
                 return _at_the_charger(case, log, verdict)
-            why = f"a gap of {format_duration(trips[-1].hidden_s)} hides the opening"
-            return as_bound(case, verdict, "at-least", why, "a charge logged without a gap would settle it")
+            why = said("gap-hides-opening", seconds=trips[-1].hidden_s)
+            return as_bound(case, verdict, "at-least", why, said("charge-without-gap"))
         charging = [r for r in analysis.stages if r.stage.kind == StageKind.CHARGE]
         if not charging:
             continue
@@ -330,12 +320,10 @@ def settle_over_voltage_cut(case: Case) -> Verdict | None:
                 "Highest voltage on charge", "current still flowed", {}, format_quantity(measured), "common practice"
             )
             opens = 1.0 - _above(measured, most)
-            verdict = by_probability(
-                case, measured, opens, step, log.names, "it took current above the claimed cut", (), log.waiting
-            )
+            verdict = by_probability(case, measured, opens, step, log.names, said("took-above-cut"), (), log.waiting)
             return _at_the_charger(case, log, verdict)
         if log.method:
-            return not_settled(case, f"the charger's limit of {format_quantity(measured)} never reached it", log.names)
+            return not_settled(case, said("never-reached", volts=format_quantity(measured)), log.names)
     return None
 
 
@@ -353,8 +341,7 @@ def _at_the_charger(case: Case, log: LogEvidence, verdict: Verdict) -> Verdict:
     """Volts that were read there, as somebody said, were lower at the terminals by what the leads took."""
     if log.analysis.options.volts_at != "load":
         return verdict
-    why = "its volts were read at the charger, and the terminals' were lower by what its leads took"
-    return as_bound(case, verdict, "at-most", why, AT_TERMINALS)
+    return as_bound(case, verdict, "at-most", said("read-at-charger"), AT_TERMINALS)
 
 
 def _above(measured: Quantity, limit: float) -> float:

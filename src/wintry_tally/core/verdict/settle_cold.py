@@ -13,6 +13,7 @@ from wintry_tally.core.analysis.cold import FLOWS_S, ChargeAttempt, charge_attem
 from wintry_tally.core.analysis.counting import meters_words
 from wintry_tally.core.analysis.readings import temperature_quantity
 from wintry_tally.core.analysis.trips import temperature_near
+from wintry_tally.core.message import Message, said
 from wintry_tally.core.quantity import Quantity, format_duration, format_quantity
 from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.deciding import as_bound, by_probability, decide, implied_tolerance, not_settled
@@ -49,11 +50,7 @@ def settle_block(case: Case) -> Verdict | None:
         if not known:
             if not log.method:
                 continue
-            why = (
-                "no temperature is known for it: log the pack's or give the ambient one"
-                if attempts
-                else "no charger was put on in it"
-            )
+            why = said("no-temperature-known" if attempts else "no-charger-on")
             return not_settled(case, why, log.names)
         limit = 0.0 if claim.value is None else claim.value
         tolerance = max(implied_tolerance(claim), 0.0)
@@ -87,10 +84,10 @@ def _block(
         chance = 1.0 - _below(measured, limit)
         return by_probability(
             case, measured, chance if wanted else 1.0 - chance, step, log.names,
-            "no block seen: charge only above 0 °C at the core, or use a heated pack", (), log.waiting,
+            said("no-block-seen"), (), log.waiting,
         )  # fmt: skip
     if not refused:
-        return not_settled(case, "it was not tried below the claimed temperature", log.names)
+        return not_settled(case, said("not-tried-cold"), log.names)
     coldest = min(refused, key=lambda attempt: attempt.temperature_C or 0.0)
     measured = temperature_quantity(coldest.temperature_C or 0.0)
     step = Working(
@@ -107,7 +104,7 @@ def _block(
     chance = _below(measured, limit + tolerance)
     return by_probability(
         case, measured, chance if wanted else 1.0 - chance, step, log.names,
-        None if chance > 0.95 else "it was refused above the claimed temperature", (), log.waiting,
+        None if chance > 0.95 else said("refused-warmer"), (), log.waiting,
     )  # fmt: skip
 
 
@@ -129,7 +126,7 @@ def settle_release(case: Case) -> Verdict | None:
         ]
         if not taken:
             if log.method == "charge-block":
-                return not_settled(case, "it was not let warm until the current flowed", log.names)
+                return not_settled(case, said("not-let-warm"), log.names)
             continue
         measured = temperature_quantity(taken[0].temperature_C or 0.0)
         step = Working(
@@ -149,14 +146,14 @@ def _heating(case: Case) -> tuple[LogEvidence, Heating] | Verdict | None:
         if charge is not None and charge.heating is not None:
             return log, charge.heating
         if log.method == "heater":
-            return not_settled(case, "no heater phase is in it: start with the pack frozen", log.names)
+            return not_settled(case, said("no-heater-phase"), log.names)
     return None
 
 
-def _handed_over(heating: Heating) -> str:
+def _handed_over(heating: Heating) -> Message:
     if not heating.late_s:
-        return f"a gap of {format_duration(heating.early_s)} hides when the charger was put on"
-    return f"a gap of {format_duration(heating.late_s)} hides when the cells took over"
+        return said("gap-hides-charger", seconds=heating.early_s)
+    return said("gap-hides-cells", seconds=heating.late_s)
 
 
 def _heater_step(heating: Heating, label: str, result: str) -> Working:
@@ -186,7 +183,7 @@ def settle_heater_power(case: Case) -> Verdict | None:
     fed_A = heating.energy.value / heating.duration_s * 3600.0 / heating.level_V if heating.level_V else 0.0
     at_ceiling = charger is not None and charger.by_charger and fed_A > 0.97 * charger.current.value
     if at_ceiling and heating.power.value < case.claim.value:
-        why = f"the charger gave all it could ({format_quantity(heating.power)}): a larger one would show"
+        why = said("charger-gave-all", power=format_quantity(heating.power))
         return not_settled(case, why, log.names, heating.power)
     return decide(case, heating.power, [step], [], log.names, [], log.waiting)
 
@@ -210,7 +207,7 @@ def settle_heater_time(case: Case) -> Verdict | None:
     verdict = after_soak(case, log, decide(case, measured, [step], conditions, log.names, [], log.waiting))
     if not heating.late_s and not heating.early_s:
         return verdict
-    return as_bound(case, verdict, "at-least", _handed_over(heating), "a warming logged without a gap would settle it")
+    return as_bound(case, verdict, "at-least", _handed_over(heating), said("warming-without-gap"))
 
 
 def settle_heater_stop(case: Case) -> Verdict | None:
@@ -225,7 +222,7 @@ def settle_heater_stop(case: Case) -> Verdict | None:
     if case.claim.value is None:
         return None
     if at is None:
-        return not_settled(case, "no temperature was logged", log.names)
+        return not_settled(case, said("no-temperature-logged"), log.names)
     measured = temperature_quantity(at)
     step = _heater_step(heating, "Temperature at which the heater stopped", format_quantity(measured))
     return decide(case, measured, [step], [], log.names, [], log.waiting)
@@ -244,26 +241,21 @@ def settle_loss(case: Case) -> Verdict | None:
     for log in case.logs("cold-loss"):
         if len(log.analyses) != 2:
             if log.method:
-                return not_settled(case, "it needs two logs: the cold one and its warm twin", log.names)
+                return not_settled(case, said("two-logs"), log.names)
             continue
         log, turned = _cold_first(log)
         cold, warm = (analysis.capacity for analysis in log.analyses)
         if cold is None or warm is None:
-            return not_settled(case, "one of the two logs holds no discharge", log.names)
+            return not_settled(case, said("one-without-discharge"), log.names)
         measured, step = loss(cold.count.charge, warm.count.charge)
         if turned and any("temperature" in analysis.trace.unnamed for analysis in log.analyses):
             # 32 may be a warm room's or freezing
-            unknown = f"which was the cold one is not known: {turned[0]}, and nothing says in what unit"
-            return not_settled(
-                case, f"{unknown}; a heading that names it, or the ambient temperature, settles it", log.names
-            )
+            return not_settled(case, said("cold-unknown", told=turned[0]), log.names)
         begun = _both_begun_at(log)
         if begun is not None and begun[1] - begun[0] < TWINS_APART_K:
-            alike = f"they began at {begun[0]:.1f} and {begun[1]:.1f} °C: neither was the cold one; soak one and draw it at once"
-            return not_settled(case, alike, log.names, measured)
+            return not_settled(case, said("neither-cold", first=begun[0], second=begun[1]), log.names, measured)
         if _gave_more(measured):
-            other = "the cold one gave more than its warm twin: was the other one in the cold?"
-            return not_settled(case, other, log.names, measured)
+            return not_settled(case, said("cold-gave-more"), log.names, measured)
         step = step.with_input("meter", meters_words([analysis.options.instrument for analysis in log.analyses]))
         kept = Quantity(100.0 - measured.value, None, "%")
         conditions = [rates_condition(case, cold, warm, kept, "rate of the warm twin")]
@@ -284,16 +276,14 @@ def _both_begun_at(log: LogEvidence) -> tuple[float, float] | None:
     return None if first is None or second is None or (first == second and not logged) else (first, second)
 
 
-def _cold_first(log: LogEvidence) -> tuple[LogEvidence, list[str]]:
+def _cold_first(log: LogEvidence) -> tuple[LogEvidence, list[Message]]:
     """The pair with the colder one first, whichever was named so, and what is told of it."""
     begun = _both_begun_at(log)
     if begun is None or begun[0] < begun[1] + TWINS_APART_K:
         return log, []
     # what its place was like was asked of the other one
     turned = replace(log, names=log.names[::-1], analyses=log.analyses[::-1], stood=None)
-    return turned, [
-        f"{turned.names[0]} is taken as the cold one: it began at {begun[1]:.1f} °C, the other at {begun[0]:.1f} °C"
-    ]
+    return turned, [said("taken-as-cold", log=turned.names[0], cold=begun[1], warm=begun[0])]
 
 
 def _gave_more(lost: Quantity) -> bool:

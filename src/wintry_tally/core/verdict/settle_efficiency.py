@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from wintry_tally.core.quantity import format_duration
+from wintry_tally.core.message import NOTHING, Message, said
 from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.deciding import as_bound, decide
 from wintry_tally.core.verdict.evidence import LogEvidence, begun_low, begun_unseen
@@ -10,7 +10,7 @@ from wintry_tally.core.verdict.leads import beyond_own_of, leads_condition
 from wintry_tally.core.verdict.outcome import Verdict
 from wintry_tally.core.verdict.settle_charge import empty_before
 
-SETTLES = "a full discharge and the charge to full behind it, in one log, would settle it"
+SETTLES = said("both-in-one-log")
 
 
 def settle_efficiency(case: Case) -> Verdict | None:
@@ -31,7 +31,7 @@ def settle_efficiency(case: Case) -> Verdict | None:
     return None
 
 
-def _apart(case: Case, log: LogEvidence) -> tuple[str, str]:
+def _apart(case: Case, log: LogEvidence) -> tuple[str, Message]:
     """On which side the figure is a bound, and why; empty where charge and discharge lie between the same two ends.
 
     Source: common practice, no published source.
@@ -39,13 +39,13 @@ def _apart(case: Case, log: LogEvidence) -> tuple[str, str]:
     test, charge = log.analysis.capacity, log.analysis.charge
     assert test is not None and charge is not None
     if test.hidden_s:
-        return "at-least", f"a gap of {format_duration(test.hidden_s)} hides the end of the discharge"
+        return "at-least", said("gap-hides-discharge", seconds=test.hidden_s)
     first = charge.count.spans[0].first
     if first > test.count.spans[0].first:
         if low := begun_low(log.analysis):
-            return "at-least", f"the discharge before this charge did not begin full: {low}"
+            return "at-least", said("discharge-not-full", why=low)
         unseen = begun_unseen(log.analysis)
-        return ("at-least", f"of the discharge before this charge, {unseen}") if unseen else ("", "")
+        return ("at-least", said("discharge-before", why=unseen)) if unseen else ("", NOTHING)
     if first > 0 and empty_before(log, first, log.analysis.options.family or case.family):
-        return "", ""
-    return "at-most", "it may have held some already when this charge, or its log, began"
+        return "", NOTHING
+    return "at-most", said("began-charged")

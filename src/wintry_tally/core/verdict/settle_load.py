@@ -14,7 +14,8 @@ from wintry_tally.core.analysis.readings import current_quantity, voltage_quanti
 from wintry_tally.core.analysis.stages import StageKind
 from wintry_tally.core.analysis.trips import LOW_VOLTAGE, OVER_CURRENT, Trip, first_of_run
 from wintry_tally.core.battery import Direction
-from wintry_tally.core.quantity import Quantity, Term, format_duration, format_plain, format_quantity
+from wintry_tally.core.message import NOTHING, Message, said
+from wintry_tally.core.quantity import Quantity, Term, format_duration, format_quantity
 from wintry_tally.core.trace.trace import usual_interval
 from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.deciding import as_bound, by_probability, decide, implied_tolerance, not_settled
@@ -45,7 +46,7 @@ def _settle_held(case: Case, usual_s: float, methods: tuple[str, ...]) -> Verdic
     if claim.value is None:
         return None
     wanted_s = claim.conditions.get("duration_s", usual_s)
-    found: list[tuple[int, Held, str, str]] = []
+    found: list[tuple[int, Held, str, Message]] = []
     for log in case.logs(*methods):
         found += [
             (_weight(held, claim.value), held, log.names[-1], log.waiting) for held in _held_in(log.analysis, wanted_s)
@@ -57,23 +58,20 @@ def _settle_held(case: Case, usual_s: float, methods: tuple[str, ...]) -> Verdic
     step = _held_step(held, wanted_s)
     lasted = Condition("duration", wanted_s, round(held.lasted_s, 3))
     if held.opened and held.lasted_s < wanted_s <= held.lasted_s + held.hidden_s:
-        return not_settled(
-            case, f"{_hidden(held.hidden_s)}: it may have lasted; log it without one", (name,), held.current
-        )
+        return not_settled(case, said("gap-may-have-lasted", seconds=held.hidden_s), (name,), held.current)
     if held.opened and abs(held.lasted_s - wanted_s) < held.usual_s:
-        within = f"it opened within a reading of the {format_duration(wanted_s)} claimed"
-        return not_settled(case, f"{within}; log it at a shorter interval", (name,), held.current)
+        return not_settled(case, said("opened-within-reading", wanted=wanted_s), (name,), held.current)
     if held.opened and held.lasted_s < wanted_s and not _beyond(held.current, claim.value):
-        advice = f"it opened after {format_duration(held.lasted_s)} of the {format_duration(wanted_s)} claimed"
+        advice = said("opened-after", seconds=held.lasted_s, wanted=wanted_s)
         return by_probability(case, held.current, 0.0, step, (name,), advice, (lasted,), waiting)
     other = _of_another_test(held, claim.value, wanted_s)
     if other:
         return not_settled(case, other, (name,), held.current)
     if not held.steady:
-        note = f"the current varied: {held.lowest_A:.3g} A at the lowest; hold it steady"
+        note = said("current-varied", amps=held.lowest_A)
         return by_probability(case, held.current, None, step, (name,), note, (lasted,), waiting)
     if held.current.standard is None:
-        advice = "give the instrument's accuracy (from its manual), so that the uncertainty is known"
+        advice = said("give-accuracy")
         known = None if held.current.value < claim.value else 1.0
         return by_probability(case, held.current, known, step, (name,), advice, (lasted,), waiting)
     # a setting within 3 % of the claim is a test of it
@@ -98,22 +96,19 @@ def _held_step(held: Held, wanted_s: float) -> Working:
     )
 
 
-def _of_another_test(held: Held, claimed: float, wanted_s: float) -> str:
-    """Why what was held tests no such claim: too much, too short or too little was asked; empty where it does."""
+def _of_another_test(held: Held, claimed: float, wanted_s: float) -> Message:
+    """Why what was held tests no such claim: too much, too short or too little was asked; nothing where it does."""
     if held.opened and held.lasted_s < wanted_s:
-        return (
-            f"it opened after {format_duration(held.lasted_s)} at {format_quantity(held.current)}, above the claim; "
-            "hold the claimed current itself"
-        )
+        return said("opened-above", seconds=held.lasted_s, current=format_quantity(held.current))
     if not held.complete and held.lasted_s < 0.97 * wanted_s:
-        return f"the load was on for {format_duration(held.lasted_s)} of the {format_duration(wanted_s)} claimed"
+        return said("load-on-for", seconds=held.lasted_s, wanted=wanted_s)
     if held.current.value < SETTING * claimed:
-        return f"only {format_quantity(held.current)} was asked of it; the claim is {format_plain(claimed, 'A')}"
-    return ""
+        return said("asked-less", current=format_quantity(held.current), claimed=claimed)
+    return NOTHING
 
 
-def _hidden(gap_s: float) -> str:
-    return f"a gap of {format_duration(gap_s)} hides its end"
+def _hidden(gap_s: float) -> Message:
+    return said("gap-hides-end", seconds=gap_s)
 
 
 def _beyond(asked: Quantity, claimed: float) -> bool:
@@ -141,7 +136,7 @@ def settle_over_current(case: Case) -> Verdict | None:
     if claim.value is None:
         return None
     within_s = claim.conditions.get("duration_s", claim.conditions.get("delay_s"))
-    seen: tuple[str, Analysis, str] | None = None
+    seen: tuple[str, Analysis, Message] | None = None
     for log in case.logs("overload", "surge", "hold"):
         trip = _overload_trip(log.analysis, log.method == "overload")
         if trip is not None:
@@ -167,7 +162,9 @@ def _overload_trip(analysis: Analysis, meant: bool) -> Trip | None:
     return next((trip for trip in analysis.trips if trip.index == heaviest.stage.last), None)
 
 
-def _tripped(case: Case, name: str, analysis: Analysis, trip: Trip, within_s: float | None, waiting: str) -> Verdict:
+def _tripped(
+    case: Case, name: str, analysis: Analysis, trip: Trip, within_s: float | None, waiting: Message
+) -> Verdict:
     claim = case.claim
     assert claim.value is not None
     measured = current_quantity(analysis.trace, analysis.options.instrument, trip.current_A, analysis.scale.noise_A)
@@ -185,16 +182,15 @@ def _tripped(case: Case, name: str, analysis: Analysis, trip: Trip, within_s: fl
     conditions = [] if within_s is None else [Condition("time to open", within_s, round(trip.latency_s, 3))]
     if trip.hidden_s:
         unseen = decide(case, measured, [step], conditions, (name,), [], waiting)
-        settles = "log it at a short interval until it opens"
-        return as_bound(case, unseen, "at-least", _hidden(trip.hidden_s), settles)
+        return as_bound(case, unseen, "at-least", _hidden(trip.hidden_s), said("short-interval"))
     unseen_s, a_step_s = _unseen(analysis, trip), USUAL_STEP_S if within_s is None else min(within_s, USUAL_STEP_S)
     over = unseen_s > BRIEF * a_step_s and trip.latency_s + 0.5 * unseen_s > 0.9 * a_step_s
     if over or unseen_s > UNSEEN * a_step_s:
         open_yet = decide(case, measured, [step], conditions, (name,), [], waiting)
-        why = f"{format_duration(unseen_s)} lie between the last reading before it opened and the next: the current may have been raised in them"
-        return as_bound(case, open_yet, "at-least", why, "log it at a short interval until it opens")
+        why = said("raised-unseen", seconds=unseen_s)
+        return as_bound(case, open_yet, "at-least", why, said("short-interval"))
     if within_s is not None and trip.latency_least_s > within_s + analysis.scale.usual_s:
-        late = f"it opened after {trip.latency_s:.3g} s, later than the {within_s:g} s claimed"
+        late = said("opened-late", seconds=trip.latency_s, within=within_s)
         return by_probability(case, measured, 0.0, step, (name,), late, tuple(conditions), waiting)
     low, high = claim.value - implied_tolerance(claim), claim.value + implied_tolerance(claim)
     carried = _held_before(analysis, trip, within_s, share=0.5 if trip.current_A <= high else 0.9)
@@ -209,14 +205,13 @@ def _tripped(case: Case, name: str, analysis: Analysis, trip: Trip, within_s: fl
                 "each end of it": f"± {2.0 * (measured.standard or 0.0):.2g} A by the meter; what says less counts",
             },
         )  # fmt: skip
-        told = f"it carried {carried:.4g} A and opened at {trip.current_A:.4g} A"
-        ends = " and ".join(f"{end:.4g} A" for end in (low, high) if carried < end < trip.current_A)
+        ends = tuple(f"{end:.4g} A" for end in (low, high) if carried < end < trip.current_A)
         either_way = (
-            f"{told}, with an end of the window ({ends}) between: smaller steps there would settle it"
+            said("smaller-steps", carried=carried, opened=trip.current_A, ends=ends)
             if ends
-            else f"{told}, no further from an end of the window than the meter may be off: a better one would settle it"
+            else said("better-meter", carried=carried, opened=trip.current_A)
         )
-        advice = either_way if MISSED_AT < inside < MET_AT else ""
+        advice = either_way if MISSED_AT < inside < MET_AT else NOTHING
         return by_probability(case, measured, inside, step, (name,), advice, tuple(conditions), waiting)
     return decide(case, measured, [step], conditions, (name,), [], waiting)
 
@@ -279,7 +274,7 @@ def _held_before(analysis: Analysis, trip: Trip, within_s: float | None, share: 
     return max(0.0, float(least.max()))
 
 
-def _never_tripped(case: Case, name: str, analysis: Analysis, within_s: float | None, waiting: str) -> Verdict:
+def _never_tripped(case: Case, name: str, analysis: Analysis, within_s: float | None, waiting: Message) -> Verdict:
     claim = case.claim
     assert claim.value is not None
     tolerance = implied_tolerance(claim)
@@ -287,7 +282,7 @@ def _never_tripped(case: Case, name: str, analysis: Analysis, within_s: float | 
     wanted = within_s if within_s is not None else 60.0
     held = max(_held_in(analysis, wanted), key=lambda held: (held.complete, held.current.value), default=None)
     if held is None:
-        return not_settled(case, "nothing was drawn in it", (name,))
+        return not_settled(case, said("nothing-drawn"), (name,))
     step = Working(
         "No opening seen",
         "the highest current carried for the claimed time without opening",
@@ -298,26 +293,15 @@ def _never_tripped(case: Case, name: str, analysis: Analysis, within_s: float | 
     if held.current.value > most and held.complete:
         standard = held.current.standard or 0.0
         opens = 1.0 - conformity(held.current.value, standard, most, Direction.AT_LEAST)
-        return by_probability(
-            case,
-            held.current,
-            opens,
-            step,
-            (name,),
-            "it carried more than the claimed trip without opening",
-            (),
-            waiting,
-        )
+        return by_probability(case, held.current, opens, step, (name,), said("carried-more"), (), waiting)
     live = [result for result in analysis.stages if result.stage.kind == StageKind.DISCHARGE]
     heaviest = max(live, key=lambda result: result.count.mean_current.value)
     reached = heaviest.count.mean_current
     if reached.value >= claim.value - tolerance:
-        why = (
-            f"it carried {format_quantity(reached)} inside the claimed window for "
-            f"{format_duration(heaviest.end_s - heaviest.start_s)} and was switched off before it opened"
-        )
-        return not_settled(case, f"{why}; go to {most:g} A, and leave the load on", (name,), reached)
-    return not_settled(case, f"the load only reached {format_quantity(reached)}", (name,), reached)
+        lasted_s = heaviest.end_s - heaviest.start_s
+        why = said("carried-inside", current=format_quantity(reached), seconds=lasted_s, amps=most)
+        return not_settled(case, why, (name,), reached)
+    return not_settled(case, said("only-reached", current=format_quantity(reached)), (name,), reached)
 
 
 def trip_voltage(analysis: Analysis, trip: Trip) -> Quantity:
@@ -353,15 +337,11 @@ def settle_low_voltage_cut(case: Case) -> Verdict | None:
         verdict = decide(case, cut, [step], [leads] if leads else [], log.names, [], log.waiting)
         if not trip.hidden_s:
             return verdict
-        return as_bound(case, verdict, "at-most", _hidden(trip.hidden_s), "a run without a gap would settle it")
+        return as_bound(case, verdict, "at-most", _hidden(trip.hidden_s), said("run-without-gap"))
     drawn = [log for log in case.logs("capacity") if log.method and log.analysis.capacity is not None]
     if not drawn:
         return None
-    return not_settled(
-        case,
-        "no run went on until the pack opened itself: let one go on below the claimed cut, attended",
-        drawn[-1].names,
-    )
+    return not_settled(case, said("no-run-to-opening"), drawn[-1].names)
 
 
 def settle_low_voltage_release(case: Case) -> Verdict | None:

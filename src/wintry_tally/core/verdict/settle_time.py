@@ -15,6 +15,7 @@ from wintry_tally.core.analysis.reserve import CURRENT_A, PER_KELVIN, PER_KELVIN
 from wintry_tally.core.analysis.reserve import PEUKERT as RESERVE_PEUKERT
 from wintry_tally.core.analysis.shelf import MONTH_S, ShelfLoss, loss_by_capacity, loss_by_recharge
 from wintry_tally.core.analysis.stages import StageKind, span_of
+from wintry_tally.core.message import NOTHING, Message, said
 from wintry_tally.core.quantity import Quantity, format_duration, format_quantity
 from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.deciding import as_bound, by_probability, decide, not_settled
@@ -79,8 +80,7 @@ def settle_reserve(case: Case) -> Verdict | None:
             step = replace(reserve.working, result=f"at least {format_quantity(minutes)}", steps=tuple(steps[1:]))
             return by_probability(case, measured, 1.0, step, log.names, None, tuple(conditions), log.waiting)
         if log.method:
-            why = f"it ended before both the rated minute and {end_V:.2f} V"
-            settles = f"the same test on to {end_V:.2f} V would settle it"
+            why, settles = said("before-both", volts=end_V), said("on-to-volts", volts=end_V)
             return as_bound(case, not_settled(case, why, log.names, measured), "at-least", why, settles)
     return None
 
@@ -96,17 +96,12 @@ def _bounded(case: Case, log: LogEvidence, reserve: Reserve, verdict: Verdict, e
     leads = beyond_own_of(analysis, case.family, case.rated_Ah)
     if leads is not None:
         if paused:
-            off = format_duration(reserve.paused_s)
-            neither = f"{leads.words}, and the load was off for {off} within it: it bounds nothing"
-            return not_settled(
-                case, f"{neither}; the same test in one go, read at the terminals, would settle it", log.names
-            )
-        why = f"{leads.words}: read at the load they came to {end_V:.2f} V too soon"
+            return not_settled(case, said("bounds-nothing", why=leads.words, seconds=reserve.paused_s), log.names)
+        why = said("too-soon", why=leads.words, volts=end_V)
         return as_bound(case, verdict, "at-least", why, AT_TERMINALS)
     if paused:
-        off = format_duration(reserve.paused_s)
-        why = f"the load was off for {off} within it, and the battery recovers then"
-        return as_bound(case, verdict, "at-most", why, "the same test in one go would settle it")
+        why = said("load-off-within", seconds=reserve.paused_s)
+        return as_bound(case, verdict, "at-most", why, said("in-one-go"))
     return verdict
 
 
@@ -156,7 +151,7 @@ class _DeviceRun:
     measured: Quantity
     conditions: tuple[Condition, ...]
     whole: bool
-    stopped: str
+    stopped: Message
     formula: str
     inputs: dict[str, str]
     drop_V: float | None = None
@@ -223,7 +218,7 @@ def _device_run(case: Case, log: LogEvidence) -> _DeviceRun | None:
         measured,
         (Condition("draw", draw, round(mean, 3), effect), *(one for one in (warmth, unseen) if one is not None)),
         whole,
-        "" if whole else "a gap hides its end" if test.hidden_s else ENDING_WORDS[test.ended_by],
+        NOTHING if whole else said("gap-ended") if test.hidden_s else ENDING_WORDS[test.ended_by],
         "t = Q / I of the device" if draw is not None else "time under load until it dropped out",
         inputs,
         drop,
@@ -247,13 +242,13 @@ def _runtime(case: Case, run: _DeviceRun, aside: dict[str, str]) -> Verdict:
     if low:
         return as_bound(case, verdict, "at-least", low, FROM_FULL)
     leads = beyond_own_of(analysis, case.family, case.rated_Ah) if run.drop_V is not None else None
-    if leads is not None:
-        why = f"{leads.words}: read at the load they came to {run.drop_V:g} V too soon"
+    if leads is not None and run.drop_V is not None:
+        why = said("too-soon", why=leads.words, volts=run.drop_V)
         return as_bound(case, verdict, "at-least", why, AT_TERMINALS)
     if run.whole:
         return verdict
-    why = f"{run.stopped} after {format_duration(run.measured.value)}"
-    return as_bound(case, verdict, "at-least", why, "a run on to the drop-out would settle it")
+    why = said("ended-after", ending=run.stopped, seconds=run.measured.value)
+    return as_bound(case, verdict, "at-least", why, said("on-to-dropout"))
 
 
 def settle_self_discharge(case: Case) -> Verdict | None:
@@ -267,11 +262,10 @@ def settle_self_discharge(case: Case) -> Verdict | None:
             if found is None:
                 continue
         lost = _shelf_loss(case, log)
-        if isinstance(lost, str):
+        if isinstance(lost, Message):
             return not_settled(case, lost, log.names)
         if lost.rate.standard is not None and lost.rate.value < -GAINED * lost.rate.standard:
-            why = "it gave more after the shelf than before: are the two logs the other way round, or was it charged between?"
-            return not_settled(case, why, log.names, lost.rate)
+            return not_settled(case, said("gave-more-after"), log.names, lost.rate)
         conditions = on_the_shelf(case, log, lost.rate)
         drawn = _two_discharges(log)
         if drawn is not None:
@@ -287,12 +281,9 @@ def settle_self_discharge(case: Case) -> Verdict | None:
             if bound is not verdict:
                 return bound
         elif _begun_unseen(log):
-            why = "the log of the recharge begins while current already flows: what went in before is in no figure"
-            return as_bound(
-                case, verdict, "at-least", why, "a recharge logged from before the charger is put on settles it"
-            )
+            return as_bound(case, verdict, "at-least", said("recharge-under-way"), said("recharge-from-before"))
         if not lost.shown and lost.at_most is not None and verdict.advice is None:
-            told = f"at most {lost.at_most:.2g} %/month: the loss does not stand out of what such a test can show"
+            told = said("loss-at-most", rate=lost.at_most)
             return Verdict(
                 verdict.claim, verdict.outcome, verdict.measured, verdict.probability,
                 verdict.conditions, verdict.evidence, told, verdict.working,
@@ -307,7 +298,7 @@ def _begun_unseen(log: LogEvidence) -> bool:
     return charge is not None and bool(charge.count.spans) and charge.count.spans[0].first == 0
 
 
-def _shelf_loss(case: Case, log: LogEvidence) -> ShelfLoss | str:
+def _shelf_loss(case: Case, log: LogEvidence) -> ShelfLoss | Message:
     """The loss, or why there is none to be had."""
     conditions = case.claim.conditions
     if log.apart_s is not None:
@@ -321,16 +312,16 @@ def _shelf_loss(case: Case, log: LogEvidence) -> ShelfLoss | str:
         months = rested_s / MONTH_S if months is None else months
         return _by_recharge(case, put_in.charge, months)
     if not months or months <= 0:
-        return "nothing says how long it was stored: give the months it lay, or test its start and its end"
+        return said("storage-unknown")
     drawn = _two_discharges(log)
     if drawn is not None:
         given = [analysis.capacity.count.charge for analysis in drawn if analysis.capacity is not None]
         return loss_by_capacity(given[0], given[1], months)
     charge = log.analysis.charge
     if charge is None:
-        return "no recharge is in it, nor a second discharge"
+        return said("no-second")
     if charge.time_to_full_s is None and charge.ended_by in {"log-end", "operator"}:
-        return "the recharge did not reach the same full"
+        return said("other-full")
     return _by_recharge(case, charge.count.charge, months)
 
 
@@ -343,23 +334,23 @@ def _two_discharges(log: LogEvidence) -> tuple[Analysis, Analysis] | None:
     return (before, after) if drawn else None
 
 
-def _recorded(case: Case, log: LogEvidence, months: float) -> ShelfLoss | str:
+def _recorded(case: Case, log: LogEvidence, months: float) -> ShelfLoss | Message:
     """The loss over a time on the shelf whose start and end were both tested here."""
     if len(log.analyses) < 2:
-        return "it lies on the shelf: the test at its end settles it"
+        return said("on-shelf")
     before, after = log.analyses
     if before.charge is None or before.charge.time_to_full_s is None:
-        return f"{log.names[0]} did not end full: what it went on the shelf with is not known"
+        return said("began-shelf-not-full", log=log.names[0])
     if after.charge is None:
-        return "no recharge is in it"
+        return said("no-recharge")
     if after.charge.time_to_full_s is None:
-        return "the recharge did not reach the same full"
+        return said("other-full")
     return _by_recharge(case, after.charge.count.charge, months)
 
 
-def _by_recharge(case: Case, put_in: Quantity, months: float) -> ShelfLoss | str:
+def _by_recharge(case: Case, put_in: Quantity, months: float) -> ShelfLoss | Message:
     if not case.rated_Ah:
-        return "the capacity is not known: give rated_Ah"
+        return said("capacity-unknown")
     return loss_by_recharge(put_in, case.rated_Ah, months, case.family)
 
 

@@ -6,6 +6,7 @@ import itertools
 import math
 from dataclasses import dataclass
 
+from wintry_tally.core.message import NOTHING, Message, said, several
 from wintry_tally.core.quantity import Quantity, Term, format_number
 
 SURE = 0.88
@@ -13,7 +14,6 @@ SURE = 0.88
 WORTH = 0.5
 CLEARLY = 0.05
 """By how much another way must be likelier to be named beside a cheaper one."""
-NOTHING = "it lies on the limit: no usual reading settles it"
 SHARES = (0.5, 0.3, 0.2, 0.1, 0.05)
 """How much better than before a thing can be measured again."""
 MET_Z = 1.6449
@@ -30,7 +30,7 @@ class Remedy:
         again: how often the test itself has to be run again for it; minutes: of work beside that.
     """
 
-    words: str
+    words: Message
     marks: tuple[str, ...]
     left: float
     again: int = 0
@@ -46,35 +46,35 @@ class Remedy:
 
 
 REMEDIES = (
-    Remedy("read the ammeter's zero, nothing flowing, and subtract it", ("current offset",), 0.05, minutes=2.0),
-    Remedy("hold the voltmeter's zero against shorted leads, and subtract it", ("voltage offset",), 0.05, minutes=2.0),
+    Remedy(said("remedy-zero-A"), ("current offset",), 0.05, minutes=2.0),
+    Remedy(said("remedy-zero-V"), ("voltage offset",), 0.05, minutes=2.0),
     Remedy(
-        "hold the meter against one good to a tenth of its error, at this reading",
+        said("remedy-meter"),
         ("gain of the meter", "offset of the meter"),
         0.1,
     ),
     Remedy(
-        "hold the ammeter against one good to a tenth of its error, at this current",
+        said("remedy-ammeter"),
         ("current gain", "current while it ran", "charge at the middle"),
         0.1,
     ),
-    Remedy("take the temperature of the core with a better thermometer", ("temperature at the start", "thermometer"), 0.2, again=1),
-    Remedy("hold the voltmeter against one good to a tenth of its error", ("voltage gain", "voltage at the mark"), 0.1),
-    Remedy("hold the clock against a better one", ("time base", "reading of the clock"), 0.1, minutes=60.0),
+    Remedy(said("remedy-core"), ("temperature at the start", "thermometer"), 0.2, again=1),
+    Remedy(said("remedy-voltmeter"), ("voltage gain", "voltage at the mark"), 0.1),
+    Remedy(said("remedy-clock"), ("time base", "reading of the clock"), 0.1, minutes=60.0),
     Remedy(
-        "log it again at a tenth of the interval, without gaps",
+        said("remedy-interval"),
         ("gaps bridged", "sampling", "instants of switching", "load-on instant", "instant of", "one more fall", "between readings"),
         0.1,
         again=1,
     ),
     Remedy(
-        "repeat the test four times, and take the mean",
+        said("remedy-repeats"),
         ("repeats", "scatter of the runs", "noise", "last digit", "resolution"),
         0.5,
         again=4,
     ),
-    Remedy("test it at that rate itself", ("the law itself", "exponent"), 0.0, again=1),
-    Remedy("find the loss by a second discharge rather than by the recharge", ("charge efficiency",), 0.1, again=1),
+    Remedy(said("remedy-rate"), ("the law itself", "exponent"), 0.0, again=1),
+    Remedy(said("remedy-discharge"), ("charge efficiency",), 0.1, again=1),
 )  # fmt: skip
 """What can be done, the cheapest first; common practice, no published source."""
 
@@ -122,9 +122,15 @@ class Way:
         """Minutes of work beside the test."""
         return sum(remedy.minutes for remedy in self.done)
 
-    def words(self) -> str:
+    def words(self) -> Message:
         """What is done."""
-        return ", and ".join(remedy.words for remedy in self.done)
+        things = tuple(remedy.words for remedy in self.done)
+        return said("together", things=things) if len(things) > 1 else things[0]
+
+    @property
+    def cases(self) -> float:
+        """In how many of ten cases it settles the figure."""
+        return 10.0 * self.likely
 
 
 NONE = Way((), 0.0)
@@ -175,7 +181,7 @@ def settling(measured: Quantity, limits: tuple[float, ...]) -> tuple[tuple[Remed
     return best.done, best.likely
 
 
-def settling_words(measured: Quantity, limits: tuple[float, ...]) -> str:
+def settling_words(measured: Quantity, limits: tuple[float, ...]) -> Message:
     """The same in words, with the quickest and the surest way where they differ.
 
     Of a figure that was given whole: how well it would have to be measured again.
@@ -184,24 +190,25 @@ def settling_words(measured: Quantity, limits: tuple[float, ...]) -> str:
         distance = min(abs(measured.value - limit) for limit in limits)
         share = next((s for s in SHARES if chance(distance, measured.standard, s * measured.standard) >= SURE), None)
         if share is None:
-            return NOTHING
-        return f"measure it again to ± {format_number(2.0 * share * measured.standard, 2)} {measured.unit}: that would settle this"
+            return said("on-the-limit")
+        width = f"{format_number(2.0 * share * measured.standard, 2)} {measured.unit}"
+        return said("measure-again", width=width)
     found = ways(measured, limits)
     best = cheapest(found)
     largest = max(measured.terms, key=lambda term: abs(term.standard), default=None)
-    most = f"most of the uncertainty is the {largest.name.removeprefix('the ')}" if largest is not None else ""
+    most = NOTHING if largest is None else said("most-of-it", term=largest.name.removeprefix("the "))
     if not best.done:
-        return "; ".join(part for part in (NOTHING, most) if part)
-    sure = "would settle this" if best.likely >= SURE else f"would settle this {_of_ten(best)}"
-    said = [f"{best.words()}: that {sure}"]
+        return several([said("on-the-limit"), most])
+    sure = best.likely >= SURE
+    told = [
+        said("would-settle", way=best.words())
+        if sure
+        else said("would-settle-often", way=best.words(), cases=best.cases)
+    ]
     quick, safe = quickest(found), surest(found)
     if (quick.again, quick.minutes) < (best.again, best.minutes):
-        again = ", with no test again" if best.again and not quick.again else ""
-        said.append(f"quicker{again}, {_of_ten(quick)}: {quick.words()}")
+        code = "quicker-no-test" if best.again and not quick.again else "quicker"
+        told.append(said(code, cases=quick.cases, way=quick.words()))
     if safe.likely >= best.likely + CLEARLY:
-        said.append(f"surest, {_of_ten(safe)}: {safe.words()}")
-    return "; ".join([*said, most])
-
-
-def _of_ten(way: Way) -> str:
-    return f"in {10 * way.likely:.0f} of 10 cases"
+        told.append(said("surest", cases=safe.cases, way=safe.words()))
+    return several([*told, most])

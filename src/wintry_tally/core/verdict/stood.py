@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import replace
 
+from wintry_tally.core.message import said
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.deciding import not_settled
@@ -39,10 +40,8 @@ def after_soak(case: Case, log: LogEvidence, verdict: Verdict) -> Verdict:
         )
         return _with(verdict, Condition(SOAK, wanted, told))
     if wanted is not None and stood.core_C > wanted + THAWED_K:
-        why = (
-            f"it was no longer that cold: by the log of the {stood.place} (up to {stood.high_C:.0f} °C) its core was near "
-            f"{stood.core_C:.0f} °C, not {wanted:g} °C; soak it again and begin at once"
-        )
+        assert stood.high_C is not None
+        why = said("no-longer-cold", place=stood.place, high=stood.high_C, core=stood.core_C, wanted=wanted)
         return not_settled(case, why, log.names, verdict.measured)
     return _with(verdict, Condition(SOAK, wanted, f"core near {stood.core_C:.0f} °C by the log of the {stood.place}"))
 

@@ -8,7 +8,8 @@ from wintry_tally.core.analysis import Analysis
 from wintry_tally.core.analysis.capacity import CapacityTest
 from wintry_tally.core.analysis.ending import ENDING_WORDS, LOG_END, OPERATOR, PROTECTION
 from wintry_tally.core.analysis.trips import temperature_near
-from wintry_tally.core.quantity import Quantity, format_duration
+from wintry_tally.core.message import NOTHING, Message, said, several
+from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.deciding import as_bound, not_settled
 from wintry_tally.core.verdict.effects import LIKE_KELVIN
@@ -73,22 +74,22 @@ def bounded(
     if not any(why.values()):
         return verdict
     of = dict(zip(why, names, strict=True))
-    told = "; ".join(f"{of[bound]}: {words}" for bound, words in why.items() if words)
-    settles = "both on to the battery's own end, or to one cut-off, would settle it"
+    told = several([said("of-run", run=of[bound], why=words) for bound, words in why.items() if words])
+    settles = said("both-on")
     if all(why.values()):
-        return not_settled(case, f"{told}: neither says what was in it; {settles}", named)
+        return not_settled(case, said("neither-says", told=told, settles=settles), named)
     return as_bound(case, verdict, next(bound for bound, words in why.items() if words), told, settles)
 
 
-def _cut_short(test: CapacityTest, twin: CapacityTest) -> str:
+def _cut_short(test: CapacityTest, twin: CapacityTest) -> Message:
     """Why one of two discharges did not go as far down as its twin; empty where it did."""
     if test.hidden_Ah > HIDDEN_SHARE * test.count.charge.value:
-        return f"a gap of {format_duration(test.hidden_s)} hides its end"
+        return said("gap-hides-end", seconds=test.hidden_s)
     alike = abs(test.voltage_end - twin.voltage_end) <= max(test.near_V, twin.near_V)
     if test.ended_by == OPERATOR and test.at_knee and alike and twin.at_knee:
-        return ""  # whatever ended them on their falling ends: it was one voltage
+        return NOTHING  # whatever ended them on their falling ends: it was one voltage
     if test.ended_by in {OPERATOR, LOG_END}:
-        return f"{ENDING_WORDS[test.ended_by]} at {test.voltage_end:.2f} V"
+        return said("ended-at", ending=ENDING_WORDS[test.ended_by], volts=test.voltage_end)
     if test.ended_by != PROTECTION and test.voltage_end > twin.voltage_end + max(CUTOFF_ABOVE_V, test.near_V):
-        return f"it ended at {test.voltage_end:.2f} V, its twin at {twin.voltage_end:.2f} V"
-    return ""
+        return said("ended-apart", volts=test.voltage_end, twin=twin.voltage_end)
+    return NOTHING
