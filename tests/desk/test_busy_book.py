@@ -54,6 +54,32 @@ def test_claims_typed_into_a_busy_book_are_kept_once_a_moment_later(qtbot, busy:
     qtbot.waitUntil(lambda: len(claims(busy)) == len(before) + 1, timeout=3000)
 
 
+def test_a_run_by_hand_begins_and_ends_once_a_moment_later(qtbot, busy: Window) -> None:
+    busy.show_station("capacity")
+    view = busy.view("capacity")
+    view.begin_hand()
+    page, runs = view.page("hand"), busy.session.book.runs
+    with locked(busy):
+        begun = time.monotonic()
+        page._begin_run()
+        assert time.monotonic() - begun < MOST_S and not page.begin_button.isEnabled()
+        assert not busy.session.runs(busy.sample_id)
+    qtbot.waitUntil(lambda: len(busy.session.runs(busy.sample_id)) == 1, timeout=8000)
+    qtbot.waitUntil(page.begin_button.isEnabled, timeout=3000)
+    for at, volts in (("00:10", "13.3"), ("00:20", "13.2")):
+        page.entry.time.setText(at)
+        page.entry.volts.line.setText(volts)
+        page.entry.amps.line.setText("8")
+        page.entry.enter(anyway=True)
+    qtbot.waitUntil(lambda: page.table.rowCount() == 2, timeout=3000)
+    with locked(busy):
+        page.finish()
+        assert busy.session.runs(busy.sample_id)[0].status == "running" and not page.entry.isEnabled()
+    qtbot.waitUntil(lambda: busy.session.runs(busy.sample_id)[0].status == "finished", timeout=8000)
+    with busy.session.book.in_place():
+        assert [run.status for run in runs.all(busy.sample_id)] == ["finished"]
+
+
 def test_what_a_book_goes_on_refusing_is_told_and_stays_in_its_field(
     qtbot, busy: Window, monkeypatch: pytest.MonkeyPatch
 ) -> None:

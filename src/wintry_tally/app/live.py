@@ -133,9 +133,9 @@ class LiveRuns:
         recipe = capacity_recipe(sample.family, rated, plan, limits)
         return recipe, forecast(recipe, parameters_for(sample.family, rated))
 
-    @_in_place
     def hear_guards(self) -> list[str]:
-        """What guards did while this book was closed, or are still doing: kept with their runs, and told."""
+        """What guards did while this book was closed, or are still doing: kept with their runs, and told; in the book's own
+        thread, where there is one."""
         from wintry_tally.bench.guard import take_records
 
         told = []
@@ -343,9 +343,8 @@ class LiveRuns:
 
     # --- ending ---
 
-    @_in_place
     def close_interrupted(self, run: Run) -> None:
-        """Close an interrupted run as it stands."""
+        """Close an interrupted run as it stands; in the book's own thread, where there is one."""
         elapsed = self.book.runs.last_elapsed_s(run.id) or 0.0
         self.book.runs.add_event(run.id, Event(elapsed, "interrupted", said("closed-interrupted")))
         self.book.runs.finish(
@@ -355,7 +354,6 @@ class LiveRuns:
             min(datetime.now(UTC), run.started + timedelta(seconds=elapsed)),
             RunStatus.INTERRUPTED,
         )
-        self._listener.runs_changed(run.sample_id)
 
     def make_safe(self, sample_id: int | None = None) -> AllOff:
         """Everything of this bench off, at once; the batteries of live runs (and the one named) go into quarantine.

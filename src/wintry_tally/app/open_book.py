@@ -197,8 +197,13 @@ class OpenBook:
             # what real instruments do is for a person to say; a run by hand was never out of hand
             if run.method is Method.GUIDED or (demo and run.method is Method.SIMULATED):
                 self.live.take_up(run)
-        for words in self.live.hear_guards():
-            self._listener.failed(words)
+        heard: list[str] = []
+
+        def over(raised: BaseException | None) -> None:
+            for words in [*heard, *([str(raised)] if raised is not None else [])]:
+                self._listener.failed(words)
+
+        self.ask(lambda: heard.extend(self.live.hear_guards()), over)
 
     def follow(self) -> bool:
         """Notice what ended, what others changed, and whether the file is still there; whether anything is going on."""

@@ -86,8 +86,24 @@ class EditSession(SafeSession):
         self._act(edit, edit.do, over)
         return taken == [True]
 
+    def write(self, words: str, act: Callable[[], object], then: Then, of_sample: int | None = None) -> None:
+        """Have something done to the book that is not taken back, in its turn; `then` is told whether it was.
+
+        `of_sample`: whose runs it changes.
+        """
+        if not self.open.ask(act, self._teller(then), also=of_sample):
+            self._waits(words)
+
     def _act(self, edit: Edit, act: Callable[[], object], over: Then) -> None:
         """Have one half of an edit done; `over` is told whether it was."""
+        if edit.shown:
+            act()
+            over(True)
+        elif not self.open.ask(act, self._teller(over)):
+            self._waits(edit.words)
+
+    def _teller(self, over: Then) -> Callable[[BaseException | None], None]:
+        """What the book refused is told, before `over` is told whether it was done."""
 
         def told(raised: BaseException | None) -> None:
             if raised is not None and not isinstance(raised, WintryError):
@@ -96,11 +112,7 @@ class EditSession(SafeSession):
                 self.failed.emit(str(raised))
             over(raised is None)
 
-        if edit.shown:
-            act()
-            over(True)
-        elif not self.open.ask(act, told):
-            self._waits(edit.words)
+        return told
 
     def _waits(self, words: str) -> None:
         """It is looked for quickly; where it takes long enough to be wondered at, that is said."""

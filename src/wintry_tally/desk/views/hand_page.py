@@ -215,22 +215,26 @@ class HandPage(StationView):
             clock_s=CLOCK_LIMIT_S / 3**0.5,
             charging=self.kind.currentData() in CHARGING,
         )
-        with self.session.guard(), self.session.book.in_place():
-            kind = TEST_KINDS[str(self.kind.currentData())]
-            words = kind.words.removesuffix(" test").capitalize()
-            number = sum(1 for run in self.session.runs(self.sample_id) if run.title.startswith(words)) + 1
-            self.session.book.runs.begin(
-                self.sample_id,
-                f"{words} {number}",
-                Method.HAND,
-                datetime.now(UTC),
-                settings,
-                {"method": kind.method},
-                kind.station,
-            )
-            self.session.touch_runs(self.sample_id)
-            self.refresh()
-            self.entry.volts.line.setFocus()
+        kind, sample_id, book = TEST_KINDS[str(self.kind.currentData())], self.sample_id, self.session.book
+        words = kind.words.removesuffix(" test").capitalize()
+        number = sum(1 for run in self.session.runs(sample_id) if run.title.startswith(words)) + 1
+        title, now = f"{words} {number}", datetime.now(UTC)
+
+        def then(done: bool) -> None:
+            self.begin_button.setEnabled(True)
+            if done and self.sample_id == sample_id:
+                self.refresh()
+                self.entry.volts.line.setFocus()
+
+        self.begin_button.setEnabled(False)  # where the book is busy, it is begun once, a moment later
+        self.session.write(
+            f"Begin {title}",
+            lambda: book.runs.begin(
+                sample_id, title, Method.HAND, now, settings, {"method": kind.method}, kind.station
+            ),
+            then,
+            sample_id,
+        )
 
     def _last_moment(self) -> datetime | None:
         return self._readings[-1][1].at.astimezone() if self._readings else None
@@ -264,12 +268,20 @@ class HandPage(StationView):
         if len(self._readings) < 2:
             self.entry.complain("A run needs at least two readings.")
             return
-        with self.session.guard(), self.session.book.in_place():
-            last = self._readings[-1][1].at
-            self.session.book.runs.finish(self._run.id, str(self.end.currentData()), "", last, RunStatus.FINISHED)
-            self.session.undo_stack.clear()
-            self.session.touch_runs(self.sample_id)
-            self.go.emit("")
+        run, book, sample_id = self._run, self.session.book, self.sample_id
+        cause, last = str(self.end.currentData()), self._readings[-1][1].at
+
+        def then(done: bool) -> None:
+            self.entry.setEnabled(True)
+            if done:
+                self.session.undo_stack.clear()
+                if self.sample_id == sample_id:
+                    self.go.emit("")
+
+        self.entry.setEnabled(False)
+        self.session.write(
+            f"End {run.title}", lambda: book.runs.finish(run.id, cause, "", last, RunStatus.FINISHED), then, sample_id
+        )
 
 
 def _cell(value: float | None) -> str:

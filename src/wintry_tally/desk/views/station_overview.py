@@ -165,7 +165,6 @@ class StationOverview(StationView):
             self.recipe.emit(read_recipe(path))
 
     def _interrupted(self, run: Run) -> QWidget:
-        running = self.session.running
         words = label(
             f"{run.title} was interrupted: the program was closed or killed in the middle of it. Every reading kept "
             "until then is here. Resume it (the gap is marked), or close it as interrupted."
@@ -180,10 +179,16 @@ class StationOverview(StationView):
             words,
             row(
                 button("Resume", lambda: self._take_up(run), "main"),
-                button("Close as interrupted", lambda: running.close_interrupted(run)),
+                button("Close as interrupted", lambda: self._close_interrupted(run)),
                 None,
             ),
             role="banner",
+        )
+
+    def _close_interrupted(self, run: Run) -> None:
+        running = self.session.running
+        self.session.write(
+            f"Close {run.title}", lambda: running.close_interrupted(run), lambda _done: None, run.sample_id
         )
 
     def _take_up(self, run: Run) -> None:
