@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from wintry_tally.core.battery.banks import Bank, Expected, expected, join_findings
 from wintry_tally.core.errors import InputError
+from wintry_tally.core.message import said
 from wintry_tally.core.quantity import format_quantity
 
 if TYPE_CHECKING:
@@ -118,6 +119,7 @@ def _mass_kg(bank: Bank) -> float | None:
 def judge_on_units(need: Need, code: str, bank: Bank, dossiers: Mapping[int, Dossier]) -> NeedResult | None:
     """A need on a bank that has no test of its own, by the weakest of its units; None while one is not known."""
     from wintry_tally.app.comparison import judge_one
+    from wintry_tally.core.compare.need import DROPS_OUT
 
     charges = like_charges(bank, dossiers)
     if charges is None:
@@ -125,11 +127,8 @@ def judge_on_units(need: Need, code: str, bank: Bank, dossiers: Mapping[int, Dos
     weakest = min(bank.units, key=lambda unit: charges[unit.code].value)
     result = judge_one(through_units(need, bank), dossiers[weakest.id], bank.parallel)
     units, limit = len(bank.units), result.limited_by
-    for one in need.devices:  # its own volts, not those of a unit
-        limit = limit.replace(
-            f"{one.name}, which drops out at {one.least_V / bank.series:g} V",
-            f"{one.name}, which drops out at {one.least_V:g} V",
-        )
+    if limit.code == DROPS_OUT:  # its own volts, not those of a unit
+        limit = said(DROPS_OUT, device=limit.parts["device"], volts=float(str(limit.parts["volts"])) * bank.series)
     return replace(
         result, code=code, limited_by=limit, in_parallel=None if result.in_parallel is None else max(1, -(-result.in_parallel // bank.parallel)),
         mass_kg=_mass_kg(bank), cost=None, bill=None, halved=None,

@@ -468,7 +468,7 @@ class RunLoop:
             return
         words = acted.words
         self._note("guard", words)
-        if not acted.why.startswith("the program could not"):
+        if not acted.asked:
             self.stood_still = words
         self._watch.told(OFF)
         self._off.told(OFF, self.elapsed_s)

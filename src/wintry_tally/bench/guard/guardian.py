@@ -15,6 +15,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+from wintry_tally.bench.guard.process import ASKED
 from wintry_tally.bench.guard.record import new_record_path
 from wintry_tally.bench.offplan import OffPlan
 from wintry_tally.core.errors import InstrumentError
@@ -28,10 +29,11 @@ SCRIPT = Path(__file__).with_name("process.py")
 
 @dataclass(frozen=True)
 class Acted:
-    """What the guard did by itself: why, and what it could not see off (name: words)."""
+    """What the guard did by itself: why, and what it could not see off (name: words); `asked`: this program had told it to."""
 
     why: str
     left: dict[str, str]
+    asked: bool = False
 
     @property
     def words(self) -> Message:
@@ -232,7 +234,8 @@ class ProcessGuard(Guardian):
             with contextlib.suppress(ValueError):
                 said = json.loads(line)
                 if "acted" in said:
-                    news = Acted(str(said.get("why", "")), dict(said.get("left", {})))
+                    asked = said.get("reason") == ASKED
+                    news = Acted(str(said.get("why", "")), dict(said.get("left", {})), asked)
         if news is not None:
             if not news.left:
                 self._tell(b"a\n")

@@ -28,6 +28,14 @@ SHOUT_S = 2.0
 LOOK_S = 1.0
 SETTLE_S = 0.2
 MOST = 4096
+ASKED, SILENT = "asked", "silent"
+WHY = {
+    "gone": "the program is gone",
+    ASKED: "the program could not",
+    "ended": "the guard was told to end",
+    SILENT: "the program has stood still for {late_s:g} s",
+}
+"""Why it acts, in words."""
 
 
 class Line:
@@ -163,7 +171,7 @@ class Guard:
         self.results = {item["name"]: (False, "not told yet") for item in plan["instruments"]}
         self.begun = time.time()
         self.shouted = 0.0
-        self.why = ""
+        self.why = self.reason = ""
         self.ended = False
 
     def answer(self, **words: Any) -> None:
@@ -174,29 +182,29 @@ class Guard:
             return
 
     def watch(self) -> str:
-        """Until there is something to do; what it is."""
+        """Until there is something to do: a key of WHY, or empty where it is over."""
         pending, last = b"", time.monotonic()
         while True:
             ready, _, _ = select.select([0], [], [], 0.1)
             if ready:
                 more = os.read(0, MOST)
                 if not more:
-                    return "the program is gone"
+                    return "gone"
                 *whole, pending = (pending + more).split(b"\n")
                 last = time.monotonic()
                 if b"x" in whole:
                     return ""
                 if b"t" in whole:
-                    return "the program could not"
+                    return ASKED
             if self.ended:
-                return "the guard was told to end"
+                return "ended"
             if time.monotonic() - last > self.plan["late_s"]:
-                return f"the program has stood still for {self.plan['late_s']:g} s"
+                return SILENT
 
-    def act(self, why: str) -> bool:
+    def act(self, reason: str) -> bool:
         """Off, over lines of its own, until it is seen; True when it is over, False when the program lives on."""
-        self.why = why
-        if why.startswith("the program has stood still") and any(item["alone"] for item in self.plan["instruments"]):
+        self.reason, self.why = reason, WHY[reason].format(**self.plan)
+        if reason == SILENT and any(item["alone"] for item in self.plan["instruments"]):
             end_program(self.plan["program"], self.plan["program_started"])
         while True:
             begun = time.monotonic()
@@ -204,12 +212,13 @@ class Guard:
             left = [name for name, (off, _) in self.results.items() if not off]
             self.write(done=not left)
             if not left:
-                self.answer(acted="off", why=why)
+                self.answer(acted="off", why=self.why, reason=reason)
                 return self._hold()
-            if why.startswith("the program has stood still"):
+            if reason == SILENT:
                 # whoever does not answer may be serving the one that stands still
                 end_program(self.plan["program"], self.plan["program_started"])
-            self.answer(acted="unknown", why=why, left={name: self.results[name][1] for name in left})
+            left_on = {name: self.results[name][1] for name in left}
+            self.answer(acted="unknown", why=self.why, reason=reason, left=left_on)
             self.shout(left)
             if self.ended:
                 return True
@@ -328,8 +337,8 @@ def main() -> None:
     signal.signal(signal.SIGTERM, lambda *_: setattr(guard, "ended", True))
     guard.answer(ready=True)
     while True:
-        why = guard.watch()
-        if not why or guard.act(why):
+        reason = guard.watch()
+        if not reason or guard.act(reason):
             return
 
 

@@ -24,6 +24,7 @@ from wintry_tally.core.plan.so_far import SoFar, fitted
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.verdict.outcome import Outcome
 
+DROPS_OUT = "limit-dropout"
 STEPS = 300
 MOST_PARALLEL = 12
 SURE = 0.95
@@ -110,7 +111,7 @@ class NeedResult:
     hours: Quantity | None = None
     bound: str | None = None
     left_Ah: Quantity | None = None
-    limited_by: str = ""
+    limited_by: Message = NOTHING
     in_parallel: int | None = None
     mass_kg: float | None = None
     cost: float | None = None
@@ -168,7 +169,7 @@ class _Ran:
     hours: Members
     left_Ah: Members
     drawn_Ah: Members
-    by: tuple[str, ...]
+    by: tuple[Message, ...]
     what: Members
     course: tuple[tuple[float, float, float, float], ...] = ()
 
@@ -258,8 +259,8 @@ def _emptied(need: Need, sample: Sample, members: Ensemble, units: int) -> _Ran:
     volts = np.full(size, sample.family.nominal_V)
     hours, left = np.full(size, REACH * need.hours), np.full(size, np.nan)
     by = tuple(
-        [f"{device.name}, which drops out at {device.least_V:g} V" for device in need.devices]
-        + [_cut_words(sample, cut)]
+        [said(DROPS_OUT, device=device.name, volts=device.least_V or 0.0) for device in need.devices]
+        + [said("limit-protection" if sample.family.own_protection else "limit-empty", volts=cut)]
     )
     what = np.full(size, len(by) - 1)
     live, drawn = np.ones(size, dtype=bool), np.zeros(size)
@@ -305,12 +306,6 @@ def _cut_V(sample: Sample) -> float:
     return sample.cutoff_V if sample.family.own_protection else sample.family.cutoff_floor_V
 
 
-def _cut_words(sample: Sample, cut: float) -> str:
-    if sample.family.own_protection:
-        return f"its own protection, which opens at {cut:g} V"
-    return f"being empty ({cut:g} V)"
-
-
 def _probability(need: Need, sample: Sample, ran: _Ran) -> float:
     holds = ran.hours >= need.hours * (1.0 - 1e-9)
     shares = np.where(holds, 1.0, 0.0)
@@ -331,11 +326,11 @@ def _full_again(need: Need, sample: Sample, ran: _Ran) -> Members:
     return found
 
 
-def _limit(need: Need, sample: Sample, ran: _Ran) -> str:
+def _limit(need: Need, sample: Sample, ran: _Ran) -> Message:
     if need.charger_A and need.full_again_h and float(np.median(_full_again(need, sample, ran))) < 0.5:
-        return "the charger: it is not full again in time"
+        return said("limit-charger")
     if float(np.median(ran.hours)) >= REACH * need.hours * 0.999:
-        return "nothing within twice the hours asked"
+        return said("limit-nothing")
     which = int(np.bincount(ran.what[ran.hours < REACH * need.hours * 0.999]).argmax())
     return ran.by[which]
 
@@ -344,7 +339,7 @@ def _advice(need: Need, ran: _Ran, probability: float) -> Message:
     if probability >= SURE:
         return NOTHING
     device = ran.by[int(np.bincount(ran.what).argmax())]
-    if "drops out" in device:
+    if device.code == DROPS_OUT:
         return said("lower-dropout")
     if need.coldest_C is not None and need.coldest_C < 10.0:
         return said("insulate")

@@ -180,6 +180,11 @@ VERDICTS: dict[str, str] = {
     "quicker-no-test": "quicker, with no test again, in {cases:.0f} of 10 cases: {way}",
     "surest": "surest, in {cases:.0f} of 10 cases: {way}",
     # what limits a bank or a battery for a need
+    "limit-dropout": "{device}, which drops out at {volts:g} V",
+    "limit-protection": "its own protection, which opens at {volts:g} V",
+    "limit-empty": "being empty ({volts:g} V)",
+    "limit-charger": "the charger: it is not full again in time",
+    "limit-nothing": "nothing within twice the hours asked",
     "capacity-first": "run a capacity test: nothing is known of what it holds",
     "lower-dropout": "a device that works at a lower voltage would leave less of it unused; more of them in parallel sag less",
     "insulate": "insulation, or more of them in parallel: the cold takes part of it",
