@@ -24,6 +24,7 @@ from wintry_tally.core.message import (
     message_data,
     message_from,
     said,
+    sentences,
     several,
     words_of,
 )
@@ -201,3 +202,13 @@ def test_several_are_one_where_only_one_says_anything() -> None:
     assert several([one, "smoke"]) == "finished; smoke"
     within = read_back("stopped: a stop limit was crossed, 16.20 V is above 15 V").parts["seen"]
     assert isinstance(within, Message) and within.code == "volts-above"
+
+
+def test_each_thing_said_is_a_sentence_of_its_own() -> None:
+    told = several([said("on-the-limit"), said("cold-gave-more"), said("rows-reversed")])
+    assert sentences(told) == [
+        "It lies on the limit: no usual reading settles it.",
+        "The cold one gave more than its warm twin: was the other one in the cold?",
+        "The log runs from the newest row to the oldest; it is read in reverse.",
+    ]
+    assert sentences(said("on-shelf")) == ["It lies on the shelf: the test at its end settles it."]

@@ -9,6 +9,7 @@ from wintry_tally.core.message.message import (
     message_data,
     message_from,
     said,
+    sentences,
     several,
     words_of,
 )
@@ -22,6 +23,7 @@ __all__ = [
     "message_data",
     "message_from",
     "said",
+    "sentences",
     "several",
     "words_of",
 ]

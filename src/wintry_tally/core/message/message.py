@@ -59,6 +59,13 @@ def as_message(words: str) -> Message:
     return words if isinstance(words, Message) else said(OWN, words=words) if words else NOTHING
 
 
+def sentences(message: Message) -> list[str]:
+    """Each thing that a message says as a sentence of its own."""
+    each = message.parts["messages"] if message.code == "several" else (message,)
+    assert isinstance(each, tuple)
+    return [f"{one[:1].upper()}{one[1:]}{'' if one.endswith(('.', '?')) else '.'}" for one in each]
+
+
 def words_of(code: str, parts: Mapping[str, Part], catalogue: Mapping[str, str]) -> str:
     """The words of a message by a catalogue; messages within it by the same.
 

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QFrame, QGridLayout, QVBoxLayout, QWidget
 
 from wintry_tally.core.battery import Claim
 from wintry_tally.core.battery.label import printed
+from wintry_tally.core.message import sentences
 from wintry_tally.core.verdict.outcome import BOUND_WORDS, OUTCOME_WORDS, Outcome, Verdict
 from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.flow import Flow
@@ -77,6 +78,8 @@ class LedgerLine(QWidget):
         if verdict.working is not None:
             told = f"Working of {claim_words(verdict.claim)}"
             grid.addWidget(button("Working", lambda: self.opened.emit(verdict.working), "link", told), 1, 4, top)
+        if verdict.advice:
+            grid.addWidget(label("\n".join(sentences(verdict.advice)), "small", wrap=True), 2, 1, 1, 4)
 
     def key(self) -> tuple[str, str]:
         """Which claim it is of, to find what is half typed by."""
@@ -112,8 +115,6 @@ class LedgerLine(QWidget):
                 measured.addWidget(label(effect_words(condition, verdict.claim), "small", wrap=True))
         if verdict.evidence:
             measured.addWidget(label("from " + ", ".join(verdict.evidence), "small", wrap=True))
-        if verdict.advice:
-            measured.addWidget(label(verdict.advice, "small", wrap=True))
         self._by_hand(measured)
         measured.addStretch(1)
         return measured
