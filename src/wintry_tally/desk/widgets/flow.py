@@ -19,7 +19,10 @@ class _Parts(QLayout):
         self._items: list[QLayoutItem] = []
         self._gap, self._down = gap * SPACE, down * SPACE
         self._heights: dict[int, int] = {}
-        """Known until a part is another: a layout in layouts is asked many times over."""
+        self._hint: QSize | None = None
+        self._least: QSize | None = None
+        self._placed: QRect | None = None
+        """All known until a part is another: a layout in layouts is asked many times over."""
         self.setContentsMargins(0, 0, 0, 0)
 
     def addItem(self, item: QLayoutItem) -> None:
@@ -64,23 +67,31 @@ class _Parts(QLayout):
     def invalidate(self) -> None:
         """See QLayout."""
         self._heights.clear()
+        self._hint = self._least = self._placed = None
         super().invalidate()
 
     def setGeometry(self, rect: QRect) -> None:
         """See QLayout."""
+        if rect == self._placed:
+            return
         super().setGeometry(rect)
         self._place(rect, True)
+        self._placed = QRect(rect)
 
     def sizeHint(self) -> QSize:
         """All in one line."""
-        seen = self._seen()
-        width = sum(item.sizeHint().width() for item in seen) + self._gap * max(0, len(seen) - 1)
-        return QSize(width, max((item.sizeHint().height() for item in seen), default=0))
+        if self._hint is None:
+            hints = [item.sizeHint() for item in self._seen()]
+            width = sum(hint.width() for hint in hints) + self._gap * max(0, len(hints) - 1)
+            self._hint = QSize(width, max((hint.height() for hint in hints), default=0))
+        return self._hint
 
     def minimumSize(self) -> QSize:
         """The widest part alone."""
-        sizes = [item.minimumSize() for item in self._seen()]
-        return QSize(max((s.width() for s in sizes), default=0), max((s.height() for s in sizes), default=0))
+        if self._least is None:
+            sizes = [item.minimumSize() for item in self._seen()]
+            self._least = QSize(max((s.width() for s in sizes), default=0), max((s.height() for s in sizes), default=0))
+        return self._least
 
     def _seen(self) -> list[QLayoutItem]:
         return [item for item in self._items if not item.isEmpty()]
