@@ -74,18 +74,23 @@ def test_curves_go_to_the_rows_of_a_remark_and_repair(qtbot, demo: Window) -> No
     demo.show_station("curves")
     view = demo.view("curves")
     qtbot.waitUntil(lambda: view._shown is not None, timeout=10000)
+    qtbot.waitUntil(lambda: not view.told.filling.busy, timeout=5000)  # the cards beneath, one after the other
     remark = next(r for r in view._shown.analysis.remarks if r.rows)
-    view._go_to(remark)
-    qtbot.wait(60)
-    labels = [b.text() for b in view.findChildren(QPushButton) if b.isVisible()]
-    assert any(text.startswith("Rows ") for text in labels) and "Apply" in labels, labels
+    links = {b.text(): b for b in view.findChildren(QPushButton) if b.isVisible()}
+    assert "Apply" in links, list(links)
+    whole = view.curve._plot.viewRange()[0]
+    links[remark.place.capitalize()].click()
+    low, high = view.curve._plot.viewRange()[0]
+    time_h = view._shown.analysis.trace.time_s[remark.rows[0] - 1] / 3600.0
+    assert low <= time_h <= high and high - low < 0.9 * (whole[1] - whole[0])
 
 
 def test_runs_together_show_how_well_they_repeat(qtbot, demo: Window) -> None:
     demo.show_sample(next(s.id for s in demo.session.samples() if s.code == "M1"))
     demo.show_station("curves")
     qtbot.wait(60)
-    card = demo.view("curves").relations
+    demo.view("curves").told.filling.finish()
+    card = demo.view("curves").told.relations
     said = " ".join(shown.text() for shown in card.findChildren(QLabel))
     assert card.isVisible() and "2 runs at about 8 A scatter by" in said
     figures = card.findChildren(Figure)

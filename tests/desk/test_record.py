@@ -52,17 +52,17 @@ def test_the_curve_shows_what_happened_and_goes_there(qtbot, window: Window, tol
     view = window.view("curves")
     view.run.setCurrentIndex(view.run.findData(RUN))
     view._chosen()
-    qtbot.waitUntil(lambda: any(line.kind == "gap" for line in view.record.lines), timeout=10000)
-    texts = [line.sentence for line in view.record.lines]
+    qtbot.waitUntil(lambda: any(line.kind == "gap" for line in view.told.record.lines), timeout=10000)
+    texts = [line.sentence for line in view.told.record.lines]
     assert texts[0] == "2 cautions read and heeded" and "Wear eye protection." not in texts
     assert "“moved it to the bench; 20 °C there”" in texts and "42.0 °C is warm; at 50 °C it is stopped" in texts
-    assert [line.at_s for line in view.record.lines] == sorted(line.at_s for line in view.record.lines)
-    assert [at for at, _ in view.record.marks] == [0.5, 1.0, 1.5]
+    assert [line.at_s for line in view.told.record.lines] == sorted(line.at_s for line in view.told.record.lines)
+    assert [at for at, _ in view.told.record.marks] == [0.5, 1.0, 1.5]
     assert [at for at, words in view.curve._marks if words.startswith("“moved")] == [1.0]
     view.against["charge"].click()
     assert not any(words.startswith("“moved") for _, words in view.curve._marks)
     view.against["time"].click()
-    link = next(b for b in view.record.findChildren(QPushButton) if "moved it" in b.accessibleName())
+    link = next(b for b in view.told.record.findChildren(QPushButton) if "moved it" in b.accessibleName())
     link.click()
     (low, high), _ = view.curve._plot.viewRange()
     assert low < 1.0 < high and high - low < 0.2

@@ -21,8 +21,12 @@ MOST_LACKING, HEAVY_C = 0.9, 0.5
 COLD_SAG, COLD_CHART_V = 2.5, 0.05
 """In the cold: how much more a battery falls under load, and how far off its chart may be, V of a 12 V pack."""
 TOP_SHARE = 0.1
-TOP_V, TOP_V_PER_C = 0.015, 0.1
-"""What a flat curve falls by at the least over the first tenth of a discharge from full; common practice."""
+TOP_V, TOP_V_PER_C, TOP_EARLY, TOP_MIDDLE = 0.015, 0.1, 0.2, 0.45
+"""What a flat curve falls by at the least over the first tenth of a discharge from full, and shares of it within the first
+quarter and half of that tenth; common practice."""
+SURE_TOP_V, SURE_EARLY, SURE_MIDDLE, SURE_LACKS = 0.05, 0.33, 0.6, 0.08
+"""The same of a fall that only the top of the curve shows, down to this share below full: on some packs steps in the middle
+fall as far, but as evenly at first as later. By the battery model, one written apart, and PyBaMM's curves."""
 LEAST_READINGS = 5
 LATE_S, LATE_READINGS, LATE_SHARE, LOOKED_AT = 60.0, 5.0, 0.01, 1000
 """A clock that counts from a start shows at the first row no more than this, so many readings' time, or this of the test."""
@@ -62,7 +66,7 @@ def may_lack(
     falls: bool,
 ) -> float:  # fmt: skip
     """The share of a full battery's charge that may be gone at a log's first row, by its volts under load and a usual
-    battery's fall; where it `falls` as a full one does at first, a tenth at the most: so far down it still falls so. A clock
+    battery's fall; where it `falls` as only a full one does at first, SURE_LACKS at the most: so far down it still falls so. A clock
     that counted on before that row allows as much as would have flowed in its time.
 
     Source: common practice, no published source.
@@ -73,7 +77,7 @@ def may_lack(
     least = charge_state_band(family, float(trace.voltage_V[0]) + sag - off_V)[0]
     lasted = sum(float(trace.time_s[stage.last] - trace.time_s[stage.first]) for stage in stages)
     counted = trace.begins_s / (trace.begins_s + lasted) if _counted_on(trace, lasted) else 0.0
-    return min(MOST_LACKING, max(counted, min(TOP_SHARE if falls else MOST_LACKING, 1.0 - least / 100.0)))
+    return min(MOST_LACKING, max(counted, min(SURE_LACKS if falls else MOST_LACKING, 1.0 - least / 100.0)))
 
 
 def _sag_of(
@@ -119,10 +123,17 @@ def _by_voltage(
     early, middle, fell = (
         begun_V - float(np.median(trace.voltage_V[at - 2 : at + 1])) for at in (quarter, half, tenth)
     )
-    # a step in the middle of the curve falls as far, but not at once
-    if fell >= (TOP_V + TOP_V_PER_C * rate) * family.share and early >= 0.2 * fell and middle >= 0.45 * fell:
+    by_rate = TOP_V_PER_C * rate
+    if _falls(fell, early, middle, (SURE_TOP_V + by_rate) * family.share, SURE_EARLY, SURE_MIDDLE):
         return NOTHING, True
+    if _falls(fell, early, middle, (TOP_V + by_rate) * family.share, TOP_EARLY, TOP_MIDDLE):
+        return NOTHING, False  # a full one may, and so may one on a step in the middle of its curve
     return said("begins-no-fall", begins=begins, fall=1000.0 * fell), False
+
+
+def _falls(fell: float, early: float, middle: float, least: float, by_quarter: float, by_half: float) -> bool:
+    """Whether it fell by so much, so much of it at once."""
+    return fell >= least and early >= by_quarter * fell and middle >= by_half * fell
 
 
 def _clock_words(trace: Trace, lasted_s: float) -> Message:

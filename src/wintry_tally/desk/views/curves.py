@@ -5,35 +5,28 @@ from __future__ import annotations
 from functools import partial
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QButtonGroup, QCheckBox, QComboBox, QGridLayout, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QButtonGroup, QCheckBox, QComboBox, QPushButton, QWidget
 
 from wintry_tally.app.shapes import Shapes
-from wintry_tally.core.analysis.ending import ENDING_WORDS
-from wintry_tally.core.quantity import Quantity, format_duration, format_quantity
+from wintry_tally.core.quantity import Quantity, format_quantity
 from wintry_tally.core.working import Working
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.station import StationView
 from wintry_tally.desk.widgets.curve import Curve
 from wintry_tally.desk.widgets.curve_parts import Series
 from wintry_tally.desk.widgets.figure import Figure
-from wintry_tally.desk.widgets.findings import FindingList
 from wintry_tally.desk.widgets.flow import Flow
-from wintry_tally.desk.widgets.parts import below, button, card, clear, column, empty, label, named, scrolling, under
+from wintry_tally.desk.widgets.parts import button, card, clear, column, empty, label, named, scrolling
 from wintry_tally.desk.widgets.quantity_field import QuantityField
-from wintry_tally.desk.widgets.record_card import RecordCard
-from wintry_tally.desk.widgets.relations_card import RelationsCard
+from wintry_tally.desk.widgets.run_told import RunTold
 
 if TYPE_CHECKING:
     from wintry_tally.core.analysis import Analysis
-    from wintry_tally.core.analysis.analyse import StageResult
     from wintry_tally.core.analysis.capacity import Usable
-    from wintry_tally.core.trace import Remark
     from wintry_tally.report.dossier import RunReport
     from wintry_tally.report.views_of_trace import Against
 
 AGAINST: tuple[tuple[Against, str], ...] = (("time", "Time"), ("charge", "Charge"), ("energy", "Energy"))
-MOST_STAGES = 40
 MOST_BESIDE = 6
 """So many other runs are offered to be laid over."""
 
@@ -79,15 +72,10 @@ class CurvesView(StationView):
         }
         for figure in self.figures.values():
             figure.opened.connect(self.opened)
-        self._stages = QGridLayout()
-        self._stages.setHorizontalSpacing(14)
-        self._stages.setVerticalSpacing(5)
-        self.remarks = FindingList()
-        self._steps = QVBoxLayout()
-        self._steps.setSpacing(4)
-        self.record = RecordCard(session)
-        self.record.went.connect(lambda at_h: self._go(at_h - 0.02, at_h + 0.02))
-        self.record.known.connect(self._mark)
+        self.told = RunTold(session)
+        self.told.looked.connect(self._go)
+        self.told.opened.connect(self.opened)
+        self.told.record.known.connect(self._mark)
         self._shapes = Shapes(session.workshop, session.failed.emit)
         self._shown: RunReport | None = None
         self._overlaid: set[int] = set()
@@ -103,15 +91,8 @@ class CurvesView(StationView):
         self._readout = QWidget()
         self._readout.setLayout(Flow(*(named(words, field) for words, field in fields), gap=5))
         plots = card(self.curve, self.amps, self.between, self._readout)
-        stages = card(label("Stages", "heading"), self._stages)
-        self._remark_card = card(label("Remarks", "heading"), self.remarks)
-        self._step_card = card(label("Resistance from steps", "heading"), self._steps)
-        self.relations = RelationsCard()
-        self.relations.opened.connect(self.opened)
         self._body = QWidget()
-        self._body.setLayout(
-            column(head, over, plots, stages, self._remark_card, self.record, self._step_card, self.relations, gap=3)
-        )
+        self._body.setLayout(column(head, over, plots, self.told, gap=3))
         self._none = empty(
             "No run to look at yet",
             "Curves show what a run or an imported log holds: its stages, how each ended, and what a device that drops "
@@ -174,12 +155,9 @@ class CurvesView(StationView):
         if fresh:
             self._usual_dropout(chosen.analysis)
         self._fill_overlays(list(reports.values()), chosen)
-        self._fill_stages(chosen.analysis)
-        self._fill_remarks(chosen)
-        self.record.show_run(chosen.facts.id)
-        self._fill_steps(chosen.analysis)
-        self.relations.show_reports(list(reports.values()))
+        self.told.record.show_run(chosen.facts.id)
         self._draw()
+        self.told.show_run(self.sample_id, chosen, list(reports.values()))
 
     def _usual_dropout(self, analysis: Analysis) -> None:
         sample = self.session.sample(self.sample_id)
@@ -270,7 +248,7 @@ class CurvesView(StationView):
         marks = []
         if self.axis == "time":
             marks = [(trip.at_s / 3600.0, f"{trip.kind} trip") for trip in self._shown.analysis.trips]
-            marks += self.record.marks
+            marks += self.told.record.marks
         self.curve.decorate(bands, marks)
 
     def _overlaid_runs(self) -> list[tuple[str, RunReport, Analysis]]:
@@ -384,111 +362,10 @@ class CurvesView(StationView):
         left = 100.0 * max(0.0, 1.0 - usable.charge.value / total) if total > 0 else 0.0
         self.figures["Left below"].set_text(f"{left:.0f}", "", "%", working)
 
-    # --- stages, remarks, steps ---
-
-    def _fill_stages(self, analysis: Analysis) -> None:
-        clear(self._stages)
-        for place, name in enumerate(("", "Lasted", "Charge", "Mean voltage; from, to", "How it ended")):
-            self._stages.addWidget(label(name, "small"), 0, place)
-        for line, result in enumerate(analysis.stages[:MOST_STAGES], 1):
-            self._stage(line, result)
-        if len(analysis.stages) > MOST_STAGES:
-            more = label(f"and {len(analysis.stages) - MOST_STAGES} more", "small")
-            self._stages.addWidget(more, MOST_STAGES + 1, 0)
-        self._stages.setColumnStretch(4, 1)
-
-    def _stage(self, line: int, result: StageResult) -> None:
-        kind = result.stage.kind.value
-        start, end = result.start_s / 3600.0, result.end_s / 3600.0
-        go = button(kind, partial(self._go, start, end), "link", f"Look at {kind} {line}")
-        control = result.stage.control if result.stage.control != "none" else ""
-        live = control != ""
-        steered = f"at constant {control}" if control in {"current", "voltage", "power", "resistance"} else control
-        cells = [
-            under(go, label(steered, "small", wrap=True)) if steered else go,
-            label(format_duration(result.end_s - result.start_s), wrap=True),
-            label(format_quantity(result.count.charge) if live else "–", wrap=True),
-            below(
-                format_quantity(result.count.mean_voltage), f"{result.voltage_start:.2f} to {result.voltage_end:.2f} V"
-            ),
-            label(ENDING_WORDS.get(result.ended_by or "", ""), "quiet", wrap=True),
-        ]
-        for place, cell in enumerate(cells):
-            self._stages.addWidget(cell, line, place, Qt.AlignmentFlag.AlignTop)
-
     def _go(self, start: float, end: float) -> None:
         self.against["time"].setChecked(True)
         self._draw()
         self.curve.look_at(start, end)
-
-    def _fill_remarks(self, report: RunReport) -> None:
-        self.remarks.reset()
-        analysis = report.analysis
-        assert analysis is not None
-        for remark in analysis.remarks:
-            words = remark.message + (f" Offer: {remark.offer}." if remark.offer else "")
-            self.remarks.add(
-                "warning" if remark.offer else "note",
-                words,
-                remark.place.capitalize(),
-                partial(self._go_to, remark) if remark.rows else None,
-            )
-        self._offer(report)
-        self._remark_card.setVisible(bool(analysis.remarks) or analysis.options.repair == "offered")
-
-    def _offer(self, report: RunReport) -> None:
-        from wintry_tally.core.verdict.evidence import ALTERS
-
-        analysis = report.analysis
-        assert analysis is not None
-        run = next((item for item in self.session.runs(self.sample_id) if item.id == report.facts.id), None)
-        if run is None:
-            return
-        if run.repair == "offered":
-            self.remarks.add(
-                "note",
-                "Offered repairs are applied; the original readings are kept.",
-                "Take back",
-                lambda: self.session.set_run(run, "take back the repair", repair="safe"),
-            )
-        elif any(remark.code in ALTERS and remark.offer for remark in analysis.remarks):
-            self.remarks.add(
-                "warning",
-                "Repairs are offered above: applied as a whole, and undone as a whole. The readings as they came are kept.",
-                "Apply",
-                lambda: self.session.set_run(run, "apply the offered repair", repair="offered"),
-            )
-
-    def _go_to(self, remark: Remark) -> None:
-        assert remark.rows is not None and self._shown is not None and self._shown.analysis is not None
-        from wintry_tally.report.views_of_trace import index_of_row
-
-        trace = self._shown.analysis.trace
-        low, high = (float(trace.time_s[index_of_row(trace, number)]) / 3600.0 for number in remark.rows)
-        usual = self._shown.analysis.scale.usual_s / 3600.0
-        self._go(low - 10 * usual, high + 10 * usual)
-
-    def _fill_steps(self, analysis: Analysis) -> None:
-        clear(self._steps)
-        self._step_card.setVisible(bool(analysis.resistance))
-        for step in analysis.resistance[:8]:
-            figure = Figure(f"Resistance at {format_duration(step.at_s)}", "body")
-            working = Working(
-                "Internal resistance",
-                "R = (V1 − V2) / (I2 − I1)",
-                {
-                    "current": f"{step.from_A:.3g} to {step.to_A:.3g} A",
-                    "read before, after": f"{step.before_s:.3g} s, {step.after_s:.3g} s from the step",
-                },
-                format_quantity(step.ohm.scaled(1000.0, "mΩ")),
-                "common practice; IEC 61960-3 has times of its own (from memory)",
-            )
-            figure.set_quantity(step.ohm.scaled(1000.0, "mΩ"), working)
-            figure.opened.connect(self.opened)
-            words = f"at {format_duration(step.at_s)}, {step.from_A:.3g} to {step.to_A:.3g} A, read {step.after_s:.2g} s after"
-            at = step.at_s / 3600.0
-            go = button("look", partial(self._go, at - 0.01, at + 0.01), "link", f"Look at the step {words}")
-            self._steps.addLayout(Flow(figure, label(words, "quiet", wrap=True), go, gap=3))
 
     def theme_changed(self) -> None:
         """Curves follow."""
