@@ -132,6 +132,7 @@ class Log:
     drawn_Ah: float = 0.0
     drawn_Wh: float = 0.0
     drawn_s: float = 0.0
+    put_Wh: float = 0.0
 
     @property
     def ends_s(self) -> float:
@@ -143,13 +144,14 @@ class Part:
     """A stretch of a test: at most so many seconds, a current drawn (or, negative, put in), a voltage that ends or limits it.
 
     Parts:
-        taper_A: a charge ends where its current has fallen to this; ripple: of the load, as a share; ramp_s: until it is on.
+        taper_A: a charge ends where its current has fallen to this; opens_V: or where the pack's protection opens; ripple: of the load, as a share; ramp_s: until it is on.
     """
 
     amps: float = 0.0
     seconds: float = 1e9
     volts: float | None = None
     taper_A: float = 0.0
+    opens_V: float = float("inf")
     ripple: float = 0.0
     ramp_s: float = 0.0
 
@@ -185,7 +187,8 @@ def run(battery: Battery, parts: list[Part], meter: Meter, every_s: float, step_
                 opened = battery.cut_V is not None and volts < battery.cut_V
                 ends = opened or (part.volts is not None and volts < part.volts)
             elif part.amps < 0:
-                ends = -amps <= part.taper_A
+                log.put_Wh -= amps * volts * step_s / 3600.0
+                ends = -amps <= part.taper_A or volts >= part.opens_V
             logged(0.0 if opened else volts, 0.0 if opened else amps)
             now += step_s
             if ends:

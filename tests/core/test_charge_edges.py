@@ -116,3 +116,29 @@ def test_a_protection_that_opened_in_a_gap_may_have_opened_later() -> None:
     charge = analysed(trace, "lfp", 100.0).charge
     assert charge is not None and charge.time_to_full_s is not None
     assert (charge.full_early_s, charge.full_late_s) == (0.0, pytest.approx(720.0, abs=2 * EVERY))
+
+
+@pytest.mark.parametrize(
+    ("taken_V", "celsius", "small_A", "heated"),
+    [
+        (14.20, -8.0, (-5.0, -5.0), True),  # cells that take much: the charger is back at its limit within readings
+        (14.28, -8.0, (-5.0, -5.0), False),  # it hardly gave way at all
+        (14.20, 6.0, (-5.0, -5.0), False),  # nothing is heated in a warm pack
+        (14.20, -8.0, (-5.0, -3.5), False),  # a current that tapers goes into cells
+    ],
+)
+def test_cells_that_take_much_at_once_end_a_heater_s_phase(
+    taken_V: float, celsius: float, small_A: tuple[float, float], heated: bool
+) -> None:
+    rest, fed, taken = 30, 300, 200
+    volts = np.concatenate([np.full(rest, 12.9), np.full(fed, 14.3), np.full(1, taken_V), np.full(taken, 14.3)])
+    amps = np.concatenate([np.zeros(rest), np.linspace(*small_A, fed), np.linspace(-20.0, -12.0, taken + 1)])
+    trace = Trace(
+        np.arange(len(volts)) * 5.0, volts, amps, temperature_C=np.full(len(volts), celsius),
+        resolution={"voltage_V": 0.01, "current_A": 0.01},
+    )  # fmt: skip
+    found = analyse(trace, Options(family=FAMILIES["lfp"], rated_Ah=100.0)).charge
+    assert found is not None and (found.heating is not None) is heated
+    if found.heating is not None:
+        assert found.heating.duration_s == pytest.approx(1500.0, abs=6.0)
+        assert found.heating.power is not None and found.heating.power.value == pytest.approx(71.5, rel=0.01)

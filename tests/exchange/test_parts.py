@@ -159,3 +159,14 @@ def test_cells_that_take_over_from_a_heater_do_not_turn_the_sign(sign: float) ->
     volts = np.array([12.6] * 20 + cycle_V * 5)
     amps = -sign * np.array([0.0] * 20 + ([3.0] * 40 + [12.0] * 60) * 5)
     assert discharge_sign(amps, volts, "I/A") == ("+" if sign > 0 else "-")
+
+
+@pytest.mark.parametrize("sign", [1.0, -1.0])
+@pytest.mark.parametrize("zero_A", [0.0, 0.08, -0.08])
+def test_a_charger_that_stood_at_a_frozen_pack_does_not_turn_the_sign_of_what_it_takes_at_last(
+    sign: float, zero_A: float
+) -> None:
+    """Refused for half an hour at 14.4 V, then 0.8 A at 12.9 V: the volts fall as the charge begins, and are higher after it."""
+    volts = np.concatenate([np.full(6, 12.86), np.full(300, 14.4), np.linspace(12.88, 12.93, 120), np.full(12, 12.91)])
+    amps = np.concatenate([np.zeros(306), np.full(120, -0.8), np.zeros(12)]) + zero_A
+    assert discharge_sign(sign * amps, volts, "I/A") == ("+" if sign > 0 else "-")

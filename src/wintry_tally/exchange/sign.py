@@ -34,7 +34,7 @@ def _onsets(current_A: Column, voltage_V: Column, reference: float) -> tuple[flo
             if (
                 before > 3.0
                 and abs(after - before) < 3.0
-                and not _stood(current_A, voltage_V, start + int(index), reference)
+                and _own_before(current_A, voltage_V, start + int(index), reference) == start + index
             ):
                 moved = float(np.sign(steps[index])) * (after - before)
                 if idle[index]:
@@ -55,18 +55,21 @@ def _digit(voltage_V: Column) -> float:
     return min(COARSEST_V, float(steps.min())) if len(steps) else 0.0
 
 
-STOOD_LOOK_BACK = 100_000
+STOOD_LOOK_BACK, ZERO_MOST = 100_000, 0.15
+"""A meter may be off at zero by such a share of a small current."""
 
 
-def _stood(current_A: Column, voltage_V: Column, at: int, reference: float) -> bool:
-    """Whether the idle voltage before an onset is a charger's, not the battery's: it leapt up with no current flowing."""
+def _own_before(current_A: Column, voltage_V: Column, at: int, reference: float) -> int:
+    """Where before an onset the idle voltage is the battery's own: at it, or, where a charger's stands there (it leapt up with
+    no current flowing), at the last reading before that."""
     begin = max(0, at - STOOD_LOOK_BACK)
-    idle = np.abs(current_A[begin : at + 1]) < 0.02 * reference
-    live = np.flatnonzero(~idle)
+    live = np.flatnonzero(np.abs(current_A[begin : at + 1]) >= ZERO_MOST * reference)
     begin += int(live[-1]) + 1 if len(live) else 0
     steps = np.diff(voltage_V[begin : at + 1])
     leaps = np.flatnonzero(steps > 0.4)
-    return bool(len(leaps)) and float(voltage_V[at]) > float(voltage_V[begin + int(leaps[-1])]) + 0.4
+    if len(leaps) and float(voltage_V[at]) > float(voltage_V[begin + int(leaps[-1])]) + 0.4:
+        return begin + int(leaps[-1])
+    return at
 
 
 LEFT_READINGS, MOST_STRETCHES, LIVE_SHARE = 4, 1000, 0.2
@@ -81,7 +84,8 @@ def _left_behind(current_A: Column, voltage_V: Column, reference: float) -> floa
     for begin, end in list(itertools.pairwise(edges))[:MOST_STRETCHES]:
         if not live[begin + 1]:
             continue
-        before = voltage_V[max(0, begin + 1 - LEFT_READINGS) : begin + 1]
+        own = _own_before(current_A, voltage_V, int(begin), reference)
+        before = voltage_V[max(0, own + 1 - LEFT_READINGS) : own + 1]
         after = voltage_V[end + 1 : end + 1 + LEFT_READINGS]
         if float(min(before.min(), after.min())) > 3.0:
             middle = float(np.median(current_A[begin + 1 : end + 1]))

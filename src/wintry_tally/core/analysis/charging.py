@@ -20,6 +20,7 @@ RESISTING_DROP_V = 0.3
 """A heater holds the charger at its limit; when the cells take over, the voltage falls at least so far."""
 
 
+GIVEN_WAY_V, STEADY_DIGITS = 0.05, 5.0
 COLD_C = 5.0
 """Below this a self-heating pack heats before it charges; common practice, no published source."""
 
@@ -227,7 +228,8 @@ def _heater(
         float(np.ptp(trace.voltage_V[first.first + 1 : first.last])) < 0.15 if first.last - first.first > 3 else False
     )
     risen = then_A >= 1.3 * first_A or (flat and then_A >= 0.9 * first_A)
-    if first_V - then_V < RESISTING_DROP_V or not risen or first_V < RESISTING_V * scale.share:
+    fell = first_V - then_V >= RESISTING_DROP_V or _given_way(trace, scale, first, then)
+    if not fell or not risen or first_V < RESISTING_V * scale.share:
         return None, charging
     span = span_of(trace, scale, first)
     early = gap_after(trace, scale, first.first - 1) if first.first else 0.0
@@ -240,19 +242,35 @@ def _heater(
     return replace(_heating(trace, span, warmed), late_s=late, early_s=early), charging[1:]
 
 
+def _given_way(trace: Trace, scale: Scale, first: Stage, then: Stage) -> bool:
+    """Whether the current leaps up after a stretch as a heater's, and the voltage gives way under it, however little: to cells
+    that take much the charger is back at its limit within a few readings."""
+    if not _as_heated(trace, scale, first, slice(first.first + 1, first.last)):
+        return False
+    level_V = float(np.median(trace.voltage_V[first.first + 1 : first.last]))
+    least = float(np.min(trace.voltage_V[then.first : then.first + 2]))
+    return level_V - least >= max(GIVEN_WAY_V * scale.share, 4.0 * scale.noise_V)
+
+
 def _heater_alone(trace: Trace, scale: Scale, charging: list[Stage]) -> bool:
     """A single stretch at the charger's limit from its first reading, the current small and steady, the pack cold."""
-    if len(charging) != 1 or trace.temperature_C is None:
+    if len(charging) != 1:
         return False
     stage = charging[0]
-    if stage.last - stage.first < 10:
+    return _as_heated(trace, scale, stage, slice(stage.first + 1, stage.last + 1))
+
+
+def _as_heated(trace: Trace, scale: Scale, stage: Stage, part: slice) -> bool:
+    """Whether a stretch stands at the charger's limit, its current steady and the pack cold."""
+    if stage.last - stage.first < 10 or trace.temperature_C is None:
         return False
-    part = slice(stage.first + 1, stage.last + 1)
     volts, amps = trace.voltage_V[part], np.abs(trace.current[part])
     known = trace.temperature_C[part][np.isfinite(trace.temperature_C[part])]
     cold = bool(len(known)) and float(np.median(known)) < COLD_C
     flat = float(np.max(volts) - np.min(volts)) < 0.1 and float(np.min(volts)) >= AT_LIMIT_V * scale.share
-    return cold and flat and float(np.max(amps) - np.min(amps)) < 0.15 * float(np.median(amps))
+    spread = float(np.quantile(amps, 0.95) - np.quantile(amps, 0.05))
+    steady = max(0.15 * float(np.median(amps)), STEADY_DIGITS * trace.resolution.get("current_A", 0.0))
+    return cold and flat and spread < steady
 
 
 def _heating(trace: Trace, span: Span, warmed: Count) -> Heating:
