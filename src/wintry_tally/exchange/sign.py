@@ -14,7 +14,7 @@ BLOCK = 1 << 16
 ZERO_SHARE, AT_REST_A = 0.02, 0.1
 
 
-def _onsets(current_A: Column, voltage_V: Column, reference: float) -> tuple[float, int]:
+def _onsets(current_A: Column, voltage_V: Column, reference: float, packs: float) -> tuple[float, int]:
     """Sum of how far the voltage moved, times the sign of the current, wherever one was switched on; and how often one was.
 
     Where a current began from nothing, only such places count: one that rises while another already flows may be
@@ -33,8 +33,8 @@ def _onsets(current_A: Column, voltage_V: Column, reference: float) -> tuple[flo
             before, after = float(voltage_V[start + index]), float(voltage_V[start + index + 1])
             if (
                 before > 3.0
-                and abs(after - before) < 3.0
-                and _own_before(current_A, voltage_V, start + int(index), reference) == start + index
+                and abs(after - before) < 3.0 * packs
+                and _own_before(current_A, voltage_V, start + int(index), reference, packs) == start + index
             ):
                 moved = float(np.sign(steps[index])) * (after - before)
                 if idle[index]:
@@ -42,6 +42,16 @@ def _onsets(current_A: Column, voltage_V: Column, reference: float) -> tuple[flo
                 else:
                     risen, rises = risen + moved, rises + 1
     return (evidence, begun) if abs(evidence) > LEAST_V else (risen, rises)
+
+
+PACK_V, SAMPLED = 13.0, 10_000
+
+
+def _packs(voltage_V: Column) -> float:
+    """How many packs of 12 V in series it looks like, one at the least: what volts leap by at once goes with them."""
+    seen = voltage_V[:: max(1, len(voltage_V) // SAMPLED)]
+    seen = seen[np.isfinite(seen) & (np.abs(seen) < ABSURD)]
+    return max(1.0, float(np.median(seen)) / PACK_V) if len(seen) else 1.0
 
 
 LEAST_V, DIGITS, COARSEST_V = 0.01, 2.5, 0.1
@@ -55,19 +65,19 @@ def _digit(voltage_V: Column) -> float:
     return min(COARSEST_V, float(steps.min())) if len(steps) else 0.0
 
 
-STOOD_LOOK_BACK, ZERO_MOST = 100_000, 0.15
+STOOD_LOOK_BACK, ZERO_MOST, LEAP_V = 100_000, 0.15, 0.4
 """A meter may be off at zero by such a share of a small current."""
 
 
-def _own_before(current_A: Column, voltage_V: Column, at: int, reference: float) -> int:
+def _own_before(current_A: Column, voltage_V: Column, at: int, reference: float, packs: float) -> int:
     """Where before an onset the idle voltage is the battery's own: at it, or, where a charger's stands there (it leapt up with
     no current flowing), at the last reading before that."""
     begin = max(0, at - STOOD_LOOK_BACK)
     live = np.flatnonzero(np.abs(current_A[begin : at + 1]) >= ZERO_MOST * reference)
     begin += int(live[-1]) + 1 if len(live) else 0
     steps = np.diff(voltage_V[begin : at + 1])
-    leaps = np.flatnonzero(steps > 0.4)
-    if len(leaps) and float(voltage_V[at]) > float(voltage_V[begin + int(leaps[-1])]) + 0.4:
+    leaps = np.flatnonzero(steps > LEAP_V * packs)
+    if len(leaps) and float(voltage_V[at]) > float(voltage_V[begin + int(leaps[-1])]) + LEAP_V * packs:
         return begin + int(leaps[-1])
     return at
 
@@ -75,7 +85,7 @@ def _own_before(current_A: Column, voltage_V: Column, at: int, reference: float)
 LEFT_READINGS, MOST_STRETCHES, LIVE_SHARE = 4, 1000, 0.2
 
 
-def _left_behind(current_A: Column, voltage_V: Column, reference: float) -> float:
+def _left_behind(current_A: Column, voltage_V: Column, reference: float, packs: float) -> float:
     """How far the voltage without current moved over each stretch of current, times its sign: up over a charge, down over
     a discharge, of which none leaves it higher than it was. A charger that stays on when its charge is refused does."""
     live = np.abs(current_A) >= LIVE_SHARE * reference
@@ -84,7 +94,7 @@ def _left_behind(current_A: Column, voltage_V: Column, reference: float) -> floa
     for begin, end in list(itertools.pairwise(edges))[:MOST_STRETCHES]:
         if not live[begin + 1]:
             continue
-        own = _own_before(current_A, voltage_V, int(begin), reference)
+        own = _own_before(current_A, voltage_V, int(begin), reference, packs)
         before = voltage_V[max(0, own + 1 - LEFT_READINGS) : own + 1]
         after = voltage_V[end + 1 : end + 1 + LEFT_READINGS]
         if float(min(before.min(), after.min())) > 3.0:
@@ -111,10 +121,11 @@ def discharge_sign(current_A: Column, voltage_V: Column, header: str) -> str:
     reference = float(np.quantile(live[:: max(1, len(live) // 50_000)], 0.9)) if len(live) else top
     if reference == 0.0:
         return "+"
-    evidence, times = _onsets(current_A, voltage_V, reference)
+    packs = _packs(voltage_V)
+    evidence, times = _onsets(current_A, voltage_V, reference, packs)
     if abs(evidence) > max(LEAST_V, DIGITS * _digit(voltage_V) * math.sqrt(max(1, times))):
         return "+" if evidence < 0 else "-"
-    left = _left_behind(current_A, voltage_V, reference)
+    left = _left_behind(current_A, voltage_V, reference, packs)
     if abs(left) > max(LEAST_V, DIGITS * _digit(voltage_V)):
         return "+" if left < 0 else "-"
     thin = slice(None, None, max(1, size // 200_000))

@@ -26,8 +26,9 @@ COLD_C = 5.0
 
 LITHIUM_TAPER_C = 0.05
 """The full criterion where the family is not known, as a share of capacity per hour."""
-RESISTING_V, AT_LIMIT_V = 13.6, 13.9
-"""Of a 12 V pack: a charger's voltage that cells do not set, and one that stands at its limit."""
+RESISTING_V, AT_LIMIT_V, FLAT_V = 13.6, 13.9, (0.1, 0.15)
+"""Of a 12 V pack, as the two above: a charger's voltage that cells do not set, one that stands at its limit, and over how much
+it may swing there."""
 
 
 @dataclass(frozen=True)
@@ -225,10 +226,12 @@ def _heater(
     first_A = float(np.median(np.abs(trace.current[first.first : first.last + 1])))
     then_A = float(np.median(np.abs(trace.current[then.first : min(then.last, then.first + 20) + 1])))
     flat = (
-        float(np.ptp(trace.voltage_V[first.first + 1 : first.last])) < 0.15 if first.last - first.first > 3 else False
+        float(np.ptp(trace.voltage_V[first.first + 1 : first.last])) < FLAT_V[1] * scale.share
+        if first.last - first.first > 3
+        else False
     )
     risen = then_A >= 1.3 * first_A or (flat and then_A >= 0.9 * first_A)
-    fell = first_V - then_V >= RESISTING_DROP_V or _given_way(trace, scale, first, then)
+    fell = first_V - then_V >= RESISTING_DROP_V * scale.share or _given_way(trace, scale, first, then)
     if not fell or not risen or first_V < RESISTING_V * scale.share:
         return None, charging
     span = span_of(trace, scale, first)
@@ -267,7 +270,10 @@ def _as_heated(trace: Trace, scale: Scale, stage: Stage, part: slice) -> bool:
     volts, amps = trace.voltage_V[part], np.abs(trace.current[part])
     known = trace.temperature_C[part][np.isfinite(trace.temperature_C[part])]
     cold = bool(len(known)) and float(np.median(known)) < COLD_C
-    flat = float(np.max(volts) - np.min(volts)) < 0.1 and float(np.min(volts)) >= AT_LIMIT_V * scale.share
+    flat = (
+        float(np.max(volts) - np.min(volts)) < FLAT_V[0] * scale.share
+        and float(np.min(volts)) >= AT_LIMIT_V * scale.share
+    )
     spread = float(np.quantile(amps, 0.95) - np.quantile(amps, 0.05))
     steady = max(0.15 * float(np.median(amps)), STEADY_DIGITS * trace.resolution.get("current_A", 0.0))
     return cold and flat and spread < steady
