@@ -17,7 +17,7 @@ FULL, EMPTY = 90.0, 15.0
 """Percent of charge: what may hold at least the first by a chart may be full; what holds at least the second is not empty."""
 GENTLE_C = {"lithium": 0.25, "lead": 0.1}
 """Up to this rate the voltage under load is near enough to the rested one to tell whether it may be a full one's."""
-MOST_LACKING, HEAVY_C = 0.9, 0.5
+LEAST_LACKING, MOST_LACKING = 0.02, 0.9
 COLD_SAG, COLD_CHART_V = 2.5, 0.05
 """In the cold: how much more a battery falls under load, and how far off its chart may be, V of a 12 V pack."""
 TOP_SHARE = 0.1
@@ -66,18 +66,21 @@ def may_lack(
     falls: bool,
 ) -> float:  # fmt: skip
     """The share of a full battery's charge that may be gone at a log's first row, by its volts under load and a usual
-    battery's fall; where it `falls` as only a full one does at first, SURE_LACKS at the most: so far down it still falls so. A clock
-    that counted on before that row allows as much as would have flowed in its time.
+    battery's fall; where they do not tell, but the curve `falls` as only a full one does at first, SURE_LACKS at the most:
+    so far down it still falls so. A clock that counted on before that row allows as much as would have flowed in its time.
 
     Source: common practice, no published source.
     """
-    sag, off_V, rate = _sag_of(trace, integral, stages, family, celsius, rated_Ah)
-    if rate > HEAVY_C:
-        sag /= MOST_SAG  # it may fall by less than a usual one, and then it was not so full
-    least = charge_state_band(family, float(trace.voltage_V[0]) + sag - off_V)[0]
+    sag, off_V, _ = _sag_of(trace, integral, stages, family, celsius, rated_Ah)
+    begun_V = float(trace.voltage_V[0])
+    # it may fall by less than a usual one, and then it was not so full
+    least = charge_state_band(family, begun_V + sag / MOST_SAG - off_V)[0]
+    by_volts = charge_state_band(family, begun_V + sag + off_V)[0] >= FULL
     lasted = sum(float(trace.time_s[stage.last] - trace.time_s[stage.first]) for stage in stages)
     counted = trace.begins_s / (trace.begins_s + lasted) if _counted_on(trace, lasted) else 0.0
-    return min(MOST_LACKING, max(counted, min(SURE_LACKS if falls else MOST_LACKING, 1.0 - least / 100.0)))
+    most = SURE_LACKS if falls and not by_volts else MOST_LACKING
+    lacks = min(most, 1.0 - least / 100.0)
+    return min(MOST_LACKING, max(counted, lacks if lacks > LEAST_LACKING else 0.0))
 
 
 def _sag_of(
