@@ -188,6 +188,16 @@ def test_a_flat_curve_tells_by_the_fall_of_its_first_tenth() -> None:
     assert "begins-under-load" not in codes(analysed(discharge(20.0, 5.0)))
 
 
+def test_the_top_of_a_flat_curve_tells_more_than_a_clock_that_counted_on() -> None:
+    """A programme's clock counts its charge and its rest too: what begins full has lost nothing by it."""
+    sure = analysed(replace(lfp_from(13.15, 0.09, 0.0).trace, begins_s=18_000.0)).capacity
+    assert sure is not None and sure.lacking == pytest.approx(0.08) and not sure.begun_low
+    perhaps = analysed(replace(lfp_from(13.15, 0.04, 0.0).trace, begins_s=18_000.0)).capacity
+    assert perhaps is not None and "its clock at 5 h 00 min" in perhaps.begun_low
+    high = lfp_from(13.5, 0.09, 0.0).trace
+    assert analysed(replace(high, begins_s=18_000.0)).capacity.lacking == 0.0
+
+
 @pytest.mark.parametrize(
     "key, volts, low",
     # 5 A of 40 Ah for 8 h: a usual fall of 0.069 V, at most 1.7 times that; charts of the handbook (section 3)

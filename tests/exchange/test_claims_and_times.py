@@ -186,6 +186,17 @@ def test_clock_times(texts: list[str], expected: list[float]) -> None:
     assert seconds_from_text(pl.Series(texts), "", "x")[0].tolist() == expected
 
 
+@pytest.mark.parametrize(
+    ("header", "begins"),
+    [("Elapsed (h:mm:ss)", 780.0), ("Test Time", 780.0), ("Duration [hh:mm:ss]", 780.0), ("Time (h:mm:ss)", 780.0),
+     ("Laufzeit", 780.0), ("Time", 0.0), ("Uhrzeit", 0.0), ("Time (hh:mm:ss)", 0.0)],
+)  # fmt: skip
+def test_a_clock_that_counts_from_a_start_keeps_what_it_had_counted(header: str, begins: float) -> None:
+    for texts in (["0:13:00", "0:13:05"], ["0:13:00.0", "0:13:05.0"]):
+        seconds, epoch, _ = seconds_from_text(pl.Series(texts), "", "log", header)
+        assert list(seconds) == [begins, begins + 5.0] and epoch is None
+
+
 def test_numbers_as_times() -> None:
     values = START.timestamp() + np.arange(5.0)
     for scale in (1.0, 1e3, 1e6):

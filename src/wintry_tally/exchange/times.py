@@ -15,6 +15,10 @@ _CLOCK = r"^\s*(?:(\d+)\s*d\S*\s+)?(\d+):(\d{1,2})(?::(\d{1,2}(?:[.,]\d+)?))?\s*
 _MINUTES = r"^\s*(\d+):(\d{1,2}(?:[.,]\d+)?)\s*$"
 _SPELT = r"^(\d+) ?h\w* ?(\d+) ?m\w* ?(\d+(?:[.,]\d+)?) ?s\w*$"
 _SAYS_MINUTES = re.compile(r"(?<![h:] )(?<![h:])\b(m{1,2}|min\w*) ?: ?(s{1,2}|sec\w*)\b", re.IGNORECASE)
+_COUNTS = re.compile(
+    r"elapsed|duration|\b(run|test|step|total)[ _-]?time|since|dauer|laufzeit|(?<![h\w])h ?: ?mm", re.IGNORECASE
+)
+"""Headers of a clock that counts from a start; another may be the one on the wall."""
 HOUR, DAY = 3600.0, 86400.0
 _FORMATS = (
     *("%Y-%m-%dT%H:%M:%S%.f", "%Y-%m-%d %H:%M:%S%.f", "%Y-%m-%dT%H:%M", "%Y-%m-%d %H:%M", "%Y/%m/%d %H:%M:%S%.f"),
@@ -89,7 +93,8 @@ def seconds_from_text(
 ) -> tuple[Column, float | None, bool]:
     """Elapsed seconds from clock times or dated times; the epoch of the first where it is dated; whether naive local.
 
-    A time of day that falls back by more than half a day has passed midnight. "12:05" is hours and minutes, unless a
+    A clock that counts from a test's start, as its header says, keeps what it had counted at its first reading. A time of day
+    that falls back by more than half a day has passed midnight. "12:05" is hours and minutes, unless a
     fraction follows or the header says "mm:ss": minutes and seconds then, which a spreadsheet begins anew each hour.
 
     Raises:
@@ -108,7 +113,7 @@ def seconds_from_text(
         )
         lifted = _lifted(np.asarray((minutes * 60 + seconds).to_numpy(), dtype=np.float64), HOUR)
         finite = lifted[np.isfinite(lifted)]
-        return lifted - (finite[0] if len(finite) else 0.0), None, False
+        return lifted - (finite[0] if len(finite) and not _COUNTS.search(header) else 0.0), None, False
     if re.match(_CLOCK, sample[0]):
         parts = text.str.extract_groups(_CLOCK).struct.unnest()
         half = parts.to_series(4).str.to_lowercase()
@@ -121,7 +126,7 @@ def seconds_from_text(
         total = (days.fill_null(0) * DAY + hours * 3600 + minutes * 60 + seconds.fill_null(0)).to_numpy()
         seconds_of = _lifted(np.asarray(total, dtype=np.float64), DAY)
         finite = seconds_of[np.isfinite(seconds_of)]
-        return seconds_of - (finite[0] if len(finite) else 0.0), None, False
+        return seconds_of - (finite[0] if len(finite) and not _COUNTS.search(header) else 0.0), None, False
     moments, naive = _dated(text, sample, timezone, name)
     epoch = np.asarray(moments.dt.epoch("us").cast(pl.Float64).to_numpy(), dtype=np.float64) / 1e6
     finite = epoch[np.isfinite(epoch)]

@@ -18,8 +18,9 @@ FULL, EMPTY = 90.0, 15.0
 GENTLE_C = {"lithium": 0.25, "lead": 0.1}
 """Up to this rate the voltage under load is near enough to the rested one to tell whether it may be a full one's."""
 LEAST_LACKING, MOST_LACKING = 0.02, 0.9
-COLD_SAG, COLD_CHART_V = 2.5, 0.05
-"""In the cold: how much more a battery falls under load, and how far off its chart may be, V of a 12 V pack."""
+COLD_SAG, COLD_CHART_V, FLAT_CHART_V = 2.5, 0.05, 0.05
+"""In the cold: how much more a battery falls under load, and how far off its chart may be, V of a 12 V pack; and how far off,
+beside what charts differ by, where the curve is so flat that a few hundredths of a volt are a fifth of the charge."""
 TOP_SHARE = 0.1
 TOP_V, TOP_V_PER_C, TOP_EARLY, TOP_MIDDLE = 0.015, 0.1, 0.2, 0.45
 """What a flat curve falls by at the least over the first tenth of a discharge from full, and shares of it within the first
@@ -71,16 +72,21 @@ def may_lack(
 
     Source: common practice, no published source.
     """
-    sag, off_V, _ = _sag_of(trace, integral, stages, family, celsius, rated_Ah)
-    begun_V = float(trace.voltage_V[0])
+    sag, cold_V, _ = _sag_of(trace, integral, stages, family, celsius, rated_Ah)
+    begun_V, off_V = float(trace.voltage_V[0]), cold_V + (FLAT_CHART_V * family.share if family.flat else 0.0)
     # it may fall by less than a usual one, and then it was not so full
     least = charge_state_band(family, begun_V + sag / MOST_SAG - off_V)[0]
-    by_volts = charge_state_band(family, begun_V + sag + off_V)[0] >= FULL
+    by_volts = charge_state_band(family, begun_V + sag + cold_V)[0] >= FULL
+    if falls and not by_volts:
+        return min(SURE_LACKS, 1.0 - least / 100.0)
+    lacks = 1.0 - least / 100.0
+    if lacks <= LEAST_LACKING:
+        if family.flat:
+            return 0.0  # so high is only the very top: whatever its clock had counted, nothing was drawn
+        lacks = 0.0
     lasted = sum(float(trace.time_s[stage.last] - trace.time_s[stage.first]) for stage in stages)
     counted = trace.begins_s / (trace.begins_s + lasted) if _counted_on(trace, lasted) else 0.0
-    most = SURE_LACKS if falls and not by_volts else MOST_LACKING
-    lacks = min(most, 1.0 - least / 100.0)
-    return min(MOST_LACKING, max(counted, lacks if lacks > LEAST_LACKING else 0.0))
+    return min(MOST_LACKING, max(counted, lacks))
 
 
 def _sag_of(
