@@ -194,7 +194,7 @@ def test_the_top_of_a_flat_curve_tells_more_than_a_clock_that_counted_on() -> No
     assert sure is not None and sure.lacking == pytest.approx(0.08) and not sure.begun_low
     perhaps = analysed(replace(lfp_from(13.15, 0.04, 0.0).trace, begins_s=18_000.0)).capacity
     assert perhaps is not None and "its clock at 5 h 00 min" in perhaps.begun_low
-    high = lfp_from(13.5, 0.09, 0.0).trace
+    high = lfp_from(13.65, 0.09, 0.0).trace
     assert analysed(replace(high, begins_s=18_000.0)).capacity.lacking == 0.0
 
 
