@@ -260,7 +260,7 @@ def _plateau_apart(trace: Trace, scale: Scale, stage: Stage) -> list[Stage]:
         if len(below):
             at = start + int(below[0])
             held = (
-                float(np.ptp(trace.voltage_V[first + 1 : at])) < max(0.1, 10 * scale.noise_V)
+                float(np.ptp(trace.voltage_V[first + 1 : at])) < max(0.1 * scale.share, 10 * scale.noise_V)
                 if at - first > 3
                 else False
             )
