@@ -74,12 +74,14 @@ def test_curves_go_to_the_rows_of_a_remark_and_repair(qtbot, demo: Window) -> No
     demo.show_station("curves")
     view = demo.view("curves")
     qtbot.waitUntil(lambda: view._shown is not None, timeout=10000)
-    qtbot.waitUntil(lambda: not view.told.filling.busy, timeout=5000)  # the cards beneath, one after the other
+
+    def links() -> dict[str, QPushButton]:
+        return {b.text(): b for b in view.findChildren(QPushButton) if b.isVisible()}
+
+    qtbot.waitUntil(lambda: "Apply" in links(), timeout=10000)  # the cards beneath, one after the other
     remark = next(r for r in view._shown.analysis.remarks if r.rows)
-    links = {b.text(): b for b in view.findChildren(QPushButton) if b.isVisible()}
-    assert "Apply" in links, list(links)
     whole = view.curve._plot.viewRange()[0]
-    links[remark.place.capitalize()].click()
+    links()[remark.place.capitalize()].click()
     low, high = view.curve._plot.viewRange()[0]
     time_h = view._shown.analysis.trace.time_s[remark.rows[0] - 1] / 3600.0
     assert low <= time_h <= high and high - low < 0.9 * (whole[1] - whole[0])
