@@ -31,7 +31,7 @@ from wintry_tally.core.analysis.clock import clock_remark
 from wintry_tally.core.analysis.counters import Counters, counter_remarks, counters_of
 from wintry_tally.core.analysis.counting import Count, Instrument, Integral, count
 from wintry_tally.core.analysis.efficiency import Efficiency, acceptance, charge_remarks, efficiency_of
-from wintry_tally.core.analysis.ending import PROTECTION, SET_CUTOFF, EndOptions, ending_of
+from wintry_tally.core.analysis.ending import LOG_END, OPERATOR, PROTECTION, SET_CUTOFF, EndOptions, ending_of
 from wintry_tally.core.analysis.reserve import Reserve, reserve_of
 from wintry_tally.core.analysis.resistance import StepResistance, step_resistances
 from wintry_tally.core.analysis.second_meter import SecondMeter, second_meter_of, second_meter_remarks
@@ -73,6 +73,8 @@ class Options:
     second: Instrument = field(default_factory=Instrument)
     volts_at: VoltsAt = ""
     """Where the volts were read: at the battery's terminals or at the load, as somebody said; empty where nobody did."""
+    ended_by: str = ""
+    """How what was read by hand ended, as who was there said; empty where nobody did."""
     begun_here: bool = False
     """Whether the log was kept by who began the test: nothing came before its first row."""
     cells_known: bool = False
@@ -201,7 +203,7 @@ def analyse(raw: Trace, options: Options, progress: Callable[[float], None] | No
     tell(0.3)
     cut, offered = _cut(trace, options, tell)
     trace, scale, stages, endings, instrument = cut.trace, cut.scale, cut.stages, cut.endings, options.instrument
-    test = capacity_test(trace, cut.integral, scale, stages, endings, instrument, cut.ends)
+    test = _as_seen(trace, capacity_test(trace, cut.integral, scale, stages, endings, instrument, cut.ends), options)
     charge = charge_of(trace, cut.integral, scale, stages, endings, instrument, options.family, options.rated_Ah)
     clock, factor = clock_remark(trace, test, charge, options.rated_Ah, options.family, remarks)
     if clock is not None and factor and options.repair == "offered":
@@ -268,6 +270,22 @@ def _of_discharge(
     usable = tuple(usable_above(trace, cut.integral, scale, stages, test, at, meter) for at in options.dropouts_V)
     reserve = reserve_of(trace, scale, stages, test, meter, options.family, options.rated_minutes, options.ambient_C)
     return usable, reserve, counters_of(trace, test.count.spans[0].first, test.count.spans[-1].last)
+
+
+SEEN = frozenset({PROTECTION, SET_CUTOFF, OPERATOR})
+
+
+def _as_seen(trace: Trace, test: CapacityTest | None, options: Options) -> CapacityTest | None:
+    """A test whose readings stop under load, with how it ended as somebody saw it: up to one more interval after them.
+
+    Source: common practice, no published source.
+    """
+    if test is None or test.ended_by != LOG_END or options.ended_by not in SEEN:
+        return test
+    span = test.count.spans[-1]
+    interval_s = float(trace.time_s[span.last] - trace.time_s[span.last - 1]) if span.last > span.first else 0.0
+    # who switched it off read it as they did
+    return replace(test, ended_by=options.ended_by, unread_s=0.0 if options.ended_by == OPERATOR else interval_s)
 
 
 def _begun(

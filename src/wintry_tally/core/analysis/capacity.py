@@ -39,6 +39,7 @@ class CapacityTest:
         ended_by: the cause; voltage_start and voltage_end under load, V.
         pauses_s: time at rest within it; rates: mean current of each discharge stage, A.
         hidden_s: how long it may have gone on unseen, in a gap after its last reading.
+        unread_s: how long after its last reading it may have ended, where somebody saw how it did; 0 where readings show it.
         begun_low: why it did not begin full, or before its log did; empty where it may have.
         lacking: the share of a full battery's charge that may have been drawn before its log, where that begins under
             load and nothing shows that it began full; else 0.
@@ -57,6 +58,7 @@ class CapacityTest:
     pauses_s: float
     rates: tuple[float, ...]
     hidden_s: float = 0.0
+    unread_s: float = 0.0
     begun_low: Message = NOTHING
     lacking: float = 0.0
     slack_V: float = 0.0
@@ -86,6 +88,11 @@ class CapacityTest:
     def hidden_Ah(self) -> float:
         """Charge that may have flowed in that gap."""
         return self.hidden_s / HOUR * (self.rates[-1] if self.rates else 0.0)
+
+    @property
+    def unread_Ah(self) -> float:
+        """Charge that may have flowed between its last reading and its end."""
+        return self.unread_s / HOUR * (self.rates[-1] if self.rates else 0.0)
 
 
 @dataclass(frozen=True)

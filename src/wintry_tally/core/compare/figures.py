@@ -128,11 +128,20 @@ def figures_of(
     return by_key
 
 
+UNREAD_SHARE = 0.01
+"""What may have flowed after the last reading of what is compared, at the most."""
+
+
 def _whole(run: Tested) -> CapacityTest | None:
     test = run.analysis.capacity
     if test is None or test.ended_by not in WHOLE or test.count.charge.value <= 0 or test.count.duration_s <= 0:
         return None
-    if run.method not in METHODS or test.hidden_s > 0 or begun_low(run.analysis):
+    if (
+        run.method not in METHODS
+        or test.hidden_s > 0
+        or test.unread_Ah > UNREAD_SHARE * test.count.charge.value
+        or begun_low(run.analysis)
+    ):
         return None
     return test
 

@@ -10,7 +10,7 @@ from wintry_tally.core.battery import Claim, Direction
 from wintry_tally.core.message import NOTHING, Message, said, several
 from wintry_tally.core.quantity import Quantity, format_plain, format_quantity
 from wintry_tally.core.verdict.case import Case
-from wintry_tally.core.verdict.effects import UNSEEN
+from wintry_tally.core.verdict.effects import LAST_READING, UNSEEN
 from wintry_tally.core.verdict.leads import LEADS, LEADS_AT_END
 from wintry_tally.core.verdict.outcome import (
     OUTCOME_WORDS,
@@ -183,6 +183,8 @@ def _advice(
         return said("read-at-terminals")
     if any(one.name == UNSEEN for one in telling):
         return said("log-from-full")
+    if any(one.name == LAST_READING for one in telling):
+        return said("read-the-end")
     if any(one.actual is None for one in telling):
         return said("say-how-warm")
     if max(abs(shift), spread) > measured.standard:

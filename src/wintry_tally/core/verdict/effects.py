@@ -6,7 +6,7 @@ import math
 
 from wintry_tally.core.battery import Claim, Family
 from wintry_tally.core.battery.families import charge_state_at
-from wintry_tally.core.quantity import Quantity
+from wintry_tally.core.quantity import Quantity, format_duration
 from wintry_tally.core.verdict.evidence import CapacityEvidence
 from wintry_tally.core.verdict.outcome import Condition, up_to
 
@@ -113,6 +113,16 @@ def unseen_condition(before: float, amount: float, unit: str) -> Condition | Non
         return None
     least = 100.0 / (1.0 + before)
     return up_to(before * amount, unit, UNSEEN, "100 %", f"{least:.0f} to 100 % (its log begins under load)")
+
+
+LAST_READING = "last reading"
+
+
+def unread_condition(unread_s: float, most: float, unit: str) -> Condition | None:
+    """A test whose end somebody saw and nobody read: what may have flowed after its last reading, at the most so much."""
+    if most <= 0.0:
+        return None
+    return up_to(most, unit, LAST_READING, "at its end", f"up to {format_duration(unread_s)} before its end")
 
 
 def _chart_share(family: Family, end_V: float, cutoff_V: float) -> float:

@@ -70,6 +70,7 @@ class CapacityEvidence:
         mean_current_A, end_V, ended_by, temperature_C: conditions of the test.
         undecided: why gaps could change a verdict, or nothing.
         hidden_s, hidden_Ah: a gap at its end, and what may have flowed in it unseen.
+        unread_s, unread_Ah: how long after its last reading somebody saw it end, at the most, and what flowed in that time.
         bridged_Ah: what was counted over long gaps within it, where perhaps nothing flowed; 0 while readings wait.
         charge_step, energy_step: the working of each.
         begun_low: why it did not begin full, where its rest before says so.
@@ -92,6 +93,8 @@ class CapacityEvidence:
     energy_step: Working
     hidden_s: float = 0.0
     hidden_Ah: float = 0.0
+    unread_s: float = 0.0
+    unread_Ah: float = 0.0
     bridged_Ah: float = 0.0
     begun_low: Message = NOTHING
     before: float = 0.0
@@ -218,6 +221,8 @@ def capacity_evidence(name: str, analysis: Analysis, ambient_C: float | None = N
         energy_step=energy_working(test.count, instrument, readings),
         hidden_s=test.hidden_s,
         hidden_Ah=test.hidden_Ah,
+        unread_s=test.unread_s,
+        unread_Ah=test.unread_Ah,
         bridged_Ah=bridged,
         begun_low=begun_low(analysis),
         before=test.before,

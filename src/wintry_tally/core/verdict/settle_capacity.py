@@ -11,7 +11,13 @@ from wintry_tally.core.message import NOTHING, Message, said
 from wintry_tally.core.quantity import Quantity, Term, combine_linear, format_quantity
 from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.deciding import as_bound, decide
-from wintry_tally.core.verdict.effects import cutoff_condition, rate_condition, temperature_condition, unseen_condition
+from wintry_tally.core.verdict.effects import (
+    cutoff_condition,
+    rate_condition,
+    temperature_condition,
+    unread_condition,
+    unseen_condition,
+)
 from wintry_tally.core.verdict.evidence import CapacityEvidence
 from wintry_tally.core.verdict.leads import LEADS_AT_END, beyond_own_V, leads_condition
 from wintry_tally.core.verdict.outcome import Condition, Outcome, Verdict, up_to
@@ -107,6 +113,7 @@ def _conditions(case: Case, run: CapacityEvidence, share: float) -> list[Conditi
         temperature_condition(case.family, case.claim, run, share),
         cutoff_condition(case.family, case.claim, run, share),
         unseen_condition(run.before, share, case.claim.unit),
+        unread_condition(run.unread_s, share * run.unread_Ah / run.charge.value, case.claim.unit),
     ]
     found = beyond_own_V(case.family, rated, run.sag, run.mean_current_A, run.temperature_C)
     if case.claim.kind == "energy":

@@ -40,6 +40,8 @@ def _apart(case: Case, log: LogEvidence) -> tuple[str, Message]:
     assert test is not None and charge is not None
     if test.hidden_s:
         return "at-least", said("gap-hides-discharge", seconds=test.hidden_s)
+    if test.unread_s:
+        return "at-least", said("unread-end", seconds=test.unread_s)
     first = charge.count.spans[0].first
     if first > test.count.spans[0].first:
         if low := begun_low(log.analysis):

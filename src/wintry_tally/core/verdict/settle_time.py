@@ -19,7 +19,7 @@ from wintry_tally.core.message import NOTHING, Message, said
 from wintry_tally.core.quantity import Quantity, format_duration, format_quantity
 from wintry_tally.core.verdict.case import Case
 from wintry_tally.core.verdict.deciding import as_bound, by_probability, decide, not_settled
-from wintry_tally.core.verdict.effects import unseen_condition, warmth_condition, warmth_unknown
+from wintry_tally.core.verdict.effects import unread_condition, unseen_condition, warmth_condition, warmth_unknown
 from wintry_tally.core.verdict.evidence import LogEvidence, begun_low, begun_note
 from wintry_tally.core.verdict.leads import AT_TERMINALS, beyond_own_of
 from wintry_tally.core.verdict.outcome import Condition, Verdict
@@ -178,7 +178,7 @@ def _device_run(case: Case, log: LogEvidence) -> _DeviceRun | None:
     if drop is None and analysis.options.dropouts_V:
         drop = analysis.options.dropouts_V[0]
     charge, lasted = test.count.charge, test.count.duration_s
-    whole = test.ended_by in {DROPOUT, PROTECTION, SET_CUTOFF} and not test.hidden_s
+    whole, reached = test.ended_by in {DROPOUT, PROTECTION, SET_CUTOFF} and not test.hidden_s, False
     if drop is not None:
         usable = usable_above(
             analysis.trace,
@@ -213,10 +213,16 @@ def _device_run(case: Case, log: LogEvidence) -> _DeviceRun | None:
     celsius = known[0] if known else analysis.options.ambient_C
     warmth = warmth_condition(case.family, claim, celsius, test.count.duration_s, measured.value)
     unseen = unseen_condition(test.before, measured.value, "s")
+    unread = unread_condition(
+        test.unread_s, 0.0 if reached else measured.value * test.unread_Ah / test.count.charge.value, "s"
+    )
     return _DeviceRun(
         log,
         measured,
-        (Condition("draw", draw, round(mean, 3), effect), *(one for one in (warmth, unseen) if one is not None)),
+        (
+            Condition("draw", draw, round(mean, 3), effect),
+            *(one for one in (warmth, unseen, unread) if one is not None),
+        ),
         whole,
         NOTHING if whole else said("gap-ended") if test.hidden_s else ENDING_WORDS[test.ended_by],
         "t = Q / I of the device" if draw is not None else "time under load until it dropped out",

@@ -85,6 +85,8 @@ def _cut_short(test: CapacityTest, twin: CapacityTest) -> Message:
     """Why one of two discharges did not go as far down as its twin; empty where it did."""
     if test.hidden_Ah > HIDDEN_SHARE * test.count.charge.value:
         return said("gap-hides-end", seconds=test.hidden_s)
+    if test.unread_Ah > HIDDEN_SHARE * test.count.charge.value:
+        return said("unread-end", seconds=test.unread_s)
     alike = abs(test.voltage_end - twin.voltage_end) <= max(test.near_V, twin.near_V)
     if test.ended_by == OPERATOR and test.at_knee and alike and twin.at_knee:
         return NOTHING  # whatever ended them on their falling ends: it was one voltage

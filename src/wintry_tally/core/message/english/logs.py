@@ -79,7 +79,7 @@ LOGS: dict[str, str] = {
     "sign-turned": "{told} Turned, as offered.",
     "offer-turn": "turn the sign of the current in these rows",
     "zero-off": "The current reads {amps:+.3g} A with nothing flowing: a meter's zero error.",
-    "zero-off-within": "The current reads {amps:+.3g} A with nothing flowing, within the {limit:g} A it may be off: a meter's "
+    "zero-off-within": "The current reads {amps:+.3g} A with nothing flowing, within the {limit:.3g} A it may be off: a meter's "
     "zero error.",
     "zero-subtracted": "{told} Subtracted, as offered; the uncertainty of its zero stays.",
     "offer-zero": "subtract {amps:.3g} A from every current; the uncertainty of its zero stays",

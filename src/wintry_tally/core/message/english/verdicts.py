@@ -60,6 +60,8 @@ VERDICTS: dict[str, str] = {
     "ended-at": "{ending} at {volts:.2f} V",
     "ended-after": "{ending} after {seconds:~}",
     "cut-off-above": "it was cut off at {volts:.2f} V, above the claim's {claimed:g} V",
+    "unread-end": "its last reading is up to {seconds:~} older than its end",
+    "read-the-end": "read it every few minutes towards its end: what flowed after the last reading is not known",
     "gap-ended": "a gap hides its end",
     "from-full": "the same test of a fully charged, rested battery would settle it",
     "on-to-end": "a discharge to the battery's own end, or to the claim's cut-off, would settle it",
