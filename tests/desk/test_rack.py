@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from datetime import UTC, datetime, timedelta
+
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QLabel
 
+from wintry_tally.book import RunSettings, RunStatus
 from wintry_tally.desk.views.rack import Rack
 from wintry_tally.desk.window import Window
 
@@ -85,3 +88,17 @@ def test_a_tag_that_was_taken_off_hangs_again(demo: Window, qtbot) -> None:
     assert "M2" in shown(demo)
     session.undo_stack.undo()
     assert not session.holds(number)
+
+
+def test_a_tag_says_what_is_under_way_and_else_what_ended_last(one: Window) -> None:
+    """Readings typed from the morning's notes begin before a log that was imported at noon."""
+    runs, noon = one.session.book.runs, datetime(2026, 11, 2, 12, tzinfo=UTC)
+    with one.session.book.in_place():
+        runs.begin(one.sample_id, "Charge in the cold 1", "imported", noon, RunSettings(), status=RunStatus.FINISHED)
+        hand = runs.begin(one.sample_id, "Capacity 1", "hand", noon - timedelta(hours=4), RunSettings())
+    one.session.open.catch_up()
+    assert one.rack.tag(one.sample_id).doing() == "hand readings under way"
+    with one.session.book.in_place():
+        runs.finish(hand, "battery-protection", "", noon + timedelta(hours=1), RunStatus.FINISHED)
+    one.session.open.catch_up()
+    assert one.rack.tag(one.sample_id).doing().startswith("capacity 1 finished")

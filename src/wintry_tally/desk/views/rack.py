@@ -285,7 +285,8 @@ class Rack(QWidget):
             self._doing_live(live, tag)
             return
         runs = self._session.runs(sample_id)
-        last = runs[-1] if runs else None
+        # hand readings may begin before an import that came later; what is under way goes before what is over
+        last = max(runs, key=lambda run: (run.status == "running", run.ended or run.started), default=None)
         if last is None:
             sample = self._session.sample(sample_id)
             tag.set_doing("just arrived" if sample.arrival.rested_V is None else "ready for its capacity test")
