@@ -93,8 +93,9 @@ class HandPage(StationView):
             label("Read by hand", "heading"),
             label(
                 "Type readings as you take them: the time (or nothing, for now), voltage, and the current or the load's "
-                "counter. The accuracies are in the meter's manual; without them the verdict has no probability. Each "
-                "reading of the clock is taken as good to 30 s.",
+                "counter. Begin with one before it is switched on, at 0 A: it shows what it held. Read every few minutes "
+                "towards the end, and say how it ended. The accuracies are in the meter's manual; without them the verdict "
+                "has no probability. Each reading of the clock is taken as good to 30 s.",
                 "quiet",
                 wrap=True,
             ),
