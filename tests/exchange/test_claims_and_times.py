@@ -195,6 +195,10 @@ def test_a_clock_that_counts_from_a_start_keeps_what_it_had_counted(header: str,
     for texts in (["0:13:00", "0:13:05"], ["0:13:00.0", "0:13:05.0"]):
         seconds, epoch, _ = seconds_from_text(pl.Series(texts), "", "log", header)
         assert list(seconds) == [begins, begins + 5.0] and epoch is None
+    # the quarter past nine may be on the wall
+    morning, _, _ = seconds_from_text(pl.Series(["9:15:00", "9:15:05"]), "", "log", header)
+    counts = begins > 0.0 and header != "Time (h:mm:ss)"
+    assert list(morning) == ([33_300.0, 33_305.0] if counts else [0.0, 5.0])
 
 
 def test_numbers_as_times() -> None:

@@ -15,10 +15,9 @@ _CLOCK = r"^\s*(?:(\d+)\s*d\S*\s+)?(\d+):(\d{1,2})(?::(\d{1,2}(?:[.,]\d+)?))?\s*
 _MINUTES = r"^\s*(\d+):(\d{1,2}(?:[.,]\d+)?)\s*$"
 _SPELT = r"^(\d+) ?h\w* ?(\d+) ?m\w* ?(\d+(?:[.,]\d+)?) ?s\w*$"
 _SAYS_MINUTES = re.compile(r"(?<![h:] )(?<![h:])\b(m{1,2}|min\w*) ?: ?(s{1,2}|sec\w*)\b", re.IGNORECASE)
-_COUNTS = re.compile(
-    r"elapsed|duration|\b(run|test|step|total)[ _-]?time|since|dauer|laufzeit|(?<![h\w])h ?: ?mm", re.IGNORECASE
-)
-"""Headers of a clock that counts from a start; another may be the one on the wall."""
+_COUNTS = re.compile(r"elapsed|duration|\b(run|test|step|total)[ _-]?time|since|dauer|laufzeit", re.IGNORECASE)
+_ONE_H = re.compile(r"(?<![h\w])h ?: ?mm", re.IGNORECASE)
+"""Headers of a clock that counts from a start: one says so, the other may stand above a clock on the wall too."""
 HOUR, DAY = 3600.0, 86400.0
 _FORMATS = (
     *("%Y-%m-%dT%H:%M:%S%.f", "%Y-%m-%d %H:%M:%S%.f", "%Y-%m-%dT%H:%M", "%Y-%m-%d %H:%M", "%Y/%m/%d %H:%M:%S%.f"),
@@ -113,7 +112,7 @@ def seconds_from_text(
         )
         lifted = _lifted(np.asarray((minutes * 60 + seconds).to_numpy(), dtype=np.float64), HOUR)
         finite = lifted[np.isfinite(lifted)]
-        return lifted - (finite[0] if len(finite) and not _COUNTS.search(header) else 0.0), None, False
+        return lifted - _not_counted(finite, header), None, False
     if re.match(_CLOCK, sample[0]):
         parts = text.str.extract_groups(_CLOCK).struct.unnest()
         half = parts.to_series(4).str.to_lowercase()
@@ -126,13 +125,20 @@ def seconds_from_text(
         total = (days.fill_null(0) * DAY + hours * 3600 + minutes * 60 + seconds.fill_null(0)).to_numpy()
         seconds_of = _lifted(np.asarray(total, dtype=np.float64), DAY)
         finite = seconds_of[np.isfinite(seconds_of)]
-        return seconds_of - (finite[0] if len(finite) and not _COUNTS.search(header) else 0.0), None, False
+        return seconds_of - _not_counted(finite, header), None, False
     moments, naive = _dated(text, sample, timezone, name)
     epoch = np.asarray(moments.dt.epoch("us").cast(pl.Float64).to_numpy(), dtype=np.float64) / 1e6
     finite = epoch[np.isfinite(epoch)]
     if len(finite) == 0:
         raise LogError(f'times like "{sample[0]}" cannot be read', name, "write them like 2026-01-31 14:05:33")
     return epoch - finite[0], float(finite[0]), naive
+
+
+def _not_counted(seconds: Column, header: str) -> float:
+    """What a clock shows at its first reading, where that is not what it had counted from a start: 0 where it is."""
+    if not len(seconds) or _COUNTS.search(header) or (_ONE_H.search(header) and seconds[0] < HOUR):
+        return 0.0
+    return float(seconds[0])
 
 
 def is_open_clock(series: pl.Series, header: str) -> bool:
