@@ -100,6 +100,10 @@ def test_what_may_have_come_before_the_first_row_is_read_off_the_chart() -> None
         least = charge_state_band(family, volts + sag / 1.7)[0]
         assert share == pytest.approx(0.0 if least >= 98.0 else 1.0 - least / 100.0), volts
     assert lacking[12.85] == 0.0 < lacking[12.55] < lacking[12.5] < 0.4
+    # a clock that counted on for an hour of four, and one that counted a charge too: half of it gone would show
+    for begins_s, share in ((4800.0, 0.25), (14_400.0, 0.0)):
+        counted = analysed(replace(late_agm(12.85).trace, begins_s=begins_s), AGM, 40.0, cutoff_V=10.5).capacity
+        assert counted is not None and counted.lacking == pytest.approx(share, abs=0.01), begins_s
     assert not late_agm(12.2).capacity.lacking and late_agm(12.2).capacity.begun_low, "no full battery's: a bound"
     rested = analysed(discharge(10.0, 4.0, top_V=12.6, end_V=10.5), AGM, 40.0, cutoff_V=10.5)
     assert rested.capacity is not None and rested.capacity.lacking == 0.0, "its rest says how it began"

@@ -17,7 +17,7 @@ FULL, EMPTY = 90.0, 15.0
 """Percent of charge: what may hold at least the first by a chart may be full; what holds at least the second is not empty."""
 GENTLE_C = {"lithium": 0.25, "lead": 0.1}
 """Up to this rate the voltage under load is near enough to the rested one to tell whether it may be a full one's."""
-LEAST_LACKING, MOST_LACKING = 0.02, 0.9
+LEAST_LACKING, MOST_UNSEEN, MOST_LACKING = 0.02, 0.4, 0.9
 COLD_SAG, COLD_CHART_V, FLAT_CHART_V = 2.5, 0.05, 0.05
 """In the cold: how much more a battery falls under load, and how far off its chart may be, V of a 12 V pack; and how far off,
 beside what charts differ by, where the curve is so flat that a few hundredths of a volt are a fifth of the charge."""
@@ -86,6 +86,8 @@ def may_lack(
         lacks = 0.0
     lasted = sum(float(trace.time_s[stage.last] - trace.time_s[stage.first]) for stage in stages)
     counted = trace.begins_s / (trace.begins_s + lasted) if _counted_on(trace, lasted) else 0.0
+    if by_volts and counted > MOST_UNSEEN:
+        counted = 0.0  # with so much gone its volts would be others: the clock counted a charge or a rest too
     return min(MOST_LACKING, max(counted, lacks))
 
 
