@@ -12,13 +12,14 @@ import pytest
 
 from tests.core.test_kinds import LFP, analysed, claim, discharge, verdict
 from tests.making import piecewise
-from wintry_tally.core.analysis import Options, analyse
+from wintry_tally.core.analysis import Instrument, Options, analyse
 from wintry_tally.core.analysis.crossing import _error
 from wintry_tally.core.analysis.holding import SHOWN, stretches_held
 from wintry_tally.core.analysis.stages import Stage, StageKind, _plateau_apart
 from wintry_tally.core.analysis.trips import LOW_TEMPERATURE
 from wintry_tally.core.battery import FAMILIES
 from wintry_tally.core.battery.families import of_cells
+from wintry_tally.core.quantity import parse_accuracy
 from wintry_tally.core.trace import Trace
 from wintry_tally.core.verdict import Outcome
 
@@ -128,8 +129,6 @@ def test_a_counter_is_held_against_the_current_to_a_hundredth_where_no_accuracy_
 def test_a_threshold_is_known_to_a_digit_s_rectangle_and_the_noise() -> None:
     trace = piecewise((60, 0.0, 13.3), (7200, 10.0, 12.9), (60, 0.0, 13.2))
     log = analysed(Trace(trace.time_s, trace.voltage_V, trace.current_A, resolution={"voltage_V": 0.1}))
-    from wintry_tally.core.analysis import Instrument
-
     assert _error(log.trace, log.scale, 10.0, Instrument()) == pytest.approx(
         math.hypot(log.scale.noise_V, 0.1 / math.sqrt(12.0))
     )
@@ -161,3 +160,28 @@ def test_in_the_cold_a_first_voltage_is_read_with_more_doubt_and_not_less() -> N
         assert log.capacity is not None and bool(log.capacity.begun_low) is low, celsius
     met = verdict(claim("capacity", 30.0, "Ah", "at-least"), "capacity", log, family=FAMILIES["agm"], rated=40.0)
     assert met.outcome is not Outcome.MISSED
+
+
+@pytest.mark.parametrize(("gave_V", "heated"), [(0.30, True), (0.15, False)])
+def test_how_little_a_charger_s_limit_may_give_way_goes_with_the_pack(gave_V: float, heated: bool) -> None:
+    """0.05 V of a 12 V pack, 0.2 V of four in series."""
+    volts = np.concatenate([np.full(30, 51.6), np.full(300, 57.2), [57.2 - gave_V], np.full(200, 57.2)])
+    amps = np.concatenate([np.zeros(30), np.full(300, -5.0), np.linspace(-20.0, -12.0, 201)])
+    trace = Trace(
+        np.arange(531) * 5.0,
+        volts,
+        amps,
+        temperature_C=np.full(531, -8.0),
+        resolution={"voltage_V": 0.01, "current_A": 0.01},
+    )
+    found = analyse(trace, Options(family=of_cells(LFP, 16), rated_Ah=100.0, cells_known=True)).charge
+    assert found is not None and (found.heating is not None) is heated
+
+
+def test_a_full_mark_that_the_meter_cannot_see_is_remarked() -> None:
+    """A twentieth of 5 Ah is 0.25 A."""
+    trace = piecewise((60, 0.0, 13.0), (3000, -2.0, 14.0), (600, -0.2, 14.4), (60, 0.0, 13.5), interval_s=5.0)
+    for offset, untold in (("1%+0.5A", True), ("1%+0.01A", False)):
+        meter = Instrument(parse_accuracy("0.1%"), parse_accuracy(offset), "meter")
+        log = analyse(trace, Options(family=LFP, rated_Ah=5.0, instrument=meter))
+        assert ("full-undecided" in {remark.code for remark in log.remarks}) is untold, offset
