@@ -16,6 +16,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import wintry_tally
+from wintry_tally.core.battery import CLAIM_KINDS
 from wintry_tally.core.message import (
     NOTHING,
     OWN,
@@ -212,3 +213,8 @@ def test_each_thing_said_is_a_sentence_of_its_own() -> None:
         "The log runs from the newest row to the oldest; it is read in reverse.",
     ]
     assert sentences(said("on-shelf")) == ["It lies on the shelf: the test at its end settles it."]
+
+
+def test_every_kind_of_claim_says_what_settles_it_or_that_nothing_here_does() -> None:
+    for kind in CLAIM_KINDS.values():
+        assert kind.beyond or f"settle-{kind.evidence}" in ENGLISH, kind.key
