@@ -14,12 +14,14 @@ from tests.core.test_kinds import LFP, analysed, claim, discharge, verdict
 from tests.making import piecewise
 from wintry_tally.core.analysis import Instrument, Options, analyse
 from wintry_tally.core.analysis.crossing import _error
+from wintry_tally.core.analysis.ending import _fell_at_a_limit
 from wintry_tally.core.analysis.holding import SHOWN, stretches_held
+from wintry_tally.core.analysis.shelf import loss_by_capacity
 from wintry_tally.core.analysis.stages import Stage, StageKind, _plateau_apart
 from wintry_tally.core.analysis.trips import LOW_TEMPERATURE
 from wintry_tally.core.battery import FAMILIES
 from wintry_tally.core.battery.families import of_cells
-from wintry_tally.core.quantity import parse_accuracy
+from wintry_tally.core.quantity import Quantity, Term, parse_accuracy
 from wintry_tally.core.trace import Trace
 from wintry_tally.core.verdict import Outcome
 
@@ -185,3 +187,24 @@ def test_a_full_mark_that_the_meter_cannot_see_is_remarked() -> None:
         meter = Instrument(parse_accuracy("0.1%"), parse_accuracy(offset), "meter")
         log = analyse(trace, Options(family=LFP, rated_Ah=5.0, instrument=meter))
         assert ("full-undecided" in {remark.code for remark in log.remarks}) is untold, offset
+
+
+def test_a_loss_between_two_discharges_is_no_surer_than_a_discharge_repeats() -> None:
+    """Each repeats within 0.3 % (uniform, JCGM 100:2008, 4.3.7): two of them, over three months."""
+    before, after = (Quantity.from_terms(amount, "Ah", [Term("own", 0.01)]) for amount in (50.0, 47.0))
+    lost = loss_by_capacity(before, after, 3.0)
+    assert lost.rate.value == pytest.approx(2.0)
+    repeats = next(term.standard for term in lost.rate.terms if term.name == "how well a discharge repeats")
+    assert repeats == pytest.approx(math.sqrt(2.0) * 0.003 / math.sqrt(3.0) * 100.0 / 3.0)
+    assert loss_by_capacity(Quantity(50.0, None, "Ah"), Quantity(47.0, None, "Ah"), 3.0).rate.standard is None
+
+
+def test_a_charge_held_short_of_its_limit_did_not_taper() -> None:
+    """No constant-voltage part, its current hardly lower at its end: only at the limit, and steady there, is that full."""
+    for limit_V, spread_V, full in ((14.2, 0.0, True), (13.9, 0.0, False), (14.2, 0.3, False)):
+        volts = np.concatenate([np.full(30, 13.2), np.linspace(limit_V - spread_V, limit_V, 200), np.full(40, 13.6)])
+        amps = np.concatenate([np.zeros(30), np.full(200, -5.0), np.zeros(40)])
+        trace = Trace(np.arange(270) * 5.0, volts, amps, resolution={"voltage_V": 0.01, "current_A": 0.01})
+        log = analysed(trace)
+        stage = log.plain_stages[1]
+        assert _fell_at_a_limit(log.trace, stage, 5.0, log.options.ends) is full, (limit_V, spread_V)
