@@ -16,7 +16,9 @@ from PySide6.QtWidgets import QApplication, QFileDialog, QPushButton
 
 from tests.making import discharge, write_log
 from wintry_tally.book import Book, RunStatus
+from wintry_tally.book.runs import this_process
 from wintry_tally.cli.main import invoke
+from wintry_tally.core.errors import InputError
 from wintry_tally.core.verdict.outcome import Outcome, School
 from wintry_tally.desk.widgets.trail import StationState
 from wintry_tally.desk.window import Window
@@ -373,8 +375,17 @@ def test_an_interrupted_run_can_be_closed_as_such(qtbot, window: Window, sample_
         book.runs.change(run.id, owner="")
     window.open_book(sample_book)
     window.show_station("capacity")
+    with window.session.book.in_place():  # asked for while the book was busy, and taken up before its turn came
+        window.session.book.runs.change(run.id, owner=this_process())
+        with pytest.raises(InputError, match="taken up again"):
+            window.session.running.close_interrupted(run)
+        window.session.book.runs.change(run.id, owner="")
     qtbot.mouseClick(button(window, "Close as interrupted"), Qt.MouseButton.LeftButton)
     run = window.session.runs(window.sample_id)[0]
+    with window.session.book.in_place():  # asked for twice
+        window.session.running.close_interrupted(run)
+        kinds = [event.kind for event in window.session.book.runs.events(run.id)]
+    assert kinds.count("interrupted") == 1
     assert run.status is RunStatus.INTERRUPTED and run.cause == "interrupted"
     assert not [b for b in window.findChildren(QPushButton) if b.text() == "Resume" and b.isVisible()]
 

@@ -344,7 +344,16 @@ class LiveRuns:
     # --- ending ---
 
     def close_interrupted(self, run: Run) -> None:
-        """Close an interrupted run as it stands; in the book's own thread, where there is one."""
+        """Close an interrupted run as it stands; in the book's own thread, where there is one. One that is closed stays so.
+
+        Raises:
+            InputError: it was taken up again meanwhile, here or elsewhere.
+        """
+        now = self.book.runs.get(run.id)
+        if now.status is not RunStatus.RUNNING:
+            return
+        if self.book.runs.in_hands(now):
+            raise InputError(f"{run.title} has been taken up again", mend="stop it where it runs")
         elapsed = self.book.runs.last_elapsed_s(run.id) or 0.0
         self.book.runs.add_event(run.id, Event(elapsed, "interrupted", said("closed-interrupted")))
         self.book.runs.finish(

@@ -200,6 +200,8 @@ class OpenBook:
         heard: list[str] = []
 
         def over(raised: BaseException | None) -> None:
+            if raised is not None and not isinstance(raised, WintryError):
+                raise raised
             for words in [*heard, *([str(raised)] if raised is not None else [])]:
                 self._listener.failed(words)
 
