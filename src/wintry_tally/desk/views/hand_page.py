@@ -274,12 +274,14 @@ class HandPage(StationView):
 
         def then(done: bool) -> None:
             self.entry.setEnabled(True)
+            self.finish_button.setEnabled(True)
             if done:
                 self.session.undo_stack.clear()
                 if self.sample_id == sample_id:
                     self.go.emit("")
 
         self.entry.setEnabled(False)
+        self.finish_button.setEnabled(False)
         self.session.write(
             f"End {run.title}", lambda: book.runs.finish(run.id, cause, "", last, RunStatus.FINISHED), then, sample_id
         )

@@ -20,7 +20,7 @@ class _Parts(QLayout):
         self._gap, self._down = gap * SPACE, down * SPACE
         self._heights: dict[int, int] = {}
         self._hint: QSize | None = None
-        self._least: QSize | None = None
+        self._smallest: QSize | None = None
         self._placed: QRect | None = None
         """All known until a part is another: a layout in layouts is asked many times over."""
         self.setContentsMargins(0, 0, 0, 0)
@@ -67,7 +67,7 @@ class _Parts(QLayout):
     def invalidate(self) -> None:
         """See QLayout."""
         self._heights.clear()
-        self._hint = self._least = self._placed = None
+        self._hint = self._smallest = self._placed = None
         super().invalidate()
 
     def setGeometry(self, rect: QRect) -> None:
@@ -88,10 +88,12 @@ class _Parts(QLayout):
 
     def minimumSize(self) -> QSize:
         """The widest part alone."""
-        if self._least is None:
+        if self._smallest is None:
             sizes = [item.minimumSize() for item in self._seen()]
-            self._least = QSize(max((s.width() for s in sizes), default=0), max((s.height() for s in sizes), default=0))
-        return self._least
+            self._smallest = QSize(
+                max((s.width() for s in sizes), default=0), max((s.height() for s in sizes), default=0)
+            )
+        return self._smallest
 
     def _seen(self) -> list[QLayoutItem]:
         return [item for item in self._items if not item.isEmpty()]
