@@ -10,7 +10,7 @@ import math
 import numpy as np
 import pytest
 
-from tests.core.test_kinds import LFP, analysed, claim, discharge, verdict
+from tests.core.test_kinds import LFP, analysed, discharge
 from tests.making import piecewise
 from wintry_tally.core.analysis import Instrument, Options, analyse
 from wintry_tally.core.analysis.crossing import _error
@@ -23,7 +23,6 @@ from wintry_tally.core.battery import FAMILIES
 from wintry_tally.core.battery.families import of_cells
 from wintry_tally.core.quantity import Quantity, Term, parse_accuracy
 from wintry_tally.core.trace import Trace
-from wintry_tally.core.verdict import Outcome
 
 
 @pytest.mark.parametrize(("minutes", "empties"), [(14.0, False), (16.0, False), (19.0, True)])
@@ -84,7 +83,7 @@ def test_a_gap_in_a_long_log_counts_once_however_it_is_looked_at() -> None:
         assert test is not None
         found = next(term.standard for term in test.count.charge.terms if term.name == "gaps bridged")
         one = 0.5 * 1.0 * 31.0 / math.sqrt(3.0) / 3600.0
-        assert found == pytest.approx(one * math.sqrt(gaps), rel=0.6), gaps
+        assert found == pytest.approx(one * math.sqrt(gaps), rel=0.3), gaps
 
 
 def test_the_time_base_is_in_a_charge_and_not_in_a_mean_current() -> None:
@@ -148,7 +147,7 @@ def test_a_hold_of_which_less_than_half_was_read_is_no_hold(shown_s: float, held
 
 
 def test_in_the_cold_a_first_voltage_is_read_with_more_doubt_and_not_less() -> None:
-    """Lead-acid at 0.25 C: warm, 12.20 V are no full battery's; at −15 °C they may be."""
+    """Lead-acid at 0.25 C: warm, 12.33 V are no full battery's; at −15 °C they may be."""
     size = 1440
     volts = np.concatenate([np.linspace(12.33, 10.5, size), np.full(60, 11.6)]).round(3)
     trace = Trace(
@@ -160,8 +159,6 @@ def test_in_the_cold_a_first_voltage_is_read_with_more_doubt_and_not_less() -> N
     for celsius, low in ((25.0, True), (-15.0, False)):
         log = analyse(trace, Options(family=FAMILIES["agm"], rated_Ah=40.0, ambient_C=celsius, cutoff_V=10.5))
         assert log.capacity is not None and bool(log.capacity.begun_low) is low, celsius
-    met = verdict(claim("capacity", 30.0, "Ah", "at-least"), "capacity", log, family=FAMILIES["agm"], rated=40.0)
-    assert met.outcome is not Outcome.MISSED
 
 
 @pytest.mark.parametrize(("gave_V", "heated"), [(0.30, True), (0.15, False)])

@@ -19,7 +19,7 @@ from wintry_tally.core.battery import FAMILIES
 from wintry_tally.core.quantity import Quantity, Term
 from wintry_tally.core.verdict import Outcome, School, judge
 from wintry_tally.core.verdict.evidence import capacity_evidence
-from wintry_tally.core.verdict.leads import Beyond, Sag, leads_condition
+from wintry_tally.core.verdict.leads import Beyond, leads_condition
 from wintry_tally.core.verdict.settling import ways
 
 
@@ -77,7 +77,6 @@ def test_what_is_told_of_leads_says_where_the_volts_were_read() -> None:
     assert (
         "fell by 0.35 V" in Beyond(0.05, 0.35, 0.3).words and "beyond its leads" in Beyond(0.05, 0.35, 0.3, True).words
     )
-    assert Sag(0.1, 1.0) != Sag(0.1, 1.0, True)
 
 
 def test_the_time_a_heater_took_is_known_to_an_interval_and_the_clock() -> None:
