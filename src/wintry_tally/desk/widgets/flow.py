@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from PySide6.QtCore import QPoint, QRect, QSize, Qt
 from PySide6.QtWidgets import QLabel, QLayout, QLayoutItem, QWidget
+from shiboken6 import isValid
 
 from wintry_tally.desk.theme import SPACE
 
@@ -96,7 +97,8 @@ class _Parts(QLayout):
         return self._smallest
 
     def _seen(self) -> list[QLayoutItem]:
-        return [item for item in self._items if not item.isEmpty()]
+        # a window that is being let go of takes its parts before their layout
+        return [item for item in self._items if isValid(item) and not item.isEmpty()]
 
     def _place(self, rect: QRect, truly: bool) -> int:
         """The height it takes; its parts are put there where `truly`."""
@@ -158,7 +160,11 @@ class Halves(_Parts):
         return all(width >= item.minimumSize().width() for item, width in self._widths(room))
 
     def _widths(self, room: int) -> list[tuple[QLayoutItem, int]]:
-        seen = [(item, share) for item, share in zip(self._items, self._shares, strict=True) if not item.isEmpty()]
+        seen = [
+            (item, share)
+            for item, share in zip(self._items, self._shares, strict=True)
+            if isValid(item) and not item.isEmpty()
+        ]
         free = room - self._gap * max(0, len(seen) - 1)
         whole = sum(share for _, share in seen)
         return [(item, free * share // whole) for item, share in seen]
