@@ -122,5 +122,9 @@ def first_tables(line: sqlite3.Connection) -> None:
     line.execute("DROP TABLE change")
     line.execute("DROP TABLE place_reading")
     line.execute("DROP TABLE attachment")
+    for table in ("sealed", "original"):
+        line.execute(f"ALTER TABLE {table} DROP COLUMN large_id")
+    line.execute("DROP TABLE piece")
+    line.execute("DROP TABLE large")
     line.execute("DROP TABLE bank_unit")
     line.execute("UPDATE alembic_version SET version_num = '0001'")

@@ -21,7 +21,7 @@ from wintry_tally.app.last_seen import read_book
 from wintry_tally.app.open_book import OpenBook
 from wintry_tally.book import Book, RunSettings
 from wintry_tally.book.feed import KEPT, Topic
-from wintry_tally.book.runs import LEASE_S, this_host, this_process
+from wintry_tally.book.owner import LEASE_S, this_host, this_process
 from wintry_tally.core.battery import parse_claim
 from wintry_tally.core.errors import BookError
 from wintry_tally.core.protocol.method import Method

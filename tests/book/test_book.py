@@ -19,9 +19,9 @@ import pytest
 
 from tests.making import discharge, first_tables, same
 from wintry_tally.book import Book, RunSettings, RunStatus, tables
+from wintry_tally.book.owner import _started, owner_lives, this_process
 from wintry_tally.book.recipes import recipe_data, recipe_from
 from wintry_tally.book.records import _settings
-from wintry_tally.book.runs import _started, owner_lives, this_process
 from wintry_tally.book.seal import reads_back, seal, unseal
 from wintry_tally.core.analysis import analyse
 from wintry_tally.core.battery import FAMILIES, Arrival, parse_claim

@@ -16,7 +16,7 @@ from PySide6.QtWidgets import QApplication, QFileDialog, QPushButton
 
 from tests.making import discharge, write_log
 from wintry_tally.book import Book, RunStatus
-from wintry_tally.book.runs import this_process
+from wintry_tally.book.owner import this_process
 from wintry_tally.cli.main import invoke
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.verdict.outcome import Outcome, School

@@ -264,7 +264,7 @@ def test_the_night_theme_is_remembered(demo: Window) -> None:
 
 
 def test_two_windows_do_not_fight_over_a_run(demo: Window, qtbot, tmp_path: Path) -> None:
-    from wintry_tally.book.runs import owner_lives
+    from wintry_tally.book.owner import owner_lives
     from wintry_tally.desk.session import Session
 
     number = sample(demo, "M5")

@@ -26,9 +26,9 @@ from wintry_tally.app.listening import Background, Listener
 from wintry_tally.app.live_run import LiveRun, show_past
 from wintry_tally.app.safety import AllOff, barred_by_quarantine, put_into_quarantine
 from wintry_tally.book import Run, RunSettings, RunStatus
+from wintry_tally.book.owner import RENEWED_S
 from wintry_tally.book.recipes import recipe_data, recipe_from
 from wintry_tally.book.records import read_as
-from wintry_tally.book.runs import RENEWED_S
 from wintry_tally.core.battery import Sample
 from wintry_tally.core.engine import Event, Observation, RunState
 from wintry_tally.core.errors import BookError, InputError, WintryError

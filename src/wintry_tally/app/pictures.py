@@ -16,8 +16,6 @@ if TYPE_CHECKING:
     from wintry_tally.core.battery import Sample
     from wintry_tally.report.page import Shown
 
-"""Methods of runs whose last reading stands on a display alone."""
-
 
 def put_in(book: Book, sample_id: int, path: Path, kind: str = "other", caption: str = "", shown: bool = False) -> int:
     """Keep a file in the book; returns its number. Without `shown` it is not seen until an edit shows it.

@@ -13,6 +13,7 @@ from sqlalchemy import Connection, insert, select, update
 
 from wintry_tally.book import tables
 from wintry_tally.book.feed import Noting, Topic
+from wintry_tally.book.large import Large, whole
 from wintry_tally.book.records import read_as, utc_text
 from wintry_tally.core.errors import BookError, InputError
 
@@ -56,14 +57,14 @@ class Attachment:
         return self.caption or KINDS[self.kind][:1].upper() + KINDS[self.kind][1:]
 
 
-_SHOWN = [column for column in tables.attachment.c if column.name not in {"content", "sha256", "removed"}]
+_SHOWN = [column for column in tables.attachment.c if column.name not in {"content", "large_id", "sha256", "removed"}]
 
 
 class Attachments:
     """Reads and writes them; every method is one transaction."""
 
-    def __init__(self, transaction: Transaction, noting: Noting) -> None:
-        self._transaction, self._note = transaction, noting
+    def __init__(self, transaction: Transaction, noting: Noting, large: Large) -> None:
+        self._transaction, self._note, self._large = transaction, noting, large
 
     def add(
         self, sample_id: int, name: str, media: str, content: bytes, small: bytes, kind: str = "other", caption: str = "",
@@ -75,10 +76,11 @@ class Attachments:
             InputError: no such kind, or words too many.
         """
         values = _checked({"kind": kind, "caption": caption})
-        with self._transaction() as connection:
+        with self._large.kept(content) as (in_pieces,), self._transaction() as connection:
             made = connection.execute(
                 insert(tables.attachment).values(
-                    sample_id=sample_id, run_id=run_id, name=name[-200:], media=media, size=len(content), content=content,
+                    sample_id=sample_id, run_id=run_id, name=name[-200:], media=media, size=len(content),
+                    content=content if in_pieces is None else b"", large_id=in_pieces,
                     sha256=hashlib.sha256(content).hexdigest(), small=small, added_utc=utc_text(datetime.now(UTC)),
                     removed=removed, **values,
                 )
@@ -125,14 +127,12 @@ class Attachments:
         """
         column = tables.attachment.c
         with self._transaction() as connection:
-            row = connection.execute(
-                select(column.content, column.sha256, column.name).where(column.id == number)
-            ).first()
-        if row is None:
+            row = connection.execute(select(column.sha256, column.name).where(column.id == number)).first()
+            content = whole(connection, column.content, column.id, number)
+        if row is None or content is None:
             raise BookError(f"there is no picture {number}")
-        content = bytes(row[0])
-        if hashlib.sha256(content).hexdigest() != row[1]:
-            raise BookError(f"the picture {row[2]} is damaged in the book", mend="keep it again from its file")
+        if hashlib.sha256(content).hexdigest() != row[0]:
+            raise BookError(f"the picture {row[1]} is damaged in the book", mend="keep it again from its file")
         return content
 
 

@@ -18,6 +18,7 @@ from wintry_tally.book import tables
 from wintry_tally.book.attachments import Attachments
 from wintry_tally.book.banks import Banks
 from wintry_tally.book.feed import OF_META, OF_SAMPLE, Feed, Note
+from wintry_tally.book.large import Large
 from wintry_tally.book.place import APPLICATION_ID, Place, make_file
 from wintry_tally.book.places import Places
 from wintry_tally.book.records import FROM_BACKUP, Run, RunSettings, RunStatus
@@ -56,9 +57,10 @@ class Book:
         self._remembers, self._recalling = False, threading.Lock()
         self.feed = Feed()
         self.samples = Samples(self.transaction, self.feed.note)
-        self.runs = Runs(self.transaction, self.feed.note)
+        self.large = Large(self.transaction)
+        self.runs = Runs(self.transaction, self.feed.note, self.large)
         self.places = Places(self.transaction, self.feed.note)
-        self.attachments = Attachments(self.transaction, self.feed.note)
+        self.attachments = Attachments(self.transaction, self.feed.note, self.large)
         self.banks = Banks(self.transaction, self.feed.note)
 
     @classmethod

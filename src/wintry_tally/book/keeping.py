@@ -53,13 +53,13 @@ def keep_log(
     name, content = original
     kept, sealed = packed(content), sealed_bytes(trace)
     test = analysis.capacity
-    with book.transaction():
+    with book.large.kept(kept[1], sealed) as (packed_in, sealed_in), book.transaction():
         run_id = book.runs.begin(
             sample.id, f"{words} {number}", Method.IMPORTED, started, settings, {"method": kind.method}, kind.station,
             RunStatus.RUNNING,
         )  # fmt: skip
-        book.runs.keep_packed(run_id, name, kept)
-        book.runs.keep_sealed(run_id, len(trace), sealed)
+        book.runs.keep_packed(run_id, name, kept, packed_in)
+        book.runs.keep_sealed(run_id, len(trace), sealed, sealed_in)
         book.runs.change(run_id, repair=options.repair)
         book.runs.finish(run_id, test.ended_by if test else "", "", started)
     return run_id

@@ -44,4 +44,5 @@ def put_right(book: Book) -> list[str]:
                 end = run.started + timedelta(seconds=book.runs.last_elapsed_s(run.id) or 0.0)
                 book.runs.change(run.id, ended_utc=utc_text(end))
             said.append(f"{run.title} ended before its readings were sealed; they are now, every one.")
+    book.large.sweep()
     return said

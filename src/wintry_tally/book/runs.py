@@ -6,8 +6,6 @@ import gzip
 import hashlib
 import json
 import math
-import os
-import platform
 import time
 import zlib
 from collections.abc import Iterable, Mapping
@@ -20,6 +18,8 @@ from sqlalchemy import delete as delete_from
 
 from wintry_tally.book import tables
 from wintry_tally.book.feed import Noting, Topic
+from wintry_tally.book.large import Large, whole
+from wintry_tally.book.owner import LEASE_S, owner_lives, this_host, this_process
 from wintry_tally.book.records import (
     Run,
     RunSettings,
@@ -44,42 +44,11 @@ if TYPE_CHECKING:
 ROWS_AT_ONCE = 5_000
 
 
-LEASE_S = 60.0
-"""A run whose owner on another computer has not renewed its lease for so long is in nobody's hands."""
-RENEWED_S = 10.0
-
-
-def this_host() -> str:
-    """This computer's name among those that may have one book open."""
-    return platform.node().replace("/", "-") or "here"
-
-
-def this_process() -> str:
-    """Names this process so that another can tell whether it still lives: host, pid and its start time."""
-    return f"{this_host()}/{os.getpid()}:{_started(os.getpid())}"
-
-
-def _started(pid: int) -> str:
-    try:
-        with open(f"/proc/{pid}/stat", encoding="ascii", errors="replace") as file:  # noqa: PTH123
-            fields = file.read().rpartition(")")[2].split()
-        # a killed process that nobody has buried yet is as dead as any
-        return "" if fields[0] in {"Z", "X"} else fields[19]
-    except (OSError, IndexError):
-        return ""
-
-
-def owner_lives(owner: str) -> bool:
-    """Whether the process of this computer that is named, "pid:start", is still there."""
-    pid, _, started = owner.rpartition("/")[2].partition(":")
-    return bool(pid.isdigit() and started and _started(int(pid)) == started)
-
-
 class Runs:
     """Reads and writes runs; every method is one transaction. Also the journal's store."""
 
-    def __init__(self, transaction: Transaction, noting: Noting) -> None:
-        self._transaction, self._noting = transaction, noting
+    def __init__(self, transaction: Transaction, noting: Noting, large: Large) -> None:
+        self._transaction, self._noting, self._large = transaction, noting, large
 
     def _note(self, connection: Connection, run_id: int) -> None:
         self._noting(connection, Topic.RUNS, select(tables.run.c.sample_id).where(tables.run.c.id == run_id))
@@ -183,9 +152,9 @@ class Runs:
             if value
         }
         with self._transaction() as connection:
-            from wintry_tally.book.streaming import journalled_trace, large_value
+            from wintry_tally.book.streaming import journalled_trace
 
-            sealed = large_value(connection, tables.sealed.c.parquet, tables.sealed.c.run_id, run_id)
+            sealed = whole(connection, tables.sealed.c.parquet, tables.sealed.c.run_id, run_id)
             if sealed is not None:
                 from wintry_tally.book.seal import unseal
 
@@ -212,16 +181,15 @@ class Runs:
     def original(self, run_id: int) -> tuple[str, bytes] | None:
         """Name and bytes of the file a run was imported from."""
         with self._transaction() as connection:
-            row = connection.execute(
-                select(tables.original.c.name, tables.original.c.gzip).where(tables.original.c.run_id == run_id)
-            ).first()
-        if row is None:
+            name = connection.execute(select(tables.original.c.name).where(tables.original.c.run_id == run_id)).scalar()
+            content = whole(connection, tables.original.c.gzip, tables.original.c.run_id, run_id)
+        if content is None:
             return None
         with read_as(f"the file of run {run_id}"):
-            if int.from_bytes(row[1][-4:], "little") > MOST_LOG_BYTES:
+            if int.from_bytes(content[-4:], "little") > MOST_LOG_BYTES:
                 raise ValueError("it is larger than any that is imported")
             try:
-                return str(row[0]), gzip.decompress(row[1])
+                return str(name), gzip.decompress(content)
             except (OSError, EOFError, zlib.error) as error:
                 raise ValueError(str(error)) from None
 
@@ -415,11 +383,14 @@ class Runs:
         """Keep the bytes of an imported file."""
         self.keep_packed(run_id, name, packed(content))
 
-    def keep_packed(self, run_id: int, name: str, content: tuple[str, bytes]) -> None:
-        """Keep what `packed` made of an imported file's bytes."""
+    def keep_packed(self, run_id: int, name: str, content: tuple[str, bytes], large_id: int | None = None) -> None:
+        """Keep what `packed` made of an imported file's bytes; `large_id`: where they lie in pieces (`Large.kept`)."""
+        inline = content[1] if large_id is None else b""
         with self._transaction() as connection:
             connection.execute(
-                insert(tables.original).values(run_id=run_id, name=name, sha256=content[0], gzip=content[1])
+                insert(tables.original).values(
+                    run_id=run_id, name=name, sha256=content[0], gzip=inline, large_id=large_id
+                )
             )
             connection.execute(update(tables.run).where(tables.run.c.id == run_id).values(original_name=name))
 
@@ -435,16 +406,20 @@ class Runs:
         kept = self.trace(run_id) if trace is None else trace
         from wintry_tally.book.seal import sealed_bytes
 
-        self.keep_sealed(run_id, len(kept), sealed_bytes(kept))
+        content = sealed_bytes(kept)
+        with self._large.kept(content) as (in_pieces,):
+            self.keep_sealed(run_id, len(kept), content, in_pieces)
         if trace is None:
             self.drop_rows(run_id)
 
-    def keep_sealed(self, run_id: int, rows: int, content: bytes) -> None:
-        """Keep what `sealed_bytes` made of a trace of so many rows; where it is sealed already, that stays."""
+    def keep_sealed(self, run_id: int, rows: int, content: bytes, large_id: int | None = None) -> None:
+        """Keep what `sealed_bytes` made of a trace of so many rows; where it is sealed already, that stays.
+
+        `large_id`: where the bytes lie in pieces (`Large.kept`).
+        """
+        values = {"run_id": run_id, "rows": rows, "parquet": content if large_id is None else b"", "large_id": large_id}
         with self._transaction() as connection:
-            connection.execute(
-                insert(tables.sealed).prefix_with("OR IGNORE").values(run_id=run_id, rows=rows, parquet=content)
-            )
+            connection.execute(insert(tables.sealed).prefix_with("OR IGNORE").values(**values))
 
     def drop_rows(self, run_id: int) -> None:
         """Rows that are sealed go in pieces, so that no other run has to wait for its own readings to be written."""

@@ -1,4 +1,4 @@
-"""What is large, in pieces: a run's journalled rows, of which memory holds the columns and never the rows; sealed traces."""
+"""A run's journalled rows in pieces, of which memory holds the columns and never the rows."""
 
 from __future__ import annotations
 
@@ -7,15 +7,13 @@ from collections.abc import Iterator
 from typing import Any
 
 import numpy as np
-from sqlalchemy import Column, Connection, func, select
+from sqlalchemy import Connection, func, select
 
 from wintry_tally.book import tables
 from wintry_tally.core.trace.beside import INTO_TRACE
 from wintry_tally.core.trace.trace import Trace
 
 ROWS = 20_000
-PIECE = 4 << 20
-"""Bytes of a large value at a time: SQLite's driver lets no other thread of Python on while it makes one object of all."""
 COLUMNS = ("seq", "elapsed_s", "voltage_V", "current_A", "temperature_C", "counter_Ah")
 
 
@@ -31,18 +29,6 @@ def pieces(connection: Connection, run_id: int) -> Iterator[Any]:
             yield np.array(rows, dtype=np.float64)
     finally:
         cursor.close()
-
-
-def large_value(connection: Connection, column: Column[bytes], key: Column[int], number: int) -> bytes | None:
-    """The bytes of one row, by a table's whole-numbered primary key; None where there is none."""
-    if connection.execute(select(func.length(column)).where(key == number)).scalar() is None:
-        return None
-    driver: Any = connection.connection.driver_connection
-    parts = []
-    with driver.blobopen(column.table.name, column.name, number, readonly=True) as value:
-        while part := value.read(PIECE):
-            parts.append(part)
-    return b"".join(parts)
 
 
 def journalled_trace(connection: Connection, run_id: int, turned: bool, resolution: dict[str, float]) -> Trace | None:

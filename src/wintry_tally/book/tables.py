@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from sqlalchemy import Boolean, Column, Float, ForeignKey, Index, Integer, LargeBinary, MetaData, String, Table, Text
 
-REVISIONS = ("0001", "0002", "0003", "0004", "0005", "0006", "0007", "0008")
+REVISIONS = ("0001", "0002", "0003", "0004", "0005", "0006", "0007", "0008", "0009")
 """Every state its tables have been in, oldest first."""
 HEAD = REVISIONS[-1]
 """The newest migration's revision; a test holds it against the migrations folder."""
@@ -95,6 +95,7 @@ sealed = Table(
     Column("run_id", ForeignKey("run.id", ondelete="CASCADE"), primary_key=True),
     Column("rows", Integer, nullable=False),
     Column("parquet", LargeBinary, nullable=False),
+    Column("large_id", ForeignKey("large.id")),
 )
 
 original = Table(
@@ -104,6 +105,7 @@ original = Table(
     Column("name", String, nullable=False),
     Column("sha256", String, nullable=False),
     Column("gzip", LargeBinary, nullable=False),
+    Column("large_id", ForeignKey("large.id")),
 )
 
 reading = Table(
@@ -147,6 +149,26 @@ attachment = Table(
     Column("added_utc", String, nullable=False),
     Column("removed", Boolean, nullable=False, default=False),
     Column("small", LargeBinary, nullable=False),
+    Column("content", LargeBinary, nullable=False),
+    Column("large_id", ForeignKey("large.id")),
+)
+
+large = Table(
+    "large",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("size", Integer, nullable=False),
+    Column("owner", String, nullable=False),
+    Column("begun", String, nullable=False),
+    sqlite_autoincrement=True,
+)
+
+piece = Table(
+    "piece",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("large_id", ForeignKey("large.id"), nullable=False, index=True),
+    Column("place", Integer, nullable=False),
     Column("content", LargeBinary, nullable=False),
 )
 
