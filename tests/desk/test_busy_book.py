@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import sqlite3
 import time
 from collections.abc import Iterator
@@ -10,6 +11,7 @@ from contextlib import closing, contextmanager
 import pytest
 
 from wintry_tally.app import writing
+from wintry_tally.app.safety import put_into_quarantine
 from wintry_tally.book import book as books
 from wintry_tally.desk.window import Window
 
@@ -78,6 +80,27 @@ def test_a_run_by_hand_begins_and_ends_once_a_moment_later(qtbot, busy: Window) 
     qtbot.waitUntil(lambda: busy.session.runs(busy.sample_id)[0].status == "finished", timeout=8000)
     with busy.session.book.in_place():
         assert [run.status for run in runs.all(busy.sample_id)] == ["finished"]
+
+
+def test_a_quarantine_is_lifted_once_a_moment_later_with_what_was_seen(qtbot, busy: Window) -> None:
+    book, number, card = busy.session.book, busy.sample_id, busy.quarantine
+    busy.session.write("hold it", lambda: put_into_quarantine(book, number, "it smelt"), bool, number)
+    qtbot.waitUntil(lambda: busy.session.quarantine(number) is not None, timeout=3000)
+    busy._top.refresh()
+    for box in card.signs.values():
+        box.setChecked(True)
+    with locked(busy):
+        card.lift()
+        assert "nothing is noted" in card.problem.text()
+        card.note.setText("cool and dry")
+        begun = time.monotonic()
+        card.lift()
+        assert time.monotonic() - begun < MOST_S and not card._lift.isEnabled() and card.isVisible()
+        assert busy.session.quarantine(number) is not None
+    qtbot.waitUntil(lambda: not card.isVisible(), timeout=8000)
+    with book.in_place():
+        (kept,) = json.loads(book.meta(f"quarantine-log:{number}", fresh=True))
+    assert (kept["note"], len(kept["seen"])) == ("cool and dry", 4) and busy.session.quarantine(number) is None
 
 
 def test_what_a_book_goes_on_refusing_is_told_and_stays_in_its_field(

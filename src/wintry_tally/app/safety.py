@@ -184,30 +184,44 @@ def put_into_quarantine(book: Book, sample_id: int, why: str) -> None:
         )
 
 
-def lift_quarantine(book: Book, sample_id: int, note: str, seen: Iterable[str], photograph: str = "") -> None:
-    """Somebody has looked, and says what they saw; kept with the battery for good.
+@dataclass(frozen=True)
+class Looked:
+    """What somebody saw who looked at a battery in quarantine.
 
     Raises:
-        InputError: nothing was noted, or neither ticked nor photographed.
+        InputError: nothing is noted, or neither everything ticked (keys of SIGNS) nor a photograph named.
     """
-    held = quarantine_of(book, sample_id, fresh=True)
-    if held is None:
-        return
-    ticked = [key for key in seen if key in SIGNS]
-    if not note.strip():
-        raise InputError("nothing is noted", mend="write what you saw, in a word or two")
-    if len(ticked) < len(SIGNS) and not photograph:
-        raise InputError("not everything is looked at", mend="tick each once you have seen it, or name a photograph")
+
+    note: str
+    seen: tuple[str, ...]
+    photograph: str = ""
+
+    def __post_init__(self) -> None:
+        if not self.note.strip():
+            raise InputError("nothing is noted", mend="write what you saw, in a word or two")
+        if not set(SIGNS) <= set(self.seen) and not self.photograph:
+            raise InputError(
+                "not everything is looked at", mend="tick each once you have seen it, or name a photograph"
+            )
+
+
+def lift_quarantine(book: Book, sample_id: int, looked: Looked) -> None:
+    """Somebody has looked, and says what they saw; kept with the battery for good, in one step with the lifting."""
     from wintry_tally.book.records import plain_of, read_as
 
-    with read_as("the log of quarantines"):
-        log = plain_of(book.meta(f"quarantine-log:{sample_id}") or "[]", list)
-    log.append(
-        {"since": held.since.isoformat(), "lifted": datetime.now(UTC).isoformat(timespec="seconds"), "why": message_data(held.why),
-         "note": note.strip(), "seen": ticked, "photograph": photograph}
-    )  # fmt: skip
-    book.set_meta(f"quarantine-log:{sample_id}", json.dumps(log))
-    book.set_meta(f"quarantine:{sample_id}", "")
+    with book.transaction():
+        held = quarantine_of(book, sample_id, fresh=True)
+        if held is None:
+            return
+        with read_as("the log of quarantines"):
+            log = plain_of(book.meta(f"quarantine-log:{sample_id}", fresh=True) or "[]", list)
+        log.append(
+            {"since": held.since.isoformat(), "lifted": datetime.now(UTC).isoformat(timespec="seconds"),
+             "why": message_data(held.why), "note": looked.note.strip(),
+             "seen": [key for key in looked.seen if key in SIGNS], "photograph": looked.photograph}
+        )  # fmt: skip
+        book.set_meta(f"quarantine-log:{sample_id}", json.dumps(log))
+        book.set_meta(f"quarantine:{sample_id}", "")
 
 
 def barred_by_quarantine(book: Book, sample_id: int, unsafe: bool = False) -> None:

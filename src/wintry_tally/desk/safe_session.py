@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject, Signal
@@ -11,7 +12,7 @@ from wintry_tally.core.protocol.method import Method
 
 if TYPE_CHECKING:
     from wintry_tally.app.live import LiveRuns
-    from wintry_tally.app.safety import AllOff, Quarantine
+    from wintry_tally.app.safety import AllOff, Looked, Quarantine
     from wintry_tally.book import Book
 
 
@@ -56,14 +57,26 @@ class SafeSession(QObject):
 
         return quarantine_of(self.book, sample_id)
 
-    def lift_quarantine(self, sample_id: int, note: str, seen: list[str], photograph: str) -> None:
-        """Somebody has looked. Raises InputError while not everything is."""
+    def write(
+        self, words: str, act: Callable[[], object], then: Callable[[bool], object], of_sample: int | None = None
+    ) -> None:
+        """Have something done to the book in its turn; see `EditSession`."""
+        raise LookupError
+
+    def lift_quarantine(self, sample_id: int, looked: Looked, then: Callable[[bool], object]) -> None:
+        """Somebody has looked: the quarantine is lifted in its turn, and `then` told whether it was."""
         from wintry_tally.app.safety import lift_quarantine
 
-        with self.book.in_place():
-            lift_quarantine(self.book, sample_id, note, seen, photograph)
-        self.running.looked_at(sample_id)
-        self.touch_runs(sample_id)
+        book, running = self.book, self.running
+
+        def over(done: bool) -> None:
+            if done:
+                running.looked_at(sample_id)
+            if done and self.has_book and self.book is book:
+                self.touch_runs(sample_id)
+            then(done)
+
+        self.write("lift the quarantine", lambda: lift_quarantine(book, sample_id, looked), over, sample_id)
 
     # --- closing, visibly ---
 

@@ -31,13 +31,13 @@ class QuarantineCard(QFrame):
         self.photo = button("Photograph…", self._choose, "link", "Name a photograph of it")
         self.problem = label("", "problem", wrap=True)
         self.problem.hide()
-        lift = button("Lift the quarantine", self.lift, "main")
+        self._lift = button("Lift the quarantine", self.lift, "main")
         self.setLayout(
             column(
                 self.head,
                 row(*list(self.signs.values())[:2], None),
                 row(*list(self.signs.values())[2:], None),
-                row(self.note, self.photo, lift),
+                row(self.note, self.photo, self._lift),
                 self.problem,
                 gap=1,
                 margin=2,
@@ -66,13 +66,25 @@ class QuarantineCard(QFrame):
 
     def lift(self) -> None:
         """Keep what was seen."""
-        seen = [key for key, box in self.signs.items() if box.isChecked()]
+        from wintry_tally.app.safety import Looked
+
+        of = self._sample_id
         try:
-            self.session.lift_quarantine(self._sample_id, self.note.text(), seen, self.photograph)
+            looked = Looked(
+                self.note.text(), tuple(key for key, box in self.signs.items() if box.isChecked()), self.photograph
+            )
         except InputError as error:
             self.problem.setText(str(error))
             self.problem.show()
             return
         self.problem.hide()
-        self._sample_id = 0
-        self.lifted.emit()
+        self._lift.setEnabled(False)  # once is enough
+
+        def over(done: bool) -> None:
+            self._lift.setEnabled(True)
+            if done and of == self._sample_id:
+                self._sample_id = 0  # what was ticked does not count for the next time
+            if done:
+                self.lifted.emit()
+
+        self.session.lift_quarantine(of, looked, over)
