@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import shutil
 import sqlite3
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import closing
 from dataclasses import replace
 from datetime import UTC, datetime
@@ -85,6 +85,20 @@ def test_how_every_claim_stands_is_there_at_once_and_nothing_is_read_or_worked_o
     # what is kept of it goes on holding, though nobody asked for a dossier this time
     one.close()
     assert remembered(demo) == stood
+
+
+def test_what_is_kept_beside_everything_else_is_the_book_as_it_was_closed(demo: Path) -> None:
+    stood = visit(demo)
+    for touched in (False, True):
+        one, _ = opened(demo)
+        (demo.parent / "cache").rename(demo.parent / f"before {touched}")
+        later: list[Callable[[], object]] = []
+        one.close(later.append)
+        assert remembered(demo) == {} and len(later) == 1
+        if touched:
+            written_beside(demo)  # before it comes to be kept
+        later[0]()
+        assert remembered(demo) == ({} if touched else stood)
 
 
 def test_an_edit_takes_back_how_its_own_sample_stood_and_no_other(demo: Path) -> None:
@@ -189,7 +203,7 @@ def test_who_holds_a_running_test_is_asked_anew(cache: Path, tmp_path: Path) -> 
     before = first.looking.known
     first.book.close()
     assert before.held == frozenset() and [one.id for one in before.under_way()] == [run]
-    last_seen.keep_last_seen(path, replace(before, held=frozenset({run}), typed={}), {number: ()})
+    last_seen.last_seen(path, replace(before, held=frozenset({run}), typed={}), {number: ()})()
     again = read_book(path)
     assert again.outcomes == {number: ()} and again.looking.known == before
     again.book.close()

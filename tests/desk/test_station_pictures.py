@@ -40,7 +40,12 @@ def test_another_run_s_picture_is_shown_where_it_is_asked_for(qtbot, demo: Windo
     assert page.picture.title.text().startswith("Overload, ") and page.told.panel.isVisible()
     assert page.told.panel.key.names == ["opened after", "held for"]
     assert "sag" not in page.picture._told.text()
-    wanted = next(b for b in page.findChildren(QPushButton) if b.accessibleName() == "Its picture: Hold")
+
+    def keys() -> list[QPushButton]:
+        return [b for b in page.findChildren(QPushButton) if b.accessibleName() == "Its picture: Hold"]
+
+    qtbot.waitUntil(lambda: bool(keys()), timeout=3000)
+    (wanted,) = keys()
     qtbot.mouseClick(wanted, Qt.MouseButton.LeftButton)
     assert page.picture.title.text().startswith("Hold, ") and "of sag" in page.picture._told.text()
     assert len([view for view in page.picture._views if view.isVisible()]) == 3

@@ -8,7 +8,8 @@ from PySide6.QtWidgets import QHBoxLayout, QWidget
 
 from wintry_tally.core.trace.outline import MANY, outline
 from wintry_tally.desk.widgets.curve import FEW, Curve
-from wintry_tally.desk.widgets.turns import Turns
+from wintry_tally.desk.widgets.slices import Slices
+from wintry_tally.desk.widgets.turns import Turns, turns
 from wintry_tally.desk.window import Window
 
 
@@ -32,21 +33,19 @@ def points(curve: Curve, place: int = 0) -> tuple[list[float], list[float]]:
 
 
 def test_acts_come_one_at_a_time_in_the_order_asked_for_each_owner_s_last(qtbot) -> None:
-    turns, done, owners = Turns(), list[str](), [QObject() for _ in range(4)]
-    turns.ask(owners[0], lambda: done.append("early"))
-    turns.ask(owners[1], lambda: done.append("one"))
-    turns.ask(owners[0], lambda: done.append("zero"))
-    turns.ask(owners[2], lambda: done.append("dropped"))
-    turns.ask(owners[3], lambda: done.append("gone"))
-    turns.drop(owners[2])
+    own, done, owners = Turns(), list[str](), [QObject() for _ in range(4)]
+    own.ask(owners[0], lambda: done.append("early"))
+    own.ask(owners[1], lambda: done.append("one"))
+    own.ask(owners[0], lambda: done.append("zero"))
+    own.ask(owners[3], lambda: done.append("gone"))
     owners[3].deleteLater()
     assert done == []
-    turns._next()
+    own._next()
     assert done == ["zero"], "one at a time"
-    qtbot.waitUntil(lambda: not turns._due and not turns._timer.isActive(), timeout=3000)
+    qtbot.waitUntil(lambda: not own._due and not own._timer.isActive(), timeout=3000)
     assert done == ["zero", "one"]
-    turns.ask(owners[1], lambda: (done.append("again"), turns.ask(owners[2], lambda: done.append("asked within"))))
-    qtbot.waitUntil(lambda: not turns._due and not turns._timer.isActive(), timeout=3000)
+    own.ask(owners[1], lambda: (done.append("again"), own.ask(owners[2], lambda: done.append("asked within"))))
+    qtbot.waitUntil(lambda: not own._due and not own._timer.isActive(), timeout=3000)
     assert done[2:] == ["again", "asked within"]
 
 
@@ -62,6 +61,52 @@ def test_a_curve_that_nobody_sees_is_drawn_when_somebody_does(qtbot, window: Win
     holder.show()
     qtbot.waitUntil(lambda: points(curve) == ([0.0, 2.0], [5.0, 6.0]), timeout=3000)
     assert curve._plot.updatesEnabled() and holder.isVisible()
+
+
+def test_a_curve_come_upon_is_drawn_dressed_and_painted_each_in_a_turn(qtbot, window: Window) -> None:
+    curve = Curve("a", "x", "y")
+    holder = shown(qtbot, curve)
+    curve.show_curves([("one", [0.0, 1.0], [2.0, 3.0])])
+    curve.decorate([(0.2, 0.6, "held", True)], [(0.4, "noted")])
+    curve.set_level(2.5)
+    curve._next()
+    assert points(curve)[1] == [2.0, 3.0] and curve._extra == [] and curve._level_line is None
+    curve._next()
+    assert len(curve._extra) >= 2 and curve._level_line.value() == 2.5 and curve._plot.updatesEnabled()
+    qtbot.waitUntil(lambda: not curve._plot.late, timeout=3000)
+
+    def colours() -> int:
+        picture = curve._plot.grab().toImage()
+        return len({picture.pixel(x, y) for x in range(0, picture.width(), 3) for y in range(0, picture.height(), 3)})
+
+    assert colours() > 3
+    turns()._timer.stop()
+    holder.hide()
+    holder.show()  # come upon again, nothing drawn anew: only its picture waits
+    assert curve._plot.late and colours() == 1 and not curve._due and not curve._undressed
+    turns()._timer.start()
+    qtbot.waitUntil(lambda: not curve._plot.late and colours() > 3, timeout=3000)
+
+
+def test_the_parts_of_a_list_take_turns_with_everything_else(qtbot, monkeypatch) -> None:
+    monkeypatch.setattr("wintry_tally.desk.widgets.slices.SLICE_S", 0.0)
+    made, owner = list[object](), QObject()
+
+    def parts():
+        for number in range(6):
+            made.append(number)
+            yield
+
+    slices = Slices(owner, 2)
+    slices.begin(parts(), lambda: made.append("over"))
+    turns().ask(owner, lambda: made.append("another"))
+    assert made == [0, 1] and slices.busy
+    qtbot.waitUntil(lambda: not slices.busy, timeout=3000)
+    assert made == [0, 1, 2, "another", 3, 4, 5, "over"]
+    slices.begin(parts())
+    slices.stop()
+    qtbot.wait(60)
+    assert made[8:] == [0, 1]
 
 
 def test_a_long_curve_of_the_same_name_as_the_one_before_is_its_own_near_and_far(qtbot, window: Window) -> None:

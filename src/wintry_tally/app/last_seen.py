@@ -7,7 +7,7 @@ It lies in this user's own cache, beside the dossiers, and is believed only wher
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -82,10 +82,18 @@ def look_at(book: Book, seen: _LastSeen | None = None) -> ReadBook:
         raise
 
 
-def keep_last_seen(path: Path, known: Known, outcomes: Outcomes) -> None:
-    """Keep it, once the book is closed. Whatever goes wrong with it, the book is read as if it never was."""
-    if stamp := _stamp(path):
-        KEPT.put(_name(path), _LastSeen(stamp, code_mark(), known, outcomes), {})
+def last_seen(path: Path, known: Known, outcomes: Outcomes) -> Callable[[], None]:
+    """What keeps a book that was closed as it is now, whenever that is called.
+
+    Whatever goes wrong with it, the book is read as if it never was.
+    """
+    stamp = _stamp(path)
+
+    def keep() -> None:
+        if stamp:
+            KEPT.put(_name(path), _LastSeen(stamp, code_mark(), known, outcomes), {})
+
+    return keep
 
 
 def _recalled(path: Path, stamp: str) -> _LastSeen | None:

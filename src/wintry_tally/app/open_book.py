@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING
 
 from wintry_tally.app.edits import Edit, Edits
 from wintry_tally.app.known import OF_ONE, Change, Known, Looked
-from wintry_tally.app.last_seen import ReadBook, keep_last_seen
+from wintry_tally.app.last_seen import ReadBook, last_seen
 from wintry_tally.app.listening import Background, Listener
 from wintry_tally.app.live import LiveRuns
 from wintry_tally.app.morning import RollCall
@@ -269,8 +269,11 @@ class OpenBook:
 
         self.ask(lambda: None, over, also=sample_id)
 
-    def close(self) -> list[str]:
-        """Park the running tests and close the book; what was not seen to be off, in words."""
+    def close(self, beside: Callable[[Callable[[], object]], object] | None = None) -> list[str]:
+        """Park the running tests and close the book; what was not seen to be off, in words.
+
+        `beside`: has something done that nobody waits for; without it that is done here.
+        """
         self._closed = True
         self.writing.close()
         self.shelf.close()
@@ -280,5 +283,9 @@ class OpenBook:
             known = self._looking.look().known
         self.book.close()
         if known is not None:
-            keep_last_seen(self.book.path, known, self.shelf.every_outcome())
+            (beside or _here)(last_seen(self.book.path, known, self.shelf.every_outcome()))
         return left
+
+
+def _here(act: Callable[[], object]) -> None:
+    act()

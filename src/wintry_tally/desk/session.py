@@ -207,8 +207,8 @@ class Session(EditSession):
     ) -> None:
         self.workshop.start(lambda _job: job(), done, failed)
 
-    def close_book(self) -> None:
-        """Park the running tests and close the book; everything is written."""
+    def close_book(self, at_the_end: bool = False) -> None:
+        """Park the running tests and close the book; everything is written. `at_the_end`: nothing goes on beside it."""
         if self._open is None:
             return
         self.leaving_book.emit()
@@ -216,17 +216,20 @@ class Session(EditSession):
         if self._planner is not None:
             self._planner.close()
         with self._open.book.in_place():
-            left = self._open.close()
+            left = self._open.close(None if at_the_end else self._beside)
         for words in left:
             self.failed.emit(f"{words} The guard goes on switching it off.")
         self._open = None
+
+    def _beside(self, act: Callable[[], object]) -> None:
+        self.reading.start(lambda _job: act(), lambda _none: None)
 
     def shut_down(self) -> None:
         """At the very end."""
         self._opening.close()
         self.workshop.close()
         self.reading.close()
-        self.close_book()
+        self.close_book(at_the_end=True)
         self._planning.close()
         if self._stand_ins is not None:
             self._stand_ins.stop()

@@ -197,10 +197,10 @@ class Window(QMainWindow):
         self._top.show()
         self.rack.mark_page("")
         self.rack.mark(self.sample_id)
-        self._turn_to(self.view(key), self._top.mark(key))
-        view = self.view(key)
+        view, holder = self.view(key), self._top.mark(key)
         self.heading()
-        view.show_sample(self.sample_id)
+        view.show_sample(self.sample_id)  # before it is seen: it is laid out once
+        self._turn_to(view, holder)
 
     def _turn_to(self, made: QWidget, holder: QWidget) -> None:
         """Show a part of the stack; the keyboard waits at `holder` where it was in what is hidden, and opens nothing."""
@@ -227,9 +227,9 @@ class Window(QMainWindow):
         holder = self.rack.pages.get(key, self.rack.looking)
         holder.setFocus()
         self._top.hide()
-        self._turn_to(made, holder)
         self.rack.mark_page(key)
-        made.refresh()
+        made.refresh()  # before it is seen: it is laid out once
+        self._turn_to(made, holder)
         made.setFocus()
 
     def lead(self, sample_id: int, station: str, recipe: str) -> None:

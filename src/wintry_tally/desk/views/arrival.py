@@ -48,7 +48,7 @@ NEW = -1
 OBTAINED = ("", "bought", "supplied by the maker", "lent")
 
 
-AT_ONCE = 12
+AT_ONCE = 6
 """Claims that a window shows at the most; the others are written below when it has drawn these."""
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from datetime import datetime, timedelta
 from functools import partial
 from pathlib import Path
@@ -19,9 +20,11 @@ from wintry_tally.desk.theme import SPACE
 from wintry_tally.desk.views.page import MainPage
 from wintry_tally.desk.widgets.days import DaysChart
 from wintry_tally.desk.widgets.parts import button, card, clear, column, label, row, scrolling
+from wintry_tally.desk.widgets.slices import Slices
 
 if TYPE_CHECKING:
     from wintry_tally.app.campaign import Drawn
+    from wintry_tally.app.days import Chart
     from wintry_tally.app.wishes import Wishes
     from wintry_tally.core.plan.campaign import Task
 
@@ -37,6 +40,7 @@ class CampaignPage(MainPage):
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
+        self.filling = Slices(self, 1)
         self.told = label("", "quiet", wrap=True)
         self._legend = label(LEGEND, "small", wrap=True)
         self.chart = DaysChart()
@@ -134,9 +138,9 @@ class CampaignPage(MainPage):
         with self.session.guard():
             drawn = self.session.drawn()
             self._fill_wishes()
-            self._fill(drawn)
+            self._show(drawn)
 
-    def _fill(self, drawn: Drawn | None) -> None:
+    def _show(self, drawn: Drawn | None) -> None:
         for part in (self._area, self._legend, self._task_card, self._lost_card, self._out_card):
             part.setVisible(drawn is not None)
         if drawn is None:
@@ -146,17 +150,30 @@ class CampaignPage(MainPage):
 
         now = datetime.now().astimezone()
         codes = [sample.code for sample in self.session.samples()]
-        found = chart(drawn, codes, now, self.by_instrument.isChecked())
+        by_instrument = self.by_instrument.isChecked()
+
+        def show(found: Chart) -> None:
+            self.filling.begin(self._fill(drawn, found, now))
+            if self.few:
+                self.filling.finish()
+
+        self.work_out(lambda: chart(drawn, codes, now, by_instrument), show)
+
+    def _fill(self, drawn: Drawn, found: Chart, now: datetime) -> Iterator[None]:
+        """The chart, and in steps what stands beneath it."""
         bars = found.placed
         self.chart.show_days(found.rows, bars, found.there, now, found.first, found.last)
         self._area.setFixedHeight(self.chart.sizeHint().height() + 18)
         self.told.setText(self._summary(drawn, now))
+        yield
         if not self.chart.picked and bars:
             coming = [bar for bar in self.chart.bars() if bar.state != "running"]
             self.chart.pick((coming or bars)[0].id)  # which shows it
         else:
             self._show_task()
+        yield
         self._fill_lost(drawn)
+        yield
         self._fill_out()
 
     def _summary(self, drawn: Drawn, now: datetime) -> str:

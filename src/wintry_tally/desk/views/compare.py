@@ -24,6 +24,7 @@ from wintry_tally.desk.widgets.flow import Flow
 from wintry_tally.desk.widgets.model_card import ModelCard
 from wintry_tally.desk.widgets.need_card import NeedCard
 from wintry_tally.desk.widgets.parts import anew, button, card, clear, column, label, row, scrolling
+from wintry_tally.desk.widgets.turns import turns
 from wintry_tally.report.tables import comparison_table
 
 if TYPE_CHECKING:
@@ -123,7 +124,7 @@ class ComparePage(MainPage):
             # one that is being worked out again stays picked
             kept = [number for number in self.picked if number in able or (number in known and known[number] is None)]
             self.picked = kept if self._by_hand and kept else self._usual(able, known)
-            self._fill_chips(able)
+            turns().ask(self._chips, partial(self._fill_chips, able))
             picked = [known[number] for number in self.picked]
             dossiers = [dossier for dossier in picked if dossier is not None]
             self._compare(dossiers, any(dossier is None for dossier in known.values()))
@@ -138,6 +139,8 @@ class ComparePage(MainPage):
         return able[:2]
 
     def _fill_chips(self, able: list[int]) -> None:
+        if not self.session.has_book or not all(self.session.holds(number) for number in able):
+            return  # they are asked for again
         wanted = [
             (sample.id, sample.code, sample.title, sample.id in self.picked)
             for sample in map(self.session.sample, able)

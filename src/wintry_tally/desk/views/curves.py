@@ -19,6 +19,7 @@ from wintry_tally.desk.widgets.flow import Flow
 from wintry_tally.desk.widgets.parts import button, card, clear, column, empty, label, named, scrolling
 from wintry_tally.desk.widgets.quantity_field import QuantityField
 from wintry_tally.desk.widgets.run_told import RunTold
+from wintry_tally.desk.widgets.turns import turns
 
 if TYPE_CHECKING:
     from wintry_tally.core.analysis import Analysis
@@ -154,7 +155,7 @@ class CurvesView(StationView):
         self._shown = chosen
         if fresh:
             self._usual_dropout(chosen.analysis)
-        self._fill_overlays(list(reports.values()), chosen)
+        turns().ask(self._over, partial(self._fill_overlays, list(reports.values()), chosen))
         self.told.record.show_run(chosen.facts.id)
         self._draw()
         self.told.show_run(self.sample_id, chosen, list(reports.values()))
@@ -170,6 +171,8 @@ class CurvesView(StationView):
             self.draw.set_number(drawn)
 
     def _fill_overlays(self, own: list[RunReport], chosen: RunReport) -> None:
+        if not self.session.has_book or not self.session.holds(self.sample_id):
+            return
         clear(self._over)
         self._over.addWidget(label("Also show", "quiet"))
         others = [(report.facts.id, report.facts.title) for report in own if report.facts.id != chosen.facts.id]

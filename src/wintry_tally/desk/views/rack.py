@@ -38,7 +38,7 @@ if TYPE_CHECKING:
 
 LEAST_LOOK = 96
 """What the heading and the line to look in need beside the way to a new tag, px."""
-AT_ONCE = 10
+AT_ONCE = 7
 """Tags that a window shows at the most; the others are hung when it has drawn these."""
 TOGETHER = 40
 """So many of the others are put on the rack in one go: each go draws anew what is seen."""

@@ -22,6 +22,7 @@ from wintry_tally.desk.widgets.portrait_card import PortraitCard
 from wintry_tally.desk.widgets.run_card import RunCardView
 from wintry_tally.desk.widgets.slices import Slices
 from wintry_tally.desk.widgets.station_card import StationCard
+from wintry_tally.desk.widgets.turns import turns
 
 if TYPE_CHECKING:
     from wintry_tally.book import Run
@@ -30,7 +31,7 @@ if TYPE_CHECKING:
 
 MOST_CARDS = 8
 """So many tests are shown at first, the newest: a page of forty is not read, and their curves are a thicket."""
-AT_ONCE = 2
+AT_ONCE = 1
 """Cards that a window shows at the least; the others are made when it has drawn these."""
 PURPOSES = {
     "charge": "Charge to a known full, and see how fast and how full it gets.",
@@ -112,7 +113,10 @@ class StationOverview(StationView):
     def refresh(self) -> None:
         """Runs as the book has them, recipes as the family has them."""
         clear(self._banner)
-        self._fill_recipes()
+        if self.key == "capacity":  # where they stand beneath all else
+            turns().ask(self._recipe_card, self._fill_recipes)
+        else:
+            self._fill_recipes()
         live = self.session.running.of_sample(self.sample_id)
         if live is not None and live.run.station != self.key:
             station = live.run.station
@@ -137,6 +141,8 @@ class StationOverview(StationView):
         """The shipped recipes of this station that fit the family."""
         from wintry_tally.exchange.recipe_file import shipped
 
+        if not self.session.has_book or not self.session.holds(self.sample_id):
+            return
         family = self.session.sample(self.sample_id).family
         if self._filled_for == family.key:
             return

@@ -17,9 +17,10 @@ from wintry_tally.desk.session import Session
 from wintry_tally.desk.theme import SPACE
 from wintry_tally.desk.views.page import MainPage
 from wintry_tally.desk.widgets.parts import anew, button, card, column, label, row, scrolling, set_role
+from wintry_tally.desk.widgets.slices import Slices
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
+    from collections.abc import Callable, Iterator
 
     from wintry_tally.app.today import Item, Seen
 
@@ -31,8 +32,6 @@ GROUP_WORDS = {
     "due": "Due later",
 }
 ANEW_S = 15.0
-AT_ONCE = 60
-"""Of so many samples the lines are worked out at once, of more beside everything else."""
 MOST_LINES = 12
 """So many lines a group are shown at first: the most urgent stand first."""
 NOTHING = {"now": "Nothing needs your hands.", "next": "Nothing is planned for the next two days."}
@@ -46,6 +45,7 @@ class TodayPage(MainPage):
         self.title = label("", "title")
         self.told = label("", "quiet")
         self._body = column(gap=3)
+        self.filling = Slices(self, 1)
         self._all: set[str] = set()
         """Groups that somebody wants to see to their end."""
         inner = QWidget()
@@ -126,14 +126,7 @@ class TodayPage(MainPage):
             self.title.setText("Today")
             return
         with self.session.guard():
-            if len(self.session.samples()) <= AT_ONCE:
-                self._fill(self.items())
-                return
-            work, opened = self._gathered(), self.session.open
-            self.session.reading.start(
-                lambda _job: work(), lambda items: self._fill(items) if self.session.has_book and self.session.open is opened else None,
-                self.session.failed.emit,
-            )  # fmt: skip
+            self.work_out(self._gathered(), self._fill)
 
     def _fill(self, items: list[Item]) -> None:
         now = datetime.now().astimezone()
@@ -146,14 +139,21 @@ class TodayPage(MainPage):
         self._shown, self._doing = items, {}
         self._wants = {one.run_id: one.wants for one in self._live()}
         self._filled_at = time.monotonic()
-        holder = QApplication.focusWidget()
-        inside = holder is not None and self.isAncestorOf(holder)
-        name = holder.accessibleName() if inside and holder is not None else ""
+        self.filling.begin(self._groups(items))
+        if self.few:
+            self.filling.finish()
+
+    def _groups(self, items: list[Item]) -> Iterator[None]:
+        """A group at a step, and all of them seen together."""
         with anew(self._body, column(gap=3)) as groups:
             for group in GROUP_WORDS:
                 own = [item for item in items if item.group == group]
                 if own or group in NOTHING:
                     groups.addWidget(self._group(group, own))
+                    yield
+            holder = QApplication.focusWidget()
+            inside = holder is not None and self.isAncestorOf(holder)
+            name = holder.accessibleName() if inside and holder is not None else ""
         if inside:  # the keyboard stays where it was
             same = [
                 key

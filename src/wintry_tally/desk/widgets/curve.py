@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from functools import cache, partial
+from functools import partial
 from typing import Any, Self
 
 import numpy as np
@@ -18,7 +18,7 @@ from wintry_tally.desk.widgets import curve_keys
 from wintry_tally.desk.widgets.curve_key import CurveKey, edge_of, pen_of
 from wintry_tally.desk.widgets.curve_parts import LEAST_SPAN, Detail, Series, Stretch, decorations, line_at
 from wintry_tally.desk.widgets.parts import label
-from wintry_tally.desk.widgets.turns import Turns
+from wintry_tally.desk.widgets.turns import turns
 
 FEW, SYMBOLS = 12, ("o", "s")
 """So few points are shown one by one, each curve's in a shape of its own."""
@@ -30,7 +30,18 @@ def _plot_class() -> Any:
     import pyqtgraph as pg
 
     class Plot(pg.PlotWidget):
-        """A plot on a page that scrolls leaves the wheel to the page; with Ctrl held it is the plot's."""
+        """A plot on a page that scrolls leaves the wheel to the page; with Ctrl held it is the plot's.
+
+        `late`: it was just come upon, and is painted in its turn, apart from the page it lies on.
+        """
+
+        late = False
+
+        def paintEvent(self, event: QPaintEvent) -> None:
+            if self.late:
+                QPainter(self.viewport()).fillRect(event.rect(), self.backgroundBrush())
+            else:
+                super().paintEvent(event)
 
         def wheelEvent(self, event: QWheelEvent) -> None:
             held = event.modifiers() & Qt.KeyboardModifier.ControlModifier
@@ -63,11 +74,6 @@ def _page_around(widget: QWidget) -> QScrollArea | None:
     while above is not None and not (isinstance(above, QScrollArea) and above.verticalScrollBar().maximum() > 0):
         above = above.parentWidget()
     return above
-
-
-@cache
-def _turns() -> Turns:
-    return Turns()
 
 
 _NOWHERE: tuple[float | None, float | None] | None = None
@@ -104,7 +110,7 @@ class Curve(QWidget):
         self._extra: list[Any] = []
         self._ticks: list[tuple[float, str]] = []
         self._single = False
-        self._due, self._look = False, _NOWHERE
+        self._due, self._undressed, self._look = False, False, _NOWHERE
         self.least_named = 2
         """From so many curves on they are named in a key."""
         layout = QVBoxLayout(self)
@@ -134,7 +140,7 @@ class Curve(QWidget):
         self._ahead, self._lines = ahead, [(which, at, shown(words)) for which, at, words in lines]
         if self._plot is None:
             return
-        if self._items and not self._due and self._shape() == self._drawn:
+        if self._items and not self._due and self._shape() == self._drawn and self.isVisible():
             self._draw()  # the live page: only the data changes
         else:
             self._due, self._look = True, None
@@ -144,7 +150,21 @@ class Curve(QWidget):
     def _await_turn(self) -> None:
         """Drawn in its turn; where nobody sees it, once it is seen."""
         if self.isVisible():
-            _turns().ask(self, self.settle)
+            turns().ask(self, self._next)
+
+    def _next(self) -> None:
+        """One step of drawing: the curves, what is put onto them, the picture of both; none that nobody sees."""
+        if not self.isVisible():
+            return
+        if self._due:
+            self._redraw()
+        elif self._undressed:
+            self._dress()
+        elif self._plot.late:
+            self._plot.late = False
+            self._plot.viewport().update()
+        if self._due or self._undressed or self._plot.late:
+            self._await_turn()
 
     def _shape(self) -> tuple[object, ...]:
         """What is drawn, but for the points of curves that are short; a long one stays in memory while it is drawn."""
@@ -153,28 +173,42 @@ class Curve(QWidget):
 
     def settle(self) -> None:
         """Draw now what is to be drawn a moment later, when the rest of a page has had its turn."""
-        if not self._due:
-            return
+        if self._due:
+            self._redraw()
+        if self._undressed:
+            self._dress()
+
+    def _redraw(self) -> None:
         self._due = False
-        _turns().drop(self)
         self._draw()
         if self._look is not None:
             self.look_at_all(*self._look)
         self._plot.getPlotItem().getViewBox().prepareForPaint()  # else it is painted, fitted, and painted once more
+        self._undressed = True
+
+    def _dress(self) -> None:
+        """Bands, marks and the level that can be dragged."""
+        self._undressed = False
+        item = self._plot.getPlotItem()
+        for old in self._extra:
+            item.removeItem(old)
+        self._extra = decorations(item, self._series, self._bands, self._marks)
         self._place_names()
+        self._put_level()
         self._plot.setUpdatesEnabled(True)
 
     def decorate(self, bands: Sequence[Stretch] = (), marks: Sequence[tuple[float, str]] = ()) -> None:
         """Stretches shaded and named along the axis, and named instants; they stay until the next call."""
         self._bands = [(low, high, shown(words), live) for low, high, words, live in bands]
         self._marks = [(at, shown(words)) for at, words in marks]
-        if self._plot is not None and not self._due:
-            self._decorate()
+        self._undressed = self._plot is not None
+        if self._undressed and not self._due:
+            self._await_turn()
 
     def set_level(self, value: float | None) -> None:
         """A horizontal line that can be dragged; None takes it away."""
         self._level = value
-        if self._plot is not None and not self._due:
+        if self._plot is not None and not self._due and not self._undressed:
             self._put_level()
 
     def set_stretch(self, low: float | None, high: float | None = None) -> None:
@@ -288,8 +322,7 @@ class Curve(QWidget):
         """Keep the same stretch of the axis in view as another curve; both are made if they are not yet."""
         for curve in (self, other):
             if curve._plot is None:
-                curve._make()
-                curve._draw()
+                curve.prepare()
         self._plot.setXLink(other._plot)
         for curve in (self, other):
             curve._plot.getPlotItem().getAxis("left").setWidth(52)
@@ -301,19 +334,21 @@ class Curve(QWidget):
             self.key.update()
             self._drawn = ()
             self._draw()
+            self._dress()
 
     def showEvent(self, event: QShowEvent) -> None:
         """Load the plot library the first time."""
         super().showEvent(event)
         self.prepare()
-        if self._due:
-            self._await_turn()
+        self._plot.late = True
+        self._await_turn()
 
     def prepare(self) -> None:
         """Make the plot, as it is when first shown; what loads its library takes a moment."""
         if self._plot is None:
             self._make()
             self._draw()
+            self._dress()
 
     def _make(self) -> None:
 
@@ -389,8 +424,6 @@ class Curve(QWidget):
         item.autoRange()
         item.enableAutoRange()
         self._extra, self._level_line = [], None
-        self._decorate()
-        self._put_level()
         self._choose_detail()
 
     def _keep_in_sight(self) -> None:
@@ -404,14 +437,6 @@ class Curve(QWidget):
                 room = ROOM * max(max(reach) - min(reach), LEAST_SPAN)
                 limits |= {f"{axis}Min": min(reach) - room, f"{axis}Max": max(reach) + room}
         self._plot.getPlotItem().getViewBox().setLimits(**limits)
-
-    def _decorate(self) -> None:
-
-        item = self._plot.getPlotItem()
-        for old in self._extra:
-            item.removeItem(old)
-        self._extra = decorations(item, self._series, self._bands, self._marks)
-        self._place_names()
 
     def _place_names(self) -> None:
         """Names of bands stay at the top, and show only where they fit."""

@@ -7,11 +7,22 @@ from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QFocusEvent, QFontMetricsF, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtGui import (
+    QFocusEvent,
+    QFontMetricsF,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QPolygonF,
+    QShowEvent,
+)
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from wintry_tally.core.quantity.moments import DAYS, MONTHS, clock_words
 from wintry_tally.desk.theme.style import colour, font
+from wintry_tally.desk.widgets.turns import turns
 
 if TYPE_CHECKING:
     from wintry_tally.app.days import Placed
@@ -42,6 +53,17 @@ class DaysChart(QWidget):
         self._now = self._first = self._last = datetime.now().astimezone()
         self._picked = ""
         self._drag: tuple[str, float, timedelta] | None = None
+        self._late = False
+
+    def showEvent(self, event: QShowEvent) -> None:
+        """Just come upon, it is painted in its turn, apart from the page it lies on."""
+        super().showEvent(event)
+        self._late = True
+        turns().ask(self, self._appear)
+
+    def _appear(self) -> None:
+        self._late = False
+        self.update()
 
     def show_days(
         self, rows: Sequence[str], bars: Sequence[Placed], there: Sequence[tuple[datetime, datetime]], now: datetime,
@@ -126,6 +148,8 @@ class DaysChart(QWidget):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Days and nights, rows, bars, now; of a long list only what is seen."""
+        if self._late:
+            return
         seen = event.rect().adjusted(0, -ROW, 0, ROW)
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)

@@ -42,8 +42,10 @@ class PanelView(Curve):
 
     def showEvent(self, event: QShowEvent) -> None:
         """Once everything else has had its turn."""
-        QWidget.showEvent(self, event)
-        if not self.made:
+        if self.made:
+            Curve.showEvent(self, event)
+        else:
+            QWidget.showEvent(self, event)
             QTimer.singleShot(self.after_ms, self._appear)
 
     def _appear(self) -> None:

@@ -5,23 +5,22 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Iterator
 
-from PySide6.QtCore import QObject, QTimer
+from PySide6.QtCore import QObject
+
+from wintry_tally.desk.widgets.turns import turns
 
 SLICE_S = 0.006
 """A slice ends at the first part made after so long."""
 
 
 class Slices(QObject):
-    """Makes the parts of one list: the first few at once, the others between events; beginning anew leaves the old ones."""
+    """Makes the parts of one list: the first few at once, the others in turns; beginning anew leaves the old ones."""
 
     def __init__(self, parent: QObject, at_once: int) -> None:
         super().__init__(parent)
         self._at_once = at_once
         self._parts: Iterator[None] | None = None
         self._done: Callable[[], None] | None = None
-        self._timer = QTimer(self)
-        self._timer.setInterval(0)
-        self._timer.timeout.connect(self._slice)
 
     def begin(self, parts: Iterator[None], done: Callable[[], None] | None = None) -> None:
         """Make the first parts now and the others when there is time; `done` once all are there."""
@@ -30,11 +29,10 @@ class Slices(QObject):
         for _ in range(self._at_once):
             if not self._next():
                 return
-        self._timer.start()
+        turns().ask(self, self._slice)
 
     def stop(self) -> None:
         """Leave what is not made yet."""
-        self._timer.stop()
         self._parts = self._done = None
 
     def finish(self) -> None:
@@ -62,5 +60,7 @@ class Slices(QObject):
 
     def _slice(self) -> None:
         until = time.perf_counter() + SLICE_S
-        while self._next() and time.perf_counter() < until:
-            pass
+        while self._next():
+            if time.perf_counter() >= until:
+                turns().ask(self, self._slice)
+                return

@@ -3,11 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import cache
 
 from PySide6.QtCore import QObject, QTimer
 from shiboken6 import isValid
 
 APART_MS = 8
+
+
+@cache
+def turns() -> Turns:
+    """Those of the whole window: whatever draws or fills a part of it bit by bit asks here."""
+    return Turns()
 
 
 class Turns(QObject):
@@ -24,10 +31,6 @@ class Turns(QObject):
         self._due[owner] = act
         if not self._timer.isActive():
             self._timer.start()
-
-    def drop(self, owner: QObject) -> None:
-        """It was done, or is no longer wanted."""
-        self._due.pop(owner, None)
 
     def _next(self) -> None:
         while self._due:
