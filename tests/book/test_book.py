@@ -363,3 +363,13 @@ def test_settings_of_older_books_are_read_and_written_in_one_record() -> None:
     for wrong in ({"extra": 3}, {"extra": {"channel": 3}}, {"charging": "no"}):
         with pytest.raises(ValueError, match=r"extra|channel|charging"):
             _settings(json.dumps(wrong))
+
+
+def test_what_another_database_would_not_understand_stands_in_one_file_and_where_the_file_itself_is_meant() -> None:
+    own = ("import sqlite3", "PRAGMA", "prefix_with", "blobopen", "exec_driver_sql", "driver_connection", ".cursor(")
+    found = {
+        path.name
+        for path in Path(tables.__file__).parent.glob("*.py")
+        if any(words in path.read_text(encoding="utf-8") for words in own)
+    }
+    assert found == {"sqlite.py", "place.py", "copying.py"}

@@ -3,18 +3,16 @@
 from __future__ import annotations
 
 import os
-import sqlite3
 import sys
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
 
-from sqlalchemy import URL, Connection, Engine, create_engine, event, insert, select, update
+from sqlalchemy import Connection, column, insert, select, table, update
 from sqlalchemy.exc import DBAPIError, SQLAlchemyError
 
-from wintry_tally.book import tables
+from wintry_tally.book import sqlite, tables
 from wintry_tally.book.attachments import Attachments
 from wintry_tally.book.banks import Banks
 from wintry_tally.book.feed import OF_META, OF_SAMPLE, Feed, Note
@@ -49,7 +47,7 @@ class Book:
     def __init__(self, path: Path) -> None:
         path = path.absolute()
         self._place = Place(path)
-        self._engine = _engine(path)
+        self._engine = sqlite.engine(path)
         self._at_work, self._own, self._turn = 0, threading.local(), threading.Condition()
         self._closed, self._hurried = False, 0
         self.moved_words = ""
@@ -105,7 +103,7 @@ class Book:
             )
         try:
             book = cls(path)
-        except (sqlite3.Error, UnicodeDecodeError) as error:
+        except (sqlite.DRIVER_ERROR, UnicodeDecodeError) as error:
             raise BookError(f"the book cannot be read ({error})", str(path), FROM_BACKUP) from None
         try:
             book._migrate()
@@ -126,7 +124,7 @@ class Book:
         # all of it or nothing, whoever else may be opening it and whatever kills this: SQLite's own statements that
         # change tables are in a transaction only when it was begun in words
         with MIGRATING, self.transaction() as connection:
-            connection.exec_driver_sql("BEGIN IMMEDIATE")
+            sqlite.write_from_now(connection)
             if self._revision(connection) == tables.HEAD:
                 return
             # imported only when a book is new or old: it is slow to load
@@ -143,7 +141,7 @@ class Book:
         """Of its tables; None where there are none yet."""
         if "alembic_version" not in connection.dialect.get_table_names(connection):
             return None
-        revision = connection.exec_driver_sql("SELECT version_num FROM alembic_version").scalar()
+        revision = connection.execute(select(column("version_num")).select_from(table("alembic_version"))).scalar()
         if revision is not None and str(revision) not in tables.REVISIONS:
             raise BookError(
                 f"it was written by a newer version (tables {str(revision)[:20]}; this one knows {tables.HEAD})",
@@ -162,8 +160,7 @@ class Book:
         if STRICT and threading.get_ident() == self._hurried and not getattr(self._own, "in_place", False):
             _hold_to_it()
         with self._turn_taken(), self._refusals_in_words(), self._engine.begin() as connection:
-            patience = HURRIED_S if threading.get_ident() == self._hurried else WAIT_S
-            connection.exec_driver_sql(f"PRAGMA busy_timeout={1000 * patience:.0f}")
+            sqlite.wait_at_most(connection, HURRIED_S if threading.get_ident() == self._hurried else WAIT_S)
             self._own.connection = connection
             try:
                 yield connection
@@ -218,7 +215,7 @@ class Book:
         kept = before.rescue()
         self._engine.dispose()
         before.close()
-        self._place, self._engine = Place(kept), _engine(kept)
+        self._place, self._engine = Place(kept), sqlite.engine(kept)
         self.moved_words = (
             f"The book's file {before.path.name} was moved, deleted or replaced by something else. Nothing is lost: "
             f"everything is in {kept}, and goes on there."
@@ -236,7 +233,7 @@ class Book:
                 else "check the disk and the file's permissions"
             )  # fmt: skip
             raise BookError(f"the book cannot be read or written ({reason})", str(self.path), mend) from None
-        except (SQLAlchemyError, sqlite3.Error, UnicodeDecodeError) as error:
+        except (SQLAlchemyError, sqlite.DRIVER_ERROR, UnicodeDecodeError) as error:
             reason = " ".join(str(error).split())[:120]
             raise BookError(f"the book cannot be read or written ({reason})", str(self.path), FROM_BACKUP) from None
 
@@ -323,8 +320,8 @@ class Book:
         try:
             with self._engine.connect() as connection:
                 # whoever else reads it is not waited for: the write-ahead file stays, and is read with the book
-                connection.exec_driver_sql(f"PRAGMA busy_timeout={1000 * HURRIED_S:.0f}")
-                connection.exec_driver_sql("PRAGMA wal_checkpoint(TRUNCATE)")
+                sqlite.wait_at_most(connection, HURRIED_S)
+                sqlite.into_one_file(connection)
         except SQLAlchemyError:
             pass  # the write-ahead file keeps what the checkpoint could not move
         self._engine.dispose()
@@ -346,17 +343,3 @@ def _hold_to_it() -> None:
         raise AssertionError(
             f"a person is waiting, and {frame.f_globals['__name__']}.{frame.f_code.co_name} asks a book"
         )
-
-
-def _engine(path: Path) -> Engine:
-    engine = create_engine(URL.create("sqlite", database=str(path)), connect_args={"timeout": 5.0})
-
-    @event.listens_for(engine, "connect")
-    def prepare(connection: Any, _record: Any) -> None:
-        cursor = connection.cursor()
-        # a commit a second is cheap: FULL keeps readings through a power cut too
-        for pragma in ("journal_mode=WAL", "synchronous=FULL", "foreign_keys=ON"):
-            cursor.execute(f"PRAGMA {pragma}")
-        cursor.close()
-
-    return engine

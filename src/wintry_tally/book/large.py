@@ -10,7 +10,6 @@ import time
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from datetime import datetime, timedelta
-from typing import Any
 
 from sqlalchemy import Column, Connection, func, insert, select
 from sqlalchemy import delete as delete_from
@@ -19,6 +18,7 @@ from wintry_tally.book import tables
 from wintry_tally.book.owner import owner_lives, this_host, this_process
 from wintry_tally.book.records import FROM_BACKUP
 from wintry_tally.book.samples import Transaction
+from wintry_tally.book.sqlite import bytes_in_row
 from wintry_tally.core.errors import BookError
 
 AT_ONCE = 1 << 20
@@ -125,20 +125,10 @@ def whole(connection: Connection, column: Column[bytes], key: Column[int], numbe
     if row is None:
         return None
     if row[0] is None:
-        return _in_its_row(connection, column, number)
+        return bytes_in_row(connection, column, number)
     size = connection.execute(select(tables.large.c.size).where(tables.large.c.id == row[0])).scalar()
     query = select(tables.piece.c.content).where(tables.piece.c.large_id == row[0]).order_by(tables.piece.c.place)
     content = b"".join(part for (part,) in connection.execution_options(yield_per=1).execute(query))
     if len(content) != size:
         raise BookError("a large value in the book is not whole", mend=FROM_BACKUP)
     return content
-
-
-def _in_its_row(connection: Connection, column: Column[bytes], number: int) -> bytes:
-    """A piece at a time: SQLite's driver lets no other thread of Python on while it makes one object of all."""
-    driver: Any = connection.connection.driver_connection
-    parts = []
-    with driver.blobopen(column.table.name, column.name, number, readonly=True) as value:
-        while part := value.read(AT_ONCE):
-            parts.append(part)
-    return b"".join(parts)

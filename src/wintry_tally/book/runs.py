@@ -32,6 +32,7 @@ from wintry_tally.book.records import (
     utc_text,
 )
 from wintry_tally.book.samples import Transaction
+from wintry_tally.book.sqlite import insert_or_keep
 from wintry_tally.core.engine import Event, RunState
 from wintry_tally.core.errors import BookError
 from wintry_tally.core.protocol.method import DRIVEN, Method
@@ -419,7 +420,7 @@ class Runs:
         """
         values = {"run_id": run_id, "rows": rows, "parquet": content if large_id is None else b"", "large_id": large_id}
         with self._transaction() as connection:
-            connection.execute(insert(tables.sealed).prefix_with("OR IGNORE").values(**values))
+            connection.execute(insert_or_keep(tables.sealed).values(**values))
 
     def drop_rows(self, run_id: int) -> None:
         """Rows that are sealed go in pieces, so that no other run has to wait for its own readings to be written."""
