@@ -17,7 +17,7 @@ from wintry_tally.book.attachments import Attachments
 from wintry_tally.book.banks import Banks
 from wintry_tally.book.feed import OF_META, OF_SAMPLE, Feed, Note
 from wintry_tally.book.large import Large
-from wintry_tally.book.place import APPLICATION_ID, Place, make_file
+from wintry_tally.book.place import APPLICATION_ID, Place, file_named, make_file
 from wintry_tally.book.places import Places
 from wintry_tally.book.records import FROM_BACKUP, Run, RunSettings, RunStatus
 from wintry_tally.book.runs import Runs
@@ -62,12 +62,13 @@ class Book:
         self.banks = Banks(self.transaction, self.feed.note)
 
     @classmethod
-    def create(cls, path: Path, name: str = "") -> Book:
-        """Make a new, empty book.
+    def create(cls, where: Path | str, name: str = "") -> Book:
+        """Make a new, empty book; `where`: a path, or a URL as `open` takes it.
 
         Raises:
             BookError: the file exists, or its folder cannot be written.
         """
+        path = file_named(where)
 
         def fill(being_made: Path) -> None:
             with cls(being_made) as book:
@@ -78,12 +79,13 @@ class Book:
         return cls(path.absolute())
 
     @classmethod
-    def open(cls, path: Path) -> Book:
-        """Open a book, bringing its tables up to date.
+    def open(cls, where: Path | str) -> Book:
+        """Open a book, bringing its tables up to date; `where`: a path, or the URL of one (decision 15).
 
         Raises:
             BookError: not there, not a book, from a newer version, or not writable; the message says which.
         """
+        path = file_named(where)
         try:
             if not path.is_file():
                 raise BookError("there is no such book", str(path), "check the path, or start a new book")

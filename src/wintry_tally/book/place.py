@@ -4,15 +4,43 @@ from __future__ import annotations
 
 import contextlib
 import os
+import re
 import secrets
 import sqlite3
 from collections.abc import Callable
 from datetime import datetime
 from pathlib import Path
+from urllib.parse import unquote, urlsplit
 
 from wintry_tally.core.errors import BookError
 
 APPLICATION_ID = 0x57544C59
+
+
+SERVERS = ("postgresql", "postgres", "mysql", "mariadb", "mssql", "oracle")
+
+
+def file_named(where: Path | str) -> Path:
+    """The file that a book is in: a path, or the URL of one (file:///…, sqlite:///…).
+
+    Raises:
+        BookError: a server's URL, or one of something else.
+    """
+    text = str(where)
+    scheme = re.match(r"([a-z][a-z0-9]*)(?:\+\w+)?:/+(.*)", text, re.IGNORECASE | re.DOTALL)
+    known = scheme[1].lower() if scheme else ""
+    if known in SERVERS:
+        raise BookError("a book on a server cannot be opened by this version", "", "give a book's file")
+    if scheme is None or isinstance(where, Path):
+        return Path(where)
+    if known == "file":
+        parts = urlsplit(text)
+        if parts.netloc not in {"", "localhost"}:
+            raise BookError("a file of another computer cannot be opened", text[:200], "give the path it is mounted at")
+        return Path(unquote(parts.path))
+    if known == "sqlite" and text.startswith("sqlite:///"):
+        return Path(unquote(text.removeprefix("sqlite:///").partition("?")[0]))
+    raise BookError(f"there are no books at {scheme[1]} addresses", text[:200], "give a book's file")
 
 
 def make_file(path: Path, fill: Callable[[Path], None]) -> None:
