@@ -6,6 +6,7 @@ What each rule means is docs/formats.md; the values are common practice, no publ
 from __future__ import annotations
 
 import math
+from contextlib import nullcontext
 from dataclasses import replace
 
 import pytest
@@ -14,6 +15,9 @@ from wintry_tally.core.engine import Observation, Phase, Request, Result, RunSta
 from wintry_tally.core.engine.rules import AT_LIMIT_V, IDLE_A, RULES, SLOPE_OVER_S, WARMING_MIN, idle_below
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.protocol import EndCause, EndRule, Recipe, Step, StopLimits
+from wintry_tally.core.protocol.end_rules import END_RULES
+from wintry_tally.core.protocol.recipe import OWN_ENDS
+from wintry_tally.core.protocol.sound import check_filled
 
 DRAW = Step("discharge", "Draw", "current", 8.0)
 CHARGE = Step("charge", "Charge", "charge", 8.0, limit_V=14.4)
@@ -180,3 +184,23 @@ def test_the_rate_of_warming_is_taken_over_two_minutes() -> None:
     states = gone_on(replace(recipe, stops=replace(STOPS, silence_s=1e6)), [(float(n), seen(n)) for n in range(1, 400, 3)])  # fmt: skip
     spans = [s.state.warmer_s - s.state.warm_s for s in states if s.state.warm_s != s.state.warmer_s]  # type: ignore[operator]
     assert spans and all(60.0 * WARMING_MIN <= span < 60.0 * WARMING_MIN + 3.1 for span in spans)
+
+
+def test_every_rule_has_its_row_its_test_and_its_words() -> None:
+    assert list(END_RULES) == list(RULES)
+    said = {name: rule.words(3720.0 if name == "time" else 0.25) for name, rule in END_RULES.items()}
+    assert said["time"] == "1 h 02 min" and said["slope"] == "it changes by less than 250 mV/h"
+    assert said["voltage"] == "0.25 V" and said["confirm"] == "you say so" and len(set(said.values())) == len(said)
+    assert {name for name, rule in END_RULES.items() if rule.once} == {"time", "moved", "slope"}
+    assert {rule.cause for rule in END_RULES.values()} <= OWN_ENDS
+
+
+@pytest.mark.parametrize(
+    ("kind", "value", "words"),
+    [("time", 0.0, "cannot be"), ("voltage", -1.0, "cannot be"), ("voltage", 0.0, ""), ("warmer", -9.0, ""),
+     ("louder", 1.0, "ends nothing"), ("taper", 0.0, "cannot be")],
+)  # fmt: skip
+def test_a_rule_is_worth_what_its_row_allows(kind: str, value: float, words: str) -> None:
+    step_ = Step("rest", "Rest", "hand", 0.0, (EndRule(kind, value, EndCause.TIME),))
+    with pytest.raises(InputError, match=words) if words else nullcontext():
+        check_filled(step_, "step 1")

@@ -12,7 +12,7 @@ from dataclasses import replace
 from typing import Any
 
 from wintry_tally.core.engine.near_limits import near_limits
-from wintry_tally.core.engine.rules import ONCE, RULES, SLOPE_OVER_S, WARMING_MIN, lasted_s, stop_limit
+from wintry_tally.core.engine.rules import RULES, SLOPE_OVER_S, WARMING_MIN, lasted_s, stop_limit
 from wintry_tally.core.engine.state import (
     LIVE,
     OFF,
@@ -28,6 +28,7 @@ from wintry_tally.core.engine.state import (
 )
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.message import Message, as_message, said
+from wintry_tally.core.protocol.end_rules import END_RULES
 from wintry_tally.core.protocol.recipe import CAUSE_WORDS, EndCause, Recipe, Step
 
 BAD_READINGS = 3
@@ -185,7 +186,7 @@ def _end_rules(recipe: Recipe, state: RunState, seen: Observation, now_s: float)
         count = met[position] + 1 if told else 0
         if count != met[position]:
             met[position], changed = count, True
-        if told and count >= (1 if rule.kind in ONCE else rule.readings):
+        if told and count >= (1 if END_RULES[rule.kind].once else rule.readings):
             return _step_over(recipe, replace(state, met=tuple(met)), rule.cause, told, now_s, rule.skip)
     return Result(replace(state, met=tuple(met)) if changed else state)
 

@@ -118,8 +118,6 @@ RULES: dict[str, Holds] = {
     "confirm": _confirm,
 }
 """Each rule's test: what was seen when it holds, nothing when it does not."""
-ONCE = frozenset({"time", "moved", "slope"})
-"""Rules that need no second reading: what they look at cannot jump."""
 
 
 def stop_limit(stops: StopLimits, state: RunState, seen: Observation, now_s: float) -> Message:

@@ -48,42 +48,17 @@ CAUSE_WORDS: dict[EndCause, Message] = {cause: said(f"cause-{cause}") for cause 
 
 Mode = Literal["current", "power", "resistance", "charge", "hand"]
 StepKind = Literal["rest", "discharge", "charge", "prompt"]
-RuleKind = Literal[
-    "voltage",
-    "above",
-    "protection",
-    "refused",
-    "taper",
-    "time",
-    "moved",
-    "slope",
-    "warmer",
-    "colder",
-    "confirm",
-    "flows",
-    "taken",
-]
 
 
 @dataclass(frozen=True)
 class EndRule:
     """One rule that ends a step in the ordinary way, once it holds for `readings` readings together.
 
-    kind:
-        "voltage": under load at or below `value` V.     "above": on charge at or above `value` V.
-        "protection": the load asks for current and none flows, the voltage below `value` V.
-        "refused": the charger's voltage stands at `value` V or more and no current flows.
-        "flows": a charging current of `value` A or more flows.
-        "taken": the cells take the charge: current flows at or below `value` V.
-        "taper": the charging current at or below `value` A, the voltage at the step's limit.
-        "time": `value` s in this step.                   "moved": `value` Ah moved in this step.
-        "slope": at rest, the voltage changes by less than `value` V/h.
-        "warmer", "colder": the temperature at or beyond `value` °C.
-        "confirm": a person answers the prompt.
+    `kind`: a key of `END_RULES` (`end_rules.py`), which says what `value` is.
     `skip`: so many of the following steps are passed over (a pack that opened is not drawn from again).
     """
 
-    kind: RuleKind
+    kind: str
     value: float
     cause: EndCause
     readings: int = 2

@@ -6,6 +6,7 @@ import math
 from typing import TYPE_CHECKING, Any
 
 from wintry_tally.core.errors import InputError
+from wintry_tally.core.protocol.end_rules import END_RULES, Worth
 
 if TYPE_CHECKING:
     from wintry_tally.core.protocol.recipe import Step
@@ -21,8 +22,6 @@ MOST_ENDS = 20
 MOST_READINGS = 100
 MOST_S = 5 * 366 * 86_400.0
 """Five years: no step is longer."""
-ABOVE_ZERO = frozenset({"time", "moved", "slope", "taper", "flows", "above"})
-NOT_BELOW_ZERO = frozenset({"voltage", "protection", "refused", "taken"})
 
 
 def check_value(value: Any, place: str, name: str = "") -> None:
@@ -84,8 +83,11 @@ def check_filled(step: Step, place: str) -> None:
         where = f"{place}, {rule.kind}"
         if not math.isfinite(rule.value):
             raise InputError(f"{where}: {rule.value} has no end", mend="give a number")
-        if rule.kind in ABOVE_ZERO or rule.kind in NOT_BELOW_ZERO:
-            _above(rule.value, where, needed=rule.kind in ABOVE_ZERO)
+        if rule.kind not in END_RULES:
+            raise InputError(f"{where}: it ends nothing", mend=f"use {', '.join(END_RULES)}")
+        worth = END_RULES[rule.kind].worth
+        if worth is not Worth.ANY:
+            _above(rule.value, where, needed=worth is Worth.ABOVE_ZERO)
         if rule.kind == "time" and rule.value > MOST_S:
             raise InputError(f"{where}: {rule.value:g} s; no step takes five years", mend="give less")
 

@@ -10,29 +10,13 @@ from wintry_tally.core.battery import CLAIM_KINDS, Family
 from wintry_tally.core.battery.families import NAMES
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.protocol.cautions import CAUTIONS, cautions_for
+from wintry_tally.core.protocol.end_rules import END_RULES
 from wintry_tally.core.protocol.in_programme import InProgramme
 from wintry_tally.core.protocol.kinds import STATIONS
 from wintry_tally.core.protocol.recipe import EndCause, EndRule, Recipe, Step, StopLimits, most_amps
 from wintry_tally.core.protocol.setpoints import Facts, resolve
 from wintry_tally.core.protocol.sound import MOST_STEPS, check_filled, check_template, check_value
 from wintry_tally.core.protocol.step_template import EndTemplate, StepTemplate, Value
-
-USUAL_CAUSE = {
-    "voltage": EndCause.SET_CUTOFF,
-    "above": EndCause.SET_CUTOFF,
-    "protection": EndCause.PROTECTION,
-    "refused": EndCause.CHARGE_PROTECTION,
-    "flows": EndCause.FLOWS,
-    "taken": EndCause.FLOWS,
-    "taper": EndCause.TAPER,
-    "time": EndCause.TIME,
-    "moved": EndCause.CHARGE,
-    "slope": EndCause.SETTLED,
-    "warmer": EndCause.TEMPERATURE,
-    "colder": EndCause.TEMPERATURE,
-    "confirm": EndCause.CONFIRMED,
-}
-"""The cause a rule names where the template names none."""
 
 
 @dataclass(frozen=True)
@@ -105,8 +89,8 @@ def _step(template: Template, number: int, part: StepTemplate, facts: Facts) -> 
     mode = part.mode or ("charge" if part.kind == "charge" else "current" if live else "hand")
     ends = []
     for rule in part.ends:
-        cause = EndCause(rule.cause) if rule.cause else USUAL_CAUSE[rule.kind]
-        ends.append(EndRule(rule.kind, resolve(rule.value, facts, place), cause, rule.readings, rule.skip))  # type: ignore[arg-type]
+        cause = EndCause(rule.cause) if rule.cause else END_RULES[rule.kind].cause
+        ends.append(EndRule(rule.kind, resolve(rule.value, facts, place), cause, rule.readings, rule.skip))
     made = Step(
         kind=part.kind,  # type: ignore[arg-type]
         title=part.title,
@@ -223,9 +207,9 @@ def _step_from(data: Any, number: int, name: str) -> StepTemplate:
         raise InputError(f"{place}.ends is no list", name)
     ends = []
     for rule in rules:
-        if not isinstance(rule, dict) or len(set(rule) & set(USUAL_CAUSE)) != 1:
-            raise InputError(f"{place}.ends: each names one of {', '.join(USUAL_CAUSE)}", name)
-        kind = next(key for key in rule if key in USUAL_CAUSE)
+        if not isinstance(rule, dict) or len(set(rule) & set(END_RULES)) != 1:
+            raise InputError(f"{place}.ends: each names one of {', '.join(END_RULES)}", name)
+        kind = next(key for key in rule if key in END_RULES)
         cause = rule.get("cause", "")
         if cause and cause not in EndCause._value2member_map_:
             raise InputError(f'{place}.ends: "{cause}" is no cause', name, f"use one of {', '.join(EndCause)}")
@@ -294,7 +278,7 @@ def in_words(step: Step) -> str:
         else f"Discharge at {step.setting:g} {_UNITS.get(step.mode, '')}".rstrip(),
         "charge": f"Charge at {step.setting:g} A up to {step.limit_V:g} V",
     }
-    told = [text for rule in step.ends if (text := _rule_words(rule))]
+    told = [text for rule in step.ends if (text := END_RULES[rule.kind].words(rule.value))]
     only_time = len(step.ends) == 1 and step.ends[0].kind == "time"
     until = (
         f" for {told[0]}"
@@ -307,27 +291,6 @@ def in_words(step: Step) -> str:
 
 
 _UNITS = {"current": "A", "power": "W", "resistance": "Ω", "hand": "A (by hand)"}
-
-
-def _rule_words(rule: EndRule) -> str:
-    from wintry_tally.core.quantity import format_duration
-
-    value = rule.value
-    return {
-        "voltage": f"{value:g} V",
-        "above": f"{value:g} V is reached",
-        "protection": "the protection opens",
-        "refused": "no current is taken",
-        "flows": f"{value:g} A flows",
-        "taken": f"the cells take it (below {value:.4g} V)",
-        "taper": f"the current tapers to {value:.3g} A",
-        "time": format_duration(value),
-        "moved": f"{value:g} Ah are moved",
-        "slope": f"it changes by less than {1000 * value:.0f} mV/h",
-        "warmer": f"{value:g} °C or warmer",
-        "colder": f"{value:g} °C or colder",
-        "confirm": "you say so",
-    }[rule.kind]
 
 
 def ends_text(ends: tuple[EndTemplate, ...]) -> str:
@@ -347,8 +310,8 @@ def ends_from_text(text: str, before: tuple[EndTemplate, ...] = ()) -> tuple[End
         if not part:
             continue
         kind, _, value = part.partition(" ")
-        if kind not in USUAL_CAUSE:
-            raise InputError(f'"{kind}" ends nothing', mend=f"use {', '.join(USUAL_CAUSE)}")
+        if kind not in END_RULES:
+            raise InputError(f'"{kind}" ends nothing', mend=f"use {', '.join(END_RULES)}")
         if not value.strip() and kind != "confirm":
             raise InputError(f'"{kind}" needs a value', mend=f"write it like “{kind} 10.5 V”")
         known = next((rule for rule in left if rule.kind == kind), EndTemplate(kind))
