@@ -25,9 +25,10 @@ from wintry_tally.exchange.recipe_file import shipped
 
 
 @pytest.mark.parametrize("station", ["charge", "rest", "load", "cold", "shelf", "revival"])
-def test_every_station_offers_what_fits_the_family(one: Window, station: str) -> None:
+def test_every_station_offers_what_fits_the_family(qtbot, one: Window, station: str) -> None:
     one.show_station(station)
     view = one.view(station)
+    qtbot.waitUntil(lambda: view.overview._recipes.count() > 0, timeout=3000)
     offered = {b.text() for b in view.overview.findChildren(QPushButton)}
     family = one.session.sample(one.sample_id).family
     fitting = {t.title for t in shipped().values() if t.station == station and t.fits(family)}

@@ -97,6 +97,7 @@ class ComparePage(MainPage):
         self._shapes = Shapes(session.workshop, session.failed.emit)
         self._offered: list[tuple[int, str, str, bool]] | None = None
         self._drawn: tuple[object, ...] = ()
+        self._wanted_now: list[Dossier] = []
         session.dossier_changed.connect(self.changed)
         session.samples_changed.connect(self.changed)
         session.plan_changed.connect(self.changed)
@@ -237,6 +238,12 @@ class ComparePage(MainPage):
 
     def _draw(self, dossiers: list[Dossier]) -> None:
         """The runs that the table compares; until it is there, each one's latest whole discharge."""
+        self._wanted_now = dossiers
+
+        def again() -> None:
+            if self._wanted_now is dossiers and self.session.has_book:
+                self._draw(dossiers)
+
         axis, chosen, kilo = self.axis, [], value_in(1.0, "Ah/kg", current().units)
         for dossier in dossiers:
             sample = dossier.sample
@@ -247,7 +254,7 @@ class ComparePage(MainPage):
             if run is not None and run.analysis is not None:
                 chosen.append((sample, run, run.analysis))
         kind: Against = "time" if axis == "time" else "energy" if axis == "energy" else "charge"
-        if not self._shapes.ready([(run.facts.id, one) for _, run, one in chosen], kind, self.refresh):
+        if not self._shapes.ready([(run.facts.id, one) for _, run, one in chosen], kind, again):
             return
         wanted = (axis, kilo, [(id(analysis), sample.code, sample.rated_Ah) for sample, _, analysis in chosen])
         if wanted == self._drawn[:3]:

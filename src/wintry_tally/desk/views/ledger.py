@@ -20,7 +20,7 @@ from wintry_tally.desk.widgets.slices import Slices
 from wintry_tally.desk.widgets.tally import Tally, tally_words
 from wintry_tally.report.tables import Table, verdict_table
 
-AT_ONCE = 3
+AT_ONCE = 2
 """Lines that a window shows at the least; the others are made when it has drawn these."""
 
 

@@ -113,10 +113,7 @@ class StationOverview(StationView):
     def refresh(self) -> None:
         """Runs as the book has them, recipes as the family has them."""
         clear(self._banner)
-        if self.key == "capacity":  # where they stand beneath all else
-            turns().ask(self._recipe_card, self._fill_recipes)
-        else:
-            self._fill_recipes()
+        turns().ask(self._recipe_card, self._fill_recipes)
         live = self.session.running.of_sample(self.sample_id)
         if live is not None and live.run.station != self.key:
             station = live.run.station
