@@ -112,6 +112,8 @@ def test_every_view_of_a_battery_is_seen_whole(large: Window, qtbot, code: str) 
 def test_every_page_of_the_book_is_seen_whole(large: Window, qtbot) -> None:
     for key in PAGES:
         large.show_page(key)
+        if key == "compare":
+            qtbot.waitUntil(lambda: large.page("compare")._table.count() > 20, timeout=10000)
         sees_all(large, qtbot)
 
 

@@ -37,7 +37,6 @@ from wintry_tally.desk.widgets.parts import anew, button, card, clear, column, l
 from wintry_tally.desk.widgets.pictures_card import PicturesCard
 from wintry_tally.desk.widgets.quantity_field import QuantityField, TypedField
 from wintry_tally.desk.widgets.slices import Slices
-from wintry_tally.desk.widgets.turns import turns
 from wintry_tally.desk.widgets.words_offer import WordsOffer
 from wintry_tally.report.words import claim_words
 
@@ -227,15 +226,10 @@ class ArrivalView(StationView):
         self.notes.show_kept(arrival.notes)
         self._show_claims(sample.claims)
         self.findings.show_findings(arrival_findings(sample), "Nothing yet: type a claim and the as-received voltage.")
+        self._show_sums(derived_sums(sample))
+        self.pictures.show_sample(sample.id)
         self.bank.show_sample(sample.id)
         self._filling = False
-        turns().ask(self._sums_card, self._show_below)
-
-    def _show_below(self) -> None:
-        """What lies beneath everything else."""
-        if self.session.has_book and self.session.holds(self.sample_id):
-            self._show_sums(derived_sums(self.session.sample(self.sample_id)))
-            self.pictures.show_sample(self.sample_id)
 
     def _show_sums(self, sums: list[Sum]) -> None:
         """What follows from price, cycles, mass and size, each with its working."""

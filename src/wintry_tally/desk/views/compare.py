@@ -41,6 +41,8 @@ AXIS_TITLES = {"charge": "charge / Ah", "time": "time / h", "energy": "energy / 
 
 LEAST_BESIDE = 70
 """So many letters' width the page has where what is said of a difference stands beside the figures."""
+NAME, NAME_NARROW = 150, 116
+"""How wide a quantity's name is, px: there, and where what is said stands below."""
 
 
 class ComparePage(MainPage):
@@ -81,6 +83,7 @@ class ComparePage(MainPage):
             lambda: comparison_table(self._shown) if self._shown else None, session.said.emit, "the comparison"
         )
         self._said: list[tuple[QLabel, int]] = []
+        self._names: list[QLabel] = []
         """What is said of each row's difference, and the row."""
         self._table_card = card(row(None, copy), self._table)
         self.model = ModelCard()
@@ -274,16 +277,15 @@ class ComparePage(MainPage):
         from wintry_tally.report.words import unlike_of
 
         clear(self._table)
-        self._said, self._shown = [], found
+        self._said, self._names, self._shown = [], [], found
         self._runs = next((dict(one.runs) for one in found.rows if one.quantity == "charge"), {})
         first, *others = found.codes
         told: tuple[object, ...] = ()
         for place, code in enumerate(found.codes):
             self._table.addWidget(label(code, "heading"), 0, 1 + place)
+        self._less = label(f"less {first}" if len(others) == 1 else f"each less {first}", "heading")
         if others:
-            self._table.addWidget(
-                label(f"less {first}" if len(others) == 1 else f"each less {first}", "heading"), 0, 1 + len(found.codes)
-            )
+            self._table.addWidget(self._less, 0, 1 + len(found.codes))
         for line, one in enumerate(found.rows, 1):
             self._fill_row(2 * line, one, found.codes, one.unlike == () or unlike_of(one) != told)
             told = unlike_of(one) or told
@@ -293,6 +295,10 @@ class ComparePage(MainPage):
     def _place_said(self) -> None:
         """Beside a row's figures, or below them where the window is narrow or the text large."""
         beside = self.width() >= LEAST_BESIDE * self.fontMetrics().horizontalAdvance("n")
+        if self._said:  # what stands below its row names both
+            self._less.setVisible(beside and self._less.parentWidget() is not None)
+        for name in self._names:
+            name.setFixedWidth(NAME if beside else NAME_NARROW)
         for said, line in self._said:
             if beside:
                 self._table.addWidget(said, line, self._table.columnCount() - 1, Qt.AlignmentFlag.AlignTop)
@@ -309,7 +315,7 @@ class ComparePage(MainPage):
 
         top = Qt.AlignmentFlag.AlignTop
         name = label(one.label, "quiet", wrap=True)
-        name.setFixedWidth(150)
+        self._names.append(name)
         self._table.addWidget(name, line, 0, top)
         for place, code in enumerate(codes):
             value = one.values[code]
