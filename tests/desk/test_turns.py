@@ -84,8 +84,15 @@ def test_a_curve_come_upon_is_drawn_dressed_and_painted_each_in_a_turn(qtbot, wi
     holder.hide()
     holder.show()  # come upon again, nothing drawn anew: only its picture waits
     assert curve._plot.late and colours() == 1 and not curve._due and not curve._undressed
+    holder.hide()
+    curve.show_curves([("two", [0.0, 1.0, 2.0], [2.0, 3.0, 2.0])])
+    holder.show()  # nor does what was seen there before stay, while it waits to be drawn
+    assert curve._due and curve._plot.updatesEnabled() and colours() == 1
     turns()._timer.start()
     qtbot.waitUntil(lambda: not curve._plot.late and colours() > 3, timeout=3000)
+    curve.show_curves([("three", [0.0, 1.0], [2.0, 5.0])])
+    assert not curve._plot.updatesEnabled(), "what is seen stays until the next is drawn"
+    qtbot.waitUntil(lambda: not curve._undressed and curve._plot.updatesEnabled(), timeout=3000)
 
 
 def test_the_parts_of_a_list_take_turns_with_everything_else(qtbot, monkeypatch) -> None:

@@ -74,7 +74,7 @@ def cli(
 @click.option("--join", is_flag=True, help="The files are parts of one log.")
 @click.option("--json", "as_json", is_flag=True, help="Print JSON.")
 def analyse(logs: tuple[Path, ...], join: bool, as_json: bool, **given: Any) -> None:
-    """Say what one or more logs hold: stages, charge and energy with their doubt, and every slip."""
+    """Say what one or more logs hold: stages, charge and energy with their uncertainty, and every slip."""
     from wintry_tally.cli.logs import analyse_joined, analyse_log, for_log, options_from, parse_given
     from wintry_tally.exchange.analysis_json import analysis_dict
 

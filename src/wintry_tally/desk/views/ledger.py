@@ -1,4 +1,4 @@
-"""The Ledger: every claim with its outcome, value, doubt, probability and working."""
+"""The Ledger: every claim with its outcome, value, uncertainty, probability and working."""
 
 from __future__ import annotations
 

@@ -144,7 +144,8 @@ class Curve(QWidget):
             self._draw()  # the live page: only the data changes
         else:
             self._due, self._look = True, None
-            self._plot.setUpdatesEnabled(False)  # what was there is not drawn once more meanwhile
+            if self.isVisible() and not self._plot.late:
+                self._plot.setUpdatesEnabled(False)  # what was there stays as it is seen, and is not drawn once more
             self._await_turn()
 
     def _await_turn(self) -> None:
@@ -341,6 +342,7 @@ class Curve(QWidget):
         super().showEvent(event)
         self.prepare()
         self._plot.late = True
+        self._plot.setUpdatesEnabled(True)  # else what the page before showed there would stay
         self._await_turn()
 
     def prepare(self) -> None:

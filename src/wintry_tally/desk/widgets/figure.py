@@ -1,4 +1,4 @@
-"""Figure: any computed value on screen. Value ± doubt and unit; focusable, opens its Working, copies as text."""
+"""Figure: any computed value on screen. Value ± uncertainty and unit; focusable, opens its Working, copies as text."""
 
 from __future__ import annotations
 

@@ -17,7 +17,7 @@ from wintry_tally.desk.widgets.parts import label, set_role
 
 
 def written(value: float, unit: str) -> str:
-    """A typed value written back, without a doubt: 4.31 kg, 8 h 42 min; in the units preferred."""
+    """A typed value written back, without an uncertainty: 4.31 kg, 8 h 42 min; in the units preferred."""
     if unit == "s":
         return format_duration(value)
     return shown(format_plain(value, unit))

@@ -1,4 +1,4 @@
-"""The Working pane: formula, numbers, the terms of the doubt and the source, for whichever figure was asked."""
+"""The Working pane: formula, numbers, the terms of the uncertainty and the source, for whichever figure was asked."""
 
 from __future__ import annotations
 
