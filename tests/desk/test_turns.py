@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+from types import SimpleNamespace
+
 import numpy as np
+import pytest
 from PySide6.QtCore import QObject
 from PySide6.QtWidgets import QHBoxLayout, QWidget
 
 from wintry_tally.core.trace.outline import MANY, outline
 from wintry_tally.desk.widgets.curve import FEW, Curve
-from wintry_tally.desk.widgets.slices import Slices
+from wintry_tally.desk.widgets.slices import Slices, while_open
 from wintry_tally.desk.widgets.turns import Turns, turns
 from wintry_tally.desk.window import Window
 
@@ -114,6 +117,18 @@ def test_the_parts_of_a_list_take_turns_with_everything_else(qtbot, monkeypatch)
     slices.stop()
     qtbot.wait(60)
     assert made[8:] == [0, 1]
+
+
+@pytest.mark.parametrize("then", ["closed", "another", "the same"])
+def test_what_is_made_of_a_book_is_made_no_further_once_it_is_closed(then: str) -> None:
+    session = SimpleNamespace(has_book=True, open=object())
+    parts = while_open(session, iter([None, None, None]))
+    assert next(parts, "over") is None
+    if then == "closed":
+        session.has_book = False
+    elif then == "another":
+        session.open = object()
+    assert list(parts) == ([None, None] if then == "the same" else [])
 
 
 def test_a_long_curve_of_the_same_name_as_the_one_before_is_its_own_near_and_far(qtbot, window: Window) -> None:

@@ -20,7 +20,7 @@ from wintry_tally.desk.theme import SPACE
 from wintry_tally.desk.views.page import MainPage
 from wintry_tally.desk.widgets.days import DaysChart
 from wintry_tally.desk.widgets.parts import button, card, clear, column, label, row, scrolling
-from wintry_tally.desk.widgets.slices import Slices
+from wintry_tally.desk.widgets.slices import Slices, while_open
 
 if TYPE_CHECKING:
     from wintry_tally.app.campaign import Drawn
@@ -153,7 +153,7 @@ class CampaignPage(MainPage):
         by_instrument = self.by_instrument.isChecked()
 
         def show(found: Chart) -> None:
-            self.filling.begin(self._fill(drawn, found, now))
+            self.filling.begin(while_open(self.session, self._fill(drawn, found, now)))
             if self.few:
                 self.filling.finish()
 

@@ -46,11 +46,11 @@ class MainPage(QWidget):
 
     def work_out(self, work: Callable[[], T], show: Callable[[T], object]) -> None:
         """Work out what it shows: at once in a small book, else beside everything else; what comes too late is not shown."""
+        self._wanted = work
         if self.few:
             show(work())
             return
         opened = self.session.open
-        self._wanted = work
 
         def found(made: T) -> None:
             if self.session.has_book and self.session.open is opened and self._wanted is work:

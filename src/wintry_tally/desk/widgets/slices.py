@@ -4,13 +4,26 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterator
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject
 
 from wintry_tally.desk.widgets.turns import turns
 
+if TYPE_CHECKING:
+    from wintry_tally.desk.session import Session
+
 SLICE_S = 0.006
 """A slice ends at the first part made after so long."""
+
+
+def while_open(session: Session, parts: Iterator[None]) -> Iterator[None]:
+    """These parts as long as the book is open that is open now; what is not made by then is not made."""
+    opened = session.open
+    for _ in parts:
+        yield
+        if not session.has_book or session.open is not opened:
+            return
 
 
 class Slices(QObject):
