@@ -11,7 +11,9 @@ import numpy as np
 import pytest
 
 from tests.core.test_kinds import LFP, METER, claim, verdict
+from tests.making import discharge
 from wintry_tally.core.analysis import Analysis, Options, analyse
+from wintry_tally.core.analysis.analyse import SEEN
 from wintry_tally.core.trace import Trace
 from wintry_tally.core.verdict import Outcome, School, judge
 from wintry_tally.core.verdict.evidence import capacity_evidence
@@ -82,3 +84,18 @@ def test_an_end_that_the_readings_show_is_theirs() -> None:
         "battery-protection",
         0.0,
     )
+
+
+@pytest.mark.parametrize("seen", ["battery-protection", "set-cutoff", "operator", "time-limit", ""])
+def test_the_stage_that_the_readings_leave_under_load_ended_as_it_was_seen_to(seen: str) -> None:
+    found = by_hand(seen)
+    assert found.capacity is not None
+    told = [found.seen_to_end(place) for place in range(len(found.stages))]
+    assert told[found.capacity.last] == (seen if seen in SEEN else "log-end")
+    shown = [result.ended_by or "" for result in found.stages]
+    assert [one for place, one in enumerate(told) if place != found.capacity.last] == [
+        one for place, one in enumerate(shown) if place != found.capacity.last
+    ]
+    # readings that show it are not overruled by what somebody said
+    opened = analyse(discharge(opened=True), replace(found.options, ended_by="set-cutoff"))
+    assert opened.capacity is not None and opened.seen_to_end(opened.capacity.last) == "battery-protection"

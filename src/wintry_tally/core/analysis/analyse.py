@@ -171,6 +171,12 @@ class Analysis:
         """How each stage ended."""
         return [result.ended_by for result in self.stages]
 
+    def seen_to_end(self, place: int) -> str:
+        """How a stage ended: as its readings show, or, where they stop under load, as somebody saw it; empty for neither."""
+        shown = self.stages[place].ended_by or ""
+        seen = self.capacity is not None and place == self.capacity.last and self.options.ended_by in SEEN
+        return self.options.ended_by if seen and shown in {"", LOG_END} else shown
+
 
 @dataclass(frozen=True)
 class _Cut:

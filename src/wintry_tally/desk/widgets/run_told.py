@@ -76,13 +76,13 @@ class RunTold(QWidget):
         for place, name in enumerate(("", "Lasted", "Charge", "Mean voltage; from, to", "How it ended")):
             self._stages.addWidget(label(name, "small"), 0, place)
         for line, result in enumerate(analysis.stages[:MOST_STAGES], 1):
-            self._stage(line, result)
+            self._stage(line, result, analysis.seen_to_end(line - 1))
         if len(analysis.stages) > MOST_STAGES:
             more = label(f"and {len(analysis.stages) - MOST_STAGES} more", "small")
             self._stages.addWidget(more, MOST_STAGES + 1, 0)
         self._stages.setColumnStretch(4, 1)
 
-    def _stage(self, line: int, result: StageResult) -> None:
+    def _stage(self, line: int, result: StageResult, ended_by: str) -> None:
         kind = result.stage.kind.value
         start, end = result.start_s / 3600.0, result.end_s / 3600.0
         go = button(kind, partial(self.looked.emit, start, end), "link", f"Look at {kind} {line}")
@@ -96,7 +96,7 @@ class RunTold(QWidget):
             below(
                 format_quantity(result.count.mean_voltage), f"{result.voltage_start:.2f} to {result.voltage_end:.2f} V"
             ),
-            label(ENDING_WORDS.get(result.ended_by or "", ""), "quiet", wrap=True),
+            label(ENDING_WORDS.get(ended_by, ""), "quiet", wrap=True),
         ]
         for place, cell in enumerate(cells):
             self._stages.addWidget(cell, line, place, Qt.AlignmentFlag.AlignTop)
