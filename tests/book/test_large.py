@@ -115,6 +115,19 @@ def test_where_the_last_step_is_refused_nothing_is_left(book: Book, monkeypatch:
     assert same(book.runs.trace(kept(book)), TRACE)
 
 
+def test_what_a_full_disk_left_goes_before_the_next_is_kept(book: Book, monkeypatch: pytest.MonkeyPatch) -> None:
+    def full(*_: object) -> None:
+        raise BookError("full")
+
+    with monkeypatch.context() as patch:
+        patch.setattr(book.runs, "finish", full)
+        patch.setattr(book.large, "_drop", full)
+        with pytest.raises(BookError, match="full"):
+            kept(book)
+    assert left(book.path)[0] == 2
+    assert same(book.runs.trace(kept(book)), TRACE) and left(book.path)[0] == 2, "two of the new one"
+
+
 def test_a_run_that_ends_is_sealed_in_pieces_and_once(book: Book) -> None:
     run = book.runs.begin(1, "Hold 1", "simulated", BEGUN, RunSettings())
     book.runs.seal(run, TRACE)

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager, suppress
+from contextlib import contextmanager
 from datetime import datetime, timedelta
 
 from sqlalchemy import Column, Connection, func, insert, select
@@ -36,6 +36,8 @@ class Large:
 
     def __init__(self, transaction: Transaction) -> None:
         self._transaction = transaction
+        self._left: list[int] = []
+        """What could not be taken away yet: a disk was full."""
 
     @contextmanager
     def kept(self, *contents: bytes) -> Iterator[list[int | None]]:
@@ -47,6 +49,7 @@ class Large:
             BookError: the book cannot be written; nothing of them stays.
         """
         made: list[int | None] = []
+        self._take_away(self._left)
         try:
             for content in contents:
                 made.append(None if len(content) <= AT_ONCE else self._begun(len(content)))
@@ -54,8 +57,15 @@ class Large:
                     self._filled(made[-1], content)
             yield made
         finally:
-            with suppress(BookError):  # what is left of it goes when the book is opened again
-                self._drop([number for number in made if number is not None])
+            self._take_away([number for number in made if number is not None])
+
+    def _take_away(self, numbers: list[int]) -> None:
+        """What is named by no row, now or, where the book refuses, before the next is kept, or when it is opened again."""
+        self._left = []
+        try:
+            self._drop(numbers)
+        except BookError:
+            self._left = numbers
 
     def _begun(self, size: int) -> int:
         with self._transaction() as connection:
