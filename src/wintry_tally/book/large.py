@@ -49,7 +49,7 @@ class Large:
             BookError: the book cannot be written; nothing of them stays.
         """
         made: list[int | None] = []
-        self._take_away(self._left)
+        self._take_away([])
         try:
             for content in contents:
                 made.append(None if len(content) <= AT_ONCE else self._begun(len(content)))
@@ -61,11 +61,13 @@ class Large:
 
     def _take_away(self, numbers: list[int]) -> None:
         """What is named by no row, now or, where the book refuses, before the next is kept, or when it is opened again."""
-        self._left = []
+        self._left += numbers
         try:
-            self._drop(numbers)
+            for number in list(self._left):
+                self._drop([number])
+                self._left = [one for one in self._left if one != number]
         except BookError:
-            self._left = numbers
+            pass  # it stays among what is left
 
     def _begun(self, size: int) -> int:
         with self._transaction() as connection:
