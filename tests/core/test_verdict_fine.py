@@ -7,16 +7,21 @@ from typing import Any
 
 import numpy as np
 import pytest
+from scipy import stats
 
 from tests.core.test_kinds import LFP, analysed, claim, discharge, verdict, with_temperature
 from tests.making import piecewise
 from wintry_tally.core.battery import Direction
-from wintry_tally.core.quantity import Term
+from wintry_tally.core.message import NOTHING
+from wintry_tally.core.quantity import Quantity, Term
 from wintry_tally.core.verdict import Outcome, School
 from wintry_tally.core.verdict.effects import cutoff_condition
 from wintry_tally.core.verdict.evidence import capacity_evidence
+from wintry_tally.core.verdict.outcome import Condition
 from wintry_tally.core.verdict.probability import outcome_by
 from wintry_tally.core.verdict.settle_charge import _at_current, _time_to
+from wintry_tally.core.verdict.settle_cold import _below
+from wintry_tally.core.verdict.settle_time import _DeviceRun
 from wintry_tally.core.verdict.settling import NONE, REMEDIES, Way, cheapest
 
 
@@ -77,6 +82,30 @@ def test_the_time_to_a_share_is_found_across_a_pause() -> None:
     found = _time_to(0.75, log, charge, 0.0)
     whole_s = 0.75 * charge.count.charge.value / 10.0 * 3600.0
     assert found.value == pytest.approx(whole_s + 600.0, rel=0.01)
+
+
+def test_all_of_a_charge_is_in_when_it_is_full_whatever_the_sum_lacks() -> None:
+    log = analysed(piecewise((600, 0.0, 12.8), (7200, -10.0, 13.6), (1200, -0.1, 14.4)), rated=20.0)
+    charge = log.charge
+    assert charge is not None and charge.time_to_full_s is not None
+    more = replace(charge.count, charge=replace(charge.count.charge, value=1.001 * charge.count.charge.value))
+    found = _time_to(1.0, log, replace(charge, count=more), 0.0)
+    assert found.value == pytest.approx(charge.time_to_full_s, abs=1.0) and found.value > 7000.0
+
+
+def test_the_chance_that_a_temperature_lay_below_a_limit_is_the_normal_one() -> None:
+    # outside: SciPy's normal distribution
+    for value, limit, standard in ((-3.0, 2.0, 1.5), (3.0, 2.0, 0.8), (-8.0, -6.5, 2.0), (0.5, -0.5, 0.7)):
+        measured = Quantity(value, standard, "°C")
+        assert _below(measured, limit) == pytest.approx(stats.norm.cdf((limit - value) / standard), abs=1e-12)
+
+
+def test_how_unlike_a_run_was_is_its_effects_with_their_uncertainty_as_a_share() -> None:
+    effects = (Quantity(-4.0, 1.0, "h"), Quantity(2.0, 0.0, "h"), None)
+    conditions = tuple(Condition("temperature", 25.0, 5.0, effect) for effect in effects)
+    for hours, share in ((50.0, 7.0 / 50.0), (-50.0, 7.0 / 50.0), (20.0, 7.0 / 20.0)):
+        run = _DeviceRun(None, Quantity(hours, 0.1, "h"), conditions, True, NOTHING, "", {})  # type: ignore[arg-type]
+        assert run.unlike == pytest.approx(share)
 
 
 def test_where_a_heater_began_stands_beside_its_time() -> None:
