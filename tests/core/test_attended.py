@@ -146,3 +146,11 @@ def test_a_template_waits_and_draws_as_offered() -> None:
     given = Facts(FAMILIES["lfp"], 40.0, given={"until_night": 7200.0, "night": 9 * HOUR})
     nights = fill(shipped_recipe("capacity-slow-night"), given).steps
     assert [rule.value for step in nights[1:3] for rule in step.ends if rule.kind == "time"] == [7200.0, 9 * HOUR]
+
+
+@pytest.mark.parametrize(
+    ("clock", "there"),
+    [("06:59:59", False), ("07:00:00", True), ("07:00:30", True), ("21:59:59", True), ("22:00:00", False)],
+)
+def test_somebody_is_there_to_the_second(clock: str, there: bool) -> None:
+    assert DAILY.there(datetime.fromisoformat(f"2026-01-14T{clock}+01:00")) is there

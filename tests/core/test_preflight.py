@@ -136,3 +136,34 @@ def test_end_rules_as_a_line_of_text() -> None:
     for text in ("moonrise 3", "voltage", "time  ; voltage "):
         with pytest.raises(InputError):
             ends_from_text(text)
+
+
+def test_every_thick_lead_of_the_table_carries_its_own_current_from_a_twentieth_below_its_size_on() -> None:
+    # NFPA 70, table 310.16, copper, 60 °C column (from memory); 1 kcmil is 0.5067 mm²
+    table = [(250, 215), (300, 240), (350, 260), (400, 280), (500, 320), (600, 355), (750, 400), (1000, 455)]
+    below = 195.0
+    for kcmil, amps in table:
+        area = 0.5067075 * kcmil
+        assert (ampacity_A(0.9501 * area), ampacity_A(0.9499 * area)) == (amps, below)
+        below = amps
+
+
+@pytest.mark.parametrize(("area", "amps", "weight"), [(6.0, 30.0, "heed"), (6.0, 25.0, "good")])
+def test_leads_that_warm_by_more_than_25_kelvin_are_to_be_heeded(area: float, amps: float, weight: str) -> None:
+    leads = Leads(area, 0.2)
+    assert leads.rise_K(amps) > 25.0 if weight == "heed" else leads.rise_K(amps) < 25.0
+    assert amps <= ampacity_A(area) and leads.rise_K(30.0) < 37.0
+    told = listed("hold", replace(BENCH, leads=leads), "lfp", f"{amps:g} A continuous")
+    (found,) = [one for one in told if one.message.code in {"leads-lose", "leads-good"}]
+    assert found.state == weight
+
+
+def test_where_the_switched_instrument_alone_counts_the_least_current_has_to_move_the_voltage() -> None:
+    # a rest before the draw is no current that could be the least; 8 A of a 40 Ah battery move it by some 0.1 V
+    alone = replace(BENCH, counted_apart=False)
+    for digit_V, unseen in ((0.001, False), (0.05, True)):
+        told = listed("capacity-reference", replace(alone, digit_V=digit_V))
+        assert any(one.message.code == "off-unseen" for one in told) is unseen
+    assert not any(
+        one.message.code == "off-unseen" for one in listed("capacity-reference", replace(BENCH, digit_V=0.05))
+    )
