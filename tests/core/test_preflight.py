@@ -148,7 +148,7 @@ def test_every_thick_lead_of_the_table_carries_its_own_current_from_a_twentieth_
         below = amps
 
 
-@pytest.mark.parametrize(("area", "amps", "weight"), [(6.0, 30.0, "heed"), (6.0, 25.0, "good")])
+@pytest.mark.parametrize(("area", "amps", "weight"), [(5.0, 30.0, "heed"), (5.0, 25.0, "good")])
 def test_leads_that_warm_by_more_than_25_kelvin_are_to_be_heeded(area: float, amps: float, weight: str) -> None:
     leads = Leads(area, 0.2)
     assert leads.rise_K(amps) > 25.0 if weight == "heed" else leads.rise_K(amps) < 25.0

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import itertools
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -75,8 +76,10 @@ def _of_digits(trace: Trace) -> list[UnitSlip]:
     """From somewhere on, a flicker over whole numbers where the flicker before was over thousandths: a meter's zero in mA."""
     if trace.resolution.get("current_A", 0.0) > FINE:
         return []
+    if len(_odd(trace.current[-LEAST_FLICKER:])):
+        return []  # nor is the whole of a long log looked through for it
     amps = np.abs(trace.current)
-    odd = np.flatnonzero(np.abs(amps - np.round(amps)) > 1e-9)
+    odd = _odd(amps)
     after = int(odd[-1]) + 1 if len(odd) else 0
     behind = amps[after:]
     if min(after, len(behind)) < LEAST_FLICKER or len(odd) < 0.5 * after or float(np.max(behind)) >= LEAST_SHOWN:
@@ -84,6 +87,11 @@ def _of_digits(trace: Trace) -> list[UnitSlip]:
     if len(np.unique(behind)) < LEAST_READINGS or float(np.mean(np.diff(behind) != 0.0)) < 0.2:
         return []
     return [UnitSlip("current", after, len(trace) - 1, 1000.0, float(np.max(behind)))]
+
+
+def _odd(amps: Column) -> Any:
+    """Where a current is no whole number."""
+    return np.flatnonzero(np.abs(amps - np.round(amps)) > 1e-9)
 
 
 def _largest(values: Column) -> float:
