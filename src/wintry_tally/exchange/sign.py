@@ -103,6 +103,14 @@ def _left_behind(current_A: Column, voltage_V: Column, reference: float, packs: 
     return found
 
 
+def _third(sizes: Column) -> float:
+    """The third largest of three or more: among those at least as large as the third largest of a few."""
+    few = sizes[:: max(1, len(sizes) // SAMPLED)]
+    if len(few) >= 3:
+        sizes = sizes[sizes >= np.partition(few, -3)[-3]]
+    return float(np.partition(sizes, -3)[-3])
+
+
 def discharge_sign(current_A: Column, voltage_V: Column, header: str) -> str:
     """ "+" or "-": the sign of the current while the battery gives.
 
@@ -111,9 +119,10 @@ def discharge_sign(current_A: Column, voltage_V: Column, header: str) -> str:
     """
     size = len(current_A)
     sizes = np.abs(current_A)
-    sizes = sizes[np.isfinite(sizes) & (sizes < ABSURD)]
+    sound = sizes < ABSURD
+    sizes = sizes if sound.all() else sizes[sound]
     # what flows stands far above a meter's zero, however short it lasted; one or two odd readings are no current
-    top = float(np.partition(sizes, -3)[-3]) if len(sizes) >= 3 else float(sizes.max(initial=0.0))
+    top = _third(sizes) if len(sizes) >= 3 else float(sizes.max(initial=0.0))
     if len(sizes) and top < AT_REST_A:
         # a log at rest all along: what flowed in it, flowed for a reading or two
         top = float(sizes.max())
