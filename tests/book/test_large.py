@@ -56,7 +56,10 @@ def left(path: Path) -> tuple[int, int]:
     return counts[0], counts[1]
 
 
-def test_a_large_log_is_kept_in_short_transactions_and_others_write_between_them(book: Book) -> None:
+def test_a_large_log_is_kept_in_short_transactions_and_others_write_between_them(
+    book: Book, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(large, "APART_S", 0.03)
     sizes, largest = [0], list[int]()
 
     def executed(_connection, _cursor, _words, parameters, _context, _many) -> None:
