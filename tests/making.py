@@ -123,6 +123,7 @@ def first_tables(line: sqlite3.Connection) -> None:
     line.execute("DROP TABLE place_reading")
     line.execute("DROP TABLE attachment")
     for table in ("sealed", "original"):
+        line.execute(f"DROP INDEX ix_{table}_large_id")
         line.execute(f"ALTER TABLE {table} DROP COLUMN large_id")
     line.execute("DROP TABLE piece")
     line.execute("DROP TABLE large")

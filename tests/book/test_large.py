@@ -197,3 +197,11 @@ def test_older_tables_hold_it_in_one_row_again(book: Book) -> None:
         assert left(book.path) == (0, 0) and same(again.runs.trace(run_id), TRACE)
         assert again.runs.original(run_id) == FILE and again.attachments.content(picture) == FILE[1]
         assert np.all(again.runs.trace(run_id).time_s == TRACE.time_s)
+
+
+@pytest.mark.parametrize("table", ["sealed", "original", "attachment"])
+def test_whose_a_large_value_is_is_found_without_going_through_the_bytes_of_others(book: Book, table: str) -> None:
+    with book.transaction() as connection:
+        asked = f"explain query plan select large_id from {table} where large_id = 3 limit 1"
+        (plan,) = connection.exec_driver_sql(asked).all()
+    assert f"USING COVERING INDEX ix_{table}_large_id" in plan[-1]

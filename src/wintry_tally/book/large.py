@@ -46,7 +46,7 @@ class Large:
         What is not named by any row when this is left, however it is left, goes again.
 
         Raises:
-            BookError: the book cannot be written; nothing of them stays.
+            BookError: the book cannot be written; what may stay of them is seen by nobody.
         """
         made: list[int | None] = []
         self._take_away([])
@@ -133,13 +133,17 @@ def whole(connection: Connection, column: Column[bytes], key: Column[int], numbe
     Raises:
         BookError: pieces of it are missing.
     """
-    row = connection.execute(select(column.table.c.large_id).where(key == number)).first()
-    if row is None:
+    # how long they are stands before the bytes of a row, where its pieces are behind them
+    length = connection.execute(select(func.length(column)).where(key == number)).scalar()
+    if length is None:
         return None
-    if row[0] is None:
+    if length:
         return bytes_in_row(connection, column, number)
-    size = connection.execute(select(tables.large.c.size).where(tables.large.c.id == row[0])).scalar()
-    query = select(tables.piece.c.content).where(tables.piece.c.large_id == row[0]).order_by(tables.piece.c.place)
+    in_pieces = connection.execute(select(column.table.c.large_id).where(key == number)).scalar()
+    if in_pieces is None:
+        return b""
+    size = connection.execute(select(tables.large.c.size).where(tables.large.c.id == in_pieces)).scalar()
+    query = select(tables.piece.c.content).where(tables.piece.c.large_id == in_pieces).order_by(tables.piece.c.place)
     content = b"".join(part for (part,) in connection.execution_options(yield_per=1).execute(query))
     if len(content) != size:
         raise BookError("a large value in the book is not whole", mend=FROM_BACKUP)

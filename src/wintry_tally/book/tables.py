@@ -95,7 +95,7 @@ sealed = Table(
     Column("run_id", ForeignKey("run.id", ondelete="CASCADE"), primary_key=True),
     Column("rows", Integer, nullable=False),
     Column("parquet", LargeBinary, nullable=False),
-    Column("large_id", ForeignKey("large.id")),
+    Column("large_id", ForeignKey("large.id"), index=True),
 )
 
 original = Table(
@@ -105,7 +105,7 @@ original = Table(
     Column("name", String, nullable=False),
     Column("sha256", String, nullable=False),
     Column("gzip", LargeBinary, nullable=False),
-    Column("large_id", ForeignKey("large.id")),
+    Column("large_id", ForeignKey("large.id"), index=True),
 )
 
 reading = Table(
@@ -150,7 +150,7 @@ attachment = Table(
     Column("removed", Boolean, nullable=False, default=False),
     Column("small", LargeBinary, nullable=False),
     Column("content", LargeBinary, nullable=False),
-    Column("large_id", ForeignKey("large.id")),
+    Column("large_id", ForeignKey("large.id"), index=True),
 )
 
 large = Table(

@@ -33,6 +33,8 @@ def upgrade() -> None:
     op.create_index("ix_piece_large_id", "piece", ["large_id"])
     for table in OWNERS:
         op.execute(f"ALTER TABLE {table} ADD COLUMN large_id INTEGER REFERENCES large (id)")
+        # it stands behind the bytes of a row: without an index each look for it would go through all of them
+        op.create_index(f"ix_{table}_large_id", table, ["large_id"])
 
 
 def downgrade() -> None:
@@ -50,6 +52,7 @@ def downgrade() -> None:
                 sa.text(f"UPDATE {table} SET {column} = :whole, large_id = NULL WHERE {key} = :number"),
                 {"whole": b"".join(parts), "number": number},
             )
+        op.drop_index(f"ix_{table}_large_id", table)
         op.drop_column(table, "large_id")
     op.drop_index("ix_piece_large_id", "piece")
     op.drop_table("piece")
