@@ -203,7 +203,7 @@ def test_who_holds_a_running_test_is_asked_anew(cache: Path, tmp_path: Path) -> 
     before = first.looking.known
     first.book.close()
     assert before.held == frozenset() and [one.id for one in before.under_way()] == [run]
-    last_seen.last_seen(path, replace(before, held=frozenset({run}), typed={}), {number: ()})()
+    last_seen.as_last_seen(path, replace(before, held=frozenset({run}), typed={}), {number: ()})()
     again = read_book(path)
     assert again.outcomes == {number: ()} and again.looking.known == before
     again.book.close()

@@ -11,7 +11,7 @@ from wintry_tally.app.bench_book import bench_from, keep_equipment
 from wintry_tally.app.launch import ambient_of
 from wintry_tally.app.live import LiveRuns
 from wintry_tally.app.run_settings import bench_settings
-from wintry_tally.app.safety import SIGNS, Looked, lift_quarantine, quarantine_of
+from wintry_tally.app.safety import SIGNS, Inspection, lift_quarantine, quarantine_of
 from wintry_tally.bench.simulated import STAND_IN_METER
 from wintry_tally.bench.stand_ins.servers import StandIns
 from wintry_tally.bench.stand_ins.world import StandInWorld
@@ -151,7 +151,7 @@ class Eight:
         if self.runs.on_channel(f"c{n}") is not None:
             return
         if quarantine_of(self.book, sample.id) is not None:
-            lift_quarantine(self.book, sample.id, Looked("cool", tuple(SIGNS)))
+            lift_quarantine(self.book, sample.id, Inspection("cool", tuple(SIGNS)))
             self.runs.looked_at(sample.id)
         made = self.recipe()
         try:

@@ -13,7 +13,7 @@ from pathlib import Path
 import pytest
 
 from tests.bench.live import LiveBench, recipe
-from wintry_tally.app.safety import Looked, lift_quarantine, quarantine_of
+from wintry_tally.app.safety import Inspection, lift_quarantine, quarantine_of
 from wintry_tally.book import Book, RunStatus
 from wintry_tally.cli.main import invoke
 
@@ -165,7 +165,7 @@ def test_off_typed_makes_everything_safe_and_the_battery_waits(bench: LiveBench)
     assert found == 2 and not events and "quarantine" in err
     with Book.open(bench.path) as book:
         assert quarantine_of(book, 1) is not None
-        lift_quarantine(book, 1, Looked("cool, no smell", ("cool", "shape", "dry", "leads")))
+        lift_quarantine(book, 1, Inspection("cool, no smell", ("cool", "shape", "dry", "leads")))
         assert quarantine_of(book, 1) is None and "cool, no smell" in book.meta("quarantine-log:1")
 
 

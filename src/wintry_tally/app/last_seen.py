@@ -82,7 +82,7 @@ def look_at(book: Book, seen: _LastSeen | None = None) -> ReadBook:
         raise
 
 
-def last_seen(path: Path, known: Known, outcomes: Outcomes) -> Callable[[], None]:
+def as_last_seen(path: Path, known: Known, outcomes: Outcomes) -> Callable[[], None]:
     """What keeps a book that was closed as it is now, whenever that is called.
 
     Whatever goes wrong with it, the book is read as if it never was.

@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING
 
 from wintry_tally.app.edits import Edit, Edits
 from wintry_tally.app.known import OF_ONE, Change, Known, Looked
-from wintry_tally.app.last_seen import ReadBook, last_seen
+from wintry_tally.app.last_seen import ReadBook, as_last_seen
 from wintry_tally.app.listening import Background, Listener
 from wintry_tally.app.live import LiveRuns
 from wintry_tally.app.morning import RollCall
@@ -283,7 +283,7 @@ class OpenBook:
             known = self._looking.look().known
         self.book.close()
         if known is not None:
-            (beside or _here)(last_seen(self.book.path, known, self.shelf.every_outcome()))
+            (beside or _here)(as_last_seen(self.book.path, known, self.shelf.every_outcome()))
         return left
 
 

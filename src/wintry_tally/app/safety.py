@@ -185,8 +185,8 @@ def put_into_quarantine(book: Book, sample_id: int, why: str) -> None:
 
 
 @dataclass(frozen=True)
-class Looked:
-    """What somebody saw who looked at a battery in quarantine.
+class Inspection:
+    """What somebody saw who inspected a battery in quarantine.
 
     Raises:
         InputError: nothing is noted, or neither everything ticked (keys of SIGNS) nor a photograph named.
@@ -205,7 +205,7 @@ class Looked:
             )
 
 
-def lift_quarantine(book: Book, sample_id: int, looked: Looked) -> None:
+def lift_quarantine(book: Book, sample_id: int, inspection: Inspection) -> None:
     """Somebody has looked, and says what they saw; kept with the battery for good, in one step with the lifting."""
     from wintry_tally.book.records import plain_of, read_as
 
@@ -217,8 +217,8 @@ def lift_quarantine(book: Book, sample_id: int, looked: Looked) -> None:
             log = plain_of(book.meta(f"quarantine-log:{sample_id}", fresh=True) or "[]", list)
         log.append(
             {"since": held.since.isoformat(), "lifted": datetime.now(UTC).isoformat(timespec="seconds"),
-             "why": message_data(held.why), "note": looked.note.strip(),
-             "seen": [key for key in looked.seen if key in SIGNS], "photograph": looked.photograph}
+             "why": message_data(held.why), "note": inspection.note.strip(),
+             "seen": [key for key in inspection.seen if key in SIGNS], "photograph": inspection.photograph}
         )  # fmt: skip
         book.set_meta(f"quarantine-log:{sample_id}", json.dumps(log))
         book.set_meta(f"quarantine:{sample_id}", "")

@@ -12,7 +12,7 @@ from wintry_tally.core.protocol.method import Method
 
 if TYPE_CHECKING:
     from wintry_tally.app.live import LiveRuns
-    from wintry_tally.app.safety import AllOff, Looked, Quarantine
+    from wintry_tally.app.safety import AllOff, Inspection, Quarantine
     from wintry_tally.book import Book
 
 
@@ -63,7 +63,7 @@ class SafeSession(QObject):
         """Have something done to the book in its turn; see `EditSession`."""
         raise LookupError
 
-    def lift_quarantine(self, sample_id: int, looked: Looked, then: Callable[[bool], object]) -> None:
+    def lift_quarantine(self, sample_id: int, inspection: Inspection, then: Callable[[bool], object]) -> None:
         """Somebody has looked: the quarantine is lifted in its turn, and `then` told whether it was."""
         from wintry_tally.app.safety import lift_quarantine
 
@@ -76,7 +76,7 @@ class SafeSession(QObject):
                 self.touch_runs(sample_id)
             then(done)
 
-        self.write("lift the quarantine", lambda: lift_quarantine(book, sample_id, looked), over, sample_id)
+        self.write("lift the quarantine", lambda: lift_quarantine(book, sample_id, inspection), over, sample_id)
 
     # --- closing, visibly ---
 

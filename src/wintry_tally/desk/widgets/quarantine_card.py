@@ -66,11 +66,11 @@ class QuarantineCard(QFrame):
 
     def lift(self) -> None:
         """Keep what was seen."""
-        from wintry_tally.app.safety import Looked
+        from wintry_tally.app.safety import Inspection
 
         of = self._sample_id
         try:
-            looked = Looked(
+            inspection = Inspection(
                 self.note.text(), tuple(key for key, box in self.signs.items() if box.isChecked()), self.photograph
             )
         except InputError as error:
@@ -87,4 +87,4 @@ class QuarantineCard(QFrame):
             if done:
                 self.lifted.emit()
 
-        self.session.lift_quarantine(of, looked, over)
+        self.session.lift_quarantine(of, inspection, over)
