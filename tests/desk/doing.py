@@ -7,8 +7,20 @@ from PySide6.QtWidgets import QLabel, QPushButton, QWidget
 
 from wintry_tally.core.battery import parse_claim
 from wintry_tally.desk.views.recipe_page import RecipePage
+from wintry_tally.desk.widgets.turns import turns
 from wintry_tally.desk.window import Window
 from wintry_tally.exchange.recipe_file import shipped_recipe
+
+
+def settled(qtbot, quiet_ms: int = 60) -> None:
+    """Wait until what draws or fills a part of the window bit by bit is through, and nothing has begun after it."""
+    still = 0
+    for _ in range(1000):
+        qtbot.wait(10)
+        still = still + 10 if turns().idle else 0
+        if still >= quiet_ms:
+            return
+    raise AssertionError("the window does not come to rest")
 
 
 def claim(window: Window, *texts: str) -> None:

@@ -8,7 +8,7 @@ import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFileDialog, QPushButton
 
-from tests.desk.doing import texts
+from tests.desk.doing import settled, texts
 from wintry_tally.cli.main import invoke
 from wintry_tally.core.compare import Device, Need
 from wintry_tally.core.compare.typed_need import need_words, parse_need
@@ -26,8 +26,7 @@ def page(demo: Window, qtbot) -> ComparePage:
     made = demo.page("compare")
     assert isinstance(made, ComparePage)
     qtbot.waitUntil(lambda: bool(made._known), timeout=20000)
-    qtbot.wait(100)
-    made.curve.settle()
+    settled(qtbot)
     return made
 
 
@@ -235,7 +234,7 @@ def test_the_wheel_scrolls_the_page_and_with_ctrl_held_zooms_within_sight(page: 
             Qt.ScrollPhase.NoScrollPhase, False,
         )  # fmt: skip
         QApplication.sendEvent(view, event)
-        qtbot.wait(20)
+        settled(qtbot, 20)
 
     before = box.viewRange()
     turn(-240, Qt.KeyboardModifier.NoModifier)

@@ -7,6 +7,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import QCheckBox, QLabel, QPushButton
 
+from tests.desk.doing import settled
 from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.window import Window
 
@@ -90,7 +91,7 @@ def test_curves_go_to_the_rows_of_a_remark_and_repair(qtbot, demo: Window) -> No
 def test_runs_together_show_how_well_they_repeat(qtbot, demo: Window) -> None:
     demo.show_sample(next(s.id for s in demo.session.samples() if s.code == "M1"))
     demo.show_station("curves")
-    qtbot.wait(60)
+    settled(qtbot)
     demo.view("curves").told.filling.finish()
     card = demo.view("curves").told.relations
     said = " ".join(shown.text() for shown in card.findChildren(QLabel))

@@ -8,7 +8,7 @@ from pathlib import Path
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QPushButton
 
-from tests.desk.doing import planned, press
+from tests.desk.doing import planned, press, settled
 from wintry_tally.core.engine import Phase
 from wintry_tally.desk.views.recipe_page import BY_HAND
 from wintry_tally.desk.views.run_page import RunPage
@@ -26,7 +26,7 @@ def by_hand(qtbot, window: Window, name: str = "capacity-reference") -> RunPage:
     assert any("Nothing here can switch it off" in text for text in page.start_card.checks.messages)
     page.start_card.acknowledged.click()
     qtbot.mouseClick(page.start_card.start_button, Qt.MouseButton.LeftButton)
-    qtbot.wait(100)
+    settled(qtbot)
     return window.view("capacity").page("run")
 
 

@@ -10,7 +10,7 @@ import pytest
 from PySide6.QtCore import QEvent, QObject, QPoint, Qt
 from PySide6.QtWidgets import QApplication, QLabel, QPushButton, QWidget
 
-from tests.desk.doing import texts
+from tests.desk.doing import settled, texts
 from wintry_tally.app import planner
 from wintry_tally.core.battery import parse_claim
 from wintry_tally.desk.views import PAGES, VIEWS
@@ -40,7 +40,7 @@ def planned(demo: Window, qtbot, monkeypatch) -> Window:
     monkeypatch.setattr(planner, "SECONDS", 1.0)
     monkeypatch.setattr(planner, "QUIET_S", 0.0)
     qtbot.waitUntil(lambda: demo.session.drawn() is not None and demo.session.drawn().thorough, timeout=30000)
-    qtbot.wait(150)
+    settled(qtbot)
     return demo
 
 

@@ -7,6 +7,7 @@ import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QAbstractButton, QComboBox, QLabel, QLineEdit, QTableWidget, QWidget
 
+from tests.desk.doing import settled
 from tests.desk.test_window import sample
 from wintry_tally.core.quantity.preferred import US, Units
 from wintry_tally.desk import notify, preferences
@@ -62,7 +63,7 @@ def test_every_page_speaks_in_the_units_chosen(demo: Window, qtbot) -> None:
         pages += [lambda key=key, number=number: (demo.show_sample(number), demo.show_station(key)) for key in VIEWS]
     for show in pages:
         show()
-        qtbot.wait(250)
+        settled(qtbot)
         here = told(demo)
         shown += here
         left = [words for words in here if KEPT.search(words)]
@@ -80,7 +81,7 @@ def test_a_picture_of_the_cold_is_drawn_in_the_units_chosen(demo: Window, qtbot)
     def warmth() -> tuple[str, float]:
         demo.show_sample(sample(demo, "M1"))
         demo.show_station("cold")
-        qtbot.wait(300)
+        settled(qtbot)
         found = [view for view in demo.view("cold").findChildren(Curve) if view.accessibleName() == "temperature"]
         return found[0]._titles[1], min(found[0]._series[0][2])
 

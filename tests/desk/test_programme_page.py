@@ -9,7 +9,7 @@ import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QComboBox, QPushButton
 
-from tests.desk.doing import texts
+from tests.desk.doing import settled, texts
 from wintry_tally.bench.equipment import ChannelSpec, Instrument
 from wintry_tally.core.battery import parse_claim
 from wintry_tally.core.errors import InputError
@@ -44,7 +44,7 @@ def _settled(view: ProgrammeView, qtbot) -> None:
     """Wait for the plan that follows a wish."""
     session = view.session
     qtbot.waitUntil(lambda: session.drawn() is not None and not session.planning, timeout=20000)
-    qtbot.wait(50)
+    settled(qtbot)
 
 
 def test_the_next_test_is_set_up_by_one_key(demo: Window, qtbot) -> None:

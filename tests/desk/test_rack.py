@@ -7,6 +7,7 @@ from datetime import UTC, datetime, timedelta
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QLabel
 
+from tests.desk.doing import settled
 from wintry_tally.book import RunSettings, RunStatus
 from wintry_tally.desk.views.rack import Rack
 from wintry_tally.desk.window import Window
@@ -23,7 +24,7 @@ def choose(qtbot, window: Window, box: str, key: str) -> None:
     made = getattr(window.rack, box)
     made.setCurrentIndex(made.findData(key))
     made.activated.emit(made.currentIndex())
-    qtbot.wait(80)
+    settled(qtbot)
 
 
 def test_tags_are_asked_for_by_their_state(demo: Window, qtbot) -> None:
@@ -52,7 +53,7 @@ def test_tags_hang_in_another_order_and_under_headings(demo: Window, qtbot) -> N
     session = demo.session
     first = next(sample.id for sample in session.samples() if sample.code == "M1")
     session.set_sample(first, "change the code", code="Z1")
-    qtbot.wait(50)
+    settled(qtbot)
     choose(qtbot, demo, "order", "code")
     assert shown(demo) == ["M2", "M3", "M4", "M5", "M6", "Z1"]
     choose(qtbot, demo, "order", "newest")
@@ -78,13 +79,13 @@ def test_a_tag_that_was_taken_off_hangs_again(demo: Window, qtbot) -> None:
     assert shown(demo) == [] and not demo.rack._none.isHidden()
     choose(qtbot, demo, "which", "")
     session.remove_sample(number)
-    qtbot.wait(50)
+    settled(qtbot)
     assert "M2" not in shown(demo)
     choose(qtbot, demo, "which", "off")
     assert shown(demo) == ["M2"] and "press to hang it again" in demo.rack.tag(number).doing()
     qtbot.mouseClick(demo.rack.tag(number), Qt.MouseButton.LeftButton)
     assert session.holds(number) and demo.sample_id == number and demo.rack.which.currentData() == ""
-    qtbot.wait(50)
+    settled(qtbot)
     assert "M2" in shown(demo)
     session.undo_stack.undo()
     assert not session.holds(number)

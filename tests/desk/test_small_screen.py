@@ -19,6 +19,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from tests.desk.doing import settled
 from wintry_tally.desk.theme.style import apply_named, base_points
 from wintry_tally.desk.views import PAGES, VIEWS
 from wintry_tally.desk.widgets.days import DaysChart
@@ -92,7 +93,7 @@ def beyond(window: Window) -> list[str]:
 
 
 def sees_all(window: Window, qtbot) -> None:
-    qtbot.wait(60)
+    settled(qtbot)
     for _ in range(40):  # a page is laid out once more when its verdicts and pictures have come
         if not cut(window):
             break

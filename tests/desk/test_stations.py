@@ -10,7 +10,7 @@ import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QPushButton
 
-from tests.desk.doing import bars_of, claim, planned, start, texts
+from tests.desk.doing import bars_of, claim, planned, settled, start, texts
 from tests.making import discharge, write_log
 from wintry_tally.bench.connect import Tried
 from wintry_tally.bench.equipment import Instrument
@@ -67,7 +67,7 @@ def test_sums_of_price_and_mass_stand_at_arrival(qtbot, one: Window) -> None:
     one.show_station("arrival")
     view = one.view("arrival")
     claim(one, "400 EUR", "3500 cycles", "4.4 kg")
-    qtbot.wait(60)
+    settled(qtbot)
     shown = {figure.accessibleName().split(",")[0]: figure.text() for figure in view._sums_card.findChildren(Figure)}
     assert any("10" in text for text in shown.values()) and len(shown) >= 4, shown
 
@@ -199,14 +199,14 @@ def test_the_bench_and_a_recipe_fit_a_small_laptop(qtbot, one: Window) -> None:
     bench = one.page("bench")
     bench.new_channel()
     bench.new_instrument()
-    qtbot.wait(80)
+    settled(qtbot)
     for child in bench.findChildren(QPushButton):
         if child.isVisible():
             assert child.mapTo(bench, child.rect().topRight()).x() <= bench.width(), child.text()
     claim(one, "40 A continuous")
     page = planned(one, "hold")
     page.edit.click()
-    qtbot.wait(80)
+    settled(qtbot)
     for child in page.findChildren(QPushButton):
         if child.isVisible():
             assert child.mapTo(page, child.rect().topRight()).x() <= page.width(), child.text()

@@ -8,6 +8,7 @@ import pytest
 from PySide6.QtCore import QSettings, Qt
 from PySide6.QtWidgets import QAbstractButton, QComboBox, QFileDialog, QLineEdit, QPushButton, QWidget
 
+from tests.desk.doing import settled
 from wintry_tally.core.verdict.outcome import Outcome, School
 from wintry_tally.desk.commands import COMMANDS, RECENT
 from wintry_tally.desk.remembered import books
@@ -166,7 +167,7 @@ def test_the_working_says_whose_it_is_also_when_another_tag_is_chosen(demo: Wind
 def test_every_control_has_an_accessible_name_and_is_reached_by_tab(demo: Window, qtbot, station: str) -> None:
     demo.show_sample(sample(demo, "M1"))
     demo.show_station(station)
-    qtbot.wait(50)
+    settled(qtbot)
     for kind in (QAbstractButton, QLineEdit, QComboBox, Figure):
         for widget in demo.view(station).findChildren(kind):
             if widget.isVisible() and widget.focusPolicy() != Qt.FocusPolicy.NoFocus:
@@ -242,7 +243,7 @@ def test_nothing_is_cut_off_on_a_small_laptop(demo: Window, qtbot, size: tuple[i
     for station in ("arrival", "charge", "capacity", "load", "cold", "revival", "curves", "ledger", "report"):
         demo.show_sample(sample(demo, "M3"))
         demo.show_station(station)
-        qtbot.wait(60)
+        settled(qtbot)
         assert demo.width() == size[0], f"{station} pushes the window wider"
         view = demo.view(station)
         for child in view.findChildren(QPushButton):
@@ -250,7 +251,7 @@ def test_nothing_is_cut_off_on_a_small_laptop(demo: Window, qtbot, size: tuple[i
                 right = child.mapTo(view, child.rect().topRight()).x()
                 assert right <= view.width(), (station, child.text())
     demo.show_working(demo.session.dossier(sample(demo, "M1")).runs[0].working("charge"))
-    qtbot.wait(60)
+    settled(qtbot)
     assert demo.rack.isVisible() is (size[0] >= 1150)
     demo.hide_working()
     assert demo.rack.isVisible()

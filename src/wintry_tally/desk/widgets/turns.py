@@ -32,6 +32,11 @@ class Turns(QObject):
         if not self._timer.isActive():
             self._timer.start()
 
+    @property
+    def idle(self) -> bool:
+        """Whether nothing waits for its turn."""
+        return not self._due
+
     def _next(self) -> None:
         while self._due:
             owner = next(iter(self._due))
