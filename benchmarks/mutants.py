@@ -28,7 +28,8 @@ TESTS = {"core": ["tests/core", "tests/bench/test_proof.py", "tests/bench/test_g
 """Which tests are looked through for a package, by its first part."""
 MOST_TESTS = 150
 """So many of those that reach a line are tried: first of the files that name its module, then of every other file in turn."""
-LIMIT_S = 120.0
+ALWAYS = "tests/core/test_strangers.py"
+"""Its tests are tried beside those: they hold every figure of many logs."""
 EQUIVALENT: frozenset[str] = frozenset()
 """Changes that change nothing, as they are printed."""
 
@@ -133,9 +134,9 @@ def changes(path: Path) -> Iterator[tuple[int, int]]:
 
 
 REACHED = """
-import json, os, sys, threading
+import json, os, sys, threading, time
 import pytest
-found, now, folder = {}, [""], os.environ["MUTANTS_PACKAGES"].split(":")
+found, took, now, folder = {}, {}, [""], os.environ["MUTANTS_PACKAGES"].split(":")
 def local(frame, event, arg):
     if event == "line":
         found.setdefault(f"{frame.f_code.co_filename}:{frame.f_lineno}", {})[now[0]] = 1
@@ -145,23 +146,26 @@ def trace(frame, event, arg):
     return local if any(name.startswith(part) for part in folder) else None
 @pytest.hookimpl(hookwrapper=True)
 def pytest_runtest_protocol(item, nextitem):
-    now[0] = item.nodeid
+    now[0], begun = item.nodeid, time.monotonic()
     threading.settrace(trace); sys.settrace(trace)
     yield
     sys.settrace(None); threading.settrace(None)
+    took[item.nodeid] = time.monotonic() - begun
 def pytest_sessionfinish(session):
     with open(os.environ["MUTANTS_REACHED"], "w") as file:
-        json.dump({place: list(tests) for place, tests in found.items()}, file)
+        json.dump([{place: list(tests) for place, tests in found.items()}, took], file)
 """
 
 
 def those_that_speak_of(module: Path, able: list[str], root: Path) -> list[str]:
-    """At most MOST_TESTS of the tests that reach a line: those of files that name its module, then of all files in turn."""
+    """At most MOST_TESTS of the tests that reach a line: those of files that name its module, those that are always tried,
+    then of all files in turn."""
     name, files = ".".join(module.with_suffix("").parts), dict[str, list[str]]()
     for test in able:
         files.setdefault(test.split("::")[0], []).append(test)
     named = [file for file in files if name in (root / file).read_text(encoding="utf-8")]
-    first = [test for file in named for test in files.pop(file)][: MOST_TESTS // 2]
+    first = [test for file in named if file != ALWAYS for test in files.pop(file)][: MOST_TESTS // 2]
+    first += files.pop(ALWAYS, [])
     rest = [test for turn in itertools.zip_longest(*files.values()) for test in turn if test is not None]
     return [*first, *rest][:MOST_TESTS]
 
@@ -194,10 +198,12 @@ def main() -> int:
                     cwd=copied, env=environment, capture_output=True, timeout=limit, check=False,
                 ).returncode == 0  # fmt: skip
             except subprocess.TimeoutExpired:
-                return False
+                return False  # a loop without end is noticed
 
         run("-p", "reached", *tests)
-        reached: dict[str, list[str]] = json.loads(Path(f"{name}/reached.json").read_text())
+        reached: dict[str, list[str]]
+        took: dict[str, float]
+        reached, took = json.loads(Path(f"{name}/reached.json").read_text())
         weight: dict[str, int] = {}
         of_file: dict[str, list[str]] = {}  # a line that runs when it is imported is no one test's: its file's tests
         for spot, names in reached.items():
@@ -223,7 +229,8 @@ def main() -> int:
                 able = sorted(reached.get(f"{path}:{line}", of_file.get(str(path), [])), key=lambda test: weight[test])
                 able = those_that_speak_of(path.relative_to(copied / "src"), able, copied)
                 path.write_text(changed, encoding="utf-8")
-                survives = not able or run("-x", *able, limit=LIMIT_S)
+                # what takes longer than it did while every line was noted hangs
+                survives = not able or run("-x", *able, limit=60.0 + sum(took[test] for test in able))
                 path.write_text(source, encoding="utf-8")
                 noticed += not survives
                 if survives:

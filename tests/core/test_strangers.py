@@ -1,30 +1,46 @@
 """Verdicts on batteries, meters and loggers written apart from the application: never wrong, and not always open.
 
-The experiment is the one of benchmarks/strangers.py with a few seeds a kind; its battery is no model of this house.
+The experiment is the one of benchmarks/strangers.py with a few seeds a kind; its battery is no model of this house. Their
+figures are as they were kept (tests/reference/figures.py says how to keep them anew where they were meant to change).
 """
 
 from __future__ import annotations
 
 import pytest
-from benchmarks.strangers import FLAWS, KINDS, judged, wrong
+from benchmarks.strangers import KINDS, judged, wrong
+
+from tests.reference import figures
+
+
+@pytest.fixture(scope="module")
+def was() -> dict[str, figures.Figures]:
+    """The figures as they were when they were last looked at."""
+    return figures.kept()
 
 
 @pytest.mark.parametrize("kind", sorted(KINDS))
-def test_no_verdict_on_a_stranger_s_battery_is_wrong(kind: str) -> None:
+def test_no_verdict_on_a_stranger_s_battery_is_wrong_and_no_figure_moves(kind: str, was) -> None:
     decided = 0
-    for seed in range(7, 10):
-        trial, verdict = judged(kind, seed)
-        assert not wrong(trial, verdict), (seed, trial.claim, trial.far, verdict)
-        decided += verdict["outcome"] in {"met", "missed"}
+    for seed, flaw in figures.trials_of(kind):
+        trial, verdict, now = figures.of_trial(kind, seed, flaw)
+        assert not wrong(trial, verdict), (seed, flaw, trial.claim, trial.far, verdict)
+        assert not figures.moved(was[f"{kind} {seed} {flaw}".strip()], now), (seed, flaw)
+        decided += not flaw and verdict["outcome"] in {"met", "missed"}
     assert decided, "too careful: nothing was decided"
 
 
-@pytest.mark.parametrize("kind", sorted(KINDS))
-def test_no_verdict_on_a_stranger_s_flawed_log_is_wrong(kind: str) -> None:
-    for number, flaw in enumerate(sorted(FLAWS)):
-        if number % 3 == len(kind) % 3:
-            trial, verdict = judged(kind, 11 + number, flaw)
-            assert not wrong(trial, verdict), (flaw, trial.claim, trial.far, verdict)
+def test_no_figure_of_the_reference_curves_or_the_demo_moves(was) -> None:
+    for name, now in ({name: figures.of_curve(name) for name in figures.curves()} | figures.of_demo()).items():
+        assert not figures.moved(was[name], now), name
+
+
+def test_a_figure_that_moves_is_told_and_one_of_a_last_digit_is_not() -> None:
+    before = {"charge": {"value": 40.0, "shown": "40.00 0.23"}, "stages": [{"kind": "rest"}]}
+    assert (
+        figures.moved(before, {"charge": {"value": 40.0001, "shown": "40.01 0.23"}, "stages": [{"kind": "rest"}]}) == []
+    )
+    changed = {"charge": {"value": 40.001, "shown": "40.02 0.23"}, "stages": [{"kind": "charge"}, {"kind": "rest"}]}
+    assert len(figures.moved(before, changed)) == 4
 
 
 @pytest.mark.parametrize(

@@ -1,0 +1,153 @@
+"""The figures of many logs as they were when they were last looked at: what changes one of them unawares is noticed.
+
+    .venv/bin/python -m tests.reference.figures        writes figures.json anew; then look at what `git diff` says of it
+
+The logs are those of benchmarks/strangers.py, which know nothing of this application, the reference curves, and the runs
+of the demo. Kept of each: every number and every word of a closed set in the analysis and the verdict, and the numbers that
+stand in their sentences. The values are this application's own: that they are right is held by other tests.
+"""
+
+from __future__ import annotations
+
+import json
+import math
+import re
+import tempfile
+from collections.abc import Iterator
+from pathlib import Path
+from random import Random
+from typing import Any
+from unittest.mock import patch
+
+from benchmarks.strangers import FLAWS, KINDS, Trial, flawed, trial_of
+
+from wintry_tally.app.dossiers import dossier_of
+from wintry_tally.book import Book
+from wintry_tally.cli import judging
+from wintry_tally.cli.logs import analyse_log, options_from, parse_given
+from wintry_tally.core.verdict import School
+from wintry_tally.demo import scratch_copy
+from wintry_tally.exchange.analysis_json import analysis_dict
+
+HERE = Path(__file__).parent
+KEPT = HERE / "figures.json"
+NUMBER = re.compile(r"\d+(?:\.\d+)?")
+TOLERANCE = 1e-5
+LEFT_OUT = {"schema", "k", "source", "steps", "formula", "label"}
+Figures = dict[str, Any]
+
+
+def pruned(found: Any) -> Any:
+    """The numbers, the words without a space, and of each sentence its numbers; None of what has none."""
+    if isinstance(found, dict):
+        parts = {name: pruned(part) for name, part in found.items() if name not in LEFT_OUT}
+        return {name: part for name, part in parts.items() if part is not None} or None
+    if isinstance(found, list | tuple):
+        return [pruned(part) for part in found] or None
+    if isinstance(found, str) and re.search(r"[ ·]", found):
+        return " ".join(NUMBER.findall(found)) or None
+    return float(f"{found:.8g}") if isinstance(found, float) else None if found in ("", False) else found
+
+
+def flat(found: Any, path: str = "") -> Iterator[tuple[str, Any]]:
+    """Every part by where it stands."""
+    if isinstance(found, dict | list):
+        for name, part in found.items() if isinstance(found, dict) else enumerate(found):
+            yield from flat(part, f"{path}.{name}")
+    elif found is not None:
+        yield path, found
+
+
+def of_trial(kind: str, seed: int, flaw: str = "") -> tuple[Trial, dict[str, Any], Figures]:
+    """A stranger's trial, its verdict, and the figures of both it and the analyses that it stands on."""
+    analysed: list[dict[str, Any]] = []
+
+    def noted(*given: Any) -> Any:
+        log, analysis = analyse_log(*given)
+        analysed.append(analysis_dict(log, analysis))
+        return log, analysis
+
+    with tempfile.TemporaryDirectory() as name, patch.object(judging, "analyse_log", noted):
+        trial = trial_of(kind, seed, Path(name))
+        if flaw:
+            flawed(Path(name), flaw, Random(f"{kind} {seed} {flaw}"))
+        verdict = judging.judge_file(Path(name) / "claims.json")["claims"][0]
+    return trial, verdict, pruned({"verdict": verdict, "logs": analysed})
+
+
+def of_curve(name: str) -> Figures:
+    """The figures of a reference curve."""
+    family, rated = ("lfp", 40.0) if name.startswith("lfp") else ("agm", 17.0)
+    choices, options = options_from(parse_given({"family": family, "rated_ah": rated, "current_accuracy": "0.5%+0.01"}))
+    log, analysis = analyse_log(HERE / name, choices, options)
+    made: Figures = pruned(analysis_dict(log, analysis))
+    return made
+
+
+def of_demo() -> dict[str, Figures]:
+    """The figures of each sample of the demo."""
+    with tempfile.TemporaryDirectory() as name, Book.open(scratch_copy(Path(name))) as book:
+        made = {}
+        for sample in book.samples.all():
+            dossier = dossier_of(book, sample, School.STRICT)
+            runs = [analysis_dict(None, run.analysis) for run in dossier.runs if run.analysis is not None]
+            verdicts = [verdict.as_dict() for verdict in dossier.verdicts]
+            made[f"demo {sample.code}"] = pruned({"runs": runs, "verdicts": verdicts})
+        return made
+
+
+def trials_of(kind: str) -> list[tuple[int, str]]:
+    """Seeds and flaws of a kind that are kept."""
+    flaws = [(11 + number, flaw) for number, flaw in enumerate(sorted(FLAWS)) if number % 3 == len(kind) % 3]
+    return [(seed, "") for seed in range(7, 10)] + flaws
+
+
+def curves() -> list[str]:
+    """Names of the reference curves."""
+    return sorted(path.name for path in HERE.glob("*.csv"))
+
+
+def kept() -> dict[str, Figures]:
+    """What was kept."""
+    found: dict[str, Figures] = json.loads(KEPT.read_text(encoding="utf-8"))
+    return found
+
+
+def moved(was: Figures, now: Figures) -> list[str]:
+    """What is no longer as it was: numbers by more than TOLERANCE, in a sentence by more than one of the last digit."""
+    before, after = dict(flat(was)), dict(flat(now))
+    return [
+        f"{path}: {before.get(path, 'nothing')} is now {after.get(path, 'nothing')}"
+        for path in {**before, **after}
+        if not _alike(before.get(path), after.get(path))
+    ]
+
+
+def _alike(was: Any, now: Any) -> bool:
+    if isinstance(was, float | int) and isinstance(now, float | int):
+        return math.isclose(was, now, rel_tol=TOLERANCE, abs_tol=1e-9)
+    if isinstance(was, str) and isinstance(now, str) and NUMBER.match(was) and NUMBER.match(now):
+        before, after = was.split(), now.split()
+        return len(before) == len(after) and all(
+            one == other or abs(float(one) - float(other)) <= 1.01 * 10.0 ** -len(one.partition(".")[2])
+            for one, other in zip(before, after, strict=True)
+            if NUMBER.fullmatch(one) and NUMBER.fullmatch(other)
+        )
+    return bool(was == now)
+
+
+def main() -> None:
+    """Keep them as they are now."""
+    made = {name: of_curve(name) for name in curves()} | of_demo()
+    for kind in sorted(KINDS):
+        for seed, flaw in trials_of(kind):
+            made[f"{kind} {seed} {flaw}".strip()] = of_trial(kind, seed, flaw)[2]
+    lines = (
+        f"{json.dumps(name)}: {json.dumps(figures, ensure_ascii=False, separators=(',', ':'))}"
+        for name, figures in made.items()
+    )
+    KEPT.write_text("{\n" + ",\n".join(lines) + "\n}\n", encoding="utf-8")
+
+
+if __name__ == "__main__":
+    main()
