@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gc
+import sys
 import threading
 
 import pytest
@@ -111,6 +112,34 @@ def test_what_outlived_a_whole_collection_is_looked_through_again_only_once_it_h
         collector.collect()
         assert done == expected, (counts, each, "a large book is read: not now")
     collector._outlived = 0
+    collector._timer.start()
+
+
+def test_no_tuple_that_a_worker_is_making_is_held_meanwhile(window: Window, monkeypatch: pytest.MonkeyPatch) -> None:
+    collector, failed, over = QApplication.instance().findChild(Collector), [], threading.Event()
+    collector._timer.stop()
+    gc.freeze()  # what the tests before this one left would only make it slower
+    for name in ("collect", "freeze", "unfreeze"):
+        monkeypatch.setattr(gc, name, lambda *_generation: None)
+    monkeypatch.setattr(gc, "get_count", lambda: (0, 0, 11))
+
+    def work() -> None:
+        while not over.is_set():
+            try:
+                tuple(number for number in range(60))
+            except SystemError as error:
+                failed.append(error)
+
+    usual = sys.getswitchinterval()
+    sys.setswitchinterval(1e-6)
+    worker = threading.Thread(target=work)
+    worker.start()
+    for _ in range(150):
+        collector.collect()
+    over.set()
+    worker.join()
+    sys.setswitchinterval(usual)
+    assert not failed, len(failed)
     collector._timer.start()
 
 

@@ -47,9 +47,18 @@ class Collector(QObject):
             gc.freeze()
             self._outlived = gc.get_freeze_count()
             return
-        if sum(len(gc.get_objects(generation)) for generation in range(due[-1] + 1)) > MOST:
+        if _many(due[-1]) > MOST:
             gc.freeze()
             return
         gc.collect(due[-1])
         if due[-1] == OLDEST:
             gc.freeze()
+
+
+def _many(oldest: int) -> int:
+    """How many objects there are up to a generation.
+
+    Counted without a step of Python's own between: while somebody holds the list of them, a tuple that another thread is
+    just making cannot grow, and its work ends in a SystemError.
+    """
+    return sum(map(len, map(gc.get_objects, range(oldest + 1))))
