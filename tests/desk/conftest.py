@@ -11,6 +11,7 @@ import pytest
 from PySide6.QtCore import QCoreApplication, QEvent, QLocale, QSettings
 from PySide6.QtWidgets import QPushButton, QWidget
 
+from tests.desk.doing import there
 from wintry_tally.app import morning, planner, writing
 from wintry_tally.book import Book, book
 from wintry_tally.demo import scratch_copy
@@ -98,7 +99,7 @@ def button(qtbot) -> Callable[[QWidget, str], QPushButton]:
 
     def find(parent: QWidget, text: str) -> QPushButton:
         def visible() -> list[QPushButton]:
-            return [b for b in parent.findChildren(QPushButton) if b.isVisible()]
+            return [b for b in there(parent, QPushButton) if b.isVisible()]
 
         def found() -> list[QPushButton]:
             return [b for b in visible() if b.text().startswith(text)]

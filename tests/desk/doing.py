@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
+from typing import TypeVar
+
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QLabel, QPushButton, QWidget
 
 from wintry_tally.core.battery import parse_claim
 from wintry_tally.desk.views.recipe_page import RecipePage
+from wintry_tally.desk.widgets.letting_go import let_all_go
 from wintry_tally.desk.widgets.turns import turns
 from wintry_tally.desk.window import Window
 from wintry_tally.exchange.recipe_file import shipped_recipe
+
+Part = TypeVar("Part", bound=QWidget)
 
 
 def settled(qtbot, quiet_ms: int = 60) -> None:
@@ -43,8 +48,14 @@ def bars_of(page: RecipePage) -> str:
 # --- stations and their recipes ---
 
 
+def there(widget: QWidget, kind: type[Part]) -> list[Part]:
+    """The parts of a kind, without those that were let go of."""
+    let_all_go()
+    return widget.findChildren(kind)
+
+
 def texts(widget) -> list[str]:
-    return [shown.text() for shown in widget.findChildren(QLabel)]
+    return [shown.text() for shown in there(widget, QLabel)]
 
 
 def start(qtbot, window: Window, page: RecipePage, speed: int = -1) -> None:
@@ -57,4 +68,4 @@ def start(qtbot, window: Window, page: RecipePage, speed: int = -1) -> None:
 
 def press(parent: QWidget, name: str) -> None:
     """Press the button of this accessible name."""
-    next(item for item in parent.findChildren(QPushButton) if item.accessibleName() == name).click()
+    next(item for item in there(parent, QPushButton) if item.accessibleName() == name).click()

@@ -9,6 +9,7 @@ import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QLabel
 
+from tests.desk.doing import there
 from wintry_tally.book import Book, RunSettings
 from wintry_tally.book.recipes import recipe_data
 from wintry_tally.core.engine import Phase
@@ -103,7 +104,7 @@ def test_an_interrupted_run_on_the_bench_warns_of_what_goes_on_alone(
         book.runs.change(run, owner="999999:1")
     window.open_book(sample_book)
     window.show_station("load")
-    told = " ".join(shown.text() for shown in window.view("load").overview.findChildren(QLabel))
+    told = " ".join(shown.text() for shown in there(window.view("load").overview, QLabel))
     assert "Real instruments go on alone" in told
     qtbot.mouseClick(button(window.view("load"), "Resume"), Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: "no channel" in window.problem, timeout=15000)

@@ -7,6 +7,7 @@ from PySide6.QtCore import QMimeData, Qt
 from PySide6.QtGui import QTextCharFormat
 from PySide6.QtWidgets import QPushButton
 
+from tests.desk.doing import there
 from wintry_tally.app import own_words
 from wintry_tally.core.battery import Claim, Direction, Sample, parse_claim
 from wintry_tally.core.battery.banks import most_allowed
@@ -55,7 +56,7 @@ def test_no_kind_takes_another_s_unit(kind: str) -> None:
 
 
 def _key(view: ArrivalView, name: str) -> QPushButton:
-    return next(key for key in view.findChildren(QPushButton) if key.accessibleName() == name)
+    return next(key for key in there(view, QPushButton) if key.accessibleName() == name)
 
 
 def _m2(demo: Window) -> tuple[Session, int, ArrivalView]:

@@ -8,7 +8,7 @@ import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFileDialog, QPushButton
 
-from tests.desk.doing import settled, texts
+from tests.desk.doing import settled, texts, there
 from wintry_tally.cli.main import invoke
 from wintry_tally.core.compare import Device, Need
 from wintry_tally.core.compare.typed_need import need_words, parse_need
@@ -37,14 +37,12 @@ def _code(page: ComparePage, number: int) -> str:
 def test_two_units_of_one_model_come_first_and_others_are_picked(page: ComparePage, demo: Window, qtbot) -> None:
     assert [_code(page, number) for number in page.picked] == ["M1", "M2"]
     chips = {
-        made.text(): made
-        for made in page.findChildren(QPushButton)
-        if made.text() in {"M1", "M2", "M3", "M4", "M5", "M6"}
+        made.text(): made for made in there(page, QPushButton) if made.text() in {"M1", "M2", "M3", "M4", "M5", "M6"}
     }
     assert "M5" not in chips  # nothing of it is over yet
     said = "\n".join(texts(page._table_card))
     assert "better with P < 0.01" in said and "M2: log a charge from empty" in said and "of the models" not in said
-    ohm = next(one for one in page.findChildren(Figure) if one.accessibleName().startswith("Resistance of M1"))
+    ohm = next(one for one in there(page, Figure) if one.accessibleName().startswith("Resistance of M1"))
     assert ohm.text().endswith("mΩ") and "mΩ; better with P" in said
     model = "\n".join(texts(page.model))
     assert page.model.isVisible() and "The model at large: Firnwerk Spur 40, by 2 units" in model
@@ -57,7 +55,7 @@ def test_two_units_of_one_model_come_first_and_others_are_picked(page: ComparePa
     said = "\n".join(texts(page._table_card))
     assert not page.model.isVisible() and "of the models" in said
     assert "unlike rate: M1 0.2 C, M4" in said and "at like conditions" in said and "unlike as above" in said
-    figure = next(one for one in page.findChildren(Figure) if one.accessibleName().startswith("Charge of M4"))
+    figure = next(one for one in there(page, Figure) if one.accessibleName().startswith("Charge of M4"))
     qtbot.keyClick(figure, Qt.Key.Key_Return)
     assert demo.pane.isVisible() and "less M1" in "\n".join(texts(demo.pane))
     page.axes["share"].click()
@@ -172,7 +170,7 @@ def test_a_need_is_put_together_changed_and_its_course_seen(page: ComparePage, q
     qtbot.waitUntil(lambda: any("over 20 years" in text for text in texts(page.need)), timeout=60000)
     assert page.need.course.isVisible()
     assert "It ends at" in page.need.course_told.text() or "None of them ends" in page.need.course_told.text()
-    key = next(one for one in page.findChildren(QPushButton) if one.accessibleName() == "Working: hut on M1")
+    key = next(one for one in there(page, QPushButton) if one.accessibleName() == "Working: hut on M1")
     with qtbot.waitSignal(page.opened) as told:
         qtbot.mouseClick(key, Qt.MouseButton.LeftButton)
     steps = [step for _, step in told.args[0].walk()]
@@ -208,7 +206,7 @@ def test_samples_picked_are_joined_to_a_bank(page: ComparePage, demo: Window, qt
     said = "\n".join(texts(card))
     assert "2 in series: M1 + M2; 25.6 V in all." in said and "hut, by its units: holds" in said
     assert "drops out at 21 V" in said or "nothing within twice" in said
-    key = next(one for one in card.findChildren(QPushButton) if one.text() == "Working")
+    key = next(one for one in there(card, QPushButton) if one.text() == "Working")
     qtbot.mouseClick(key, Qt.MouseButton.LeftButton)
     assert demo.pane.isVisible() and "the strings" in "\n".join(texts(demo.pane))
     session.undo_stack.undo()
@@ -254,9 +252,7 @@ def test_a_figure_that_is_missing_leads_to_its_test(page: ComparePage, demo: Win
         ("Price of M2", "arrival"),
     ):
         demo.show_page("compare")
-        key = next(
-            one for one in page.findChildren(QPushButton) if one.accessibleName().startswith(f"{label}: no evidence")
-        )
+        key = next(one for one in there(page, QPushButton) if one.accessibleName().startswith(f"{label}: no evidence"))
         qtbot.mouseClick(key, Qt.MouseButton.LeftButton)
         assert demo.station == station and demo.session.sample(demo.sample_id).code == "M2"
 

@@ -7,7 +7,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import QCheckBox, QLabel, QPushButton
 
-from tests.desk.doing import settled
+from tests.desk.doing import settled, there
 from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.window import Window
 
@@ -38,7 +38,7 @@ def test_curves_of_a_run(qtbot, demo: Window) -> None:
         assert view.axis == key
     low, high = view.curve.seen()
     assert low <= 0.1 and high > 1.0, "the whole run is in view"
-    boxes = [box for box in view.findChildren(QCheckBox) if box.isVisible()]
+    boxes = [box for box in there(view, QCheckBox) if box.isVisible()]
     if boxes:
         boxes[0].click()
         assert view._overlaid and view.axis == "charge"
@@ -77,7 +77,7 @@ def test_curves_go_to_the_rows_of_a_remark_and_repair(qtbot, demo: Window) -> No
     qtbot.waitUntil(lambda: view._shown is not None, timeout=10000)
 
     def links() -> dict[str, QPushButton]:
-        return {b.text(): b for b in view.findChildren(QPushButton) if b.isVisible()}
+        return {b.text(): b for b in there(view, QPushButton) if b.isVisible()}
 
     qtbot.waitUntil(lambda: "Apply" in links(), timeout=10000)  # the cards beneath, one after the other
     remark = next(r for r in view._shown.analysis.remarks if r.rows)
@@ -94,9 +94,9 @@ def test_runs_together_show_how_well_they_repeat(qtbot, demo: Window) -> None:
     settled(qtbot)
     demo.view("curves").told.filling.finish()
     card = demo.view("curves").told.relations
-    said = " ".join(shown.text() for shown in card.findChildren(QLabel))
+    said = " ".join(shown.text() for shown in there(card, QLabel))
     assert card.isVisible() and "2 runs at about 8 A scatter by" in said
-    figures = card.findChildren(Figure)
+    figures = there(card, Figure)
     assert figures and figures[0].text()
 
 

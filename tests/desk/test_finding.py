@@ -7,6 +7,7 @@ from pathlib import Path
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QPushButton
 
+from tests.desk.doing import there
 from wintry_tally.desk import remembered
 from wintry_tally.desk.commands import COMMANDS
 from wintry_tally.desk.views import PAGES, VIEWS
@@ -70,7 +71,7 @@ def test_a_command_and_a_tag_are_reached_by_typing(qtbot, demo: Window) -> None:
     qtbot.keyClick(made.typed, Qt.Key.Key_Return)
     assert demo.station == "ledger"
     demo.show_commands()
-    made = [one for one in demo.findChildren(CommandList) if one.isVisible()][-1]
+    made = [one for one in there(demo, CommandList) if one.isVisible()][-1]
     qtbot.keyClicks(made.typed, "m4")
     assert made.list.count() >= 1
     qtbot.keyClick(made.typed, Qt.Key.Key_Down)
@@ -78,7 +79,7 @@ def test_a_command_and_a_tag_are_reached_by_typing(qtbot, demo: Window) -> None:
     qtbot.keyClick(made.typed, Qt.Key.Key_Return)
     assert demo.session.sample(demo.sample_id).code == "M4"
     demo.show_commands()
-    made = [one for one in demo.findChildren(CommandList) if one.isVisible()][-1]
+    made = [one for one in there(demo, CommandList) if one.isVisible()][-1]
     qtbot.keyClicks(made.typed, "qqqq")
     qtbot.keyClick(made.typed, Qt.Key.Key_Return)
     assert made.isVisible() and made.none.isVisible() and not made.list.isVisible()
@@ -103,7 +104,7 @@ def test_books_and_the_tag_of_the_last_time_are_remembered(
     again: list[Path] = []
     page = welcome(lambda: None, lambda: None, lambda: None, again.append)
     qtbot.addWidget(page)
-    link = next(b for b in page.findChildren(QPushButton) if b.text().startswith(sample_book.stem))
+    link = next(b for b in there(page, QPushButton) if b.text().startswith(sample_book.stem))
     link.click()
     assert again == [sample_book]
     remembered.remember_shown(sample_book, "M2")

@@ -8,7 +8,7 @@ from pathlib import Path
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QPushButton
 
-from tests.desk.doing import planned, press, settled
+from tests.desk.doing import planned, press, settled, there
 from wintry_tally.core.engine import Phase
 from wintry_tally.desk.views.recipe_page import BY_HAND
 from wintry_tally.desk.views.run_page import RunPage
@@ -103,6 +103,6 @@ def test_a_run_by_hand_goes_on_when_the_book_is_opened_again(qtbot, one: Window,
     one.show_sample(again.run.sample_id)
     page = one.view("capacity").page("run")
     qtbot.waitUntil(lambda: "due now" in page.guided.asks.text(), timeout=15000)
-    assert not [item for item in one.findChildren(QPushButton) if item.text() == "Resume" and item.isVisible()]
+    assert not [item for item in there(one, QPushButton) if item.text() == "Resume" and item.isVisible()]
     kinds = [event.kind for event in one.session.book.runs.events(again.run.id)]
     assert "reopened" in kinds and "pause" not in kinds

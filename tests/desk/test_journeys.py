@@ -14,6 +14,7 @@ from PySide6.QtCore import QMimeData, QPointF, Qt, QUrl
 from PySide6.QtGui import QDropEvent
 from PySide6.QtWidgets import QApplication, QFileDialog, QPushButton
 
+from tests.desk.doing import settled, there
 from tests.making import discharge, write_log
 from wintry_tally.book import Book, RunStatus
 from wintry_tally.book.owner import this_process
@@ -82,6 +83,7 @@ def test_from_an_empty_book_to_a_report_on_the_simulated_bench(
     qtbot.keyClick(view.mass.line, Qt.Key.Key_Return)
     qtbot.keyClicks(view.mass_limit.line, "10 g")
     qtbot.keyClick(view.mass_limit.line, Qt.Key.Key_Return)
+    settled(qtbot)
     said = " ".join(view.findings.messages)
     assert "12.8 V × 40 Ah = 512 Wh: agrees" in said and "13.12 V rested" in said and "Weighed 4.36 kg" in said
     assert fresh.trail.button("capacity").state is StationState.NEXT
@@ -387,7 +389,7 @@ def test_an_interrupted_run_can_be_closed_as_such(qtbot, window: Window, sample_
         kinds = [event.kind for event in window.session.book.runs.events(run.id)]
     assert kinds.count("interrupted") == 1
     assert run.status is RunStatus.INTERRUPTED and run.cause == "interrupted"
-    assert not [b for b in window.findChildren(QPushButton) if b.text() == "Resume" and b.isVisible()]
+    assert not [b for b in there(window, QPushButton) if b.text() == "Resume" and b.isVisible()]
 
 
 def test_stopping_needs_two_presses_and_changing_the_rate_one(qtbot, window: Window, sample_book: Path) -> None:

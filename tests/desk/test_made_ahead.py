@@ -6,6 +6,7 @@ import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QApplication
 
+from tests.desk.doing import there
 from wintry_tally.desk.made_ahead import MadeAhead
 from wintry_tally.desk.views import OFF_RACK, PAGES, VIEWS
 from wintry_tally.desk.widgets.curve import Curve
@@ -28,7 +29,7 @@ def test_every_page_is_there_and_nothing_moves_by_it(demo: Window, qtbot, monkey
     qtbot.waitUntil(lambda: ahead.done, timeout=30000)
     assert set(demo.views) == set(VIEWS) and set(demo.pages_made) == set(PAGES) - set(OFF_RACK)
     assert (demo.stack.currentWidget(), QApplication.focusWidget(), demo.station) == (shown, focus, where)
-    made = [curve for curve in demo.view("curves").findChildren(Curve) if curve.made_ahead]
+    made = [curve for curve in there(demo.view("curves"), Curve) if curve.made_ahead]
     assert made and all(curve.made and not curve.isVisible() for curve in made)
 
 

@@ -10,6 +10,7 @@ import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFileDialog
 
+from tests.desk.doing import there
 from tests.making import discharge, write_log
 from wintry_tally.book import Book, RunSettings, RunStatus
 from wintry_tally.core.verdict.outcome import Outcome
@@ -367,7 +368,7 @@ def test_cells_and_a_second_meter_in_a_log_are_kept_beside(qtbot, window: Window
     page.keep()
 
     def found() -> list[Figure]:
-        return [item for item in window.findChildren(Figure) if "apart, under load" in item.accessibleName()]
+        return [item for item in there(window, Figure) if "apart, under load" in item.accessibleName()]
 
     qtbot.waitUntil(lambda: bool(found()), timeout=15000)
     figures = found()

@@ -9,7 +9,7 @@ from PySide6.QtCore import QMimeData, QPointF, Qt, QUrl
 from PySide6.QtGui import QDropEvent
 from PySide6.QtWidgets import QLabel
 
-from tests.desk.doing import texts
+from tests.desk.doing import texts, there
 from wintry_tally.desk.views.arrival import ArrivalView
 from wintry_tally.desk.window import Window
 
@@ -39,7 +39,7 @@ def test_dropped_captioned_taken_off_and_back(demo: Window, qtbot, tmp_path: Pat
     qtbot.waitUntil(lambda: len(kept.of(number)) == 2, timeout=10000)
     qtbot.waitUntil(lambda: len(card.fields) == 2, timeout=10000)
     assert "no picture that can be shown" in demo.problem
-    frames = [frame for frame in card.findChildren(QLabel) if frame.property("role") == "frame"]
+    frames = [frame for frame in there(card, QLabel) if frame.property("role") == "frame"]
     assert sorted(frame.text().split("\n")[0] for frame in frames) == ["", "page.pdf"]
     assert sum(not frame.pixmap().isNull() for frame in frames) == 1
     first = kept.of(number)[0]

@@ -10,7 +10,7 @@ import pytest
 from PySide6.QtCore import QEvent, QObject, QPoint, Qt
 from PySide6.QtWidgets import QApplication, QLabel, QPushButton, QWidget
 
-from tests.desk.doing import settled, texts
+from tests.desk.doing import settled, texts, there
 from wintry_tally.app import planner
 from wintry_tally.core.battery import parse_claim
 from wintry_tally.desk.views import PAGES, VIEWS
@@ -80,7 +80,7 @@ def test_what_runs_goes_on_before_ones_eyes_and_the_keyboard_stays(planned: Wind
     before = line.text()
     assert "discharging" in before
     qtbot.waitUntil(lambda: today._doing[number].text() != before, timeout=15000)
-    key = next(one for one in today.findChildren(QPushButton) if one.accessibleName().startswith("Look: M5"))
+    key = next(one for one in there(today, QPushButton) if one.accessibleName().startswith("Look: M5"))
     key.setFocus()
     today.refresh()
     assert QApplication.focusWidget().accessibleName().startswith("Look: M5")

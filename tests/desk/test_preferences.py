@@ -7,7 +7,7 @@ import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QAbstractButton, QComboBox, QLabel, QLineEdit, QTableWidget, QWidget
 
-from tests.desk.doing import settled
+from tests.desk.doing import settled, there
 from tests.desk.test_window import sample
 from wintry_tally.core.quantity.preferred import US, Units
 from wintry_tally.desk import notify, preferences
@@ -38,7 +38,7 @@ def choose(window: Window, units: Units) -> None:
 def told(root: QWidget) -> list[str]:
     """Everything that is read on a page, seen or by a screen reader."""
     found = []
-    for one in root.findChildren(QWidget):
+    for one in there(root, QWidget):
         if one.isVisible():
             found += [one.toolTip(), one.accessibleName()]
             if isinstance(one, QLabel | QAbstractButton):
@@ -82,7 +82,7 @@ def test_a_picture_of_the_cold_is_drawn_in_the_units_chosen(demo: Window, qtbot)
         demo.show_sample(sample(demo, "M1"))
         demo.show_station("cold")
         settled(qtbot)
-        found = [view for view in demo.view("cold").findChildren(Curve) if view.accessibleName() == "temperature"]
+        found = [view for view in there(demo.view("cold"), Curve) if view.accessibleName() == "temperature"]
         return found[0]._titles[1], min(found[0]._series[0][2])
 
     unit, coldest = warmth()

@@ -9,7 +9,7 @@ import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QComboBox, QPushButton
 
-from tests.desk.doing import settled, texts
+from tests.desk.doing import settled, texts, there
 from wintry_tally.bench.equipment import ChannelSpec, Instrument
 from wintry_tally.core.battery import parse_claim
 from wintry_tally.core.errors import InputError
@@ -37,7 +37,7 @@ def _said(view: ProgrammeView) -> str:
 
 
 def _key(view: ProgrammeView, name: str) -> QPushButton:
-    return next(made for made in view.findChildren(QPushButton) if name in {made.text(), made.accessibleName()})
+    return next(made for made in there(view, QPushButton) if name in {made.text(), made.accessibleName()})
 
 
 def _settled(view: ProgrammeView, qtbot) -> None:
@@ -146,7 +146,7 @@ def test_the_places_of_a_bench_are_read_by_hand_and_by_a_thermometer(fresh: Wind
     qtbot.keyClicks(card.name, "box outside")
     qtbot.keyClick(card.name, Qt.Key.Key_Return)
     qtbot.waitUntil(lambda: "box outside" in card.fields, timeout=5000)
-    chooser = next(one for one in card.findChildren(QComboBox) if one.accessibleName() == "What reads the shelf")
+    chooser = next(one for one in there(card, QComboBox) if one.accessibleName() == "What reads the shelf")
     chooser.setCurrentIndex(chooser.findData("stand-in thermometer"))
     chooser.activated.emit(chooser.currentIndex())
     qtbot.waitUntil(lambda: "shelf" in session.book.places.latest(), timeout=15000)

@@ -7,7 +7,7 @@ from datetime import UTC, datetime, timedelta
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QLabel
 
-from tests.desk.doing import settled
+from tests.desk.doing import settled, there
 from wintry_tally.book import RunSettings, RunStatus
 from wintry_tally.desk.views.rack import Rack
 from wintry_tally.desk.window import Window
@@ -60,9 +60,7 @@ def test_tags_hang_in_another_order_and_under_headings(demo: Window, qtbot) -> N
     assert shown(demo)[-1] == "M2", "its last test is the oldest"
     choose(qtbot, demo, "order", "family")
     assert shown(demo) == ["M5", "Z1", "M2", "M3", "M6", "M4"]
-    headings = [
-        one.text() for one in demo.rack.findChildren(QLabel) if one.isVisible() and one.property("role") == "small"
-    ]
+    headings = [one.text() for one in there(demo.rack, QLabel) if one.isVisible() and one.property("role") == "small"]
     assert headings[:2] == ["flooded lead-acid", "lithium iron phosphate"]
     # the next window hangs them so too
     other = Rack(demo.session)

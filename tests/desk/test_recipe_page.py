@@ -9,7 +9,7 @@ import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QComboBox, QFileDialog, QPushButton
 
-from tests.desk.doing import bars_of, claim, planned, press, start, texts
+from tests.desk.doing import bars_of, claim, planned, press, start, texts, there
 from wintry_tally.core.battery import FAMILIES
 from wintry_tally.core.engine import Phase
 from wintry_tally.desk.views.recipe_page import BY_HAND
@@ -109,7 +109,7 @@ def test_steps_are_added_moved_removed_and_taken_back(one: Window) -> None:
     assert titles() == [before[1], "By hand", before[2]]
     one.session.undo_stack.undo()
     assert titles() == [*before[:2], "By hand", before[2]], "Ctrl+Z brings it back"
-    box = next(item for item in page.steps.findChildren(QComboBox) if "how the load is set" in item.accessibleName())
+    box = next(item for item in there(page.steps, QComboBox) if "how the load is set" in item.accessibleName())
     box.setCurrentIndex(box.findData("power"))
     box.activated.emit(box.currentIndex())
     assert page.steps.recipe is not None and page.steps.recipe.steps[1].mode == "power"
@@ -182,7 +182,7 @@ def test_an_end_when_nobody_is_there_is_mended_as_offered(qtbot, one: Window) ->
     page.bench.setCurrentIndex(page.bench.findData(BY_HAND))
     page.bench.activated.emit(page.bench.currentIndex())
     assert "when nobody is there" in bars_of(page)
-    offers = {item.text() for item in page.start_card.findChildren(QPushButton)}
+    offers = {item.text() for item in there(page.start_card, QPushButton)}
     assert any(text.startswith("Begin at") for text in offers) and any(text.startswith("Draw ") for text in offers)
     before = page.steps.recipe
     assert before is not None

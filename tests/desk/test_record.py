@@ -10,6 +10,7 @@ from pathlib import Path
 import pytest
 from PySide6.QtWidgets import QPushButton
 
+from tests.desk.doing import there
 from wintry_tally.app.dossiers import dossier_of
 from wintry_tally.app.reporting import write_report
 from wintry_tally.app.run_record import record_of
@@ -62,7 +63,7 @@ def test_the_curve_shows_what_happened_and_goes_there(qtbot, window: Window, tol
     view.against["charge"].click()
     assert not any(words.startswith("“moved") for _, words in view.curve._marks)
     view.against["time"].click()
-    link = next(b for b in view.told.record.findChildren(QPushButton) if "moved it" in b.accessibleName())
+    link = next(b for b in there(view.told.record, QPushButton) if "moved it" in b.accessibleName())
     link.click()
     (low, high), _ = view.curve._plot.viewRange()
     assert low < 1.0 < high and high - low < 0.2

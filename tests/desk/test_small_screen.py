@@ -19,7 +19,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from tests.desk.doing import settled
+from tests.desk.doing import settled, there
 from wintry_tally.desk.theme.style import apply_named, base_points
 from wintry_tally.desk.views import PAGES, VIEWS
 from wintry_tally.desk.widgets.days import DaysChart
@@ -52,7 +52,7 @@ def large(demo: Window) -> Iterator[Window]:
 def cut(window: Window) -> list[str]:
     """What is seen only in part, and the pages that have to be moved sideways."""
     found = []
-    for part in window.findChildren(QWidget):
+    for part in there(window, QWidget):
         if not part.isVisible():
             continue
         least = part.minimumSizeHint()
@@ -81,7 +81,7 @@ def cut(window: Window) -> list[str]:
 def beyond(window: Window) -> list[str]:
     """Keys that stand beyond the window's edge, on no page that can be scrolled to them."""
     found = []
-    for part in window.findChildren(QAbstractButton):
+    for part in there(window, QAbstractButton):
         up = part
         while up is not None and not isinstance(up, QScrollArea):
             up = up.parentWidget() if up is not window else None

@@ -7,6 +7,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import QPushButton
 
+from tests.desk.doing import there
 from wintry_tally.desk.views.station_overview import StationOverview
 from wintry_tally.desk.window import Window
 
@@ -42,7 +43,7 @@ def test_another_run_s_picture_is_shown_where_it_is_asked_for(qtbot, demo: Windo
     assert "sag" not in page.picture._told.text()
 
     def keys() -> list[QPushButton]:
-        return [b for b in page.findChildren(QPushButton) if b.accessibleName() == "Its picture: Hold"]
+        return [b for b in there(page, QPushButton) if b.accessibleName() == "Its picture: Hold"]
 
     qtbot.waitUntil(lambda: bool(keys()), timeout=3000)
     (wanted,) = keys()
@@ -77,6 +78,6 @@ def test_tables_are_copied_as_tables(qtbot, demo: Window) -> None:
     demo.show_page("compare")
     compare = demo.page("compare")
     qtbot.waitUntil(lambda: compare._shown is not None, timeout=20000)
-    next(b for b in compare.findChildren(QPushButton) if b.text() == "Copy as a table").click()
+    next(b for b in there(compare, QPushButton) if b.text() == "Copy as a table").click()
     assert QGuiApplication.clipboard().text().splitlines()[0].split("\t")[1:-1] == list(compare._shown.codes)
     assert len(said) == 3 and all("on the clipboard" in words for words in said)

@@ -10,7 +10,7 @@ import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QPushButton
 
-from tests.desk.doing import bars_of, claim, planned, settled, start, texts
+from tests.desk.doing import bars_of, claim, planned, settled, start, texts, there
 from tests.making import discharge, write_log
 from wintry_tally.bench.connect import Tried
 from wintry_tally.bench.equipment import Instrument
@@ -29,7 +29,7 @@ def test_every_station_offers_what_fits_the_family(qtbot, one: Window, station: 
     one.show_station(station)
     view = one.view(station)
     qtbot.waitUntil(lambda: view.overview._recipes.count() > 0, timeout=3000)
-    offered = {b.text() for b in view.overview.findChildren(QPushButton)}
+    offered = {b.text() for b in there(view.overview, QPushButton)}
     family = one.session.sample(one.sample_id).family
     fitting = {t.title for t in shipped().values() if t.station == station and t.fits(family)}
     assert fitting and fitting <= offered and "Revive a flat lead-acid battery" not in offered
@@ -68,7 +68,7 @@ def test_sums_of_price_and_mass_stand_at_arrival(qtbot, one: Window) -> None:
     view = one.view("arrival")
     claim(one, "400 EUR", "3500 cycles", "4.4 kg")
     settled(qtbot)
-    shown = {figure.accessibleName().split(",")[0]: figure.text() for figure in view._sums_card.findChildren(Figure)}
+    shown = {figure.accessibleName().split(",")[0]: figure.text() for figure in there(view._sums_card, Figure)}
     assert any("10" in text for text in shown.values()) and len(shown) >= 4, shown
 
 
@@ -121,11 +121,9 @@ def test_what_is_measured_or_seen_is_entered_beside_its_claim(qtbot, one: Window
     assert outcome("feature") == "not-tested"
     qtbot.mouseClick(button(ledger, "It does"), Qt.MouseButton.LeftButton)
     assert outcome("feature") == "met"
-    field = next(
-        f for f in ledger.findChildren(QuantityField) if f.line.accessibleName().startswith("Measured: Length")
-    )
+    field = next(f for f in there(ledger, QuantityField) if f.line.accessibleName().startswith("Measured: Length"))
     field.line.setText("201 mm")
-    limit = next(f for f in ledger.findChildren(QuantityField) if f.line.accessibleName().startswith("Good to: Length"))
+    limit = next(f for f in there(ledger, QuantityField) if f.line.accessibleName().startswith("Good to: Length"))
     limit.line.setText("0.5 mm")
     qtbot.keyClick(limit.line, Qt.Key.Key_Return)
     assert outcome("length") in {"met", "too-close"}
@@ -200,14 +198,14 @@ def test_the_bench_and_a_recipe_fit_a_small_laptop(qtbot, one: Window) -> None:
     bench.new_channel()
     bench.new_instrument()
     settled(qtbot)
-    for child in bench.findChildren(QPushButton):
+    for child in there(bench, QPushButton):
         if child.isVisible():
             assert child.mapTo(bench, child.rect().topRight()).x() <= bench.width(), child.text()
     claim(one, "40 A continuous")
     page = planned(one, "hold")
     page.edit.click()
     settled(qtbot)
-    for child in page.findChildren(QPushButton):
+    for child in there(page, QPushButton):
         if child.isVisible():
             assert child.mapTo(page, child.rect().topRight()).x() <= page.width(), child.text()
     assert one.width() == 1024

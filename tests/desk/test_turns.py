@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+from contextlib import nullcontext
 from types import SimpleNamespace
 
 import numpy as np
 import pytest
-from PySide6.QtCore import QObject
-from PySide6.QtWidgets import QHBoxLayout, QWidget
+from PySide6.QtCore import QCoreApplication, QEvent, QObject, QRect
+from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+from shiboken6 import isValid
 
 from wintry_tally.core.trace.outline import MANY, outline
-from wintry_tally.desk.widgets.curve import FEW, Curve
+from wintry_tally.desk.widgets.curve import FEW, Curve, Step
+from wintry_tally.desk.widgets.letting_go import TOGETHER, let_all_go, let_go
+from wintry_tally.desk.widgets.parts import column, label, laid_out_once, scrolling
 from wintry_tally.desk.widgets.slices import Slices, while_open
 from wintry_tally.desk.widgets.turns import Turns, turns
 from wintry_tally.desk.window import Window
@@ -86,21 +90,22 @@ def test_a_curve_come_upon_is_drawn_dressed_and_painted_each_in_a_turn(qtbot, wi
     turns()._timer.stop()
     holder.hide()
     holder.show()  # come upon again, nothing drawn anew: only its picture waits
-    assert curve._plot.late and colours() == 1 and not curve._due and not curve._undressed
+    assert curve._plot.late and colours() == 1 and curve._left == {Step.PICTURE}
     holder.hide()
     curve.show_curves([("two", [0.0, 1.0, 2.0], [2.0, 3.0, 2.0])])
     holder.show()  # nor does what was seen there before stay, while it waits to be drawn
-    assert curve._due and curve._plot.updatesEnabled() and colours() == 1
+    assert Step.CURVES in curve._left and curve._plot.updatesEnabled() and colours() == 1
     turns()._timer.start()
     qtbot.waitUntil(lambda: not curve._plot.late and colours() > 3, timeout=3000)
     curve.show_curves([("three", [0.0, 1.0], [2.0, 5.0])])
     assert not curve._plot.updatesEnabled(), "what is seen stays until the next is drawn"
-    qtbot.waitUntil(lambda: not curve._undressed and curve._plot.updatesEnabled(), timeout=3000)
+    qtbot.waitUntil(lambda: not curve._left and curve._plot.updatesEnabled(), timeout=3000)
 
 
 def test_the_parts_of_a_list_take_turns_with_everything_else(qtbot, monkeypatch) -> None:
     monkeypatch.setattr("wintry_tally.desk.widgets.slices.SLICE_S", 0.0)
-    made, owner = list[object](), QObject()
+    made, owner = list[object](), QWidget()
+    qtbot.addWidget(owner)
 
     def parts():
         for number in range(6):
@@ -129,6 +134,79 @@ def test_what_is_made_of_a_book_is_made_no_further_once_it_is_closed(then: str) 
     elif then == "another":
         session.open = object()
     assert list(parts) == ([None, None] if then == "the same" else [])
+
+
+def test_of_a_book_that_is_closed_before_its_turn_nothing_is_made(qtbot) -> None:
+    session, made, owner = SimpleNamespace(has_book=True, open=object()), list[int](), QWidget()
+    qtbot.addWidget(owner)
+    slices = Slices(owner, 0)
+    slices.begin(while_open(session, (made.append(number) for number in range(3))))
+    session.has_book, session.open = False, None
+    qtbot.waitUntil(lambda: not slices.busy, timeout=3000)
+    assert made == []
+
+
+def test_what_is_let_go_of_is_seen_no_more_and_goes_some_at_a_time(qtbot) -> None:
+    holder = QWidget()
+    qtbot.addWidget(holder)
+    many, few = QWidget(holder), QWidget(holder)
+    for _ in range(3):
+        part = QWidget(many)
+        for _ in range(TOGETHER // 2):
+            QWidget(part)
+    QWidget(few)
+    holder.show()
+    turns()._timer.stop()
+    whole = len(holder.findChildren(QWidget))
+    let_go(few)
+    let_go(many)
+    turns()._timer.stop()
+    assert not many.isVisible() and not few.isVisible() and len(holder.findChildren(QWidget)) == whole
+    left = [whole]
+    while left[-1]:
+        turns()._next()
+        QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+        left.append(len(holder.findChildren(QWidget)))
+        assert left[-2] - left[-1] <= TOGETHER + TOGETHER // 2, "not all at once"
+    assert len(left) >= 3
+    let_go(gone := QWidget(holder))
+    let_all_go()
+    assert not isValid(gone) and turns().idle is False
+    turns()._timer.start()
+    qtbot.waitUntil(lambda: turns().idle, timeout=3000)
+
+
+def test_a_page_is_laid_out_once_however_many_of_its_parts_are_shown(qtbot) -> None:
+    class Counted(QVBoxLayout):
+        done = 0
+
+        def setGeometry(self, rect: QRect) -> None:
+            self.done += 1
+            super().setGeometry(rect)
+
+    inner, within, page = QWidget(), Counted(), QWidget()
+    inner.setLayout(within)
+    parts = [label("a part") for _ in range(8)]
+    for part in parts:
+        within.addWidget(part)
+        part.hide()
+    page.setLayout(column(scrolling(inner)))
+    qtbot.addWidget(page)
+    page.resize(300, 300)
+    page.show()
+    qtbot.wait(30)
+
+    def times(one: QWidget | None) -> int:
+        within.done = 0
+        with nullcontext() if one is None else laid_out_once(one):
+            for part in parts:
+                part.setVisible(part.isHidden())
+        qtbot.wait(30)
+        assert within.isEnabled() and all(part.height() > 0 for part in parts)
+        return within.done
+
+    assert times(None) >= len(parts) - 1, "as Qt does it"
+    assert times(page) <= 1 and times(parts[0]) <= 2 and parts[-1].y() > parts[0].y()
 
 
 def test_a_long_curve_of_the_same_name_as_the_one_before_is_its_own_near_and_far(qtbot, window: Window) -> None:

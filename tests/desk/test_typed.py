@@ -11,6 +11,7 @@ import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QLabel, QWidget
 
+from tests.desk.doing import there
 from wintry_tally.book import Book
 from wintry_tally.core.battery import parse_claim
 from wintry_tally.core.verdict.outcome import School
@@ -251,9 +252,7 @@ def test_what_another_program_writes_into_the_book_is_shown(one: Window, qtbot) 
         other.set_meta("school", "plain")
 
     def shown() -> bool:
-        return (
-            any("77 Ah" in label.text() for label in view.findChildren(QLabel)) and one.session.school is School.PLAIN
-        )
+        return any("77 Ah" in label.text() for label in there(view, QLabel)) and one.session.school is School.PLAIN
 
     qtbot.waitUntil(shown, timeout=15000)
     assert [sample.code for sample in one.session.samples()][-1] == "Z9" and view.claim.line.text() == "half ty"

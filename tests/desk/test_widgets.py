@@ -11,6 +11,7 @@ from PySide6.QtCore import QPoint, QRectF, Qt
 from PySide6.QtGui import QColor, QFontDatabase, QGuiApplication
 from PySide6.QtWidgets import QApplication, QLabel, QWidget
 
+from tests.desk.doing import there
 from wintry_tally.core.battery import Finding, parse_claim
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.quantity import Quantity
@@ -257,7 +258,7 @@ def test_durations_and_claims_in_fields(qtbot) -> None:
 def test_the_working_pane_draws_the_tree_and_copies_it(qtbot) -> None:
     pane = shown(qtbot, WorkingPane())
     pane.show_working(WORKING)
-    texts = [label.text() for label in pane.findChildren(QLabel)]
+    texts = [label.text() for label in there(pane, QLabel)]
     assert {"Charge", "Q = ∫ I dt", "I", "8 A", "→ 40 Ah", "common practice", "Doubt"} <= set(texts)
     pane._copy()
     assert QGuiApplication.clipboard().text() == WORKING.as_text()
@@ -269,17 +270,17 @@ def test_a_formula_is_drawn_and_written_where_there_is_no_room(qtbot) -> None:
     formula = shown(qtbot, Formula("p = Φ((y − T) / u); limits of error a as uniform: u = a / √3; as measured"))
     formula.resize(400, 200)
     qtbot.waitUntil(lambda: formula.drawn)
-    pictures = formula.findChildren(Drawn)
+    pictures = there(formula, Drawn)
     assert [part.accessibleName() for part in pictures] == ["p = Φ((y − T) / u)", "u = a / √3"]
     assert all(part.isVisible() for part in pictures)
-    written = [label.text() for label in formula.findChildren(QLabel) if label.isVisible()]
+    written = [label.text() for label in there(formula, QLabel) if label.isVisible()]
     assert written == ["limits of error a as uniform:", "as measured"]
     ink = pictures[0].grab().toImage()
     colours = {QColor(ink.pixel(x, y)).name() for x in range(ink.width()) for y in range(ink.height())}
     assert len(colours) > 8, "something is drawn, with soft edges"
     formula.resize(round(0.6 * pictures[0].wide), 200)
     qtbot.waitUntil(lambda: not pictures[0].isVisible())
-    assert any(label.text().startswith("p = ") and label.isVisible() for label in formula.findChildren(QLabel))
+    assert any(label.text().startswith("p = ") and label.isVisible() for label in there(formula, QLabel))
 
 
 def test_findings_gravest_first_with_their_working(qtbot) -> None:
@@ -291,7 +292,7 @@ def test_findings_gravest_first_with_their_working(qtbot) -> None:
     from PySide6.QtWidgets import QPushButton
 
     with qtbot.waitSignal(found.opened) as caught:
-        found.findChildren(QPushButton)[0].click()
+        there(found, QPushButton)[0].click()
     assert caught.args == [WORKING]
     found.show_findings([], "nothing")
     assert found.messages == []
@@ -325,7 +326,7 @@ def test_the_plot_library_waits_until_a_curve_is_shown(qtbot) -> None:
 def test_outcomes_and_empty_states_have_words(qtbot) -> None:
     assert set(OUTCOME_WORDS) == set(Outcome)
     state = shown(qtbot, empty("Nothing", "Do this next", button("Do", lambda: None, "main", "Do it")))
-    assert state.findChildren(type(button("x", lambda: None)))[0].accessibleName() == "Do it"
+    assert there(state, type(button("x", lambda: None)))[0].accessibleName() == "Do it"
 
 
 def test_a_call_is_heard_by_whichever_player_there_is(qtbot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -8,7 +8,7 @@ import pytest
 from PySide6.QtCore import QSettings, Qt
 from PySide6.QtWidgets import QAbstractButton, QComboBox, QFileDialog, QLineEdit, QPushButton, QWidget
 
-from tests.desk.doing import settled
+from tests.desk.doing import settled, there
 from wintry_tally.core.verdict.outcome import Outcome, School
 from wintry_tally.desk.commands import COMMANDS, RECENT
 from wintry_tally.desk.remembered import books
@@ -213,7 +213,7 @@ def test_the_offered_repair_is_applied_by_a_click_and_taken_back(demo: Window, q
     assert capacity() > 100
     qtbot.mouseClick(button(demo.view("capacity"), "Apply"), Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: capacity() is not None and capacity() < 40, timeout=15000)
-    qtbot.waitUntil(lambda: any(b.text() == "Take back" for b in demo.findChildren(QPushButton)), timeout=15000)
+    qtbot.waitUntil(lambda: any(b.text() == "Take back" for b in there(demo, QPushButton)), timeout=15000)
     demo.session.undo_stack.undo()
     qtbot.waitUntil(lambda: capacity() is not None and capacity() > 100, timeout=15000)
 
@@ -246,7 +246,7 @@ def test_nothing_is_cut_off_on_a_small_laptop(demo: Window, qtbot, size: tuple[i
         settled(qtbot)
         assert demo.width() == size[0], f"{station} pushes the window wider"
         view = demo.view(station)
-        for child in view.findChildren(QPushButton):
+        for child in there(view, QPushButton):
             if child.isVisible():
                 right = child.mapTo(view, child.rect().topRight()).x()
                 assert right <= view.width(), (station, child.text())

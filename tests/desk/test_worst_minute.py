@@ -9,6 +9,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QComboBox, QFileDialog, QLabel, QWidget
 
+from tests.desk.doing import there
 from tests.desk.test_bench_trouble import HOLD
 from wintry_tally.book import RunSettings
 from wintry_tally.core.engine import Phase
@@ -16,7 +17,7 @@ from wintry_tally.desk.window import Window
 
 
 def words(widget) -> str:
-    return " ".join(shown.text() for shown in widget.findChildren(QLabel))
+    return " ".join(shown.text() for shown in there(widget, QLabel))
 
 
 @pytest.fixture

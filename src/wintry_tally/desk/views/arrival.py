@@ -36,7 +36,7 @@ from wintry_tally.desk.widgets.lines import Line, Lines, Page
 from wintry_tally.desk.widgets.parts import anew, button, card, clear, column, label, named, row, scrolling
 from wintry_tally.desk.widgets.pictures_card import PicturesCard
 from wintry_tally.desk.widgets.quantity_field import QuantityField, TypedField
-from wintry_tally.desk.widgets.slices import Slices
+from wintry_tally.desk.widgets.slices import Slices, while_open
 from wintry_tally.desk.widgets.words_offer import WordsOffer
 from wintry_tally.report.words import claim_words
 
@@ -101,7 +101,7 @@ class ArrivalView(StationView):
         self._editing: int | None = None
         self._shown_claims: tuple[object, ...] = ()
         self._above, self._below = QVBoxLayout(), QVBoxLayout()  # what is being changed stands between them
-        self._slices = Slices(self, AT_ONCE)
+        self._slices, self._below_it = Slices(self, 1), Slices(self, 0)
 
         self._make_facts()
         self.findings = FindingList()
@@ -225,11 +225,18 @@ class ArrivalView(StationView):
         self.obtained.setCurrentIndex(max(0, self.obtained.findData(arrival.obtained)))
         self.notes.show_kept(arrival.notes)
         self._show_claims(sample.claims)
-        self.findings.show_findings(arrival_findings(sample), "Nothing yet: type a claim and the as-received voltage.")
-        self._show_sums(derived_sums(sample))
         self.pictures.show_sample(sample.id)
-        self.bank.show_sample(sample.id)
         self._filling = False
+        self._below_it.begin(while_open(self.session, self._lower(sample)))
+
+    def _lower(self, sample: Sample) -> Iterator[None]:
+        """What stands below the claims, a card at a step."""
+        self.findings.show_findings(arrival_findings(sample), "Nothing yet: type a claim and the as-received voltage.")
+        yield
+        self._show_sums(derived_sums(sample))
+        yield
+        self.bank.show_sample(sample.id)
+        yield
 
     def _show_sums(self, sums: list[Sum]) -> None:
         """What follows from price, cycles, mass and size, each with its working."""
@@ -250,18 +257,27 @@ class ArrivalView(StationView):
         self.order.setVisible(list(claims) != in_sheet_order(claims))
         known = [claim.id for claim in claims]
         above = known.index(self._editing) if self._editing in known else 0 if self._editing == NEW else len(claims)
-        with anew(self._above, QGridLayout()) as before, anew(self._below, QGridLayout()) as after:
+        with anew(self._above, column(gap=0)) as before, anew(self._below, column(gap=0)) as after:
             below = [claim for claim in claims[above:] if claim.id != self._editing]
             self._slices.begin(self._claim_lines((before, claims[:above]), (after, below)))
 
-    def _claim_lines(self, *groups: tuple[QGridLayout, Sequence[Claim]]) -> Iterator[None]:
-        """The claims, one at a step. A grid: rows in a column are asked for their heights a hundred times over."""
-        for grid, claims in groups:
-            grid.setVerticalSpacing(2)
-            grid.setColumnStretch(0, 1)
-            for place, claim in enumerate(claims):
-                for across, part in enumerate(self._line(claim)):
-                    grid.addWidget(part, place, across)
+    def _claim_lines(self, *groups: tuple[QVBoxLayout, Sequence[Claim]]) -> Iterator[None]:
+        """The claims, some at a step, each some a grid: what is put in is laid out, and not all that was there before."""
+        words = label("", "small")
+        words.ensurePolished()
+        for holder, claims in groups:
+            widest = max((words.fontMetrics().horizontalAdvance(claim.source) for claim in claims), default=0) + 2
+            for first in range(0, len(claims), AT_ONCE):
+                some, grid = QWidget(), QGridLayout()
+                grid.setContentsMargins(0, 0, 0, 2)
+                grid.setVerticalSpacing(2)
+                grid.setColumnStretch(0, 1)
+                grid.setColumnMinimumWidth(1, widest)
+                for place, claim in enumerate(claims[first : first + AT_ONCE]):
+                    for across, part in enumerate(self._line(claim)):
+                        grid.addWidget(part, place, across)
+                some.setLayout(grid)
+                holder.addWidget(some)
                 yield
 
     def _line(self, claim: Claim) -> tuple[QWidget, ...]:
@@ -293,7 +309,9 @@ class ArrivalView(StationView):
         said = focus.accessibleName()
         self._put_in_order(claims)
         self._slices.finish()
-        again = next((key for key in self.findChildren(QPushButton) if key.accessibleName() == said), None)
+        again = next(
+            (key for key in self.findChildren(QPushButton) if key.accessibleName() == said and key.isVisible()), None
+        )
         if again is not None:
             again.setFocus()
 

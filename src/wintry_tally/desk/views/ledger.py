@@ -15,6 +15,7 @@ from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.findings import FindingList
 from wintry_tally.desk.widgets.flow import Flow
 from wintry_tally.desk.widgets.ledger_line import LedgerLine, columns
+from wintry_tally.desk.widgets.letting_go import let_go
 from wintry_tally.desk.widgets.parts import button, card, clear, column, empty, label, row, scrolling
 from wintry_tally.desk.widgets.slices import Slices
 from wintry_tally.desk.widgets.tally import Tally, tally_words
@@ -122,8 +123,7 @@ class LedgerView(StationView):
             made.opened.connect(self.opened)
             if there is not None:
                 self._lines.replaceWidget(there, made)
-                there.hide()
-                there.deleteLater()
+                let_go(there)
                 self.lines[place] = made
             else:
                 self._lines.addWidget(made)
@@ -133,8 +133,7 @@ class LedgerView(StationView):
             yield
         for line in self.lines[len(verdicts) :]:
             self._lines.removeWidget(line)
-            line.hide()
-            line.deleteLater()
+            let_go(line)
         del self.lines[len(verdicts) :]
 
     def _heads(self) -> QGridLayout:

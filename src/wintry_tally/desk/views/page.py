@@ -9,6 +9,7 @@ from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtWidgets import QWidget
 
 from wintry_tally.desk.session import Session
+from wintry_tally.desk.widgets.parts import laid_out_once
 
 T = TypeVar("T")
 
@@ -64,7 +65,8 @@ class MainPage(QWidget):
 
     def _refresh_shown(self) -> None:
         if self.isVisible():
-            self.refresh()
+            with laid_out_once(self):
+                self.refresh()
 
     def tell_alone(self) -> None:
         """It is shown with no book open."""

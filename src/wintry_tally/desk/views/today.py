@@ -155,11 +155,7 @@ class TodayPage(MainPage):
             inside = holder is not None and self.isAncestorOf(holder)
             name = holder.accessibleName() if inside and holder is not None else ""
         if inside:  # the keyboard stays where it was
-            same = [
-                key
-                for key in self.findChildren(QPushButton)
-                if key.accessibleName() == name and key.parent() is not None
-            ]
+            same = [key for key in self.findChildren(QPushButton) if key.accessibleName() == name and key.isVisible()]
             (same[0] if same else self).setFocus()
 
     def _group(self, group: str, items: list[Item]) -> QWidget:

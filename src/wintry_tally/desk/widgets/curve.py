@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from enum import IntEnum
 from functools import partial
 from typing import Any, Self
 
@@ -79,6 +80,16 @@ def _page_around(widget: QWidget) -> QScrollArea | None:
 _NOWHERE: tuple[float | None, float | None] | None = None
 
 
+class Step(IntEnum):
+    """What is left to be done of a plot, in this order, each in a turn of its own."""
+
+    CURVES = 0
+    MARKS = 1
+    """Bands, marks and the level that can be dragged."""
+    PICTURE = 2
+    """Painting it: until then what was there stays as it is seen, or its place is blank where it was just come upon."""
+
+
 class Curve(QWidget):
     """One plot. Curves are told apart by dash as well as by colour, and named in a key above it.
 
@@ -110,7 +121,8 @@ class Curve(QWidget):
         self._extra: list[Any] = []
         self._ticks: list[tuple[float, str]] = []
         self._single = False
-        self._due, self._undressed, self._look = False, False, _NOWHERE
+        self._left: set[Step] = set()
+        self._look = _NOWHERE
         self.least_named = 2
         """From so many curves on they are named in a key."""
         layout = QVBoxLayout(self)
@@ -140,32 +152,36 @@ class Curve(QWidget):
         self._ahead, self._lines = ahead, [(which, at, shown(words)) for which, at, words in lines]
         if self._plot is None:
             return
-        if self._items and not self._due and self._shape() == self._drawn and self.isVisible():
+        if self._items and Step.CURVES not in self._left and self._shape() == self._drawn and self.isVisible():
             self._draw()  # the live page: only the data changes
         else:
-            self._due, self._look = True, None
-            if self.isVisible() and not self._plot.late:
-                self._plot.setUpdatesEnabled(False)  # what was there stays as it is seen, and is not drawn once more
-            self._await_turn()
+            self._look = None
+            self._await_turn(Step.CURVES, Step.MARKS, Step.PICTURE)
 
-    def _await_turn(self) -> None:
-        """Drawn in its turn; where nobody sees it, once it is seen."""
-        if self.isVisible():
+    def _await_turn(self, *steps: Step) -> None:
+        """These steps too, in their turns; where nobody sees it, once it is seen."""
+        self._left.update(steps)
+        if self.isVisible() and self._left:
+            if not self._plot.late:
+                self._plot.setUpdatesEnabled(False)
             turns().ask(self, self._next)
 
     def _next(self) -> None:
-        """One step of drawing: the curves, what is put onto them, the picture of both; none that nobody sees."""
-        if not self.isVisible():
-            return
-        if self._due:
-            self._redraw()
-        elif self._undressed:
-            self._dress()
-        elif self._plot.late:
-            self._plot.late = False
-            self._plot.viewport().update()
-        if self._due or self._undressed or self._plot.late:
+        """The next step; none that nobody sees."""
+        if self._left and self.isVisible():
+            self._take(min(self._left))
             self._await_turn()
+
+    def _take(self, step: Step) -> None:
+        self._left.discard(step)
+        if step is Step.CURVES:
+            self._redraw()
+        elif step is Step.MARKS:
+            self._dress()
+        else:
+            self._plot.late = False
+            self._plot.setUpdatesEnabled(True)
+            self._plot.viewport().update()
 
     def _shape(self) -> tuple[object, ...]:
         """What is drawn, but for the points of curves that are short; a long one stays in memory while it is drawn."""
@@ -173,43 +189,37 @@ class Curve(QWidget):
         return (*looks, int(self._ahead is not None), *self._lines)
 
     def settle(self) -> None:
-        """Draw now what is to be drawn a moment later, when the rest of a page has had its turn."""
-        if self._due:
-            self._redraw()
-        if self._undressed:
-            self._dress()
+        """Draw now what is to be drawn a moment later, when the rest of a page has had its turn; it is painted then."""
+        for step in (Step.CURVES, Step.MARKS):
+            if step in self._left:
+                self._take(step)
 
     def _redraw(self) -> None:
-        self._due = False
         self._draw()
         if self._look is not None:
             self.look_at_all(*self._look)
         self._plot.getPlotItem().getViewBox().prepareForPaint()  # else it is painted, fitted, and painted once more
-        self._undressed = True
+        self._left.add(Step.MARKS)
 
     def _dress(self) -> None:
-        """Bands, marks and the level that can be dragged."""
-        self._undressed = False
         item = self._plot.getPlotItem()
         for old in self._extra:
             item.removeItem(old)
         self._extra = decorations(item, self._series, self._bands, self._marks)
         self._place_names()
         self._put_level()
-        self._plot.setUpdatesEnabled(True)
 
     def decorate(self, bands: Sequence[Stretch] = (), marks: Sequence[tuple[float, str]] = ()) -> None:
         """Stretches shaded and named along the axis, and named instants; they stay until the next call."""
         self._bands = [(low, high, shown(words), live) for low, high, words, live in bands]
         self._marks = [(at, shown(words)) for at, words in marks]
-        self._undressed = self._plot is not None
-        if self._undressed and not self._due:
-            self._await_turn()
+        if self._plot is not None:
+            self._await_turn(Step.MARKS, Step.PICTURE)
 
     def set_level(self, value: float | None) -> None:
         """A horizontal line that can be dragged; None takes it away."""
         self._level = value
-        if self._plot is not None and not self._due and not self._undressed:
+        if self._plot is not None and Step.MARKS not in self._left:
             self._put_level()
 
     def set_stretch(self, low: float | None, high: float | None = None) -> None:
@@ -309,7 +319,7 @@ class Curve(QWidget):
         """Everything again; between two values of the vertical axis where they are given."""
         if self._plot is None:
             return
-        if self._due:
+        if Step.CURVES in self._left:
             self._look = (low, high)
             return
         item = self._plot.getPlotItem()
@@ -343,7 +353,7 @@ class Curve(QWidget):
         self.prepare()
         self._plot.late = True
         self._plot.setUpdatesEnabled(True)  # else what the page before showed there would stay
-        self._await_turn()
+        self._await_turn(Step.PICTURE)
 
     def prepare(self) -> None:
         """Make the plot, as it is when first shown; what loads its library takes a moment."""

@@ -20,10 +20,12 @@ from PySide6.QtWidgets import (
     QVBoxLayout,
     QWidget,
 )
+from shiboken6 import isValid
 
 from wintry_tally.desk.preferences import shown
 from wintry_tally.desk.theme import SPACE
 from wintry_tally.desk.widgets.flow import Columns
+from wintry_tally.desk.widgets.letting_go import let_go
 
 
 class Words(QLabel):
@@ -194,11 +196,31 @@ def clear(layout: QLayout) -> None:
             continue
         widget, inner = item.widget(), item.layout()
         if widget is not None:
-            widget.hide()
-            widget.setParent(None)
-            widget.deleteLater()
+            let_go(widget)
         elif inner is not None:
             clear(inner)
+
+
+@contextmanager
+def laid_out_once(page: QWidget) -> Iterator[None]:
+    """Change whatever lies on a page that scrolls, or is a part of one, and have it laid out afterwards.
+
+    Qt lays out all that is around a part at the very moment it is shown or hidden, for each anew.
+    """
+    areas, above = page.findChildren(QScrollArea), page.parentWidget()
+    while above is not None and not isinstance(above, QScrollArea):
+        above = above.parentWidget()
+    inner = [area.widget() for area in (*areas, above) if isinstance(area, QScrollArea)]
+    layouts = [one.layout() for one in inner if one is not None]
+    held = [layout for layout in layouts if layout is not None and layout.isEnabled()]
+    for layout in held:
+        layout.setEnabled(False)
+    try:
+        yield
+    finally:
+        for layout in held:
+            if isValid(layout):
+                layout.setEnabled(True)
 
 
 Inside = TypeVar("Inside", QVBoxLayout, QGridLayout)

@@ -7,7 +7,9 @@ from collections.abc import Callable, Iterator
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject
+from PySide6.QtWidgets import QWidget
 
+from wintry_tally.desk.widgets.parts import laid_out_once
 from wintry_tally.desk.widgets.turns import turns
 
 if TYPE_CHECKING:
@@ -20,17 +22,24 @@ SLICE_S = 0.006
 def while_open(session: Session, parts: Iterator[None]) -> Iterator[None]:
     """These parts as long as the book is open that is open now; what is not made by then is not made."""
     opened = session.open
-    for _ in parts:
-        yield
-        if not session.has_book or session.open is not opened:
-            return
+
+    def some() -> Iterator[None]:
+        while session.has_book and session.open is opened:
+            try:
+                next(parts)
+            except StopIteration:
+                return
+            yield
+
+    return some()
 
 
 class Slices(QObject):
     """Makes the parts of one list: the first few at once, the others in turns; beginning anew leaves the old ones."""
 
-    def __init__(self, parent: QObject, at_once: int) -> None:
+    def __init__(self, parent: QWidget, at_once: int) -> None:
         super().__init__(parent)
+        self._page = parent
         self._at_once = at_once
         self._parts: Iterator[None] | None = None
         self._done: Callable[[], None] | None = None
@@ -73,7 +82,8 @@ class Slices(QObject):
 
     def _slice(self) -> None:
         until = time.perf_counter() + SLICE_S
-        while self._next():
-            if time.perf_counter() >= until:
-                turns().ask(self, self._slice)
-                return
+        with laid_out_once(self._page):
+            while self._next():
+                if time.perf_counter() >= until:
+                    turns().ask(self, self._slice)
+                    return
