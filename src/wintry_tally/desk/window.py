@@ -24,7 +24,7 @@ from wintry_tally.desk.views.rack import Rack
 from wintry_tally.desk.views.sample_head import SampleHead
 from wintry_tally.desk.views.welcome import no_battery, welcome
 from wintry_tally.desk.widgets.command_list import CommandList
-from wintry_tally.desk.widgets.parts import button, column, laid_out_once, scrolling
+from wintry_tally.desk.widgets.parts import button, column, scrolling
 from wintry_tally.desk.widgets.problem_band import ProblemBand
 from wintry_tally.desk.widgets.working_pane import WorkingPane
 from wintry_tally.desk.worst_minute import WorstMinute
@@ -199,8 +199,7 @@ class Window(QMainWindow):
         self.rack.mark(self.sample_id)
         view, holder = self.view(key), self._top.mark(key)
         self.heading()
-        with laid_out_once(view):
-            view.show_sample(self.sample_id)  # before it is seen
+        view.show_sample(self.sample_id)  # before it is seen
         self._turn_to(view, holder)
 
     def _turn_to(self, made: QWidget, holder: QWidget) -> None:
@@ -255,14 +254,12 @@ class Window(QMainWindow):
         if sample_id == self.sample_id:
             self.heading()
             if self.station in self.views:
-                with laid_out_once(self.views[self.station]):
-                    self.views[self.station].refresh()
+                self.views[self.station].redraw(self.views[self.station].refresh)
 
     def _dossier_changed(self, sample_id: int) -> None:
         self.rack.refresh(sample_id)
         if sample_id == self.sample_id and self.station in self.views:
-            with laid_out_once(self.views[self.station]):
-                self.views[self.station].dossier_changed()
+            self.views[self.station].redraw(self.views[self.station].dossier_changed)
 
     def _ticked(self) -> None:
         self.rack.tick()

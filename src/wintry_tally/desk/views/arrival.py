@@ -4,21 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
-from functools import partial
 from typing import TYPE_CHECKING, cast
 
 from PySide6.QtCore import Qt
-from PySide6.QtGui import QKeySequence, QShortcut
-from PySide6.QtWidgets import (
-    QCheckBox,
-    QComboBox,
-    QFrame,
-    QGridLayout,
-    QLineEdit,
-    QPushButton,
-    QVBoxLayout,
-    QWidget,
-)  # fmt: skip
+from PySide6.QtWidgets import QCheckBox, QComboBox, QFrame, QGridLayout, QLineEdit, QWidget  # fmt: skip
 
 from wintry_tally.core.battery import FAMILIES, Claim, Sample, arrival_findings, pack_of, packs_of
 from wintry_tally.core.battery.claims import NOTED, in_sheet_order
@@ -29,11 +18,12 @@ from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.station import StationView
 from wintry_tally.desk.widgets.bank_card import BankCard
 from wintry_tally.desk.widgets.claim_editor import SOURCES, ClaimEditor
+from wintry_tally.desk.widgets.claim_list import NEW, ClaimList
 from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.findings import FindingList
 from wintry_tally.desk.widgets.flow import Columns, Halves
 from wintry_tally.desk.widgets.lines import Line, Lines, Page
-from wintry_tally.desk.widgets.parts import anew, button, card, clear, column, label, named, row, scrolling
+from wintry_tally.desk.widgets.parts import button, card, clear, column, label, named, row, scrolling
 from wintry_tally.desk.widgets.pictures_card import PicturesCard
 from wintry_tally.desk.widgets.quantity_field import QuantityField, TypedField
 from wintry_tally.desk.widgets.slices import Slices, while_open
@@ -43,13 +33,7 @@ from wintry_tally.report.words import claim_words
 if TYPE_CHECKING:
     from wintry_tally.core.battery.printed import Typed
 
-NEW = -1
-"""Stands for a claim that is not there yet."""
 OBTAINED = ("", "bought", "supplied by the maker", "lent")
-
-
-AT_ONCE = 4
-"""Claims that a window shows at the most; the others are written below when it has drawn these."""
 
 
 class ArrivalView(StationView):
@@ -92,16 +76,15 @@ class ArrivalView(StationView):
         self.editor.kept.connect(self._keep_edited)
         self.editor.ended.connect(self._end_editing)
         self.editor.hide()
-        for keys, by in (("Alt+Up", -1), ("Alt+Down", 1)):
-            way = QShortcut(QKeySequence(keys), self, partial(self._move_claim, by))
-            way.setContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
+        self.claims = ClaimList(self.editor)
+        self.claims.change.connect(self.change_claim)
+        self.claims.remove.connect(lambda claim: self.session.remove_claim(self.sample_id, claim))
+        self.claims.order.connect(self._put_in_order)
         self.words = WordsOffer()
         self.words.failed.connect(self.session.failed)
         self.words.learned.connect(self._learned)
         self._editing: int | None = None
-        self._shown_claims: tuple[object, ...] = ()
-        self._above, self._below = QVBoxLayout(), QVBoxLayout()  # what is being changed stands between them
-        self._slices, self._below_it = Slices(self, 1), Slices(self, 0)
+        self._below_it = Slices(self, 0)
 
         self._make_facts()
         self.findings = FindingList()
@@ -157,13 +140,7 @@ class ArrivalView(StationView):
             "small",
             wrap=True,
         )
-        claims = card(
-            row(label("Claims", "heading"), None, self.order),
-            hint,
-            entry,
-            self.words,
-            column(self._above, self.editor, self._below, gap=0),
-        )
+        claims = card(row(label("Claims", "heading"), None, self.order), hint, entry, self.words, self.claims)
 
         arrival = self._facts_card()
         halves = Halves((claims, 3), (arrival, 2))
@@ -249,46 +226,8 @@ class ArrivalView(StationView):
             self._sums.put(named(derived.label, figure))
 
     def _show_claims(self, claims: tuple[Claim, ...]) -> None:
-        shown = (self.sample_id, claims, self._editing)
-        if shown == self._shown_claims:
-            return  # what is being changed stays as it is typed
-        self._shown_claims = shown
-        self.editor.setVisible(self._editing is not None)
         self.order.setVisible(list(claims) != in_sheet_order(claims))
-        known = [claim.id for claim in claims]
-        above = known.index(self._editing) if self._editing in known else 0 if self._editing == NEW else len(claims)
-        with anew(self._above, column(gap=0)) as before, anew(self._below, column(gap=0)) as after:
-            below = [claim for claim in claims[above:] if claim.id != self._editing]
-            self._slices.begin(self._claim_lines((before, claims[:above]), (after, below)))
-
-    def _claim_lines(self, *groups: tuple[QVBoxLayout, Sequence[Claim]]) -> Iterator[None]:
-        """The claims, some at a step, each some a grid: what is put in is laid out, and not all that was there before."""
-        words = label("", "small")
-        words.ensurePolished()
-        for holder, claims in groups:
-            widest = max((words.fontMetrics().horizontalAdvance(claim.source) for claim in claims), default=0) + 2
-            for first in range(0, len(claims), AT_ONCE):
-                some, grid = QWidget(), QGridLayout()
-                grid.setContentsMargins(0, 0, 0, 2)
-                grid.setVerticalSpacing(2)
-                grid.setColumnStretch(0, 1)
-                grid.setColumnMinimumWidth(1, widest)
-                for place, claim in enumerate(claims[first : first + AT_ONCE]):
-                    for across, part in enumerate(self._line(claim)):
-                        grid.addWidget(part, place, across)
-                some.setLayout(grid)
-                holder.addWidget(some)
-                yield
-
-    def _line(self, claim: Claim) -> tuple[QWidget, ...]:
-        said = claim_words(claim)
-        change = button("Change", partial(self.change_claim, claim), "link", f"Change {said}")
-        take_out = partial(self.session.remove_claim, self.sample_id, claim)
-        remove = button("Remove", take_out, "link", f"Remove {said}")
-        for key in (change, remove):
-            key.setProperty("claim", claim.id)
-            key.setToolTip("Alt with an arrow moves the claim up or down")
-        return label(said, wrap=True), label(claim.source, "small"), change, remove
+        self.claims.show_claims(self.sample_id, claims, self._editing)
 
     def order_claims(self) -> None:
         """As a data sheet has them: by their kinds, then by their values; undoable."""
@@ -296,24 +235,6 @@ class ArrivalView(StationView):
 
     def _put_in_order(self, wanted: Sequence[Claim]) -> None:
         self.session.change(self.session.open.edits.order_claims(self.sample_id, wanted))
-
-    def _move_claim(self, by: int) -> None:
-        """The claim that the keyboard stands on, up or down."""
-        focus = self.focusWidget()
-        number = focus.property("claim") if focus is not None else None
-        claims = list(self.session.sample(self.sample_id).claims) if number is not None else []
-        place = next((at for at, claim in enumerate(claims) if claim.id == number), -1)
-        if focus is None or place < 0 or not 0 <= place + by < len(claims):
-            return
-        claims[place], claims[place + by] = claims[place + by], claims[place]
-        said = focus.accessibleName()
-        self._put_in_order(claims)
-        self._slices.finish()
-        again = next(
-            (key for key in self.findChildren(QPushButton) if key.accessibleName() == said and key.isVisible()), None
-        )
-        if again is not None:
-            again.setFocus()
 
     def change_claim(self, claim: Claim) -> None:
         """Take up a claim where it stands."""

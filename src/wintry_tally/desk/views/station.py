@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Signal
@@ -9,6 +10,7 @@ from PySide6.QtWidgets import QWidget
 
 from wintry_tally.core.battery import Family
 from wintry_tally.desk.session import Session
+from wintry_tally.desk.widgets.parts import laid_out_once
 
 if TYPE_CHECKING:
     from wintry_tally.app.safety import AllOff
@@ -33,7 +35,12 @@ class StationView(QWidget):
         self.sample_id = sample_id
         if changed:
             self.sample_switched()
-        self.refresh()
+        self.redraw(self.refresh)
+
+    def redraw(self, change: Callable[[], object]) -> None:
+        """Have something drawn anew, and all of it laid out once."""
+        with laid_out_once(self):
+            change()
 
     def sample_switched(self) -> None:
         """Another sample is to be shown: forget what belonged to the one before."""
