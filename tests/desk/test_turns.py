@@ -8,7 +8,7 @@ from types import SimpleNamespace
 import numpy as np
 import pytest
 from PySide6.QtCore import QCoreApplication, QEvent, QObject, QRect
-from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 from shiboken6 import isValid
 
 from wintry_tally.core.trace.outline import MANY, outline
@@ -169,6 +169,18 @@ def test_what_is_let_go_of_is_seen_no_more_and_goes_some_at_a_time(qtbot) -> Non
         left.append(len(holder.findChildren(QWidget)))
         assert left[-2] - left[-1] <= TOGETHER + TOGETHER // 2, "not all at once"
     assert len(left) >= 3
+    area = QScrollArea(holder)
+    area.setWidget(QWidget())
+    for _ in range(2 * TOGETHER):
+        QWidget(area.widget())
+    area.show()
+    let_go(area)  # what is more than a holder of others goes in one piece, or it would reach for its parts
+    turns()._next()
+    assert isValid(area.viewport()) and len(area.findChildren(QWidget)) > 2 * TOGETHER
+    QCoreApplication.sendPostedEvents(area.viewport(), QEvent.Type.DeferredDelete)
+    assert isValid(area.viewport())
+    QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+    assert not isValid(area)
     let_go(gone := QWidget(holder))
     let_all_go()
     assert not isValid(gone) and turns().idle is False

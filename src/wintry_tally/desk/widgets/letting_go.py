@@ -5,13 +5,14 @@ from __future__ import annotations
 from functools import cache
 
 from PySide6.QtCore import QCoreApplication, QEvent, QObject, Qt
-from PySide6.QtWidgets import QWidget
+from PySide6.QtWidgets import QFrame, QWidget
 from shiboken6 import isValid
 
 from wintry_tally.desk.widgets.turns import turns
 
 TOGETHER = 100
 """So many parts, and those of the last one, go in one turn."""
+HOLDERS = (QWidget, QFrame)
 
 
 def let_go(widget: QWidget) -> None:
@@ -58,12 +59,15 @@ class _Bin(QObject):
             turns().ask(self, self._some)
 
     def _take_one(self) -> int:
-        """What was put in last goes, or its parts first where they are too many; how many went."""
+        """What was put in last goes, or its parts first where they are too many; how many went.
+
+        Only what merely holds others is taken apart: a scroll area whose viewport went before it would reach for it.
+        """
         widget = self._left.pop()
         if not isValid(widget):
             return 0  # gone with the page it lay on
         many = len(widget.findChildren(QWidget))
-        if many > TOGETHER:
+        if many > TOGETHER and type(widget) in HOLDERS:
             own = widget.findChildren(QWidget, options=Qt.FindChildOption.FindDirectChildrenOnly)
             self._left += [widget, *own]
             return 0
