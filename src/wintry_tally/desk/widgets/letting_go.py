@@ -49,7 +49,7 @@ class _Bin(QObject):
             widget = self._left.pop()
             if isValid(widget):
                 widget.deleteLater()
-                QCoreApplication.sendPostedEvents(widget, QEvent.Type.DeferredDelete)
+        QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)  # those whose turn was just now, too
 
     def _some(self) -> None:
         room = TOGETHER
