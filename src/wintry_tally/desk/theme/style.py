@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import fields
+from functools import cache
 from pathlib import Path
 from string import Template
 
@@ -32,6 +33,11 @@ def base_points() -> float:
 
 def font(role: str = "body") -> QFont:
     """A font by role: "small", "body", "strong", "figure", "huge", "mono"."""
+    return QFont(_font(role, float(QApplication.instance().property("base_points") or 0.0)))  # one's own to change
+
+
+@cache
+def _font(role: str, points: float) -> QFont:
     scale, family, weight = {
         "small": (0.88, FAMILY, QFont.Weight.Normal),
         "body": (1.0, FAMILY, QFont.Weight.Normal),
@@ -42,7 +48,7 @@ def font(role: str = "body") -> QFont:
         "mono": (0.92, MONO, QFont.Weight.Normal),
     }[role]
     made = QFont(family)
-    made.setPointSizeF(base_points() * scale)
+    made.setPointSizeF((points or base_points()) * scale)
     made.setWeight(weight)
     return made
 

@@ -54,6 +54,7 @@ class ComparePage(MainPage):
         self._by_hand = False
         """Whether a person has picked: until then the usual ones are taken anew as samples come to be known."""
         self._known: tuple[object, ...] = ()
+        self._whole: dict[int, tuple[Dossier | None, bool]] = {}
         self._waits = False
         self._runs: dict[str, str] = {}
         self._chips = row(gap=1)
@@ -124,7 +125,7 @@ class ComparePage(MainPage):
             return
         with self.session.guard():
             known = {sample.id: self.session.dossier(sample.id) for sample in self.session.samples()}
-            able = [number for number, dossier in known.items() if dossier is not None and _can(dossier)]
+            able = [number for number, dossier in known.items() if dossier is not None and self._can(number, dossier)]
             # one that is being worked out again stays picked
             kept = [number for number in self.picked if number in able or (number in known and known[number] is None)]
             self.picked = kept if self._by_hand and kept else self._usual(able, known)
@@ -133,14 +134,22 @@ class ComparePage(MainPage):
             dossiers = [dossier for dossier in picked if dossier is not None]
             self._compare(dossiers, any(dossier is None for dossier in known.values()))
 
+    def _can(self, number: int, dossier: Dossier) -> bool:
+        """Whether a whole discharge of it is over; found out once of each dossier."""
+        of, can = self._whole.get(number, (None, False))
+        if of is not dossier:
+            can = any(_whole(run) for run in dossier.runs)
+            self._whole[number] = (dossier, can)
+        return can
+
     def _usual(self, able: list[int], known: dict[int, Dossier | None]) -> list[int]:
         """Two units of one model where there are some, else the first two."""
-        for place, one in enumerate(able):
-            for other in able[place + 1 :]:
-                a, b = known[one], known[other]
-                if a is not None and b is not None and a.sample.title == b.sample.title:
-                    return [one, other]
-        return able[:2]
+        of_model: dict[str, list[int]] = {}
+        for number in able:
+            dossier = known[number]
+            if dossier is not None:
+                of_model.setdefault(dossier.sample.title, []).append(number)
+        return next((units[:2] for units in of_model.values() if len(units) > 1), able[:2])
 
     def _fill_chips(self, able: list[int]) -> None:
         if not self.session.has_book or not all(self.session.holds(number) for number in able):
@@ -389,7 +398,3 @@ def _whole(run: RunReport) -> bool:
     if run.analysis is None or run.analysis.capacity is None or run.facts.left_out:
         return False
     return run.analysis.capacity.ended_by in WHOLE and run.facts.test in METHODS
-
-
-def _can(dossier: Dossier) -> bool:
-    return any(_whole(run) for run in dossier.runs)

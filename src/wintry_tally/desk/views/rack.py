@@ -184,6 +184,7 @@ class Rack(QWidget):
         """All tags anew: those that are seen at once, the others while nobody waits."""
         self._one.deleteLater()
         self._tags, self._one = {}, QButtonGroup(self)
+        self._one.idClicked.connect(self._pressed)
         off = self.which.currentData() == "off" and self._session.has_book
         self._off = list(self._session.open.known.taken_off) if off else []
         with anew(self._column, QVBoxLayout()) as tags:
@@ -226,16 +227,21 @@ class Rack(QWidget):
         if self._off:
             tag.setToolTip("Hangs no longer: press it to hang it again")
             tag.set_doing("taken off: press to hang it again")
-            tag.clicked.connect(lambda _checked=False, one=sample: self._hang_again(one))
-        else:
-            tag.clicked.connect(lambda _checked=False, number=sample.id: self.chosen.emit(number))
         self._tags[sample.id] = tag
-        self._one.addButton(tag)
+        self._one.addButton(tag, sample.id)
         group.layout().addWidget(tag)
         tag.setVisible(self._shows(sample, self.looking.text()))
         tag.ensurePolished()
         if not self._off:
             self.refresh(sample.id)
+
+    def _pressed(self, sample_id: int) -> None:
+        """One connection for all: to connect each takes as long as to make its tag."""
+        off = next((one for one in self._off if one.id == sample_id), None)
+        if off is None:
+            self.chosen.emit(sample_id)
+        else:
+            self._hang_again(off)
 
     def _hang_again(self, sample: Sample) -> None:
         self.which.setCurrentIndex(0)

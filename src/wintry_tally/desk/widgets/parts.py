@@ -230,12 +230,18 @@ Inside = TypeVar("Inside", QVBoxLayout, QGridLayout)
 def anew(holder: QBoxLayout, within: Inside) -> Iterator[Inside]:
     """Fill `within` apart, then put it where `holder` had what was there before.
 
-    Put into what is seen one by one, each part would have the whole window laid out once more.
+    Put into what is seen one by one, each part would have the whole window laid out once more; and what is made outside
+    its page is styled again as it comes there.
     """
-    body = QWidget()
+    body = QWidget(holder.parentWidget())
+    body.hide()
     within.setContentsMargins(0, 0, 0, 0)
     body.setLayout(within)
-    yield within
+    try:
+        yield within
+    except BaseException:  # it is left half made
+        let_go(body)
+        raise
     clear(holder)
     holder.addWidget(body)
     body.show()  # now, not when Qt comes to it: whoever asks what is seen is told
