@@ -7,11 +7,12 @@ from types import SimpleNamespace
 
 import numpy as np
 import pytest
-from PySide6.QtCore import QCoreApplication, QEvent, QObject, QRect
+from PySide6.QtCore import QObject, QRect
 from PySide6.QtWidgets import QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
-from shiboken6 import isValid
+from shiboken6 import delete, isValid
 
 from wintry_tally.core.trace.outline import MANY, outline
+from wintry_tally.desk.widgets import letting_go
 from wintry_tally.desk.widgets.curve import FEW, Curve, Step
 from wintry_tally.desk.widgets.letting_go import TOGETHER, let_all_go, let_go
 from wintry_tally.desk.widgets.parts import column, label, laid_out_once, scrolling
@@ -146,7 +147,8 @@ def test_of_a_book_that_is_closed_before_its_turn_nothing_is_made(qtbot) -> None
     assert made == []
 
 
-def test_what_is_let_go_of_is_seen_no_more_and_goes_some_at_a_time(qtbot) -> None:
+def test_what_is_let_go_of_is_seen_no_more_and_goes_some_at_a_time(qtbot, monkeypatch) -> None:
+    monkeypatch.setattr(letting_go, "SLICE_S", 0.0)
     holder = QWidget()
     qtbot.addWidget(holder)
     many, few = QWidget(holder), QWidget(holder)
@@ -156,36 +158,34 @@ def test_what_is_let_go_of_is_seen_no_more_and_goes_some_at_a_time(qtbot) -> Non
             QWidget(part)
     QWidget(few)
     holder.show()
-    turns()._timer.stop()
-    whole = len(holder.findChildren(QWidget))
     let_go(few)
     let_go(many)
     turns()._timer.stop()
-    assert not many.isVisible() and not few.isVisible() and len(holder.findChildren(QWidget)) == whole
-    left = [whole]
+    left = [len(holder.findChildren(QWidget))]
+    assert left == [2 + 1 + 3 + 3 * (TOGETHER // 2)] and not many.isVisible() and not few.isVisible()
     while left[-1]:
         turns()._next()
-        QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
         left.append(len(holder.findChildren(QWidget)))
-        assert left[-2] - left[-1] <= TOGETHER + TOGETHER // 2, "not all at once"
-    assert len(left) >= 3
+        assert left[-2] - left[-1] <= 1 + TOGETHER // 2, "not all at once"
+    turns()._next()
+    assert turns().idle and not (many.parent() or few.parent())
+
     area = QScrollArea(holder)
     area.setWidget(QWidget())
     for _ in range(2 * TOGETHER):
         QWidget(area.widget())
     area.show()
+    viewport = area.viewport()
     let_go(area)  # what is more than a holder of others goes in one piece, or it would reach for its parts
-    turns()._next()
-    assert isValid(area.viewport()) and len(area.findChildren(QWidget)) > 2 * TOGETHER
-    QCoreApplication.sendPostedEvents(area.viewport(), QEvent.Type.DeferredDelete)
-    assert isValid(area.viewport())
-    QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
-    assert not isValid(area)
-    let_go(gone := QWidget(holder))
+    let_go(QWidget(holder))
     let_all_go()
-    assert not isValid(gone) and turns().idle is False
+    assert holder.findChildren(QWidget) == [] and viewport.parent() is area
     turns()._timer.start()
-    qtbot.waitUntil(lambda: turns().idle, timeout=3000)
+    qtbot.waitUntil(lambda: turns().idle and not isValid(area), timeout=3000)
+    let_go(gone := QWidget(lost := QWidget()))
+    delete(lost)
+    assert not isValid(gone)
+    let_all_go()
 
 
 def test_a_page_is_laid_out_once_however_many_of_its_parts_are_shown(qtbot) -> None:

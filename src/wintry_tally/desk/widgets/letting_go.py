@@ -1,26 +1,25 @@
-"""Parts of the window that are no longer shown are taken away in turns: many at once would hold the window."""
+"""Parts of the window that are no longer shown are taken away in turns: Qt styles each of them once more as it goes."""
 
 from __future__ import annotations
 
+import time
 from functools import cache
 
-from PySide6.QtCore import QCoreApplication, QEvent, QObject, Qt
+from PySide6.QtCore import QObject, Qt
 from PySide6.QtWidgets import QFrame, QWidget
 from shiboken6 import isValid
 
 from wintry_tally.desk.widgets.turns import turns
 
-TOGETHER = 100
-"""So many parts, and those of the last one, go in one turn."""
+SLICE_S = 0.006
+"""A turn ends at the first part that went after so long."""
+TOGETHER = 24
+"""What has no more parts than these goes in one piece."""
 HOLDERS = (QWidget, QFrame)
 
 
 def let_go(widget: QWidget) -> None:
-    """Hide it now, and take it and all its parts away when there is time. It is not to be shown again.
-
-    It stays where it is until then: a part that is taken out of its page is styled once more, which takes longer than
-    to make it did.
-    """
+    """Hide it now, and take it and all its parts away when there is time. It is not to be shown again."""
     widget.hide()
     _bin().put(widget)
 
@@ -46,30 +45,28 @@ class _Bin(QObject):
 
     def empty(self) -> None:
         while self._left:
-            widget = self._left.pop()
-            if isValid(widget):
-                widget.deleteLater()
-        QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)  # those whose turn was just now, too
+            self._take_one()
 
     def _some(self) -> None:
-        room = TOGETHER
-        while self._left and room > 0:
-            room -= self._take_one()
-        if self._left:
-            turns().ask(self, self._some)
+        until = time.perf_counter() + SLICE_S
+        while self._left:
+            self._take_one()
+            if time.perf_counter() >= until:
+                turns().ask(self, self._some)
+                return
 
-    def _take_one(self) -> int:
-        """What was put in last goes, or its parts first where they are too many; how many went.
+    def _take_one(self) -> None:
+        """What was put in last goes, or its parts first where they are many.
 
-        Only what merely holds others is taken apart: a scroll area whose viewport went before it would reach for it.
+        Only what merely holds others is taken apart: a scroll area whose viewport went before it would reach for it. Each
+        is taken out of its page before it is deleted: deleted where it is, it takes PySide's wrappers with it too early.
         """
         widget = self._left.pop()
         if not isValid(widget):
-            return 0  # gone with the page it lay on
-        many = len(widget.findChildren(QWidget))
-        if many > TOGETHER and type(widget) in HOLDERS:
-            own = widget.findChildren(QWidget, options=Qt.FindChildOption.FindDirectChildrenOnly)
+            return  # gone with the page it lay on
+        own = widget.findChildren(QWidget, options=Qt.FindChildOption.FindDirectChildrenOnly)
+        if own and type(widget) in HOLDERS and len(widget.findChildren(QWidget)) > TOGETHER:
             self._left += [widget, *own]
-            return 0
+            return
+        widget.setParent(None)
         widget.deleteLater()
-        return 1 + many
