@@ -27,7 +27,7 @@ from wintry_tally.desk.session import Session
 from wintry_tally.desk.window import Window
 
 
-def wait(until: Callable[[], bool], seconds: float = 20.0) -> None:
+def wait(until: Callable[[], bool], seconds: float = 60.0) -> None:
     """Let the application live until something is so."""
     deadline = time.monotonic() + seconds
     while not until():
