@@ -8,14 +8,14 @@ from types import SimpleNamespace
 import numpy as np
 import pytest
 from PySide6.QtCore import QObject, QRect
-from PySide6.QtWidgets import QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QScrollArea, QVBoxLayout, QWidget
 from shiboken6 import delete, isValid
 
 from wintry_tally.core.trace.outline import MANY, outline
 from wintry_tally.desk.widgets import letting_go
 from wintry_tally.desk.widgets.curve import FEW, Curve, Step
 from wintry_tally.desk.widgets.letting_go import TOGETHER, let_all_go, let_go
-from wintry_tally.desk.widgets.parts import column, label, laid_out_once, scrolling
+from wintry_tally.desk.widgets.parts import anew, column, label, laid_out_once, scrolling
 from wintry_tally.desk.widgets.slices import Slices, while_open
 from wintry_tally.desk.widgets.turns import Turns, turns
 from wintry_tally.desk.window import Window
@@ -186,6 +186,34 @@ def test_what_is_let_go_of_is_seen_no_more_and_goes_some_at_a_time(qtbot, monkey
     delete(lost)
     assert not isValid(gone)
     let_all_go()
+
+
+def test_what_is_left_half_made_goes_and_what_was_there_stays(qtbot) -> None:
+    holder = QWidget()
+    qtbot.addWidget(holder)
+    there = QVBoxLayout(holder)
+    there.addWidget(before := label("before"))
+    holder.show()
+
+    def parts():
+        with anew(there, QVBoxLayout()) as made:
+            for words in ("one", "two"):
+                made.addWidget(label(words))
+                yield
+
+    half = parts()
+    next(half)
+    assert [one.text() for one in holder.findChildren(QLabel) if one.isVisible()] == ["before"]
+    half.close()
+    let_all_go()
+    assert holder.findChildren(QLabel) == [before] and before.isVisible()
+    assert list(parts()) == [None, None]
+    let_all_go()
+    assert [one.text() for one in holder.findChildren(QLabel)] == ["one", "two"] and not before.isVisible()
+    gone = parts()
+    next(gone)
+    delete(holder)
+    gone.close()  # with the page it lay on
 
 
 def test_a_page_is_laid_out_once_however_many_of_its_parts_are_shown(qtbot) -> None:

@@ -240,7 +240,8 @@ def anew(holder: QBoxLayout, within: Inside) -> Iterator[Inside]:
     try:
         yield within
     except BaseException:  # it is left half made
-        let_go(body)
+        if isValid(body):
+            let_go(body)
         raise
     clear(holder)
     holder.addWidget(body)
