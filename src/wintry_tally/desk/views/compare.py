@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QResizeEvent
-from PySide6.QtWidgets import QComboBox, QGridLayout, QLabel, QPushButton, QWidget
+from PySide6.QtWidgets import QComboBox, QGridLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from wintry_tally.app.shapes import Shapes
 from wintry_tally.core.errors import WintryError
@@ -23,7 +23,7 @@ from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.flow import Flow
 from wintry_tally.desk.widgets.model_card import ModelCard
 from wintry_tally.desk.widgets.need_card import NeedCard
-from wintry_tally.desk.widgets.parts import anew, button, card, clear, column, label, row, scrolling
+from wintry_tally.desk.widgets.parts import anew, button, card, column, label, row, scrolling
 from wintry_tally.desk.widgets.turns import turns
 from wintry_tally.report.tables import comparison_table
 
@@ -72,9 +72,7 @@ class ComparePage(MainPage):
             made.setAutoExclusive(True)
             self.axes[key] = made
         self.axes["charge"].setChecked(True)
-        self._table = QGridLayout()
-        self._table.setHorizontalSpacing(16)
-        self._table.setVerticalSpacing(6)
+        self._table, self._table_box = QGridLayout(), QVBoxLayout()
         self.need = NeedCard(session)
         self.need.opened.connect(self.opened)
         self.need.asked.connect(self.refresh)
@@ -86,7 +84,7 @@ class ComparePage(MainPage):
         self._said: list[tuple[QLabel, int]] = []
         self._names: list[QLabel] = []
         """What is said of each row's difference, and the row."""
-        self._table_card = card(row(None, copy), self._table)
+        self._table_card = card(row(None, copy), self._table_box)
         self.model = ModelCard()
         self.model.opened.connect(self.opened)
         self.series = QComboBox()
@@ -285,21 +283,23 @@ class ComparePage(MainPage):
     def _fill(self, found: Comparison) -> None:
         from wintry_tally.report.words import unlike_of
 
-        clear(self._table)
         self._said, self._names, self._shown = [], [], found
         self._runs = next((dict(one.runs) for one in found.rows if one.quantity == "charge"), {})
         first, *others = found.codes
         told: tuple[object, ...] = ()
-        for place, code in enumerate(found.codes):
-            self._table.addWidget(label(code, "heading"), 0, 1 + place)
-        self._less = label(f"less {first}" if len(others) == 1 else f"each less {first}", "heading")
-        if others:
-            self._table.addWidget(self._less, 0, 1 + len(found.codes))
-        for line, one in enumerate(found.rows, 1):
-            self._fill_row(2 * line, one, found.codes, one.unlike == () or unlike_of(one) != told)
-            told = unlike_of(one) or told
-        self._table.setColumnStretch(1 + len(found.codes), 1)
-        self._place_said()
+        with anew(self._table_box, QGridLayout()) as self._table:
+            self._table.setHorizontalSpacing(16)
+            self._table.setVerticalSpacing(6)
+            for place, code in enumerate(found.codes):
+                self._table.addWidget(label(code, "heading"), 0, 1 + place)
+            self._less = label(f"less {first}" if len(others) == 1 else f"each less {first}", "heading")
+            if others:
+                self._table.addWidget(self._less, 0, 1 + len(found.codes))
+            for line, one in enumerate(found.rows, 1):
+                self._fill_row(2 * line, one, found.codes, one.unlike == () or unlike_of(one) != told)
+                told = unlike_of(one) or told
+            self._table.setColumnStretch(1 + len(found.codes), 1)
+            self._place_said()
 
     def _place_said(self) -> None:
         """Beside a row's figures, or below them where the window is narrow or the text large."""

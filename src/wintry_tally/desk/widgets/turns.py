@@ -23,7 +23,7 @@ class Turns(QObject):
     def __init__(self) -> None:
         super().__init__()
         self._due: dict[QObject, Callable[[], object]] = {}
-        self._timer = QTimer(self, interval=APART_MS)
+        self._timer = QTimer(self, interval=APART_MS, singleShot=True)
         self._timer.timeout.connect(self._next)
 
     def ask(self, owner: QObject, act: Callable[[], object]) -> None:
@@ -38,10 +38,13 @@ class Turns(QObject):
         return not self._due
 
     def _next(self) -> None:
-        while self._due:
-            owner = next(iter(self._due))
-            act = self._due.pop(owner)
-            if isValid(owner):
-                act()
-                return
-        self._timer.stop()
+        try:
+            while self._due:
+                owner = next(iter(self._due))
+                act = self._due.pop(owner)
+                if isValid(owner):
+                    act()
+                    return
+        finally:  # the next one so long after this one is over: a timer that repeats would be due again at once
+            if self._due:
+                self._timer.start()
