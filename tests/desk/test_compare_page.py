@@ -245,6 +245,23 @@ def test_the_wheel_scrolls_the_page_and_with_ctrl_held_zooms_within_sight(page: 
     assert -45.0 < left < 0.0 and 41.0 < right < 90.0 and 5.0 < low < 10.0 and 13.0 < high < 18.0
 
 
+def test_the_keyboard_stays_where_it_was_when_another_is_picked_and_nothing_opens(
+    page: ComparePage, demo: Window, qtbot
+) -> None:
+    chip = next(made for made in there(page, QPushButton) if made.text() == "M4")
+    qtbot.mouseClick(chip, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: "M4" in page._runs, timeout=20000)
+    settled(qtbot)
+    assert chip.hasFocus() and chip.isChecked() and not demo.pane.isVisible()
+    figure = next(one for one in there(page, Figure) if one.accessibleName().startswith("Charge of M4"))
+    figure.setFocus(Qt.FocusReason.OtherFocusReason)
+    qtbot.mouseClick(chip, Qt.MouseButton.LeftButton)
+    figure.setFocus(Qt.FocusReason.OtherFocusReason)
+    qtbot.waitUntil(lambda: "M4" not in page._runs, timeout=20000)
+    settled(qtbot)
+    assert page.hasFocus() and not demo.pane.isVisible(), "the table it stood in is another"
+
+
 def test_a_figure_that_is_missing_leads_to_its_test(page: ComparePage, demo: Window, qtbot) -> None:
     for label, station in (
         ("Loss in the cold of M2", "cold"),

@@ -54,6 +54,8 @@ class ComparePage(MainPage):
         self._by_hand = False
         """Whether a person has picked: until then the usual ones are taken anew as samples come to be known."""
         self._known: tuple[object, ...] = ()
+        self._chipped: list[tuple[int, str, str]] = []
+        self._chip_of: dict[int, QPushButton] = {}
         self._whole: dict[int, tuple[Dossier | None, bool]] = {}
         self._waits = False
         self._runs: dict[str, str] = {}
@@ -160,10 +162,19 @@ class ComparePage(MainPage):
             return
         self._offered = wanted
         few = set([*self.picked, *(number for number in able if number not in self.picked)][:MOST_CHIPS])
-        with anew(self._chips, QGridLayout()) as chips:
-            chips.setHorizontalSpacing(4)
-            for place, number in enumerate(number for number in able if number in few):
-                chips.addWidget(self._chip(number), 0, place)
+        shown = [
+            (sample.id, sample.code, sample.title) for sample in map(self.session.sample, able) if sample.id in few
+        ]
+        if shown == self._chipped:  # the keyboard stays on the one that was pressed
+            for number, chip in self._chip_of.items():
+                chip.setChecked(number in self.picked)
+        else:
+            self._chipped = shown
+            with anew(self._chips, QGridLayout()) as chips:
+                chips.setHorizontalSpacing(4)
+                self._chip_of = {number: self._chip(number) for number, _, _ in shown}
+                for place, chip in enumerate(self._chip_of.values()):
+                    chips.addWidget(chip, 0, place)
         others = [number for number in able if number not in few]
         self.others.setVisible(bool(others))
         if others != [self.others.itemData(place) for place in range(1, self.others.count())]:

@@ -6,7 +6,7 @@ import time
 from functools import cache
 
 from PySide6.QtCore import QObject, Qt
-from PySide6.QtWidgets import QFrame, QWidget
+from PySide6.QtWidgets import QApplication, QFrame, QWidget
 from shiboken6 import isValid
 
 from wintry_tally.desk.widgets.turns import turns
@@ -19,7 +19,17 @@ HOLDERS = (QWidget, QFrame)
 
 
 def let_go(widget: QWidget) -> None:
-    """Hide it now, and take it and all its parts away when there is time. It is not to be shown again."""
+    """Hide it now, and take it and all its parts away when there is time. It is not to be shown again.
+
+    The keyboard goes to what it lay on, where that can have it: Qt would take it on to the next part, as Tab does.
+    """
+    focused = QApplication.focusWidget()
+    if focused is not None and (focused is widget or widget.isAncestorOf(focused)):
+        above = widget.parentWidget()
+        while above is not None and not above.focusPolicy() & Qt.FocusPolicy.TabFocus:
+            above = above.parentWidget()
+        if above is not None:
+            above.setFocus(Qt.FocusReason.OtherFocusReason)
     widget.hide()
     _bin().put(widget)
 
