@@ -36,8 +36,8 @@ class Large:
 
     def __init__(self, transaction: Transaction) -> None:
         self._transaction = transaction
-        self._left: list[int] = []
-        """What could not be taken away yet: a disk was full."""
+        self._left: set[int] = set()
+        """What could not be taken away yet: a disk was full. Two threads may add to it and take from it."""
 
     @contextmanager
     def kept(self, *contents: bytes) -> Iterator[list[int | None]]:
@@ -61,11 +61,11 @@ class Large:
 
     def _take_away(self, numbers: list[int]) -> None:
         """What is named by no row, now or, where the book refuses, before the next is kept, or when it is opened again."""
-        self._left += numbers
+        self._left.update(numbers)
         try:
-            for number in list(self._left):
+            for number in sorted(self._left):
                 self._drop([number])
-                self._left = [one for one in self._left if one != number]
+                self._left.discard(number)
         except BookError:
             pass  # it stays among what is left
 
