@@ -56,7 +56,7 @@ class ComparePage(MainPage):
         self._known: tuple[object, ...] = ()
         self._chipped: list[tuple[int, str, str]] = []
         self._chip_of: dict[int, QPushButton] = {}
-        self._whole: dict[int, tuple[Dossier | None, bool]] = {}
+        self._comparable: dict[int, tuple[Dossier | None, bool]] = {}
         self._waits = False
         self._runs: dict[str, str] = {}
         self._chips = row(gap=1)
@@ -136,10 +136,10 @@ class ComparePage(MainPage):
 
     def _can(self, number: int, dossier: Dossier) -> bool:
         """Whether a whole discharge of it is over; found out once of each dossier."""
-        of, can = self._whole.get(number, (None, False))
+        of, can = self._comparable.get(number, (None, False))
         if of is not dossier:
             can = any(_whole(run) for run in dossier.runs)
-            self._whole[number] = (dossier, can)
+            self._comparable[number] = (dossier, can)
         return can
 
     def _usual(self, able: list[int], known: dict[int, Dossier | None]) -> list[int]:

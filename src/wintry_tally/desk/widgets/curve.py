@@ -199,7 +199,6 @@ class Curve(QWidget):
         if self._look is not None:
             self.look_at_all(*self._look)
         self._plot.getPlotItem().getViewBox().prepareForPaint()  # else it is painted, fitted, and painted once more
-        self._left.add(Step.MARKS)
 
     def _dress(self) -> None:
         item = self._plot.getPlotItem()
