@@ -12,7 +12,7 @@ from wintry_tally.core.protocol import EndCause, EndRule, Recipe, Step
 
 def test_nothing_is_left_on_unsaid(tmp_path: Path, own_places: Path) -> None:
     eight = Eight(tmp_path, 42)
-    eight.use(20.0)
+    eight.use(14.0)
     left = eight.close()
     assert not eight.unsaid and not left, (eight.unsaid, left)
     assert eight.done["started"] > 5 and eight.done["spoilt"] > 5, eight.done

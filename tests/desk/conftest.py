@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gc
 import os
+import shutil
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
@@ -45,6 +46,9 @@ def window(qtbot, tmp_path: Path, request, monkeypatch: pytest.MonkeyPatch) -> I
     QLocale.setDefault(QLocale.c())
     make_application("day")
     gc.disable()  # as the application does: a worker thread that collects what Qt made stops everything
+    if not gc.get_freeze_count():
+        gc.freeze()  # what was there before is not looked through after every test
+    before = gc.get_freeze_count()
     made = Window(Session())
     made.show()
     qtbot.waitExposed(made)
@@ -58,7 +62,8 @@ def window(qtbot, tmp_path: Path, request, monkeypatch: pytest.MonkeyPatch) -> I
     made.deleteLater()
     # without a running event loop nothing is deleted, and every later window would be styled beside this one
     QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
-    gc.unfreeze()
+    if gc.get_freeze_count() > before:  # its collector set things aside
+        gc.unfreeze()
     gc.collect()
     gc.enable()
 
@@ -81,11 +86,17 @@ def demo(window: Window, tmp_path: Path, qtbot) -> Window:
 
 
 @pytest.fixture
-def sample_book(tmp_path: Path) -> Path:
+def sample_book(one_sample: Path, tmp_path: Path) -> Path:
     """A closed book with one LFP sample of 40 Ah."""
+    return Path(shutil.copy(one_sample, tmp_path / "one.wintry"))
+
+
+@pytest.fixture(scope="session")
+def one_sample(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The book that each test has a copy of."""
     from wintry_tally.core.battery import Arrival, parse_claim
 
-    path = tmp_path / "one.wintry"
+    path = tmp_path_factory.mktemp("book") / "one.wintry"
     with Book.create(path) as book:
         number = book.samples.add("B1", "Maker", "Model", "lfp", Arrival(13.12, obtained="bought"))
         for text in ("40 Ah", "512 Wh", "cuts at 10 V"):

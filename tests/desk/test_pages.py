@@ -69,7 +69,7 @@ def test_a_plan_that_cannot_be_is_barred_with_its_reason(one: Window, field: str
     assert one.session.running.live == {}
 
 
-@pytest.mark.parametrize(("mode", "text"), [("power", "100 W"), ("resistance", "1.6 ohm")])
+@pytest.mark.parametrize(("mode", "text"), [("power", "170 W"), ("resistance", "1.1 ohm")])
 def test_other_modes_can_be_planned_and_run(one: Window, qtbot, mode: str, text: str) -> None:
     page = plan_page(one)
     page.mode.setCurrentIndex(page.mode.findData(mode))

@@ -33,20 +33,27 @@ ARROW = 24
 
 
 @pytest.fixture
-def large(demo: Window) -> Iterator[Window]:
+def usual_text(qapp: QApplication) -> Iterator[float]:
+    """The size of text in points as it is, and is again once the window is gone: nothing of it is styled once more."""
+    usual, before = base_points(), QApplication.font()
+    yield usual
+    qapp.setProperty("base_points", usual)
+    QApplication.setFont(before)
+    apply_named(qapp, "day")
+
+
+@pytest.fixture
+def large(usual_text: float, demo: Window) -> Window:
     """The smallest window there is, its text as large as it may be."""
-    application, usual, before = QApplication.instance(), base_points(), QApplication.font()
+    application = QApplication.instance()
     made = QApplication.font()
-    made.setPointSizeF(usual * LARGE)
-    application.setProperty("base_points", usual * LARGE)
+    made.setPointSizeF(usual_text * LARGE)
+    application.setProperty("base_points", usual_text * LARGE)
     QApplication.setFont(made)
     apply_named(application, "day")
     demo.resize(900, 600)
     demo.forget_pages()
-    yield demo
-    application.setProperty("base_points", usual)
-    QApplication.setFont(before)
-    apply_named(application, "day")
+    return demo
 
 
 def cut(window: Window) -> list[str]:
