@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gc
+import itertools
 import os
 import shutil
 from collections.abc import Callable, Iterator
@@ -20,6 +21,10 @@ from wintry_tally.desk import opening_books
 from wintry_tally.desk.app import make_application
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.window import Window
+
+WINDOWS = itertools.count()
+THOROUGH = 25
+"""After so many windows is looked through all there is for what was let go of."""
 
 
 @pytest.hookimpl(hookwrapper=True)
@@ -46,9 +51,6 @@ def window(qtbot, tmp_path: Path, request, monkeypatch: pytest.MonkeyPatch) -> I
     QLocale.setDefault(QLocale.c())
     make_application("day")
     gc.disable()  # as the application does: a worker thread that collects what Qt made stops everything
-    if not gc.get_freeze_count():
-        gc.freeze()  # what was there before is not looked through after every test
-    before = gc.get_freeze_count()
     made = Window(Session())
     made.show()
     qtbot.waitExposed(made)
@@ -62,8 +64,10 @@ def window(qtbot, tmp_path: Path, request, monkeypatch: pytest.MonkeyPatch) -> I
     made.deleteLater()
     # without a running event loop nothing is deleted, and every later window would be styled beside this one
     QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
-    if gc.get_freeze_count() > before:  # its collector set things aside
+    if next(WINDOWS) % THOROUGH == 0:
         gc.unfreeze()
+        gc.collect()
+        gc.freeze()  # what is there by now is not looked through after every test
     gc.collect()
     gc.enable()
 

@@ -37,7 +37,7 @@ class Flashes(QObject):
 @pytest.fixture
 def planned(demo: Window, qtbot, monkeypatch) -> Window:
     """The demo with its plan drawn up."""
-    monkeypatch.setattr(planner, "SECONDS", 1.0)
+    monkeypatch.setattr(planner, "SECONDS", 0.5)
     monkeypatch.setattr(planner, "QUIET_S", 0.0)
     qtbot.waitUntil(lambda: demo.session.drawn() is not None and demo.session.drawn().thorough, timeout=30000)
     settled(qtbot)

@@ -109,12 +109,13 @@ def sees_all(window: Window, qtbot) -> None:
     assert (window.width(), window.height()) == (900, 600)
 
 
-@pytest.mark.parametrize("code", ["M1", "M2", "M6"])
-def test_every_view_of_a_battery_is_seen_whole(large: Window, qtbot, code: str) -> None:
-    large.show_sample(next(one.id for one in large.session.samples() if one.code == code))
-    for key in VIEWS:
-        large.show_station(key)
-        sees_all(large, qtbot)
+def test_every_view_of_a_battery_is_seen_whole(large: Window, qtbot) -> None:
+    for sample in large.session.samples():
+        if sample.code in {"M1", "M2", "M6"}:
+            large.show_sample(sample.id)
+            for key in VIEWS:
+                large.show_station(key)
+                sees_all(large, qtbot)
 
 
 def test_every_page_of_the_book_is_seen_whole(large: Window, qtbot) -> None:
