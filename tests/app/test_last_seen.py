@@ -202,7 +202,7 @@ def test_who_holds_a_running_test_is_asked_anew(cache: Path, tmp_path: Path) -> 
     first = read_book(path)
     before = first.looking.known
     first.book.close()
-    assert before.held == frozenset() and [one.id for one in before.under_way()] == [run]
+    assert before.held == frozenset() and [one.id for one in before.going] == [run]
     last_seen.as_last_seen(path, replace(before, held=frozenset({run}), typed={}), {number: ()})()
     again = read_book(path)
     assert again.outcomes == {number: ()} and again.looking.known == before
@@ -219,7 +219,8 @@ def test_a_new_book_is_judged_as_preferred(cache: Path, tmp_path: Path) -> None:
 
 
 ACTS = st.lists(
-    st.tuples(st.sampled_from(["claim", "tag", "off", "prose", "visit", "beside"]), st.integers(1, 3)), max_size=8
+    st.tuples(st.sampled_from(["claim", "tag", "off", "prose", "visit", "beside", "run", "end"]), st.integers(1, 3)),
+    max_size=9,
 )
 
 
@@ -251,6 +252,13 @@ def test_whatever_is_done_between_two_looks_the_second_is_as_one_that_begins_ane
                 one.do(one.edits.remove_sample(number))
             elif act == "prose":
                 one.do(one.edits.set_prose(number, f"words {place}"))
+            elif act == "run":
+                one.book.runs.begin(number, f"Hand {place}", "hand", NOW, RunSettings(), None, "hand")
+            elif act == "end" and one.runs(number):
+                one.book.runs.finish(one.runs(number)[-1].id, "by-hand", "", NOW)
+            if act in {"run", "end"}:
+                one.catch_up()
+                assert one.known == Looking(one.book).known
             for sample in one.samples:
                 one.dossier(sample.id)
             ears.work()

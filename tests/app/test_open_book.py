@@ -301,7 +301,7 @@ def test_what_is_known_is_the_book_after_whatever_was_done(two: tuple[OpenBook, 
         assert book.meta("entered:1") == book.meta("entered:1", fresh=True) != ""
     one.book.runs.finish(run, "operator", "", datetime.now(UTC))
     other.catch_up()
-    assert other.known.typed == {} and not other.known.under_way() and other.runs(1)[0].ended is not None
+    assert other.known.typed == {} and not other.known.going and other.runs(1)[0].ended is not None
 
 
 def test_a_look_that_comes_late_tells_what_it_saw_and_takes_nothing_back(

@@ -6,7 +6,7 @@ import json
 import math
 import time
 from collections import Counter
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta
 from functools import cached_property
@@ -191,7 +191,7 @@ def left_by(run: Run) -> Charged:
     return Charged.EMPTY if "voltage" in ends or "protection" in ends else Charged.ANY
 
 
-def last_left(runs: list[Run]) -> tuple[Charged, Run | None]:
+def last_left(runs: Sequence[Run]) -> tuple[Charged, Run | None]:
     """How the tests that are over leave a battery, and the one that did."""
     over = [run for run in runs if run.status is not RunStatus.RUNNING and not run.left_out]
     for run in sorted(over, key=lambda run: run.ended or run.started, reverse=True):

@@ -43,6 +43,7 @@ STANDS_ON = (
     "app/stood.py",
     "app/kept.py",
     "app/known.py",
+    "app/packed.py",
     "app/last_seen.py",
     "book",
 )
@@ -100,8 +101,8 @@ class Kept:
             path.unlink(missing_ok=True)
             return None
 
-    def put(self, name: str, made: object, traces: Mapping[int, int]) -> None:
-        """Keep it; `traces`: the numbers of the runs whose traces it holds, by the identity of each trace."""
+    def put(self, name: str, made: object, traces: Mapping[int, int], level: int = 1) -> None:
+        """Keep it; `traces`: the numbers of the runs whose traces it holds, by the identity of each trace; `level`: as zlib has it."""
         folder = kept_folder()
         try:
             folder.mkdir(parents=True, exist_ok=True, mode=0o700)
@@ -112,7 +113,7 @@ class Kept:
             with tempfile.NamedTemporaryFile(dir=folder, delete=False) as file:
                 partial = Path(file.name)
                 try:
-                    file.write(zlib.compress(content.getvalue(), 1))
+                    file.write(zlib.compress(content.getvalue(), level))
                     file.flush()
                     partial.replace(folder / name)
                 finally:  # a full disk is not filled further by halves

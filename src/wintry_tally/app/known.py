@@ -6,10 +6,11 @@ It is read on the thread that writes; a window only ever looks at the newest tha
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING
 
+from wintry_tally.app.packed import InOrder, Packed
 from wintry_tally.book.feed import Topic
 from wintry_tally.book.records import RunStatus
 from wintry_tally.core.protocol.method import Method
@@ -34,25 +35,39 @@ class Known:
         samples, taken_off: those on the rack, and those off it; runs: of every sample, oldest first.
         prose: of the samples that have any; banks: series and units of the samples that are banks.
         latest: the newest reading of each place; pictures: what kinds each sample has.
-        held: runs that are not finished and that some process, this one or another, has.
+        going: the runs that are not finished, in the order they began.
+        held: those of them that some process, this one or another, has.
         typed: the readings of the runs by hand that are not finished, as `Runs.readings` has them.
     """
 
     newest: int
-    samples: tuple[Sample, ...] = ()
-    taken_off: tuple[Sample, ...] = ()
+    samples: Sequence[Sample] = ()
+    taken_off: Sequence[Sample] = ()
     runs: Mapping[int, tuple[Run, ...]] = field(default_factory=dict)
     prose: Mapping[int, str] = field(default_factory=dict)
     banks: Mapping[int, tuple[int, tuple[int, ...]]] = field(default_factory=dict)
     latest: Mapping[str, PlaceReading] = field(default_factory=dict)
     pictures: Mapping[int, set[str]] = field(default_factory=dict)
     typed: Mapping[int, tuple[Row, ...]] = field(default_factory=dict)
+    going: tuple[Run, ...] = ()
     held: frozenset[int] = frozenset()
 
-    def under_way(self) -> list[Run]:
-        """The runs that are not finished, in the order they began."""
-        found = [run for runs in self.runs.values() for run in runs if run.status is RunStatus.RUNNING]
-        return sorted(found, key=lambda run: run.id)
+    def packed(self) -> Known:
+        """The same to be kept: samples and their runs are unpacked one by one, when somebody asks for them."""
+        return replace(
+            self, samples=_in_order(self.samples), taken_off=_in_order(self.taken_off), runs=Packed.of(self.runs)
+        )
+
+
+def _in_order(samples: Sequence[Sample]) -> InOrder[Sample]:
+    if isinstance(samples, InOrder):
+        return samples
+    return InOrder(Packed.of({sample.id: sample for sample in samples}))
+
+
+def numbers_of(samples: Sequence[Sample]) -> tuple[int, ...]:
+    """Their numbers; none is unpacked for that."""
+    return samples.numbers if isinstance(samples, InOrder) else tuple(sample.id for sample in samples)
 
 
 @dataclass(frozen=True)
@@ -99,7 +114,7 @@ class Looking:
 
     def _still(self, last: Known) -> Known:
         self._book.remember()
-        return self._runs(last, {run.sample_id for run in last.under_way()})  # who holds them is not
+        return self._runs(last, {run.sample_id for run in last.going})  # who holds them is not
 
     def _again(self, known: Known, also: int | None) -> Looked:
         book = self._book
@@ -117,7 +132,7 @@ class Looking:
             known = self._beside(known, {topic for topic, _ in changes})
         told = {number for topic, number in changes if topic in {Topic.RUNS, Topic.SAMPLES}}
         # what is running changes without a note: its state, who holds it
-        running = {run.sample_id for run in known.under_way()} | ({also} if also is not None else set())
+        running = {run.sample_id for run in known.going} | ({also} if also is not None else set())
         if None in told or told or running:
             known = self._runs(known, None if None in told else {n for n in told | running if n is not None})
         return Looked(known, tuple(changes))
@@ -153,10 +168,19 @@ class Looking:
             every: dict[int, list[Run]] = {sample.id: [] for sample in (*known.samples, *known.taken_off)}
             for run in book.runs.all():
                 every.setdefault(run.sample_id, []).append(run)
-            known = replace(known, runs={number: tuple(runs) for number, runs in every.items()})
+            known = replace(known, runs={number: tuple(runs) for number, runs in every.items()}, going=())
+            anew: Mapping[int, tuple[Run, ...]] = known.runs
+        elif samples:
+            anew = {one: tuple(book.runs.all(one)) for one in samples}
+            known = replace(
+                known, runs=known.runs.but(anew) if isinstance(known.runs, Packed) else {**known.runs, **anew}
+            )
         else:
-            known = replace(known, runs={**known.runs, **{one: tuple(book.runs.all(one)) for one in samples}})
-        going = known.under_way()
+            anew = {}
+        going = [run for run in known.going if run.sample_id not in anew]
+        going += [run for runs in anew.values() for run in runs if run.status is RunStatus.RUNNING]
+        going.sort(key=lambda run: run.id)
         by_hand = [run.id for run in going if run.method is Method.HAND]
         held = frozenset(run.id for run in going if book.runs.in_hands(run))
-        return replace(known, typed={number: tuple(book.runs.readings(number)) for number in by_hand}, held=held)
+        typed = {number: tuple(book.runs.readings(number)) for number in by_hand}
+        return replace(known, typed=typed, going=tuple(going), held=held)

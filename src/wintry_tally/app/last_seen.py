@@ -91,7 +91,9 @@ def as_last_seen(path: Path, known: Known, outcomes: Outcomes) -> Callable[[], N
 
     def keep() -> None:
         if stamp:
-            KEPT.put(_name(path), _LastSeen(stamp, code_mark(), known, outcomes), {})
+            KEPT.put(
+                _name(path), _LastSeen(stamp, code_mark(), known.packed(), outcomes), {}, level=0
+            )  # read back at once
 
     return keep
 

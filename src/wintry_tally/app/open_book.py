@@ -8,13 +8,14 @@ from __future__ import annotations
 
 import contextlib
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from datetime import datetime
 from functools import partial
+from itertools import chain
 from typing import TYPE_CHECKING
 
 from wintry_tally.app.edits import Edit, Edits
-from wintry_tally.app.known import OF_ONE, Change, Known, Looked
+from wintry_tally.app.known import OF_ONE, Change, Known, Looked, numbers_of
 from wintry_tally.app.last_seen import ReadBook, as_last_seen
 from wintry_tally.app.listening import Background, Listener
 from wintry_tally.app.live import LiveRuns
@@ -66,7 +67,7 @@ class OpenBook:
         self.edits = Edits(book, lambda: self.known)
         self.shelf = Shelf(book, jobs, worked_out, listener.failed, read.outcomes)
         self.live = LiveRuns(
-            book, lambda: self.equipment, listener, background, lambda: self.known.under_way(),
+            book, lambda: self.equipment, listener, background, lambda: list(self.known.going),
             lambda run: run.id in self.known.held,
         )  # fmt: skip
         self.places = (
@@ -87,17 +88,17 @@ class OpenBook:
         return {} if self.roll is None else self.roll.silent
 
     @property
-    def samples(self) -> tuple[Sample, ...]:
+    def samples(self) -> Sequence[Sample]:
         """Every sample on the rack."""
         return self.known.samples
 
     def sample(self, sample_id: int) -> Sample:
         """One sample."""
-        return self._by_number[sample_id]
+        return self.known.samples[self._places[sample_id]]
 
     def holds(self, sample_id: int) -> bool:
         """Whether the book has this sample; late timers and late results must ask."""
-        return sample_id in self._by_number
+        return sample_id in self._places
 
     @property
     def equipment(self) -> Equipment:
@@ -108,7 +109,7 @@ class OpenBook:
 
     def runs_by_sample(self) -> dict[int, list[Run]]:
         """The runs of every sample, oldest first."""
-        return {sample.id: self.runs(sample.id) for sample in self.samples}
+        return {number: self.runs(number) for number in self._places}
 
     def runs(self, sample_id: int) -> list[Run]:
         """The runs of a sample, oldest first."""
@@ -118,7 +119,7 @@ class OpenBook:
         """The bank that a sample is; None where it is a single battery."""
         from wintry_tally.app.banks import bank_among
 
-        return bank_among(self.known.banks, (*self.samples, *self.known.taken_off), sample_id)
+        return bank_among(self.known.banks, chain(self.samples, self.known.taken_off), sample_id)
 
     def dossier(self, sample_id: int) -> Dossier | None:
         """Everything on a sample; None while it is being worked out."""
@@ -257,7 +258,7 @@ class OpenBook:
 
     def _take(self, known: Known) -> None:
         self.known = known
-        self._by_number = {sample.id: sample for sample in known.samples}
+        self._places = {number: place for place, number in enumerate(numbers_of(known.samples))}
 
     def touched(self, sample_id: int) -> None:
         """Runs of a sample changed in a way that a running test knows before the book does."""

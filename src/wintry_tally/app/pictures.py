@@ -65,7 +65,9 @@ def written_out(book: Book, number: int, media: str) -> Path:
     return Path(file.name)
 
 
-def missing(samples: Sequence[Sample], runs: Mapping[int, list[Run]], kinds: Mapping[int, set[str]]) -> dict[int, str]:
+def missing(
+    samples: Sequence[Sample], runs: Mapping[int, Sequence[Run]], kinds: Mapping[int, set[str]]
+) -> dict[int, str]:
     """By sample, the kind of picture that others of the book have and it has not: nobody is asked who keeps none."""
     kept = set().union(*kinds.values()) if kinds else set()
     found = {}
@@ -74,7 +76,7 @@ def missing(samples: Sequence[Sample], runs: Mapping[int, list[Run]], kinds: Map
         if "label" in kept - own and any(claim.source == "label" for claim in sample.claims):
             found[sample.id] = "label"
         elif "meter" in kept - own and any(
-            run.method in BY_HAND and run.ended is not None and not run.left_out for run in runs.get(sample.id, [])
+            run.method in BY_HAND and run.ended is not None and not run.left_out for run in runs.get(sample.id, ())
         ):
             found[sample.id] = "meter"
     return found

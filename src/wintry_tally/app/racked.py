@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING
 
 from wintry_tally.core.verdict.outcome import Outcome
@@ -33,7 +33,7 @@ def is_asked_for(which: str, outcomes: Sequence[Outcome] | None, runs: Sequence[
     return True
 
 
-def in_order(samples: Sequence[Sample], order: str, runs: Mapping[int, Sequence[Run]]) -> list[tuple[str, Sample]]:
+def in_order(samples: Sequence[Sample], order: str, runs: Mapping[int, Sequence[Run]]) -> Iterable[tuple[str, Sample]]:
     """The tags as they hang, each with the heading it hangs under ("" for none); those alike as they came."""
     if order == "code":
         return [("", one) for one in sorted(samples, key=lambda one: (one.code.lower(), one.id))]
@@ -43,7 +43,7 @@ def in_order(samples: Sequence[Sample], order: str, runs: Mapping[int, Sequence[
         return [(one.title, one) for one in sorted(samples, key=lambda one: one.title.lower())]
     if order == "family":
         return [(one.family.words, one) for one in sorted(samples, key=lambda one: one.family.words)]
-    return [("", one) for one in samples]
+    return (("", one) for one in samples)  # as they come: none is looked at before it hangs
 
 
 def _newest(runs: Sequence[Run]) -> float:

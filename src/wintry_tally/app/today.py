@@ -72,7 +72,7 @@ class Seen:
 
 
 def today(
-    samples: Sequence[Sample], runs: dict[int, list[Run]], live: Iterable[Seen], drawn: Drawn | None, held: dict[int, str],
+    samples: Sequence[Sample], runs: Mapping[int, Sequence[Run]], live: Iterable[Seen], drawn: Drawn | None, held: dict[int, str],
     now: datetime, silent: Mapping[str, str] = MappingProxyType({}), unseen: Mapping[int, str] = MappingProxyType({}),
 ) -> list[Item]:  # fmt: skip
     """The lines of the day, in the order of GROUPS and of time.
@@ -87,7 +87,7 @@ def today(
         for name, why in silent.items()
     ]
     for sample in samples:
-        own = runs.get(sample.id, [])
+        own = runs.get(sample.id, ())
         if sample.id in held:
             found.append(Item("now", sample.code, sample.id, "Held in quarantine", beside=held[sample.id], station="arrival", key="Look"))  # fmt: skip
         found += _going_on(sample, own, seen, now)
@@ -104,7 +104,7 @@ def today(
     return sorted(found, key=lambda item: (order[item.group], item.at or now, item.code))
 
 
-def _going_on(sample: Sample, runs: list[Run], seen: dict[int, Seen], now: datetime) -> list[Item]:
+def _going_on(sample: Sample, runs: Sequence[Run], seen: dict[int, Seen], now: datetime) -> list[Item]:
     found = []
     for run in runs:
         if run.status is not RunStatus.RUNNING:
@@ -123,7 +123,7 @@ def _going_on(sample: Sample, runs: list[Run], seen: dict[int, Seen], now: datet
     return found
 
 
-def _state(sample: Sample, runs: list[Run], drawn: Drawn | None, now: datetime) -> list[Item]:
+def _state(sample: Sample, runs: Sequence[Run], drawn: Drawn | None, now: datetime) -> list[Item]:
     if not sample.claims and not runs:
         words = "Type in its claims as printed"
         return [
@@ -222,7 +222,7 @@ def _planned(drawn: Drawn, now: datetime) -> list[Item]:
     return found
 
 
-def _again(samples: Sequence[Sample], runs: dict[int, list[Run]], drawn: Drawn, now: datetime) -> list[Item]:
+def _again(samples: Sequence[Sample], runs: Mapping[int, Sequence[Run]], drawn: Drawn, now: datetime) -> list[Item]:
     """Re-tests whose day is to come; once it is near they stand in the plan like any other test."""
     found = []
     for sample in samples:

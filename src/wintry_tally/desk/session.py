@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -385,9 +385,9 @@ class Session(EditSession):
 
     # --- samples and claims ---
 
-    def samples(self) -> list[Sample]:
+    def samples(self) -> Sequence[Sample]:
         """Every sample."""
-        return [] if self._open is None else list(self._open.samples)
+        return () if self._open is None else self._open.samples
 
     def holds(self, sample_id: int) -> bool:
         """Whether the open book has this sample; late timers and late results must ask."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
 from typing import TYPE_CHECKING
 
@@ -130,10 +130,10 @@ class Rack(QWidget):
         asked = bool(text.split()) or bool(self.which.currentData())
         self._none.setVisible(asked and not shown and not self._slices.busy)
 
-    def _samples(self) -> list[Sample]:
+    def _samples(self) -> Sequence[Sample]:
         if self.which.currentData() == "off":
             return self._off
-        return list(self._session.samples())
+        return self._session.samples()
 
     def _shows(self, sample: Sample, text: str) -> bool:
         """Whether a tag is one of those asked for, by its state and by the words typed."""

@@ -76,15 +76,17 @@ class TodayPage(MainPage):
         session, now = self.session, datetime.now().astimezone()
         samples = session.samples()
         held = {number: found.why for number, found in quarantines_of(session.book).items()}
-        runs = session.open.runs_by_sample()
+        known = session.open.known
         elsewhere = [
-            Seen(run.id, "", "in another window", None)
-            for own in runs.values() for run in own
-            if run.status == "running" and session.running.elsewhere(run)
-        ]  # fmt: skip
-        unseen = missing(samples, runs, dict(session.open.known.pictures))
+            Seen(run.id, "", "in another window", None) for run in known.going if session.running.elsewhere(run)
+        ]
         live, drawn, silent = [*self._live(), *elsewhere], session.drawn(), session.open.silent
-        return lambda: today(samples, runs, live, drawn, held, now, silent, unseen)
+
+        def work_out() -> list[Item]:
+            unseen = missing(samples, known.runs, known.pictures)
+            return today(samples, known.runs, live, drawn, held, now, silent, unseen)
+
+        return work_out
 
     def _live(self) -> list[Seen]:
         from wintry_tally.app.today import Seen
