@@ -8,7 +8,7 @@ from concurrent.futures import ThreadPoolExecutor
 from functools import partial
 from typing import Any
 
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import QObject, Qt, Signal
 from shiboken6 import isValid
 
 from wintry_tally.core.errors import WintryError
@@ -19,10 +19,8 @@ class Cancelled(Exception):
 
 
 class Job(QObject):
-    """One piece of work. `done` carries its result, `failed` one line of text; both arrive on the interface's thread."""
+    """One piece of work; its progress arrives on the interface's thread."""
 
-    done = Signal(object)
-    failed = Signal(str)
     progress = Signal(float)
 
     def __init__(self, work: Callable[[Job], Any]) -> None:
@@ -40,22 +38,19 @@ class Job(QObject):
             raise Cancelled
         self.progress.emit(share)
 
-    def run(self) -> None:
-        """Do it, in whatever thread calls."""
+    def run(self, over: Callable[[Any], None], failed: Callable[[str], None]) -> None:
+        """Do it, in whatever thread calls, and tell one of them: its result, or one line of text."""
         try:
             result = self._work(self)
         except Cancelled:
             return
         except WintryError as error:
-            if not self.cancelled:
-                self.failed.emit(str(error))
+            failed(str(error))
         except Exception as error:
             traceback.print_exc()
-            if not self.cancelled:
-                self.failed.emit(f"internal failure ({type(error).__name__}: {error})")
+            failed(f"internal failure ({type(error).__name__}: {error})")
         else:
-            if not self.cancelled:
-                self.done.emit(result)
+            over(result)
 
 
 def _is_there(told: Callable[..., None]) -> bool:
@@ -64,12 +59,30 @@ def _is_there(told: Callable[..., None]) -> bool:
     return not isinstance(owner, QObject) or isValid(owner)
 
 
+class _Post(QObject):
+    """Brings what a worker made to the interface's thread: one connection for all jobs, for each takes its time to make."""
+
+    sent = Signal(object, object, object)
+
+    def __init__(self, forget: Callable[[Job], None]) -> None:
+        super().__init__()
+        self._forget = forget
+        self.sent.connect(self._deliver, Qt.ConnectionType.QueuedConnection)
+
+    def _deliver(self, job: Job, told: Callable[[Any], None] | None, what: Any) -> None:
+        self._forget(job)
+        # cancelled between its end and here: whoever asked may be gone, window and all
+        if told is not None and not job.cancelled and _is_there(told):
+            told(what)
+
+
 class Workshop:
     """One worker thread, so that jobs finish in the order they came."""
 
     def __init__(self) -> None:
         self._pool = ThreadPoolExecutor(1, "workshop")
         self._jobs: set[Job] = set()
+        self._post = _Post(self._jobs.discard)
 
     def start(
         self, work: Callable[[Job], Any], done: Callable[[Any], None], failed: Callable[[str], None] | None = None
@@ -77,16 +90,7 @@ class Workshop:
         """Queue a job."""
         job = Job(work)
         self._jobs.add(job)
-
-        def deliver(told: Callable[[Any], None] | None, what: Any) -> None:
-            self._jobs.discard(job)
-            # cancelled between its end and here: whoever asked may be gone, window and all
-            if told is not None and not job.cancelled and _is_there(told):
-                told(what)
-
-        job.done.connect(partial(deliver, done))
-        job.failed.connect(partial(deliver, failed))
-        self._pool.submit(job.run)
+        self._pool.submit(job.run, partial(self._post.sent.emit, job, done), partial(self._post.sent.emit, job, failed))
         return job
 
     def close(self) -> None:
