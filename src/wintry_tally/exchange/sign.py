@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 import math
+from collections.abc import Iterator
 
 import numpy as np
 
@@ -44,7 +45,7 @@ def _onsets(current_A: Column, voltage_V: Column, reference: float, packs: float
     return (evidence, begun) if abs(evidence) > LEAST_V else (risen, rises)
 
 
-PACK_V, SAMPLED = 13.0, 10_000
+PACK_V, SAMPLED, TAKEN = 13.0, 10_000, 50_000
 
 
 def _packs(voltage_V: Column) -> float:
@@ -103,12 +104,41 @@ def _left_behind(current_A: Column, voltage_V: Column, reference: float, packs: 
     return found
 
 
-def _third(sizes: Column) -> float:
-    """The third largest of three or more: among those at least as large as the third largest of a few."""
-    few = sizes[:: max(1, len(sizes) // SAMPLED)]
-    if len(few) >= 3:
-        sizes = sizes[sizes >= np.partition(few, -3)[-3]]
-    return float(np.partition(sizes, -3)[-3])
+def _sizes(current_A: Column) -> Iterator[Column]:
+    """How large each sound reading is, a block at a time, each in the place of the one before: a long log's stay near the
+    processor."""
+    room = np.empty(min(BLOCK, len(current_A)))
+    for start in range(0, len(current_A), BLOCK):
+        block = current_A[start : start + BLOCK]
+        sizes = np.abs(block, out=room[: len(block)])
+        sound = sizes < ABSURD
+        yield sizes if sound.all() else sizes[sound]
+
+
+def _reference(current_A: Column) -> float:
+    """What flows where something flows, A; 0 for a log in which nothing ever does."""
+    largest, count = np.zeros(0), 0
+    for sizes in _sizes(current_A):
+        count += len(sizes)
+        if len(largest) < 3 or sizes.max(initial=0.0) > largest[0]:
+            largest = np.sort(np.concatenate((largest, sizes)))[-3:]
+    if not count:
+        return 0.0
+    # what flows stands far above a meter's zero, however short it lasted; one or two odd readings are no current
+    top = float(largest[0]) if count >= 3 else float(largest[-1])
+    if top < AT_REST_A:
+        # a log at rest all along: what flowed in it, flowed for a reading or two
+        top = float(largest[-1])
+    floor = ZERO_SHARE * top
+    many = sum(int(np.count_nonzero(sizes > floor)) for sizes in _sizes(current_A))
+    if not many:
+        return top
+    step, at, few = max(1, many // TAKEN), 0, []
+    for sizes in _sizes(current_A):
+        live = sizes[sizes > floor]
+        few.append(live[-at % step :: step])
+        at += len(live)
+    return float(np.quantile(np.concatenate(few), 0.9))
 
 
 def discharge_sign(current_A: Column, voltage_V: Column, header: str) -> str:
@@ -118,16 +148,7 @@ def discharge_sign(current_A: Column, voltage_V: Column, header: str) -> str:
     on within the log, the trend of the voltage under the current tells; at last, the header's words and the sign used.
     """
     size = len(current_A)
-    sizes = np.abs(current_A)
-    sound = sizes < ABSURD
-    sizes = sizes if sound.all() else sizes[sound]
-    # what flows stands far above a meter's zero, however short it lasted; one or two odd readings are no current
-    top = _third(sizes) if len(sizes) >= 3 else float(sizes.max(initial=0.0))
-    if len(sizes) and top < AT_REST_A:
-        # a log at rest all along: what flowed in it, flowed for a reading or two
-        top = float(sizes.max())
-    live = sizes[sizes > ZERO_SHARE * top]
-    reference = float(np.quantile(live[:: max(1, len(live) // 50_000)], 0.9)) if len(live) else top
+    reference = _reference(current_A)
     if reference == 0.0:
         return "+"
     packs = _packs(voltage_V)
