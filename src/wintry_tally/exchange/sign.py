@@ -9,9 +9,8 @@ from collections.abc import Iterator
 import numpy as np
 
 from wintry_tally.core.trace.repair import ABSURD
-from wintry_tally.core.trace.trace import Column
+from wintry_tally.core.trace.trace import BLOCK, Column
 
-BLOCK = 1 << 16
 ZERO_SHARE, AT_REST_A = 0.02, 0.1
 
 

@@ -250,7 +250,7 @@ def _inside(trace: Trace, span: Span, usual: float) -> tuple[float, float, int, 
     if readings < 3:
         return 0.0, 0.0, readings, 0
     gap, sampled_full, sampled_half = 0.0, 0.0, 0.0
-    visited: set[float] = set()
+    visited = np.zeros(0)
     step_A = trace.resolution.get("current_A", 0.0)
     noisy = 0.0
     # a long log is looked at in evenly spread windows: its sampling doubt per window is then scaled up
@@ -261,7 +261,7 @@ def _inside(trace: Trace, span: Span, usual: float) -> tuple[float, float, int, 
         current = trace.current[start : start + window]
         step = np.diff(time)
         if step_A and len(visited) < 5000:
-            visited.update(np.unique(current[:20_000]).tolist())
+            visited = np.unique(np.concatenate((visited, current[:20_000])))
         noisy = max(noisy, noise_of(current))
         long = step > GAP_FACTOR * usual
         if np.any(long):

@@ -60,10 +60,10 @@ def second_meter_of(trace: Trace, test: CapacityTest, first: Instrument, second:
     A limit is a % of the reading plus an offset; two honest meters differ by at most both limits together.
     Source: JCGM 100:2008, 4.3.7 for the limits; the sum of two limits is common practice, no published source.
     """
-    chosen = [np.arange(span.first, span.last + 1) for span in test.count.spans]
     volts, amps = trace.beside.get(SECOND_V.name), trace.beside.get(SECOND_A.name)
-    if not chosen or (volts is None and amps is None):
+    if not test.count.spans or (volts is None and amps is None):
         return None
+    chosen = [np.arange(span.first, span.last + 1) for span in test.count.spans]
     index = np.concatenate(chosen)
     apart_V, at_V = _apart(trace.voltage_V, volts, index)
     apart_A, at_A = _apart(trace.current, amps, index)

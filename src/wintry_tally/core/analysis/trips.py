@@ -8,7 +8,7 @@ import numpy as np
 
 from wintry_tally.core.analysis.ending import CHARGE_PROTECTION, PROTECTION, EndOptions
 from wintry_tally.core.analysis.stages import Scale, Stage, StageKind, gap_after, span_of
-from wintry_tally.core.trace.trace import Trace
+from wintry_tally.core.trace.trace import BLOCK, Column, Trace
 
 OVER_CURRENT, LOW_VOLTAGE = "over-current", "low-voltage"
 OVER_VOLTAGE, LOW_TEMPERATURE = "over-voltage", "low-temperature"
@@ -148,16 +148,26 @@ def _last_rise(trace: Trace, scale: Scale, first: int, last: int) -> tuple[float
     return begun, begun
 
 
+def _last_within(volts: Column, limit: float, falling: bool) -> int | None:
+    """The last reading above a limit, or below it; looked for from the end on."""
+    for end in range(len(volts), 0, -BLOCK):
+        part = volts[max(0, end - BLOCK) : end]
+        inside = np.flatnonzero(part > limit if falling else part < limit)
+        if len(inside):
+            return end - len(part) + int(inside[-1])
+    return None
+
+
 def _crossed(trace: Trace, first: int, last: int, limit: float, falling: bool, otherwise: float) -> float:
     """When the voltage went through a limit for good before the opening, s."""
     part = trace.voltage_V[first : last + 1]
-    inside = np.flatnonzero(part > limit if falling else part < limit)
     beyond = part[-1] <= limit if falling else part[-1] >= limit
     if not beyond:
         return otherwise
-    if not len(inside):
+    inside = _last_within(part, limit, falling)
+    if inside is None:
         return float(trace.time_s[first])
-    at = first + int(inside[-1])
+    at = first + inside
     a, b = float(trace.voltage_V[at]), float(trace.voltage_V[at + 1])
     share = (a - limit) / (a - b) if a != b else 0.5
     return float(trace.time_s[at]) + share * float(trace.time_s[at + 1] - trace.time_s[at])

@@ -17,12 +17,12 @@ from wintry_tally.core.message import Part, said
 from wintry_tally.core.trace.remarks import Remark
 from wintry_tally.core.trace.standing import without_standing
 from wintry_tally.core.trace.thermometer import with_temperatures
-from wintry_tally.core.trace.trace import Column, Trace, noise_of, usual_interval
+from wintry_tally.core.trace.trace import BLOCK, Column, Trace, noise_of, usual_interval
 from wintry_tally.core.trace.unit_slips import FACTORS, unit_slips
 
 Repair = Literal["none", "safe", "offered"]
 REPAIRS: tuple[Repair, ...] = ("none", "safe", "offered")
-BLOCK = 1 << 16
+
 GAPS_NAMED = 10
 SUSPECTS = 20_000
 ABSURD = 1e7
@@ -144,10 +144,18 @@ NO_CLOCK, NO_CLOCK_SHARE = 5, 0.2
 """A column that goes back so often, and in such a share of its rows, tells no time."""
 
 
+def _rises(time_s: Column) -> bool:
+    """Whether every reading is later than the one before; a block at a time, nothing made of the length of the log."""
+    return all(
+        bool(np.all(time_s[start + 1 : start + BLOCK + 1] > time_s[start : start + BLOCK][: len(time_s) - 1 - start]))
+        for start in range(0, len(time_s) - 1, BLOCK)
+    )
+
+
 def _with_rising_time(trace: Trace, repair: Repair, remarks: list[Remark]) -> Trace:
-    steps = np.diff(trace.time_s)
-    if steps.size and float(steps.min()) > 0.0:
+    if len(trace) > 1 and _rises(trace.time_s):
         return trace
+    steps = np.diff(trace.time_s)
     if np.count_nonzero(steps < 0) > 0.9 * steps.size and steps.size > 2:
         whole = _rows(trace, np.array([0, len(trace) - 1]))
         remarks.append(Remark("clock-backwards", said("rows-reversed"), whole))

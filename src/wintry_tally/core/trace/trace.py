@@ -11,6 +11,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 Column = NDArray[np.float64]
+BLOCK = 1 << 16
+"""Readings of a long log that are looked through at a time: few enough to stay near the processor."""
 
 
 @dataclass(frozen=True)
