@@ -7,7 +7,10 @@ from typing import TypeVar
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QLabel, QPushButton, QWidget
 
+from wintry_tally.app.live_run import LiveRun
+from wintry_tally.bench.stand_ins.world import StandInWorld
 from wintry_tally.core.battery import parse_claim
+from wintry_tally.core.engine import Phase
 from wintry_tally.desk.views.recipe_page import RecipePage
 from wintry_tally.desk.widgets.letting_go import let_all_go
 from wintry_tally.desk.widgets.turns import turns
@@ -26,6 +29,18 @@ def settled(qtbot, quiet_ms: int = 60) -> None:
         if still >= quiet_ms:
             return
     raise AssertionError("the window does not come to rest")
+
+
+def draw(qtbot, live: LiveRun, world: StandInWorld) -> None:
+    """Wait until a run on the stand-ins draws; one that ends before it does says why."""
+
+    def draws() -> bool:
+        state = live.latest.state
+        if live.latest.ended:
+            raise RuntimeError(f"it ended before it drew: {state.cause} {live.latest.trouble} {live.latest.fault}")
+        return state.phase is Phase.DISCHARGING and world.true_current_A > 4.0
+
+    qtbot.waitUntil(draws, timeout=60000)  # however busy the machine
 
 
 def claim(window: Window, *texts: str) -> None:

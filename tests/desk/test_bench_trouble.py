@@ -9,7 +9,7 @@ import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QLabel
 
-from tests.desk.doing import there
+from tests.desk.doing import draw, there
 from wintry_tally.book import Book, RunSettings
 from wintry_tally.book.recipes import recipe_data
 from wintry_tally.core.engine import Phase
@@ -34,9 +34,7 @@ def running(window: Window, sample_book: Path, qtbot) -> Window:
     window.session.touch_runs(window.sample_id)
     window.show_station("load")
     live = window.session.running.of_sample(window.sample_id)
-    qtbot.waitUntil(lambda: live.latest.state.phase is Phase.DISCHARGING, timeout=15000)
-    world = window.session._stand_ins.world
-    qtbot.waitUntil(lambda: world.true_current_A > 4.0, timeout=10000)
+    draw(qtbot, live, window.session._stand_ins.world)
     qtbot.waitUntil(window.view("load").page("run").pause.isEnabled, timeout=15000)
     return window
 

@@ -9,10 +9,9 @@ from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QComboBox, QFileDialog, QLabel, QWidget
 
-from tests.desk.doing import there
+from tests.desk.doing import draw, there
 from tests.desk.test_bench_trouble import HOLD
 from wintry_tally.book import RunSettings
-from wintry_tally.core.engine import Phase
 from wintry_tally.desk.window import Window
 
 
@@ -30,8 +29,7 @@ def drawing(window: Window, sample_book: Path, qtbot) -> Window:
     window.session.running.start(sample, HOLD, settings, (), "load", "stand-in")
     window.session.touch_runs(window.sample_id)
     live = window.session.running.of_sample(window.sample_id)
-    qtbot.waitUntil(lambda: live.latest.state.phase is Phase.DISCHARGING, timeout=15000)
-    qtbot.waitUntil(lambda: window.session._stand_ins.world.true_current_A > 4.0, timeout=15000)
+    draw(qtbot, live, window.session._stand_ins.world)
     return window
 
 
