@@ -23,10 +23,8 @@ from wintry_tally.desk.widgets.parts import button, card, chooser, clear, column
 from wintry_tally.desk.widgets.quantity_field import TypedField
 
 NAMES = {"temperature": "Temperature", "mass": "Mass", "length": "Length", "wire": "Wires", "decimal": "Decimals"}
-UNIT_WORDS = {
-    "°C": "°C", "°F": "°F", "kg": "kg", "lb": "lb", "mm": "mm", "in": "in", "mm²": "mm²", "AWG": "mm², and its AWG beside it",
-    ".": "with a point", ",": "with a comma",
-}  # fmt: skip
+UNIT_WORDS = {"AWG": "mm², and its AWG beside it", ".": "with a point", ",": "with a comma"}
+"""Choices that are told in other words than their own."""
 THEME_WORDS = {"day": "Day", "night": "Night", "system": "As the desktop has it"}
 EXAMPLE = "A battery of 4.40 ± 0.05 kg, 330 mm long, at 23.4 °C, on leads of 6 mm²."
 WIDE = 260
@@ -37,7 +35,7 @@ class PreferencesPage(MainPage):
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
-        self.units = {name: chooser(NAMES[name], [(UNIT_WORDS[one], one) for one in CHOICES[name]]) for name in CHOICES}
+        self.units = {name: chooser(NAMES[name], [(UNIT_WORDS.get(one, one), one) for one in CHOICES[name]]) for name in CHOICES}
         for name, box in self.units.items():
             box.activated.connect(lambda _index, of=name: self._unit(of))
         self.example = label("", "quiet", wrap=True)
