@@ -35,7 +35,9 @@ class PreferencesPage(MainPage):
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
-        self.units = {name: chooser(NAMES[name], [(UNIT_WORDS.get(one, one), one) for one in CHOICES[name]]) for name in CHOICES}
+        self.units = {
+            name: chooser(NAMES[name], [(UNIT_WORDS.get(one, one), one) for one in CHOICES[name]]) for name in CHOICES
+        }
         for name, box in self.units.items():
             box.activated.connect(lambda _index, of=name: self._unit(of))
         self.example = label("", "quiet", wrap=True)
