@@ -359,6 +359,9 @@ def test_what_was_cancelled_between_its_end_and_its_delivery_reaches_nobody(qtbo
     here = threading.get_ident()
     workshop.start(lambda _job: 1, lambda made: came.append((made, threading.get_ident() == here)))
     qtbot.waitUntil(lambda: came == [(1, True)], timeout=5000)
+    given_up = workshop.start(lambda job: [job.tell(0.5) for _ in iter(int, 1)], came.append, came.append)
+    given_up.cancel()
+    qtbot.waitUntil(lambda: not workshop._jobs, timeout=5000)  # it ends at its next word, and is forgotten
     workshop.start(lambda _job: 2, came.append)
     workshop.start(fail, came.append, came.append)
     assert ended.wait(5.0)

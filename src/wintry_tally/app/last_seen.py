@@ -91,9 +91,8 @@ def as_last_seen(path: Path, known: Known, outcomes: Outcomes) -> Callable[[], N
 
     def keep() -> None:
         if stamp:
-            KEPT.put(
-                _name(path), _LastSeen(stamp, code_mark(), known.packed(), outcomes), {}, level=0
-            )  # read back at once
+            # not squeezed: nothing is to be waited for when it is read back
+            KEPT.put(_name(path), _LastSeen(stamp, code_mark(), known.packed(), outcomes), {}, level=0)
 
     return keep
 

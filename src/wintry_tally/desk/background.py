@@ -43,7 +43,7 @@ class Job(QObject):
         try:
             result = self._work(self)
         except Cancelled:
-            return
+            over(None)  # nobody is told of one that was cancelled
         except WintryError as error:
             failed(str(error))
         except Exception as error:
