@@ -265,7 +265,10 @@ def test_whatever_is_done_between_two_looks_the_second_is_as_one_that_begins_ane
             stands = {sample.id: one.outcomes(sample.id) for sample in one.samples}
             one.close()
             read = read_book(path)
-            assert read.looking.known == Looking(read.book).known
+            known = read.looking.known
+            assert known == Looking(read.book).known
+            every = sorted((run for runs in known.runs.values() for run in runs), key=lambda run: run.id)
+            assert list(known.going) == [run for run in every if run.ended is None]
             assert {number: outcomes for number, outcomes in read.outcomes.items() if number in stands} == stands
             read.book.close()
     finally:
