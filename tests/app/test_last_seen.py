@@ -12,7 +12,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from tests.app.test_open_book import Ears
@@ -225,6 +225,7 @@ ACTS = st.lists(
 
 
 @settings(max_examples=12)
+@example([("run", 2), ("run", 1), ("end", 2), ("claim", 1)])
 @given(ACTS)
 def test_whatever_is_done_between_two_looks_the_second_is_as_one_that_begins_anew(
     tmp_path_factory: pytest.TempPathFactory, acts: list[tuple[str, int]]
