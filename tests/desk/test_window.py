@@ -67,7 +67,7 @@ def test_every_edit_is_undone_and_redone(fresh: Window, qtbot) -> None:
     assert stack.count() == 6, "an edit that changes nothing is none"
     while stack.canUndo():
         stack.undo()
-    assert fresh.session.samples() == [] and fresh.stack.currentWidget() is fresh._nothing
+    assert not fresh.session.samples() and fresh.stack.currentWidget() is fresh._nothing
     while stack.canRedo():
         stack.redo()
     again = fresh.session.sample(number)
@@ -77,7 +77,7 @@ def test_every_edit_is_undone_and_redone(fresh: Window, qtbot) -> None:
         ["manual"],
     )
     fresh.remove_tag()
-    assert fresh.session.samples() == []
+    assert not fresh.session.samples()
     stack.undo()
     assert [item.id for item in fresh.session.samples()] == [number]
 
