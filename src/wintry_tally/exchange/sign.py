@@ -120,7 +120,8 @@ def _reference(current_A: Column) -> float:
     for sizes in _sizes(current_A):
         count += len(sizes)
         if len(largest) < 3 or sizes.max(initial=0.0) > largest[0]:
-            largest = np.sort(np.concatenate((largest, sizes)))[-3:]
+            both = np.concatenate((largest, sizes))
+            largest = np.sort(both if len(both) <= 3 else np.partition(both, -3)[-3:])
     if not count:
         return 0.0
     # what flows stands far above a meter's zero, however short it lasted; one or two odd readings are no current
