@@ -11,7 +11,7 @@ import time
 from datetime import datetime
 from zoneinfo import ZoneInfo
 
-from wintry_tally.app.solver_apart import solve_apart
+from wintry_tally.app.solver_apart import APART
 from wintry_tally.core.plan.calendar import Calendar, slots_up
 from wintry_tally.core.plan.campaign import After, Campaign, Task
 from wintry_tally.core.plan.planning import plan
@@ -58,9 +58,9 @@ def main() -> None:
     count = int(sys.argv[2]) if len(sys.argv) > 2 else 3
     for seed in range(1, count + 1):
         begun = time.perf_counter()
-        quick = plan(campaign(seed), BUDGET_S, solver=solve_apart)
+        quick = plan(campaign(seed), BUDGET_S, solver=APART)
         took = time.perf_counter() - begun
-        best = plan(campaign(seed), long, solver=solve_apart)
+        best = plan(campaign(seed), long, solver=APART)
         ratio = quick.end / min(best.end, quick.end)
         print(
             f"seed {seed}: {quick.end / 288:.2f} days in {took:.1f} s, {best.end / 288:.2f} in {long:.0f} s: "

@@ -37,7 +37,7 @@ from wintry_tally.core.errors import InputError, WintryError
 from wintry_tally.core.plan.campaign import Task
 from wintry_tally.core.plan.planning import plan
 from wintry_tally.core.plan.programme import Asked
-from wintry_tally.core.plan.solver import solve
+from wintry_tally.core.plan.solver import HERE
 from wintry_tally.core.plan.standing import Standing
 from wintry_tally.core.plan.why import cannot_stand, why
 from wintry_tally.core.protocol.attended import parse_attended
@@ -249,15 +249,15 @@ def test_a_plan_is_kept_and_the_next_moves_little(book: Book) -> None:
 def test_the_solver_apart_finds_what_it_finds_here(monkeypatch: pytest.MonkeyPatch, book: Book) -> None:
     drawn = _drawn(book)
     campaign = drawn.plan.campaign
-    here = plan(campaign, 2.0, solver=solve)
-    apart = plan(campaign, 2.0, solver=solver_apart.solve_apart)
+    here = plan(campaign, 2.0, solver=HERE)
+    apart = plan(campaign, 2.0, solver=solver_apart.APART)
     assert (apart.end, apart.bound_end, apart.optimal) == (here.end, here.bound_end, here.optimal)
     # more is asked than a pipe takes before somebody reads it
     many = replace(
         campaign, tasks=tuple(Task(f"t{n} {'x' * 300}", f"S{n}", 1 + n % 9, uses=("load",)) for n in range(400))
     )
     begun = time.monotonic()
-    assert len(plan(many, 2.0, solver=solver_apart.solve_apart).starts) == 400 and time.monotonic() < begun + 30.0
+    assert len(plan(many, 2.0, solver=solver_apart.APART).starts) == 400 and time.monotonic() < begun + 30.0
     # the last whole answer counts, whatever cut the next one short
     answers = [solver_apart.Solved({"a": n}, n, False, False) for n in (3, 2)]
     bytes_ = b"".join(pickle.dumps(one) for one in answers)
@@ -265,14 +265,15 @@ def test_the_solver_apart_finds_what_it_finds_here(monkeypatch: pytest.MonkeyPat
     assert solver_apart._last(b"") is None and solver_apart._last(b"nonsense") is None
     # where its process fails, a sound plan is there all the same
     monkeypatch.setattr(sys, "executable", "/bin/false")
-    fallen = plan(campaign, 1.0, solver=solver_apart.solve_apart)
+    fallen = plan(campaign, 1.0, solver=solver_apart.APART)
     assert set(fallen.starts) == set(here.starts) and fallen.end >= here.end
+    assert solver_apart.most_placed_apart(campaign, [], {}, 1, 1.0) == {}
     monkeypatch.setattr(sys, "executable", "/nowhere")
-    assert set(plan(campaign, 1.0, solver=solver_apart.solve_apart).starts) == set(here.starts)
+    assert set(plan(campaign, 1.0, solver=solver_apart.APART).starts) == set(here.starts)
     monkeypatch.undo()
     begun = time.monotonic()
     with pytest.raises(WintryError, match="no longer wanted"):
-        plan(campaign, 30.0, cancelled=lambda: time.monotonic() > begun + 1.0, solver=solver_apart.solve_apart)
+        plan(campaign, 30.0, cancelled=lambda: time.monotonic() > begun + 1.0, solver=solver_apart.APART)
     assert time.monotonic() < begun + 10
 
 
@@ -280,14 +281,14 @@ def test_another_goes_on_from_the_best_told_where_the_solver_ends_its_process(
     monkeypatch: pytest.MonkeyPatch, book: Book, tmp_path: Path
 ) -> None:
     campaign = _drawn(book).plan.campaign
-    here = plan(campaign, 2.0, solver=solve)
+    here = plan(campaign, 2.0, solver=HERE)
     late = {name: slot + 40 for name, slot in here.starts.items()}
     falls = (
         "import os, pickle, sys; from wintry_tally.app.solver_apart import Solved; sys.stdin.buffer.read(); "
         f"sys.stdout.buffer.write(pickle.dumps(Solved({late!r}, 7, False, False))); sys.stdout.buffer.flush(); os.abort()"
     )
     goes = (
-        "import pickle, sys; from wintry_tally.app.solver_apart import Solved; given = pickle.loads(sys.stdin.buffer.read()); "
+        "import pickle, sys; from wintry_tally.app.solver_apart import Solved; _, given = pickle.loads(sys.stdin.buffer.read()); "
         f"open({str(tmp_path / 'given')!r}, 'a').write(repr((given[3] == {late!r}, given[6], given[4] > 2.0)) + chr(10)); "
         f"sys.stdout.buffer.write(pickle.dumps(Solved({here.starts!r}, 9, True, True)))"
     )

@@ -7,9 +7,15 @@ from __future__ import annotations
 
 import itertools
 from datetime import UTC, date, datetime, timedelta
+from functools import partial
 from typing import Any
 from zoneinfo import ZoneInfo
 
+from wintry_tally.app.solver_apart import APART
+from wintry_tally.core.plan.planning import plan
+
+plan_apart = partial(plan, solver=APART)
+"""For what is thought about for seconds: the solver's library ends its process where it finds itself at fault."""
 GRID = timedelta(minutes=5)
 
 

@@ -6,18 +6,20 @@ import itertools
 import random
 from dataclasses import replace
 from datetime import date, datetime, timedelta
+from functools import partial
 from pathlib import Path
 from typing import Any
 from zoneinfo import ZoneInfo
 
 import pytest
 
-from tests.plan.rules import broken
+from tests.plan.rules import broken, plan_apart
+from wintry_tally.app.solver_apart import APART
 from wintry_tally.core.plan.calendar import Calendar, slots_up
 from wintry_tally.core.plan.campaign import After, Campaign, Task, in_order, score
 from wintry_tally.core.plan.placing import Placing
 from wintry_tally.core.plan.planning import plan
-from wintry_tally.core.plan.solver import Solved, solve
+from wintry_tally.core.plan.solver import HERE, Solved, Solver, solve
 from wintry_tally.core.plan.ways import chosen_ways
 from wintry_tally.core.plan.why import cannot_stand, why
 from wintry_tally.core.plan.windows import Windows, windows
@@ -193,7 +195,7 @@ def test_each_better_plan_is_told_when_it_is_found() -> None:
     ]  # fmt: skip
     campaign = _campaign(tasks, {"load": 1, "charger": 1}, "Mon-Fri 8-17:30; Sat 9-12")
     told: list[Solved] = []
-    whole = plan(campaign, 3.0, solver=lambda *given: solve(*given, told=told.append))
+    whole = plan(campaign, 3.0, solver=replace(HERE, best=partial(solve, told=told.append)))
     scores = [score(campaign, one.starts) for one in told]
     assert scores and scores == sorted(set(scores), reverse=True)
     assert all(set(one.starts) == set(whole.starts) for one in told)
@@ -224,7 +226,12 @@ def test_what_cannot_be_placed_is_told_and_the_rest_is_planned() -> None:
     assert plan(fits, 1.0).starts == {"all day": 0}
 
 
-def test_no_rest_that_suits_is_told_and_takes_nothing_else_along() -> None:
+NONE_FOUND = replace(HERE, most=lambda *_: {})
+"""A solver that comes to nothing; then the tasks are placed one by one."""
+
+
+@pytest.mark.parametrize("solver", [HERE, APART, NONE_FOUND], ids=["here", "apart", "none"])
+def test_no_rest_that_suits_is_told_and_takes_nothing_else_along(solver: Solver) -> None:
     campaign = _campaign(
         [
             Task("first", "A", slots_up(10), presence=Presence.START),
@@ -234,7 +241,7 @@ def test_no_rest_that_suits_is_told_and_takes_nothing_else_along() -> None:
         {},
         "8:00-12:00",
     )
-    found = plan(campaign, 2.0)
+    found = plan(campaign, 2.0, solver=solver)
     assert set(found.starts) == {"first", "other"}
     assert "at most 10 min 00 s after first" in found.unplaced[0].reason
 
@@ -281,17 +288,17 @@ def test_a_new_plan_moves_little_of_the_next_days() -> None:
         for sample in "ABC" for number in range(4)
     ]  # fmt: skip
     campaign = _campaign(tasks, {"load": 1}, "8:00-17:00")
-    before = plan(campaign, 2.0)
+    before = plan_apart(campaign, 1.0)
     more = [*tasks, Task("D-0", "D", slots_up(3), uses=("load",), presence=Presence.ENDS)]
-    again = plan(_campaign(more, {"load": 1}, "8:00-17:00"), 3.0, before=before.starts)
+    again = plan_apart(_campaign(more, {"load": 1}, "8:00-17:00"), 1.5, before=before.starts)
     near = {name for name, slot in before.starts.items() if slot < slots_up(48)}
     assert not near & set(again.moved)
-    assert again.end <= 1.05 * plan(_campaign(more, {"load": 1}, "8:00-17:00"), 3.0).end
+    assert again.end <= 1.05 * plan_apart(_campaign(more, {"load": 1}, "8:00-17:00"), 1.5).end
     # a load less than before: what stood side by side cannot any more, and nothing is on two at once
-    fewer = plan(
+    fewer = plan_apart(
         _campaign(tasks, {"load": 1}, "8:00-17:00"),
         1.0,
-        before=plan(_campaign(tasks, {"load": 3}, "8:00-17:00"), 1.0).starts,
+        before=plan_apart(_campaign(tasks, {"load": 3}, "8:00-17:00"), 1.0).starts,
     )
     spans = sorted((slot, slot + slots_up(3)) for slot in fewer.starts.values())
     assert len(spans) == len(tasks) and all(one[1] <= other[0] for one, other in itertools.pairwise(spans))
@@ -301,10 +308,10 @@ def test_a_new_plan_moves_little_of_the_next_days() -> None:
         Task("B", "B", 12, uses=("load",)),
         Task("C", "C", 6, uses=("load",), fixed=20),
     ]
-    held = plan(_campaign(pinned, {"load": 1}), 1.0)
+    held = plan_apart(_campaign(pinned, {"load": 1}), 1.0)
     assert held.starts == {"A": -6, "B": 6 if 6 + 12 <= 20 else 26, "C": 20}
     both = [Task("A", "A", 12, uses=("load",), fixed=0), Task("B", "B", 12, uses=("load",), fixed=6)]
-    assert "pinned where A stands" in plan(_campaign(both, {"load": 1}), 1.0).unplaced[0].reason
+    assert "pinned where A stands" in plan_apart(_campaign(both, {"load": 1}), 1.0).unplaced[0].reason
 
 
 def test_orders_and_windows() -> None:

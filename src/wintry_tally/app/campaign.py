@@ -276,7 +276,7 @@ def draw_up(
     now: datetime, seconds: float, thorough: bool = True, more: str = "", cancelled: Callable[[], bool] = lambda: False,
 ) -> Drawn:  # fmt: skip
     """The plan of all samples from where they stand now; with `more`, as if there were one more of that."""
-    from wintry_tally.app.solver_apart import solve_apart
+    from wintry_tally.app.solver_apart import APART
     from wintry_tally.core.plan.planning import plan
 
     zone = own_zone()
@@ -293,7 +293,7 @@ def draw_up(
         hours: dict[str, tuple[float, float, float]] = {}
         programmes, tasks = _tasks(standings, wishes, calendar, places, hours, now)
         campaign = Campaign(tuple(tasks), _enough(places, tasks), calendar)
-        found = plan(campaign, seconds, stood, cancelled, thorough=thorough, solver=solve_apart)
+        found = plan(campaign, seconds, stood, cancelled, thorough=thorough, solver=APART)
         moved = {name: before[name] for name in found.moved}
         return Drawn(found, now, programmes, standings, hours, wishes, thorough, moved)
 

@@ -13,13 +13,13 @@ import tempfile
 import time
 from collections.abc import Callable, Mapping
 from dataclasses import replace
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from wintry_tally.core.errors import WintryError
 from wintry_tally.core.plan.calendar import PLAIN
 from wintry_tally.core.plan.campaign import Campaign, Task
 from wintry_tally.core.plan.placing import Allowed
-from wintry_tally.core.plan.solver import Keep, Solved
+from wintry_tally.core.plan.solver import Keep, Solved, Solver
 
 if TYPE_CHECKING:
     from subprocess import Popen
@@ -48,24 +48,50 @@ def solve_apart(
         left = until - time.monotonic()
         if luck and left < LEAST_S:
             break
-        found, whole = _asked(pickle.dumps((*given, best.starts, left, keep, luck)), left, cancelled)
-        if cancelled():
-            raise WintryError("the plan was no longer wanted")
+        found, whole = _asked("best", (*given, best.starts, left, keep, luck), left, cancelled)
         best = found or best
         if whole:
             break
     return best
 
 
-def _asked(asked: bytes, seconds: float, cancelled: Callable[[], bool]) -> tuple[Solved | None, bool]:
-    """The best that one process told, and whether it came to its end."""
+def most_placed_apart(
+    campaign: Campaign, tasks: list[Task], allowed: Allowed, latest: int, seconds: float,
+    cancelled: Callable[[], bool] = lambda: False,
+) -> dict[str, int]:  # fmt: skip
+    """As `core.plan.solver.most_placed`, elsewhere; none is placed where every process fails.
+
+    Raises:
+        WintryError: it was cancelled.
+    """
+    until = time.monotonic() + max(seconds, LEAST_S)
+    for luck in range(MOST_BEGUN):
+        given = replace(campaign, calendar=PLAIN), tasks, dict(allowed), latest, seconds, luck
+        found, whole = _asked("most", given, seconds, cancelled)
+        if found or whole or time.monotonic() > until:
+            return found.starts if found else {}
+    return {}
+
+
+APART = Solver(solve_apart, most_placed_apart)
+
+
+def _asked(
+    what: str, given: tuple[Any, ...], seconds: float, cancelled: Callable[[], bool]
+) -> tuple[Solved | None, bool]:
+    """The best that one process told, and whether it came to its end.
+
+    Raises:
+        WintryError: it was cancelled.
+    """
+    asked = pickle.dumps((what, given))
     try:
         # by a file: a pipe takes only so much before somebody reads it
-        with tempfile.TemporaryFile() as given:
-            given.write(asked)
-            given.seek(0)
+        with tempfile.TemporaryFile() as file:
+            file.write(asked)
+            file.seek(0)
             process = subprocess.Popen(
-                [sys.executable, "-m", "wintry_tally.app.solver_apart"], stdin=given, stdout=subprocess.PIPE,
+                [sys.executable, "-m", "wintry_tally.app.solver_apart"], stdin=file, stdout=subprocess.PIPE,
                 stderr=subprocess.DEVNULL,
             )  # fmt: skip
     except OSError:
@@ -75,6 +101,8 @@ def _asked(asked: bytes, seconds: float, cancelled: Callable[[], bool]) -> tuple
     finally:
         process.kill()
         out, _ = process.communicate()
+    if cancelled():
+        raise WintryError("the plan was no longer wanted")
     return _last(out), process.returncode == 0
 
 
@@ -102,15 +130,19 @@ def _last(out: bytes) -> Solved | None:
 
 def main() -> None:
     """Read what is asked, answer, be gone."""
-    from wintry_tally.core.plan.solver import solve
-
-    campaign, tasks, allowed, known, seconds, keep, luck = pickle.loads(sys.stdin.buffer.read())
+    from wintry_tally.core.plan.solver import most_placed, solve
 
     def tell(found: Solved) -> None:
         sys.stdout.buffer.write(pickle.dumps(found))
         sys.stdout.buffer.flush()
 
-    tell(solve(campaign, tasks, allowed, known, seconds, time.monotonic, keep=keep, told=tell, luck=luck))
+    what, given = pickle.loads(sys.stdin.buffer.read())
+    if what == "most":
+        campaign, tasks, allowed, latest, seconds, luck = given
+        tell(Solved(most_placed(campaign, tasks, allowed, latest, seconds, luck=luck), 0, False, False))
+    else:
+        campaign, tasks, allowed, known, seconds, keep, luck = given
+        tell(solve(campaign, tasks, allowed, known, seconds, time.monotonic, keep=keep, told=tell, luck=luck))
 
 
 if __name__ == "__main__":

@@ -45,7 +45,7 @@ def plan_of(file: Path, seconds: float, ics: Path | None) -> dict[str, Any]:
 
 def _planned(file: Path, seconds: float) -> tuple[ReadPlan, Plan]:
     """The file's plan; tests that are worked out from claims may be turned down for the night where it is better for it."""
-    from wintry_tally.app.solver_apart import solve_apart
+    from wintry_tally.app.solver_apart import APART
     from wintry_tally.app.ways_out import Merit, better_ways, weighed
 
     begun, source = time.monotonic(), read_source(file)
@@ -64,7 +64,7 @@ def _planned(file: Path, seconds: float) -> tuple[ReadPlan, Plan]:
 
     def thought(standings: Mapping[int, Standing], seconds: float) -> tuple[ReadPlan, Plan]:
         asked = source.laid_out(standings)
-        return asked, plan(asked.campaign, seconds, solver=solve_apart)
+        return asked, plan(asked.campaign, seconds, solver=APART)
 
     def merit(made: tuple[ReadPlan, Plan]) -> Merit:
         return Merit.of(made[1], len(made[0].untestable), made[0].standings)

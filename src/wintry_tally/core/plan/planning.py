@@ -9,8 +9,8 @@ from dataclasses import replace
 
 from wintry_tally.core.plan.calendar import PER_HOUR, SLOT_S
 from wintry_tally.core.plan.campaign import Campaign, Plan, Task, Unplaced, in_order, score
-from wintry_tally.core.plan.placing import Placing
-from wintry_tally.core.plan.solver import LATER_SHARE, Keep, Solved, most_placed, solve
+from wintry_tally.core.plan.placing import Allowed, Placing
+from wintry_tally.core.plan.solver import HERE, LATER_SHARE, Keep, Solver
 from wintry_tally.core.plan.ways import chosen_ways
 from wintry_tally.core.plan.windows import Windows, all_windows, windows
 from wintry_tally.core.protocol.in_programme import Presence
@@ -23,20 +23,18 @@ NEAR_DAYS = 2
 MOST_DAYS = 3660
 
 
-Solver = Callable[..., Solved]
-
-
 def plan(
     campaign: Campaign, seconds: float = USUAL_S, before: Mapping[str, int] | None = None,
     cancelled: Callable[[], bool] = lambda: False, clock: Callable[[], float] = time.monotonic, thorough: bool = True,
-    solver: Solver = solve,
+    solver: Solver = HERE,
 ) -> Plan:  # fmt: skip
     """The plan of a campaign.
 
     Args:
         before: the starts of a plan before this one: of the plans that are as good, one that moves little of the next
             two days. thorough: the solver is asked after the quick way; without it, a sound plan at once.
-        solver: what is asked then; a window has it asked in a process of its own.
+        solver: what is asked then, and where the quick way places not all; window and shell have it asked in a process of
+            its own.
 
     Raises:
         InputError: tasks that wait for each other, or for none, or of one name.
@@ -56,7 +54,10 @@ def plan(
     starts = placing.best(min(FIRST_MOST_S, FIRST_SHARE * seconds) if thorough else 0.0, clock, cancelled)
     if starts is None:
         horizon = max((span[1] for task in placeable for span in allowed[task.id].spans[-1:]), default=0)
-        starts = most_placed(first, placeable, allowed, horizon + max(task.slots for task in placeable), max(1.0, 0.5 * (until - clock())), cancelled)  # fmt: skip
+        most_s = max(1.0, 0.5 * (until - clock()))
+        latest_end = horizon + max(task.slots for task in placeable)
+        starts = solver.most(first, placeable, allowed, latest_end, most_s, cancelled)
+        starts = starts or _one_by_one(first, placeable, allowed, cancelled)
         for task in placeable:
             if task.id not in starts:
                 reasons[task.id] = Unplaced(task.id, _no_room(task, campaign))
@@ -72,7 +73,7 @@ def plan(
         chosen, ways = _with_ways(placing, chosen)
         return Plan(campaign, chosen, unplaced, 0, not placeable, _moved(chosen, before), ways)
     keep = Keep(before, NEAR_DAYS * 24 * PER_HOUR) if before else None
-    solved = solver(first, placeable, allowed, starts, until - clock(), clock, cancelled, keep)
+    solved = solver.best(first, placeable, allowed, starts, until - clock(), clock, cancelled, keep)
     found = placing.drawn_up(solved.starts) if keep is None else _calmer(first, solved.starts, staying, near)
     found, ways = _with_ways(placing, found)
     ends = score(first, found)[1]
@@ -80,6 +81,23 @@ def plan(
     if solved.end_proven and keep is None:
         bound = ends
     return Plan(campaign, found, unplaced, bound, solved.proven, _moved(found, before), ways)
+
+
+def _one_by_one(
+    campaign: Campaign, tasks: list[Task], allowed: Allowed, cancelled: Callable[[], bool]
+) -> dict[str, int]:
+    """Where the solver finds nothing: of the tasks in their order each that can be placed with those before it."""
+    kept: list[Task] = []
+    starts: dict[str, int] = {}
+    for task in tasks:
+        if cancelled():
+            break
+        if {wait.task for wait in task.after} <= set(starts):
+            placing = Placing(replace(campaign, tasks=(*kept, task)), [*kept, task], allowed)
+            found = placing.best(0.0, time.monotonic)
+            if found is not None:
+                kept, starts = [*kept, task], found
+    return starts
 
 
 def _with_ways(placing: Placing, starts: dict[str, int]) -> tuple[dict[str, int], dict[str, int]]:

@@ -175,14 +175,14 @@ class _Watch:
 
 def most_placed(
     campaign: Campaign, tasks: list[Task], allowed: Allowed, latest: int, seconds: float,
-    cancelled: Callable[[], bool] = lambda: False,
+    cancelled: Callable[[], bool] = lambda: False, luck: int = 0,
 ) -> dict[str, int]:  # fmt: skip
-    """As many tasks as can be placed together, none without what it waits for."""
+    """As many tasks as can be placed together, none without what it waits for; another `luck` searches elsewhere."""
     model = _Model(campaign, tasks, allowed, latest, optional=True)
     # what is pinned counts for more: a person has set it there
     weight = {task.id: 1 if task.fixed is None else 1 + len(tasks) for task in tasks}
     goal = sum(weight[name] * here for name, here in model.here.items())
-    return model.solve(goal, seconds, cancelled, down=False)[1]
+    return model.solve(goal, seconds, cancelled, down=False, luck=luck)[1]
 
 
 def solve(
@@ -280,3 +280,15 @@ def _kept(
     model.hint(chosen)
     _, tidied, _ = model.solve(sum(model.start.values()), 0.5 * seconds, cancelled)
     return Solved(tidied or chosen, bound_end, end_proven, False if status != "best" else end_proven)
+
+
+@dataclass(frozen=True)
+class Solver:
+    """What a plan asks where the quick way does not do: `solve` and `most_placed`, or what asks them elsewhere."""
+
+    best: Callable[..., Solved]
+    most: Callable[..., dict[str, int]]
+
+
+HERE = Solver(solve, most_placed)
+"""In this process, which its library ends where it finds itself at fault; `app.solver_apart` has them in another."""
