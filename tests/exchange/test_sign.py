@@ -32,3 +32,56 @@ def test_what_is_no_reading_is_no_current(odd: float) -> None:
     current[[5, 60, 150]] = odd
     assert sign.discharge_sign(current, voltage, "") == "+"
     assert sign.discharge_sign(-current, voltage, "") == "-"
+
+
+def _told(*parts: tuple[int, float, float, float]) -> str:
+    """The sign found in stretches of so many readings: a current, and the voltage from its first to its last."""
+    current = np.concatenate([np.full(count, amps) for count, amps, _, _ in parts])
+    voltage = np.concatenate([np.linspace(begins, ends, count) for count, _, begins, ends in parts])
+    turned = {"+": "-", "-": "+"}[sign.discharge_sign(-current, voltage.round(3), "")]
+    assert sign.discharge_sign(current, voltage.round(3), "") == turned
+    return turned
+
+
+def test_a_load_that_is_made_less_tells_as_one_that_is_switched_on() -> None:
+    """Common practice, no published source: less load, more voltage; the log of each begins and ends under it."""
+    assert _told((60, 62.0, 12.10, 11.90), (60, 4.0, 12.80, 12.76)) == "+"
+    assert _told((60, -18.0, 11.90, 12.28), (60, -6.0, 12.15, 12.11)) == "+"  # and a charge falls then
+    assert _told((60, 62.0, 12.10, 11.90), (60, 1.0, 12.80, 12.76)) == "+"  # to next to nothing: by its trend
+
+
+def test_what_the_voltage_was_about_to_do_anyway_tells_nothing() -> None:
+    """A charge in the last minute before its limit: the voltage climbs on over the step at which its current gives way."""
+    assert _told((20, -15.0, 13.20, 13.40), (3, -15.0, 13.60, 14.00), (2, -7.0, 14.15, 14.12)) == "+"
+    # a battery that comes back after a load of which the log saw no beginning, and a small load then
+    assert _told((40, 6.0, 12.6, 11.9), (4, 0.0, 12.30, 12.42), (40, 0.7, 12.44, 12.43), (9, 0.0, 12.46, 12.46)) == "+"
+
+
+def test_a_heater_that_lets_the_cells_take_over_turns_nothing() -> None:
+    """A charger at its limit in current: where the cells are let in, its voltage falls to theirs; its beginning tells."""
+    turns = [(40, -3.5, 14.43, 14.43), (40, -12.0, 13.20, 13.40)] * 4
+    assert _told((30, 0.0, 12.93, 12.93), *turns, (20, 0.0, 13.30, 13.20)) == "+"
+
+
+def test_a_current_about_the_share_that_counts_as_live_leaves_nothing_behind() -> None:
+    """A protection that opened and let go under a load a fifth of what flowed before: its readings lie on both sides."""
+    few = np.where(np.arange(26) % 3 == 1, 1.22, 1.20)
+    current = np.concatenate([np.full(178, 6.02), [0.03, 0.03], few, [0.0, 0.0, 0.0, 0.0]])
+    voltage = np.concatenate(
+        [np.linspace(16.3, 12.04, 178), [0.01, 0.01], np.linspace(12.03, 12.37, 13), np.linspace(12.37, 12.31, 13), [12.43, 12.49, 12.56, 12.61]]
+    )  # fmt: skip
+    assert sign.discharge_sign(current, voltage, "") == "+"
+    assert sign.discharge_sign(-current, voltage, "") == "-"
+
+
+def test_a_charge_that_goes_over_into_a_load_is_no_stretch_of_one_sign() -> None:
+    charged = (100, -3.75, 12.28, 12.68)
+    assert _told((1, 0.0, 12.26, 12.26), charged, (1, 30.0, 12.2, 12.2), (4, 0.0, 12.02, 12.02)) == "+"
+
+
+def test_a_charger_that_is_switched_off_lets_the_voltage_fall() -> None:
+    """The last minutes of a charge and a rest; its voltage is held all the while, so that no trend tells."""
+    assert _told((5, -5.0, 14.40, 14.40), (20, 0.0, 13.90, 13.50)) == "+"
+    # where the charge is refused the charger's own voltage leaps up, and the climb before it tells
+    assert _told((20, -5.0, 13.60, 14.20), (20, 0.0, 14.60, 14.60)) == "+"
+    assert _told((20, 5.0, 12.60, 12.20), (20, 0.0, 12.50, 12.60)) == "+"

@@ -14,34 +14,47 @@ from wintry_tally.core.trace.trace import BLOCK, Column
 ZERO_SHARE, AT_REST_A = 0.02, 0.1
 
 
-def _onsets(current_A: Column, voltage_V: Column, reference: float, packs: float) -> tuple[float, int]:
-    """Sum of how far the voltage moved, times the sign of the current, wherever one was switched on; and how often one was.
+MOST_STEPS = 250
+"""So many of a block's steps are looked at, or less than twice as many."""
 
-    Where a current began from nothing, only such places count: one that rises while another already flows may be
-    cells that take over from a heater at the charger's limit, and pull the voltage down in charging.
 
-    Readings that collapse or leap by volts (a protection at work) say nothing of the sign.
+def _steps(
+    current_A: Column, voltage_V: Column, reference: float, packs: float
+) -> tuple[tuple[float, int], tuple[float, int]]:
+    """Sums of how far the voltage moved with the current, times the sign of its step, and of how many steps: first of those
+    that begin from nothing; then of those from one current to another of its sign, or to a larger one of the other.
+
+    The second say less: a current that rises while another flows may be cells that take over from a heater at the
+    charger's limit, and pull the voltage down in charging.
+
+    What the voltage was about to move anyway is no answer to a step: a charge's voltage rises to its limit while its
+    current begins to fall. Readings that collapse or leap by volts (a protection at work) say nothing of the sign.
     """
-    evidence = risen = 0.0
-    begun = rises = 0
+    moved, count = [0.0, 0.0], [0, 0]
     for start in range(0, len(current_A) - 1, BLOCK):
         current = current_A[start : start + BLOCK + 1]
         steps = np.diff(current)
-        idle = np.abs(current[:-1]) < 0.02 * reference
+        idle = np.abs(current[:-1]) < ZERO_SHARE * reference
         large = np.flatnonzero(np.abs(steps) > np.where(idle, 0.1, 0.3) * reference)
-        for index in large[np.abs(current[large + 1]) > np.abs(current[large]) + 0.08 * reference]:
+        ahead, behind = current[large + 1], current[large]
+        risen = np.abs(ahead) > np.abs(behind) + 0.08 * reference
+        less = ~risen & (np.abs(ahead) > ZERO_SHARE * reference) & (np.sign(ahead) == np.sign(behind))
+        told = np.flatnonzero(risen | less)
+        for place in told[:: max(1, len(told) // MOST_STEPS)]:
+            index, lower = large[place], less[place]
             before, after = float(voltage_V[start + index]), float(voltage_V[start + index + 1])
             if (
-                before > 3.0
+                min(before, after if lower else before) > 3.0
                 and abs(after - before) < 3.0 * packs
-                and _own_before(current_A, voltage_V, start + int(index), reference, packs) == start + index
+                and (lower or _own_before(current_A, voltage_V, start + int(index), reference, packs) == start + index)
             ):
-                moved = float(np.sign(steps[index])) * (after - before)
-                if idle[index]:
-                    evidence, begun = evidence + moved, begun + 1
-                else:
-                    risen, rises = risen + moved, rises + 1
-    return (evidence, begun) if abs(evidence) > LEAST_V else (risen, rises)
+                moves, step = after - before, float(steps[index])
+                if index and abs(steps[index - 1]) < 0.1 * abs(step):
+                    going = before - float(voltage_V[start + index - 1])
+                    moves -= math.copysign(min(abs(going), abs(moves)), moves) if moves * going > 0.0 else 0.0
+                moved[not idle[index]] += math.copysign(1.0, step) * moves
+                count[not idle[index]] += 1
+    return (moved[0], count[0]), (moved[1], count[1])
 
 
 PACK_V, SAMPLED, TAKEN = 13.0, 10_000, 50_000
@@ -72,9 +85,12 @@ STOOD_LOOK_BACK, ZERO_MOST, LEAP_V = 100_000, 0.15, 0.4
 def _own_before(current_A: Column, voltage_V: Column, at: int, reference: float, packs: float) -> int:
     """Where before an onset the idle voltage is the battery's own: at it, or, where a charger's stands there (it leapt up with
     no current flowing), at the last reading before that."""
-    begin = max(0, at - STOOD_LOOK_BACK)
-    live = np.flatnonzero(np.abs(current_A[begin : at + 1]) >= ZERO_MOST * reference)
-    begin += int(live[-1]) + 1 if len(live) else 0
+    for look in (STOOD_LOOK_BACK // 1000, STOOD_LOOK_BACK):
+        begin = max(0, at - look)
+        live = np.flatnonzero(np.abs(current_A[begin : at + 1]) >= ZERO_MOST * reference)
+        if len(live):
+            begin += int(live[-1]) + 1
+            break
     steps = np.diff(voltage_V[begin : at + 1])
     leaps = np.flatnonzero(steps > LEAP_V * packs)
     if len(leaps) and float(voltage_V[at]) > float(voltage_V[begin + int(leaps[-1])]) + LEAP_V * packs:
@@ -95,12 +111,27 @@ def _left_behind(current_A: Column, voltage_V: Column, reference: float, packs: 
         if not live[begin + 1]:
             continue
         own = _own_before(current_A, voltage_V, int(begin), reference, packs)
-        before = voltage_V[max(0, own + 1 - LEFT_READINGS) : own + 1]
-        after = voltage_V[end + 1 : end + 1 + LEFT_READINGS]
-        if float(min(before.min(), after.min())) > 3.0:
-            middle = float(np.median(current_A[begin + 1 : end + 1]))
+        flowed = current_A[begin + 1 : end + 1]
+        middle = float(np.median(flowed))
+        if float(flowed.min()) * float(flowed.max()) < 0.0:
+            continue
+        spans = slice(max(0, own + 1 - LEFT_READINGS), own + 1), slice(end + 1, end + 1 + LEFT_READINGS)
+        # a current that hovers about LIVE_SHARE has no current beside it, only less
+        before, after = (voltage_V[span][np.abs(current_A[span]) < ZERO_MOST * abs(middle)] for span in spans)
+        if min(before.min(initial=np.inf), after.min(initial=np.inf)) > 3.0 and len(before) and len(after):
             found += float(np.sign(middle)) * float(np.median(after) - np.median(before))
     return found
+
+
+def _let_go(current_A: Column, voltage_V: Column, reference: float, packs: float) -> float:
+    """How far the voltage moved where a current ended, times that current's sign: a charger that is switched off lets it
+    fall. Where it rose, a load ended or a charge was refused, and this says nothing: 0."""
+    live = np.abs(current_A) >= LIVE_SHARE * reference
+    ends = np.flatnonzero(live[:-1] & (np.abs(current_A[1:]) < ZERO_MOST * reference))[:MOST_STRETCHES]
+    moved = voltage_V[ends + 1] - voltage_V[ends]
+    told = (np.minimum(voltage_V[ends], voltage_V[ends + 1]) > 3.0) & (np.abs(moved) < 3.0 * packs)
+    fell = float(np.sum(moved[told]))
+    return float(np.sign(np.median(current_A[ends[told]]))) * fell if fell < 0.0 else 0.0
 
 
 def _sizes(current_A: Column) -> Iterator[Column]:
@@ -152,12 +183,15 @@ def discharge_sign(current_A: Column, voltage_V: Column, header: str) -> str:
     if reference == 0.0:
         return "+"
     packs = _packs(voltage_V)
-    evidence, times = _onsets(current_A, voltage_V, reference, packs)
-    if abs(evidence) > max(LEAST_V, DIGITS * _digit(voltage_V) * math.sqrt(max(1, times))):
-        return "+" if evidence < 0 else "-"
+    for moved, count in _steps(current_A, voltage_V, reference, packs):
+        if abs(moved) > max(LEAST_V, DIGITS * _digit(voltage_V) * math.sqrt(max(1, count))):
+            return "+" if moved < 0 else "-"
     left = _left_behind(current_A, voltage_V, reference, packs)
     if abs(left) > max(LEAST_V, DIGITS * _digit(voltage_V)):
         return "+" if left < 0 else "-"
+    ended = _let_go(current_A, voltage_V, reference, packs)
+    if abs(ended) > max(LEAST_V, DIGITS * _digit(voltage_V)):
+        return "+" if ended > 0 else "-"
     thin = slice(None, None, max(1, size // 200_000))
     good = (np.abs(current_A[thin]) < ABSURD) & (np.abs(voltage_V[thin]) < ABSURD)
     current, voltage = current_A[thin][good], voltage_V[thin][good]
