@@ -34,6 +34,12 @@ def test_no_figure_of_the_reference_curves_or_the_demo_moves(was) -> None:
         assert not figures.moved(was[name], now), name
 
 
+@pytest.mark.parametrize("tens", range(0, figures.SCRAPS, 10))
+def test_no_figure_of_a_scrap_moves(tens: int, was) -> None:
+    for seed in range(tens, tens + 10):
+        assert not figures.moved(was[f"scrap {seed}"], figures.of_scrap(seed)), seed
+
+
 def test_a_figure_that_moves_is_told_and_one_of_a_last_digit_is_not() -> None:
     before = {"charge": {"value": 40.0, "shown": "40.00 0.23"}, "stages": [{"kind": "rest"}]}
     assert (

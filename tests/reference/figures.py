@@ -2,8 +2,8 @@
 
     .venv/bin/python -m tests.reference.figures        writes figures.json anew; then look at what `git diff` says of it
 
-The logs are those of benchmarks/strangers.py, which know nothing of this application, the reference curves, and the runs
-of the demo. Kept of each: every number and every word of a closed set in the analysis and the verdict, and the numbers that
+The logs are those of benchmarks/strangers.py, which know nothing of this application, scraps that no tester would make, the
+reference curves, and the runs of the demo. Kept of each: every number and every word of a closed set in the analysis and the verdict, and the numbers that
 stand in their sentences. The values are this application's own: that they are right is held by other tests.
 """
 
@@ -17,14 +17,16 @@ from collections.abc import Iterator
 from pathlib import Path
 from random import Random
 from typing import Any
-from unittest.mock import patch
 
 from benchmarks.strangers import FLAWS, KINDS, Trial, flawed, trial_of
 
+from tests.reference import scraps
+from tests.reference.fans import fan_of, once
 from wintry_tally.app.dossiers import dossier_of
 from wintry_tally.book import Book
-from wintry_tally.cli import judging
+from wintry_tally.cli.judging import judge_file
 from wintry_tally.cli.logs import analyse_log, options_from, parse_given
+from wintry_tally.core.errors import LogError
 from wintry_tally.core.verdict import School
 from wintry_tally.demo import scratch_copy
 from wintry_tally.exchange.analysis_json import analysis_dict
@@ -33,6 +35,7 @@ HERE = Path(__file__).parent
 KEPT = HERE / "figures.json"
 NUMBER = re.compile(r"\d+(?:\.\d+)?")
 TOLERANCE = 1e-5
+SCRAPS = 200
 LEFT_OUT = {"schema", "k", "source", "steps", "formula", "label"}
 Figures = dict[str, Any]
 
@@ -59,20 +62,26 @@ def flat(found: Any, path: str = "") -> Iterator[tuple[str, Any]]:
 
 
 def of_trial(kind: str, seed: int, flaw: str = "") -> tuple[Trial, dict[str, Any], Figures]:
-    """A stranger's trial, its verdict, and the figures of both it and the analyses that it stands on."""
-    analysed: list[dict[str, Any]] = []
-
-    def noted(*given: Any) -> Any:
-        log, analysis = analyse_log(*given)
-        analysed.append(analysis_dict(log, analysis))
-        return log, analysis
-
-    with tempfile.TemporaryDirectory() as name, patch.object(judging, "analyse_log", noted):
+    """A stranger's trial, its verdict, and the figures of it, of the analyses that it stands on, and of a fan of claims."""
+    with tempfile.TemporaryDirectory() as name, once() as analysed:
         trial = trial_of(kind, seed, Path(name))
         if flaw:
             flawed(Path(name), flaw, Random(f"{kind} {seed} {flaw}"))
-        verdict = judging.judge_file(Path(name) / "claims.json")["claims"][0]
-    return trial, verdict, pruned({"verdict": verdict, "logs": analysed})
+        verdict = judge_file(Path(name) / "claims.json")["claims"][0]
+        logs = [analysis_dict(*found) for found in analysed.values()]
+        fan = fan_of(Path(name), f"{kind} {seed} {flaw}")
+    return trial, verdict, pruned({"verdict": verdict, "logs": logs, "fan": fan})
+
+
+def of_scrap(seed: int) -> Figures:
+    """The figures of a scrap; of one that is refused, that it is."""
+    with tempfile.TemporaryDirectory() as name:
+        path, options = scraps.written(seed, Path(name))
+        try:
+            made: Figures = pruned(analysis_dict(*analyse_log(path, *options_from(parse_given(options)))))
+        except LogError:
+            return {"refused": True}
+    return made
 
 
 def of_curve(name: str) -> Figures:
@@ -142,6 +151,7 @@ def main() -> None:
     for kind in sorted(KINDS):
         for seed, flaw in trials_of(kind):
             made[f"{kind} {seed} {flaw}".strip()] = of_trial(kind, seed, flaw)[2]
+    made |= {f"scrap {seed}": of_scrap(seed) for seed in range(SCRAPS)}
     lines = (
         f"{json.dumps(name)}: {json.dumps(figures, ensure_ascii=False, separators=(',', ':'))}"
         for name, figures in made.items()
