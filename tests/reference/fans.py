@@ -105,5 +105,5 @@ def _short(verdict: dict[str, Any]) -> Figures:
     ]
     return [
         verdict["kind"], verdict["outcome"], verdict["probability"], measured["value"], measured["expanded"], measured["bound"],
-        effects, verdict["advice"] is not None, len(verdict["evidence"]), len(verdict["working"]),
+        effects, verdict["advice"], len(verdict["evidence"]), len(verdict["working"]),
     ]  # fmt: skip
