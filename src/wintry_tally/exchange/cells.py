@@ -42,21 +42,23 @@ def numbers_of(series: pl.Series, decimal: str = ".") -> Column:
     return column if whole or not np.isinf(column).any() else np.where(np.isinf(column), np.nan, column)
 
 
-TOLD_APART, COARSEST = 12, 3
+TOLD_APART, OFTEN, COARSEST = 12, 30, 3
 
 
 def last_digit(column: Column, decimals: int) -> float:
     """One unit of the last decimal place printed in a column: as the head of the file shows it, or finer further on.
 
-    Where a dozen different readings and more all end in naughts there, no instrument moves that place: the last one that
-    moves is its digit (10 mA of an ammeter whose logger writes mA).
+    Where a dozen different readings and more all end in naughts there, or a few that change and change again, no instrument
+    moves that place: the last one that moves is its digit (10 mA of an ammeter whose logger writes mA).
     """
     shown, used = float(10.0**-decimals), resolution_of(column)
     step = min(shown, used) if used > 0.0 else shown
     sample = column[:: max(1, len(column) // 20_000)]
-    units = np.unique(np.round(sample[np.abs(sample) < ABSURD] / step))
+    counted = np.round(sample[np.abs(sample) < ABSURD] / step)
+    units = np.unique(counted)
+    moves = len(units) >= TOLD_APART or (len(units) > 2 and np.count_nonzero(np.diff(counted)) >= OFTEN)
     for _ in range(COARSEST):
-        if len(units) < TOLD_APART or np.any(units % 10):
+        if not moves or np.any(units % 10):
             break
         units, step = units / 10, 10.0 * step
     return step

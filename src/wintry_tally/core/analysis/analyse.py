@@ -8,13 +8,7 @@ from typing import Literal
 
 import numpy as np
 
-from wintry_tally.core.analysis.audits import (
-    family_doubt,
-    family_remarks,
-    mean_voltage_remarks,
-    sign_remarks,
-    test_remarks,
-)
+from wintry_tally.core.analysis.audits import family_doubt, family_remarks, mean_remarks, sign_remarks, test_remarks
 from wintry_tally.core.analysis.beginning import begins_remark, may_lack, not_from_empty, not_from_full
 from wintry_tally.core.analysis.bench_audits import (
     charger_remarks,
@@ -46,8 +40,9 @@ from wintry_tally.core.trace.later import Later
 from wintry_tally.core.trace.repair import Repair
 from wintry_tally.core.trace.trace import Trace
 
-SAG_V_PER_C = 0.6
-"""How far a current of 1 C more pulls a pack's mean voltage down at most; common practice."""
+EMPTIED, BEYOND = (0.01, 0.1, 0.25), 1.15
+"""Shares of the readings that may lie lower than an empty pack of its cells does, the smallest that helps, where others lie so
+far above what the named one can show."""
 DEFAULT_REST_S = 1800.0
 ALIVE = 0.3
 """Of the median voltage: below it a pack sleeps, and what its terminals show says nothing of its cells."""
@@ -94,9 +89,13 @@ def with_cells(trace: Trace, options: Options) -> tuple[Options, list[Remark]]:
     if family is None or options.cells_known or len(volts) < 3:
         return options, []
     volts = volts[volts > ALIVE * float(np.median(volts))]
-    low, high = (float(value) for value in np.quantile(volts, (0.01, 0.99)))
-    fits = packs_that_fit(family, low, high)
+    lows, high = np.quantile(volts, EMPTIED), float(np.quantile(volts, 0.99))
+    low, fits = float(lows[0]), []
     usual = family.plausible_V[0] <= low and high <= family.plausible_V[1]
+    for low in map(float, lows if high > BEYOND * family.plausible_V[1] else lows[:1]):
+        # no charger drives its cells so high: a pack drawn on below its cut-off, or that came back from it, has more of them
+        if fits := packs_that_fit(family, low, high):
+            break
     others = [pack for pack in fits if pack.cells != family.cells]
     if not others or (usual and len(fits) == len(others)):
         return options, []
@@ -402,12 +401,7 @@ def _audit(cut: _Cut, test: CapacityTest | None, options: Options) -> list[Remar
         remarks += test_remarks(trace, cut.integral, scale, stages, test, family, options.rest_s)
     if family is not None and test.empties:
         remarks += family_doubt(family, test)
-        whole = test.ended_by in {PROTECTION, SET_CUTOFF}
-        slack = (test.count.mean_voltage.expanded or 0.0) + (0.0 if whole else 0.25)
-        # a discharge that began half empty has a low mean of its own right
-        if test.voltage_start >= family.mean_V[0] + 0.3:
-            sag = SAG_V_PER_C * max(0.0, (test.c_rate or 0.0) - 0.5)
-            remarks += mean_voltage_remarks(family, test.count.charge.value, test.count.energy.value, slack, sag)
+        remarks += mean_remarks(family, test, options.rated_Ah)
     spans = test.count.spans
     return remarks + counter_remarks(trace, cut.integral, spans[0].first, spans[-1].last, test.count.charge)
 

@@ -52,6 +52,25 @@ def family_remarks(trace: Trace, family: Family, stages: list[Stage]) -> list[Re
     return [Remark("voltage-outside-family", told, (trace.row_at(min(outside)), trace.row_at(max(outside))), offer)]
 
 
+SAG_V_PER_C, SAGS_FROM_C, MEAN_SHARE = 0.6, {"lithium": 0.5, "lead": 0.1}, 0.6
+"""How far a current of 1 C more pulls a pack's mean voltage down at most, and beyond which rate; a discharge of less than
+this share of the rating has no usual mean. Common practice, no published source."""
+
+
+def mean_remarks(family: Family, test: CapacityTest, rated_Ah: float | None) -> list[Remark]:
+    """What its mean voltage says of its digits: of a part of a discharge, only that none lies above what it began at."""
+    count, rate, high = test.count, test.c_rate or 0.0, family.mean_V[1]
+    if test.voltage_start < family.mean_V[0] + 0.3:
+        return []  # a discharge that began half empty has a low mean of its own right
+    slack = count.mean_voltage.expanded or 0.0
+    whole = test.ended_by in {PROTECTION, SET_CUTOFF} and not test.begun_low and not test.lacking
+    if not whole or (rated_Ah and count.charge.value < MEAN_SHARE * rated_Ah):
+        slack += max(0.25, test.voltage_start - high)
+        return mean_voltage_remarks(family, count.charge.value, count.energy.value, slack, family.nominal_V)
+    sag = SAG_V_PER_C * max(0.0, rate - SAGS_FROM_C["lithium" if family.lithium else "lead"])
+    return mean_voltage_remarks(family, count.charge.value, count.energy.value, slack, sag)
+
+
 def mean_voltage_remarks(
     family: Family, charge_Ah: float, energy_Wh: float, slack_V: float = 0.0, sag_V: float = 0.0
 ) -> list[Remark]:

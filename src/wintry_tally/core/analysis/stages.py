@@ -16,6 +16,8 @@ from wintry_tally.core.trace.trace import Column, Trace, noise_of, usual_interva
 MEAN_SIGMAS = 5.0
 DIGITS_AT_ZERO, DIGITS_SHARE = 2.0, 0.05
 """So many last digits are no current where nothing is known of the meter, beside one that they are so small a share of."""
+FLICKER_DIGITS, FLICKER_SHARE = 5.0, 0.25
+"""A log of no more digits than so many, and that jump about by such a share of them, shows a meter's zero and nothing else."""
 MAX_STEPS = 24
 """More load steps than this in one discharge are household loads: one stage of mixed control."""
 
@@ -66,6 +68,9 @@ def scale_of(trace: Trace, zero_A: float = 0.0, share: float = 1.0) -> Scale:
     zero_A = max(zero_A or own_zero(trace.current[::stride]), leapt_zero(trace, share))
     live = current[current > zero_A]
     reference = float(np.quantile(live, 0.9)) if len(live) else 0.0
+    top = float(current.max(initial=0.0))
+    if not zero_A and top <= FLICKER_DIGITS * step and noise_A >= FLICKER_SHARE * reference:
+        zero_A = top  # nothing flows in all of it
     if not zero_A and DIGITS_AT_ZERO * step <= DIGITS_SHARE * reference:
         zero_A = DIGITS_AT_ZERO * step
     dead = max(0.004 * reference, 1.5 * step, min(4 * noise_A, 0.1 * reference), 1e-4)

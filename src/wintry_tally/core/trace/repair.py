@@ -227,9 +227,12 @@ def _without_outliers(trace: Trace, remarks: list[Remark], suspect: set[int]) ->
     reference_A = float(np.quantile(sampled, 0.95))
     found = set()
     for index in _spikes(trace.voltage_V, max(0.12 * reference_V, 12 * voltage_noise)):
-        # a real pulse shows in the current too
+        # a real pulse, and a protection that opens for a moment, show in the current too
+        near = np.abs(trace.current[max(0, index - 1) : index + 2])
         around = abs(trace.current[index] - trace.current[index - 1]) if index else 0.0
-        if around <= max(0.2 * reference_A, 8 * current_noise) or _lost(trace, index, reference_V, reference_A):
+        usual = max(8 * current_noise, 3 * trace.resolution.get("current_A", 0.0))
+        unmoved = around <= max(min(0.2 * reference_A, 0.3 * float(near.max())), usual)
+        if (unmoved and not _awake(trace, index, reference_V)) or _lost(trace, index, reference_V, reference_A):
             found.add(index)
     for index in _spikes(trace.current, max(0.25 * reference_A, 12 * current_noise, 0.05)):
         # a true change of current moves the voltage
@@ -254,13 +257,19 @@ def _without_outliers(trace: Trace, remarks: list[Remark], suspect: set[int]) ->
     return trace.taking(keep)
 
 
+def _awake(trace: Trace, index: int, reference_V: float) -> bool:
+    """Whether dead terminals showed a battery's voltage for one reading: a protection that let go, and opened again."""
+    beside = np.abs(trace.voltage_V[[index - 1, min(index + 1, len(trace) - 1)]])
+    return bool(beside.max() <= 0.05 * reference_V and 0.6 * reference_V <= trace.voltage_V[index] <= 1.4 * reference_V)
+
+
 def _lost(trace: Trace, index: int, reference_V: float, reference_A: float) -> bool:
     """Whether next to no volts in a single row are a reading lost: current still flows, or it goes on as it was."""
     if abs(trace.voltage_V[index]) > 0.05 * reference_V or not 0 < index < len(trace) - 1:
         return False
-    here, before, after = (abs(float(trace.current[at])) for at in (index, index - 1, index + 1))
-    live = 0.05 * reference_A
-    return here > live or (min(before, after) > live and abs(before - after) <= 0.1 * max(before, after))
+    here, before, after = (float(trace.current[at]) for at in (index, index - 1, index + 1))
+    live, least, most = 0.05 * reference_A, min(abs(before), abs(after)), max(abs(before), abs(after))
+    return abs(here) > max(live, 0.3 * least) or (least > live and abs(before - after) <= 0.1 * most)
 
 
 def _spikes(values: Column, threshold: float) -> list[int]:
