@@ -107,3 +107,17 @@ def test_the_mean_voltage_of_a_part_says_little_of_digits() -> None:
     fast = (1800, 0.0, 12.8), (60, 10.0, 12.3), (4200, 10.0, 11.4), (600, 10.0, 10.5), (60, 0.0, 11.8)
     slow = (1800, 0.0, 12.8), (60, 2.0, 12.3), (21000, 2.0, 11.2), (3000, 2.0, 10.5), (60, 0.0, 11.8)
     assert code not in codes(*fast, family=GEL) and code in codes(*slow, family=GEL)
+
+
+@pytest.mark.parametrize(
+    ("begins_s", "factor", "apart"),
+    [(601.0, 1.0, False), (1199.0, 1.0, False), (900.0, 1.25, True), (900.0, 0.75, True)],
+)
+def test_a_counter_counts_between_readings_too(begins_s: float, factor: float, apart: bool) -> None:
+    """Ten minutes between readings and nothing known of the meter: the load came on somewhere between two of them."""
+    time = 600.0 * np.arange(10)
+    amps = np.array([0.0, 0, 8, 8, 8, 8, 8, 8, 0, 0])
+    truly = factor * np.clip(time - begins_s, 0.0, 4200.0 - begins_s) * 8.0 / 3600.0
+    volts = np.where(amps > 0, 12.9, 13.2)
+    found = analyse(Trace(time, volts, amps, counter_Ah=truly, resolution={"current_A": 0.01, "counter_Ah": 0.001}), Options(family=LFP))  # fmt: skip
+    assert ("counter-disagrees" in _codes(found)) is apart

@@ -403,7 +403,7 @@ def _audit(cut: _Cut, test: CapacityTest | None, options: Options) -> list[Remar
         remarks += family_doubt(family, test)
         remarks += mean_remarks(family, test, options.rated_Ah)
     spans = test.count.spans
-    return remarks + counter_remarks(trace, cut.integral, spans[0].first, spans[-1].last, test.count.charge)
+    return remarks + counter_remarks(trace, cut.integral, spans[0].first, spans[-1].last, test.count)
 
 
 def _with_hidden(remarks: list[Remark], trace: Trace, test: CapacityTest | None) -> list[Remark]:

@@ -105,7 +105,8 @@ def meter_remarks(trace: Trace, integral: Integral, test: CapacityTest) -> list[
     remarks: list[Remark] = []
     first, last = test.count.spans[0].first, test.count.spans[-1].last
     rows, energy = (trace.row_at(first), trace.row_at(last)), test.count.energy
-    doubt = energy.expanded if energy.expanded is not None else 0.02 * abs(energy.value)
+    recorded_Wh = test.count.recorded_Ah * test.count.mean_voltage.value
+    doubt = energy.expanded if energy.expanded is not None else math.hypot(0.02 * energy.value, 2 * recorded_Wh)
     if trace.power_W is not None and last > first:
         time, power = trace.time_s[first : last + 1], trace.power_W[first : last + 1]
         whole = np.isfinite(power)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from wintry_tally.core.analysis.counting import HOUR, Integral
+from wintry_tally.core.analysis.counting import HOUR, Count, Integral
 from wintry_tally.core.message import said
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.trace import Remark
@@ -68,7 +68,7 @@ def read_counter(values: Column, first: int, last: int, unit: str, resolution: f
     )
 
 
-def counter_remarks(trace: Trace, integral: Integral, first: int, last: int, charge: Quantity) -> list[Remark]:
+def counter_remarks(trace: Trace, integral: Integral, first: int, last: int, counted: Count) -> list[Remark]:
     """Not zero at the start, reset in mid-run, or apart from the integral beyond both doubts."""
     if trace.counter_Ah is None:
         return []
@@ -91,7 +91,9 @@ def counter_remarks(trace: Trace, integral: Integral, first: int, last: int, cha
         row, (before, after) = trace.row_at(index), (float(trace.counter_Ah[at]) for at in (index - 1, index))
         remarks.append(Remark("counter-reset", said("counter-jumps", before=before, after=after, row=row), (row, row)))
     within = integral.between(begin, last)[0] / HOUR
-    doubt = math.hypot(2 * (charge.standard or 0.01 * charge.value), 2 * (reading.moved.standard or 0.0))
+    charge = counted.charge
+    own = charge.standard or math.hypot(0.01 * charge.value, counted.recorded_Ah)
+    doubt = math.hypot(2 * own, 2 * (reading.moved.standard or 0.0))
     if abs(moved - within) > max(doubt, 2 * resolution, 0.005 * abs(within)):
         share = 100 * (moved - within) / within if within else math.inf
         told = said("counter-apart", moved=moved, within=within, share=share, limit=doubt)

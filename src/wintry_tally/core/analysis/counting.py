@@ -118,7 +118,11 @@ class Span:
 
 @dataclass(frozen=True)
 class Count:
-    """What was counted over some spans; amounts positive, in Ah, Wh, V, A, s."""
+    """What was counted over some spans; amounts positive, in Ah, Wh, V, A, s.
+
+    Parts:
+        recorded_Ah: what of the charge's standard uncertainty comes from how it was recorded, which needs no meter's accuracy.
+    """
 
     charge: Quantity
     energy: Quantity
@@ -126,6 +130,7 @@ class Count:
     mean_current: Quantity
     duration_s: float
     spans: tuple[Span, ...] = field(default_factory=tuple)
+    recorded_Ah: float = 0.0
 
 
 def _sums(trace: Trace, integral: Integral, spans: Sequence[Span]) -> tuple[float, float, float, float]:
@@ -181,8 +186,8 @@ def count(trace: Trace, integral: Integral, spans: Sequence[Span], instrument: I
         offset = instrument.voltage.offset_standard(trace.resolution.get("voltage_V", 0.0))
         voltage_rows.append(("voltage gain", f"{instrument.name}:voltage-gain", 0.0, energy * gain))
         voltage_rows.append(("voltage offset", f"{instrument.name}:voltage-offset", 0.0, offset * charge))
-    for name, dq, de in _record_terms(trace, spans, mean_V, hours):
-        rows.append((name, "", dq, de))
+    recorded = _record_terms(trace, spans, mean_V, hours)
+    rows += [(name, "", dq, de) for name, dq, de in recorded]
     rows.append(("time base", f"{instrument.name}:time-base", charge * _ppm(instrument), energy * _ppm(instrument)))
     ends = math.sqrt(2.0) * instrument.clock_s / HOUR
     if ends:
@@ -202,6 +207,7 @@ def count(trace: Trace, integral: Integral, spans: Sequence[Span], instrument: I
         mean_current=_quantity(mean_A, "A", mean_terms, known_I),
         duration_s=duration,
         spans=tuple(spans),
+        recorded_Ah=math.hypot(*(dq for _, dq, _ in recorded)),
     )
 
 
