@@ -9,8 +9,10 @@ import numpy as np
 import pytest
 
 from tests.making import piecewise
-from wintry_tally.core.analysis import Analysis, Options, StageKind, analyse
+from wintry_tally.core.analysis import Analysis, Instrument, Options, StageKind, analyse
+from wintry_tally.core.analysis.counting import Integral, Span, count
 from wintry_tally.core.battery import FAMILIES
+from wintry_tally.core.quantity import parse_accuracy
 from wintry_tally.core.trace import Trace
 from wintry_tally.exchange.cells import last_digit
 
@@ -121,3 +123,19 @@ def test_a_counter_counts_between_readings_too(begins_s: float, factor: float, a
     volts = np.where(amps > 0, 12.9, 13.2)
     found = analyse(Trace(time, volts, amps, counter_Ah=truly, resolution={"current_A": 0.01, "counter_Ah": 0.001}), Options(family=LFP))  # fmt: skip
     assert ("counter-disagrees" in _codes(found)) is apart
+
+
+@pytest.mark.parametrize(
+    ("amps", "leaps"),
+    [([20.0, 40, 60, 60], [20, 20]), ([20.0, 60], [40]), ([20.0, 23, 26, 29], []), ([60.0, 30, 60], [30, 30])],
+)
+def test_a_current_that_was_switched_somewhere_between_two_readings(amps: list[float], leaps: list[float]) -> None:
+    """JCGM 100:2008, 4.3.7: anywhere in an interval of w is known to w/√12."""
+    trace = Trace(300.0 * np.arange(len(amps)), np.full(len(amps), 12.0), np.array(amps))
+    known = Instrument(None, parse_accuracy("0.0001%"), "m")
+    found = count(trace, Integral(trace), [Span(0, len(amps) - 1)], known).charge
+    assert found.value == pytest.approx(np.trapezoid(amps, dx=300.0) / 3600.0)
+    parts = {term.name: term.standard for term in found.terms}
+    assert parts.get("instants of switching", 0.0) == pytest.approx(
+        np.hypot.reduce([0.0, *leaps]) * 300.0 / 3600.0 / np.sqrt(12.0)
+    )

@@ -227,8 +227,9 @@ def _record_terms(trace: Trace, spans: Sequence[Span], mean_V: float, hours: flo
         current_0, current_1 = abs(float(trace.current[span.first])), abs(float(trace.current[span.last]))
         edge += (current_0 * span.lead_doubt_s / HOUR) ** 2 + (current_1 * span.tail_doubt_s / HOUR) ** 2
         mark += (current_1 * span.mark_doubt_s / HOUR) ** 2
-        bridged, sampled, seen, visited = _inside(trace, span, usual)
+        bridged, stepped, sampled, seen, visited = _inside(trace, span, usual)
         gap += bridged
+        edge += stepped
         sampling += sampled
         readings += seen
         levels += visited
@@ -249,13 +250,18 @@ def _record_terms(trace: Trace, spans: Sequence[Span], mean_V: float, hours: flo
     return terms
 
 
-def _inside(trace: Trace, span: Span, usual: float) -> tuple[float, float, int, int]:
-    """Squared gap doubt (Ah²), sampling doubt (Ah), readings, and independent rounding errors, within a span."""
+STEP_SHARE = 0.2
+"""A current that changes by such a share of the largest from one reading to the next was switched somewhere between them."""
+
+
+def _inside(trace: Trace, span: Span, usual: float) -> tuple[float, float, float, int, int]:
+    """Squared doubt of gaps and of switching (Ah²), sampling doubt (Ah), readings, and independent rounding errors, within a
+    span."""
     first, last = span.first, span.last
     readings = last - first + 1
-    if readings < 3:
-        return 0.0, 0.0, readings, 0
-    gap, sampled_full, sampled_half = 0.0, 0.0, 0.0
+    if readings < 2:
+        return 0.0, 0.0, 0.0, readings, 0
+    gap, stepped, sampled_full, sampled_half = 0.0, 0.0, 0.0, 0.0
     visited = np.zeros(0)
     step_A = trace.resolution.get("current_A", 0.0)
     noisy = 0.0
@@ -273,6 +279,9 @@ def _inside(trace: Trace, span: Span, usual: float) -> tuple[float, float, int, 
         if np.any(long):
             bridged = 0.5 * np.abs(np.diff(current)[long]) * step[long] / math.sqrt(3.0) / HOUR
             gap += float(np.sum(bridged**2))
+        moved = np.abs(np.diff(current))
+        leaps = np.flatnonzero((moved > STEP_SHARE * float(np.abs(current).max())) & ~long)
+        stepped += float(np.sum((moved[leaps] * step[leaps] / HOUR) ** 2)) / 12.0
         full = float(np.dot(step, current[1:] + current[:-1])) / 2.0 / HOUR
         even = len(time) - (1 - len(time) % 2)
         coarse_t, coarse_i = time[:even:2], current[:even:2]
@@ -285,7 +294,7 @@ def _inside(trace: Trace, span: Span, usual: float) -> tuple[float, float, int, 
     # halving the step of a trapezoid quarters its error: the error left is a third of the difference
     sampling = abs(sampled_full - sampled_half) / 3.0 * scale
     dithers = step_A > 0 and noisy > 0.4 * step_A
-    return gap * scale**2, sampling, readings, readings if dithers else max(1, len(visited))
+    return gap * scale**2, stepped * scale**2, sampling, readings, readings if dithers else max(1, len(visited))
 
 
 def rest_of_interval(time_s: Column, index: int, forward: bool, usual: float) -> tuple[float, float]:
