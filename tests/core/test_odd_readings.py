@@ -49,6 +49,8 @@ def test_a_log_of_a_meter_s_zero_is_a_rest_and_one_of_a_small_device_a_discharge
     assert [stage.stage.kind for stage in flicker.stages] == [StageKind.REST]
     device = log(0.021 + dice.choice([-0.001, 0.0, 0.001], 400))
     assert {stage.stage.kind for stage in device.stages} == {StageKind.DISCHARGE}
+    small = log(0.003 + dice.choice([-0.001, 0.0, 0.001], 400))
+    assert {stage.stage.kind for stage in small.stages} == {StageKind.DISCHARGE}
     # as small as the flicker, but steady: something flows
     steady = log(np.where(np.arange(400) % 9 == 4, 0.004, 0.003))
     assert {stage.stage.kind for stage in steady.stages} == {StageKind.DISCHARGE}

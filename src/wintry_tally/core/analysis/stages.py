@@ -17,7 +17,8 @@ MEAN_SIGMAS = 5.0
 DIGITS_AT_ZERO, DIGITS_SHARE = 2.0, 0.05
 """So many last digits are no current where nothing is known of the meter, beside one that they are so small a share of."""
 FLICKER_DIGITS, FLICKER_SHARE = 5.0, 0.25
-"""A log of no more digits than so many, and that jump about by such a share of them, shows a meter's zero and nothing else."""
+"""A log of no more digits than so many, mostly of DIGITS_AT_ZERO, that jump about by such a share of them, shows a meter's zero
+and nothing else."""
 MAX_STEPS = 24
 """More load steps than this in one discharge are household loads: one stage of mixed control."""
 
@@ -69,7 +70,8 @@ def scale_of(trace: Trace, zero_A: float = 0.0, share: float = 1.0) -> Scale:
     live = current[current > zero_A]
     reference = float(np.quantile(live, 0.9)) if len(live) else 0.0
     top = float(current.max(initial=0.0))
-    if not zero_A and top <= FLICKER_DIGITS * step and noise_A >= FLICKER_SHARE * reference:
+    flickers = top <= FLICKER_DIGITS * step and noise_A >= FLICKER_SHARE * reference
+    if not zero_A and flickers and float(np.median(current)) <= DIGITS_AT_ZERO * step:
         zero_A = top  # nothing flows in all of it
     if not zero_A and DIGITS_AT_ZERO * step <= DIGITS_SHARE * reference:
         zero_A = DIGITS_AT_ZERO * step
