@@ -31,7 +31,9 @@ def why(plan: Plan, task: Task) -> str:
     if begins == first:
         if begins > free:
             waits = format_duration(SLOT_S * (begins - free))
-            return f"it is the first moment {after} when somebody is there {THERE[task.presence]}, {waits} later"
+            return (
+                f"it could begin {after}; the first time that somebody is there {THERE[task.presence]} is {waits} later"
+            )
         return f"it begins {after}"
     # the last moment before at which it might have begun: who stands there stands in its way
     last = windows(task, plan.campaign.calendar).until(begins - 1).spans[-1][1]
