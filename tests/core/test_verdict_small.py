@@ -253,6 +253,22 @@ def test_runs_under_other_conditions_are_named_and_not_averaged_in() -> None:
     assert both.evidence == ("gentle", "again") and "left aside" not in both.working.inputs
 
 
+@pytest.mark.parametrize(("says", "stands"), [(97.0, True), (95.2, True), (104.8, True), (94.8, False), (105.2, False)])
+def test_a_run_of_an_unknown_meter_takes_nothing_from_a_known_one(says: float, stands: bool) -> None:
+    known = capacity_evidence("known", analysed(discharge(20.0, 5.0, opened=True)))
+    assert known is not None and known.charge.value == pytest.approx(100.0, abs=0.1)
+    unknown = replace(known, name="unknown", charge=Quantity(says, None, "Ah"))
+    wanted = claim("capacity", 98.0, "Ah", "at-least")
+    for runs in ([known, unknown], [unknown, known]):
+        told = judge(LFP, 100.0, [wanted], list(runs), School.STRICT)[0]
+        assert (told.outcome is Outcome.MET) is stands
+        if stands:
+            assert told.evidence == ("known",) and told.measured == known.charge
+            assert "unknown left aside: it says" in told.working.inputs["left aside"]
+        else:
+            assert told.outcome is Outcome.TOO_CLOSE and set(told.evidence) == {"known", "unknown"}
+
+
 # --- uncertainties of times: JCGM 100:2008, 5.1.2 and 4.3.7 ---
 
 

@@ -49,7 +49,8 @@ def _amount(
     whole = [run for run in runs if not _stopped(case, run)]
     runs, doubtful = _sound(whole or runs)
     runs, notes = _like_runs(case, runs, pick)
-    notes = [*doubtful, *notes]
+    runs, unsure = _of_known_meters(runs, pick)
+    notes = [*doubtful, *notes, *unsure]
     measured, steps, conflicts = _combined(runs, pick, step)
     conditions = _conditions(case, runs[-1], measured.value)
     undecided = next((run.undecided for run in runs if run.undecided), NOTHING)
@@ -151,6 +152,25 @@ def _like_runs(
         if unlike[run.name]
     ]
     return like, notes
+
+
+NEAR_ENOUGH = 0.05
+
+
+def _of_known_meters(
+    runs: list[CapacityEvidence], pick: Callable[[CapacityEvidence], Quantity]
+) -> tuple[list[CapacityEvidence], list[Message]]:
+    """The runs whose uncertainty is known, where the others say much the same: a log of an unknown meter takes nothing from
+    what is known. Where one says something else, all stand."""
+    known = [run for run in runs if pick(run).standard is not None]
+    if not known or len(known) == len(runs):
+        return runs, []
+    middle = math.fsum(pick(run).value for run in known) / len(known)
+    others = [run for run in runs if pick(run).standard is None]
+    if any(abs(pick(run).value - middle) > NEAR_ENOUGH * middle for run in others):
+        return runs, []
+    why = [said("meter-unknown", value=format_quantity(pick(run))) for run in others]
+    return known, [said("left-aside", run=run.name, why=one) for run, one in zip(others, why, strict=True)]
 
 
 def _combined(

@@ -79,6 +79,7 @@ VERDICTS: dict[str, str] = {
     "before-both": "it ended before both the rated minute and {volts:.2f} V",
     # several runs
     "left-aside": "{run} left aside: {why}",
+    "meter-unknown": "it says {value}, and its meter's accuracy is not known",
     "unlike-conditions": "unlike conditions ({names:, })",
     "runs-conflict": "the runs differ by more than their own uncertainty explains, they conflict: {runs: and }",
     "run-gave": "{run} {charge}",
