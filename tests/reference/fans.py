@@ -29,7 +29,6 @@ KINDS = [kind for kind in CLAIM_KINDS.values() if kind.dimension in UNITS and ki
 METHODS = ("capacity", "charge", "hold", "surge", "overload", "runtime", "reserve", "charge-block", "heater", "cycle")
 AROUND = (-1.4, -0.9, -0.3, 0.3, 0.9, 1.4)
 """Claims lie so many expanded uncertainties from what was measured: beyond and within each decision rule's band."""
-Figures = Any
 
 
 @contextmanager
@@ -61,7 +60,7 @@ def _conditions(dice: Random, kind: str, rated_Ah: float, own: dict[str, float])
     return (own if dice.random() < 0.6 else {}) | (chosen if dice.random() < 0.7 else {})
 
 
-def fan_of(folder: Path, seed: str, count: int = 14) -> list[Figures]:
+def fan_of(folder: Path, seed: str, count: int = 14) -> list[Any]:
     """The verdicts on so many claims over the logs of a claims file, each as short as can be; within `once`."""
     path, dice = folder / "claims.json", Random(f"fan {seed}")
     told = json.loads(path.read_text(encoding="utf-8"))
@@ -97,7 +96,7 @@ def fan_of(folder: Path, seed: str, count: int = 14) -> list[Figures]:
     return [_short(one) for one in judged(claims)] if claims else []
 
 
-def _short(verdict: dict[str, Any]) -> Figures:
+def _short(verdict: dict[str, Any]) -> Any:
     measured = verdict["measured"] or {"value": None, "expanded": None, "bound": None}
     effects = [
         [one["name"], one["actual"], one["effect"] and [one["effect"]["value"], one["effect"]["expanded"]]]
