@@ -12,8 +12,11 @@ from pathlib import Path
 from random import Random
 from typing import Any
 
+import numpy as np
 from benchmarks.apart import Battery, Log, Meter, Part, goes_on, run
 from benchmarks.trials import LIMIT, LOW, battery_of, meter_for
+
+from wintry_tally.core.trace.trace import Column
 
 MOST_ROWS = 500
 Row = dict[str, Any]
@@ -127,14 +130,25 @@ def _options(dice: Random, battery: Battery, meter: Meter) -> dict[str, Any]:
     return said
 
 
-def written(seed: int, folder: Path) -> tuple[Path, dict[str, Any]]:
-    """A log, and the options that it is analysed with."""
+def _begun(seed: int) -> tuple[Random, Battery, Meter, int, list[Row]]:
     dice = Random(f"scrap {seed}")
     battery = battery_of(dice)
     battery.charged = dice.choice([1.0, 1.0, 0.9, 0.4, 0.05])
     battery.celsius = dice.choice([23.0, 23.0, 30.0, 5.0, -12.0])
     meter, sign = meter_for(dice, 0.3 * battery.rated_Ah), dice.choice([1, -1])
-    rows = _flawed(dice, _rows(dice, battery, meter))
+    return dice, battery, meter, sign, _rows(dice, battery, meter)
+
+
+def readings(seed: int) -> tuple[Column, Column]:
+    """Current (A, drawn positive) and voltage (V) of a scrap without its flaws."""
+    rows = _begun(seed)[-1]
+    return np.array([row["Current / A"] for row in rows]), np.array([row["Voltage / V"] for row in rows])
+
+
+def written(seed: int, folder: Path) -> tuple[Path, dict[str, Any]]:
+    """A log, and the options that it is analysed with."""
+    dice, battery, meter, sign, rows = _begun(seed)
+    rows = _flawed(dice, rows)
     path = folder / "log.csv"
     with path.open("w", encoding="utf-8", newline="") as file:
         out = csv.DictWriter(file, list(rows[0]))
