@@ -105,3 +105,10 @@ def test_the_sign_of_logs_cut_anywhere_is_that_of_what_was_drawn() -> None:
                 if sign.discharge_sign(amps[part], volts[part], "") != "+":
                     wrong.add((seed, number))
     assert asked > 700 and wrong <= LEFT_WRONG, wrong - LEFT_WRONG
+
+
+@pytest.mark.parametrize(
+    ("header", "told"), [("Load / A", "+"), ("Discharge Current / A", "+"), ("Entladestrom (A)", "+"), ("I / A", "-")]
+)
+def test_where_nothing_moves_the_header_tells_or_else_the_sign_there_is(header: str, told: str) -> None:
+    assert sign.discharge_sign(np.full(60, -5.0), np.full(60, 12.8), header) == told

@@ -155,6 +155,7 @@ def _like_runs(
 
 
 NEAR_ENOUGH = 0.05
+"""So far from the known ones a run of an unknown meter may lie and still say the same; common practice, no published source."""
 
 
 def _of_known_meters(
