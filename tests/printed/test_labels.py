@@ -10,7 +10,7 @@ import re
 from pathlib import Path
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import assume, given, settings
 from hypothesis import strategies as some
 
 from wintry_tally.cli.main import invoke
@@ -134,6 +134,24 @@ def test_a_correction_is_a_line_of_ones_own_words(text: str, kind: str, value: s
 
 
 WORDS = [line[0].split("} ")[-1].strip() for line in LINES]
+
+
+ALONE = [
+    (text.strip(), wanted.strip())
+    for text, wanted in LINES
+    if re.fullmatch(r"[^{;|\t.]*(\.\d[^{;|\t.]*)*", text) and re.fullmatch(r" (?!pack|left)[^;]+", wanted)
+]
+"""Phrases that make one claim and stand for themselves."""
+
+
+@settings(max_examples=400)
+@given(some.sampled_from(ALONE), some.sampled_from(ALONE), some.sampled_from(["; ", ".  ", "\n"]))
+def test_two_phrases_apart_say_what_each_says_alone(one: tuple[str, str], other: tuple[str, str], apart: str) -> None:
+    assume(one[1].split()[0] != other[1].split()[0])
+    second = other[0] if apart[0] != "." else other[0][0].upper() + other[0][1:]
+    found = told(read_printed(one[0] + apart + second, family="lfp"))
+    wanted = [one[1], other[1]]
+    assert len(found) == 2 and any(all(map(agrees, found, order)) for order in (wanted, wanted[::-1])), found
 
 
 @settings(max_examples=200)

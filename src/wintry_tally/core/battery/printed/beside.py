@@ -22,6 +22,16 @@ def drawn_at(line: Line, name: Name | None) -> bool:
     return plain_word and any(piece.dimension in {"charge", "energy"} for piece in line.pieces)
 
 
+def draws(line: Line, piece: Item, behind: Name | None) -> bool:
+    """Whether a current or a rate is what the charge behind it is drawn at: "1C discharge: 95 Ah"."""
+    if behind is None or not line.text[behind.begin : behind.end].lower().startswith("discharg"):
+        return False
+    own = next((one for one in line.pieces if one.begin >= behind.end and one.kind in {"quantity", "rate"}), None)
+    drawn = own is not None and own.dimension in {"charge", "energy"}
+    drawn = drawn and own is not None and "," not in line.text[behind.end : own.begin]
+    return drawn and not line.text[piece.end : behind.begin].strip() and piece.dimension in {"", "current"}
+
+
 def gives(line: Line, piece: Item, name: Name | None) -> bool:
     """Whether a current before a charge is what it is drawn at: "discharged with 0.2C: 100 Ah", "discharge at 20 A gives 98 Ah"."""
     plain_word = name is not None and line.text[name.begin : name.end].lower().startswith("discharg")
@@ -59,7 +69,7 @@ def degrees(piece: Item) -> float:
 
 def goes_on(line: Line, piece: Item, here: list[tuple[Item, Read]]) -> str:
     """The kind of the current before it, where a current has no name and a time of its own: "100 A, 5 min 150 A, 3 s 300 A"."""
-    if piece.kind == "quantity" and _graded(line, piece, here):
+    if _graded(line, piece, here):
         return here[-1][1].claim.kind
     kinds = [read.claim.kind for item, read in here if item.end <= piece.begin and read.claim.kind in GO_ON]
     if piece.kind != "quantity" or piece.dimension != "current" or not kinds or name_behind(line, piece) is not None:
@@ -67,14 +77,17 @@ def goes_on(line: Line, piece: Item, here: list[tuple[Item, Read]]) -> str:
     place = line.pieces.index(piece)
     beside = [line.pieces[place - 1] if place else None, *line.pieces[place + 1 : place + 5]]
     timed = any(one is not None and one.dimension == "duration" and _adjoins(line, piece, one) for one in beside)
-    last = next((item for item, read in reversed(here) if read.claim.kind in GO_ON), None)
-    between = line.text[last.end : piece.begin] if last is not None else ""
-    return kinds[-1] if timed and LISTED.search(between) else ""
+    last = next(item for item, read in reversed(here) if read.claim.kind in GO_ON)
+    if any(last.end <= name.begin < piece.begin and name.owner is None for name in line.names):
+        return ""  # "peak 280 A (5 s), trips 310 A (1 s)"
+    return kinds[-1] if timed and LISTED.search(line.text[last.end : piece.begin]) else ""
 
 
 def _graded(line: Line, piece: Item, here: list[tuple[Item, Read]]) -> bool:
     """Whether it is another grade of what was read before it: "charge current: standard 20 A, maximum 50 A"."""
-    if not here or here[-1][0].end > piece.begin or here[-1][0].dimension != piece.dimension or not piece.dimension:
+    if not here or here[-1][0].end > piece.begin or (here[-1][0].kind, here[-1][0].dimension) != (
+        piece.kind, piece.dimension,
+    ) or not (piece.dimension or piece.kind == "rate"):  # fmt: skip
         return False
     between = line.text[here[-1][0].end : piece.begin]
     bare = line.known.words["grade"].sub("", between)
@@ -110,6 +123,12 @@ def _own(line: Line, piece: Item, dimension: str) -> list[Item]:
     ]
 
 
+def names_beside(line: Line, piece: Item) -> list[Name]:
+    """The names in the clause of a piece."""
+    begin, end = clause_of(line, piece)
+    return [name for name in line.names if begin <= name.begin < end]
+
+
 def months_beside(line: Line, piece: Item) -> float:
     """Over how many months a share is kept or lost, by the one time in its clause; 0 where none stands there."""
     begin, end = clause_of(line, piece)
@@ -131,8 +150,43 @@ LEAST_MONTHS, BRIEF_S = 0.2, 120.0
 CLOSE = 12
 
 
+def opened_at(line: Line, piece: Item) -> bool:
+    """Whether a current is one at which the pack lets go: "BMS opens at 150 A within 5 s"."""
+    begin, end = clause_of(line, piece)
+    others = [item for item in line.pieces if begin <= item.begin < end and item.kind in {"quantity", "rate"}]
+    alone = all(item.dimension in {"duration", "temperature", "current"} and item.kind == "quantity" for item in others)
+    return piece.dimension == "current" and alone and line.says("opens", begin, piece.begin)
+
+
+def of_charging(line: Line, piece: Item) -> bool:
+    """Whether the clause of a piece speaks of charging, and of no other value of its kind."""
+    begin, end = clause_of(line, piece)
+    spoken = CHARGED.search(line.text[begin:end]) is not None
+    return spoken and not _own(line, piece, piece.dimension)
+
+
+CHARGED = re.compile(r"(?<!dis)(?<!re)(?<!without )(?<!ent)(?:charg|lad(?:en|ung|e))", re.IGNORECASE)
+COMPARED = re.compile(
+    r"\s*(?:x|×|times|fold|mal)\b\s*(?:the|more|as|longer|better|faster|lighter|higher|mehr|so)\b", re.IGNORECASE
+)
+
+
+def of_others(line: Line, piece: Item) -> bool:
+    """Whether a charge or an energy is another battery's: "replaces a 200 Ah lead-acid battery"."""
+    return piece.dimension in {"charge", "energy"} and line.says("others", clause_of(line, piece)[0], piece.begin)
+
+
+def compared(line: Line, piece: Item) -> bool:
+    """Whether a number says how many times more than something else: "10x more cycles"."""
+    unit_read = piece.text.rstrip().lower().endswith("times")
+    behind = ("times" if unit_read else "") + line.text[piece.end :]
+    return COMPARED.match(behind) is not None
+
+
 def briefly(line: Line, piece: Item) -> bool:
     """Whether nothing is said of a current but for how many seconds: "300 A (3 seconds)"."""
+    if piece.high is not None or piece.within is not None or line.says("opens", *clause_of(line, piece)):
+        return False  # a window, or something that lets go, is no current that is given
     times = [item for item in _own(line, piece, "duration") if item.low is not None and item.low.values]
     nearer = times and any(piece.end <= item.begin < times[0].begin for item in _own(line, piece, "current"))
     alone = len(times) == 1 and times[0].begin > piece.end and not nearer
@@ -144,7 +198,7 @@ def drawn_beside(line: Line, piece: Item) -> bool:
     """Whether nothing is said of a time but at which current: "18 hours at 5 A"."""
     behind = [item for item in _own(line, piece, "current") if item.begin > piece.end]
     return (
-        not line.names
+        not names_beside(line, piece)
         and len(behind) == 1
         and line.text[piece.end : behind[0].begin].strip(" (").lower() in {"at", "@", "with a", "with"}
     )
@@ -153,7 +207,7 @@ def drawn_beside(line: Line, piece: Item) -> bool:
 def filled_beside(line: Line, piece: Item) -> bool:
     """Whether a time is one to be filled in: "0-100 % in 2 h"."""
     shares = [item for item in _own(line, piece, "share") if item.high is not None and item.low is not None]
-    return not line.names and any(
+    return not names_beside(line, piece) and any(
         item.low.values[-1:] == (0.0,) and item.begin < piece.begin for item in shares if item.low
     )
 
@@ -177,12 +231,21 @@ def minutes_of_reserve(line: Line) -> None:
             line.pieces[place] = replace(piece, unit="min")
 
 
+def units_of_two(line: Line) -> None:
+    """Of two currents with one unit each has it: "charge/discharge 50/100 A"."""
+    if not any(name.kind in {"both-currents", "continuous-and-surge"} for name in line.names):
+        return
+    for place, (first, sign, second) in enumerate(zip(line.pieces, line.pieces[1:], line.pieces[2:], strict=False)):
+        if first.kind == second.kind == "quantity" and not first.unit and sign.text == "/":
+            line.pieces[place] = replace(first, unit=second.unit)
+
+
 MOST_CELL_V = 4.5
 
 
 def volts_of_a_cell(line: Line) -> None:
     """So few volts, in a line that speaks of a cell and of what a pack stops at, are of each cell: "cell over-voltage 3.65 V"."""
-    if not line.says("cell") or not any(name.kind in BY_CELL for name in line.names):
+    if not line.says("cell") or not any(name.kind in {*BY_CELL, *STOPPING} for name in line.names):
         return
     for place, piece in enumerate(line.pieces):
         top = piece.high or piece.low
@@ -226,9 +289,12 @@ OF_DEGREES = frozenset(
 
 
 def degrees_for_rates(line: Line) -> None:
-    """A whole number with a C right behind a name that measures degrees is of degrees: "resumes at 5 C"."""
+    """A whole number with a C or an F right behind a name that measures degrees is of degrees: "resumes at 5 C"."""
     for place, piece in enumerate(line.pieces):
         own = [name for name in line.names if name.end <= piece.begin]
+        if piece.kind == "quantity" and piece.unit == "f" and own and own[-1].kind in OF_DEGREES:
+            line.pieces[place] = replace(piece, unit="°F")
+            continue
         number = re.fullmatch(r"(\d+) ?C", piece.text.strip()) if piece.kind == "rate" else None
         if number is not None and own and own[-1].kind in OF_DEGREES and piece.begin - own[-1].end <= CLOSE:
             value = Number((float(number[1]),), number[1])

@@ -7,17 +7,22 @@ from collections.abc import Mapping
 from dataclasses import replace
 
 from wintry_tally.core.battery.claims import CLAIM_KINDS, Claim
+from wintry_tally.core.battery.printed.again import NEAR, says_again
 from wintry_tally.core.battery.printed.found import Read
 from wintry_tally.core.battery.printed.line import TAKES_RATE, Line, clause_of, phrase_of
-from wintry_tally.core.battery.printed.quantities import Item, dimension_of
-from wintry_tally.core.battery.printed.sense import Sense, claim_from
+from wintry_tally.core.battery.printed.quantities import Item
+from wintry_tally.core.battery.printed.sense import Sense
 from wintry_tally.core.quantity.units import find_unit
 
+TIMELESS = frozenset({"mass", "length", "width", "height", "price"})
+"""What is so at any time and in any weather."""
+LEAST_LEFT = 0.3
+"""Of a capacity: nobody counts cycles down to less; common practice, no published source."""
 ALONE = "nothing here says what it is: give it its kind"
 
 
 def give_conditions(
-    line: Line, waiting: list[Item], here: list[tuple[Item, Read]], cells: int | None
+    line: Line, waiting: list[Item], here: list[tuple[Item, Read]], sense: Sense
 ) -> list[tuple[Item, str, str]]:
     """Give each quantity that waits to the claim it belongs to: the nearest before it in its clause, or behind.
 
@@ -28,6 +33,11 @@ def give_conditions(
         if id(piece) in line.used:
             continue
         begin, end = clause_of(line, piece)
+        if any(
+            0 <= piece.begin - item.end <= NEAR and says_again(piece, read.claim, item, sense) for item, read in here
+        ):
+            line.used.add(id(piece))  # "0 °C (32 °F)"
+            continue
         near = [place for place, (item, _) in enumerate(here) if begin <= item.begin < end]
         before = [place for place in near if here[place][0].end <= piece.begin]
         own = [place for place in near if _its_time(line, piece, *here[place])]
@@ -37,7 +47,7 @@ def give_conditions(
         far = [n for n, (_, read) in enumerate(here) if n not in near and read.claim.kind == "cycles"]
         for place in [*reversed(before), *behind, *(far if piece.dimension == "share" else ())]:
             item, read = here[place]
-            added = _condition(line, piece, read.claim, cells)
+            added = _condition(line, piece, read.claim, sense)
             if added is not None and "cutoff_V" in added and _another_s(item, piece, here):
                 continue
             if added is not None and not set(added) & set(read.claim.conditions):
@@ -47,7 +57,7 @@ def give_conditions(
                 )
                 break
         else:
-            if not any(says_again(piece, read.claim, item) for item, read in here):
+            if not any(says_again(piece, read.claim, item, sense) for item, read in here):
                 words = f"“{line.words(piece)}” belongs to nothing read here" if here else ALONE
                 left.append((piece, phrase_of(line, piece), words))
         line.used.add(id(piece))
@@ -69,28 +79,7 @@ def _another_s(item: Item, piece: Item, here: list[tuple[Item, Read]]) -> bool:
     )  # fmt: skip
 
 
-def says_again(piece: Item, claim: Claim, item: Item) -> bool:
-    """Whether a quantity says a claim, read of an item, again in another unit: 20 lb (9.1 kg), 20 A (0.2C)."""
-    if piece.kind == "quantity" and piece.unit == item.unit:
-        return piece.low == item.low or (
-            piece.low is not None and item.low is not None and piece.low.values == item.low.values
-        )
-    if piece.kind == "rate":
-        return claim.kind in TAKES_RATE
-    if piece.dimension == "voltage per cell" and claim.unit == "V" and claim.value and piece.low and piece.low.values:
-        cells = claim.value / piece.low.values[-1] if piece.low.values[-1] else 0.0
-        return 1.5 < cells < 16.5 and abs(cells - round(cells)) < 0.02 * cells
-    if dimension_of(piece.unit) != CLAIM_KINDS[claim.kind].dimension or claim.value is None or piece.low is None:
-        return False
-    again = claim_from(replace(piece, within=None, high=None), claim.kind, "", Sense(), claim.source, claim.text)
-    return (
-        not isinstance(again, str)
-        and again.value is not None
-        and abs(again.value - claim.value) <= 0.03 * abs(claim.value) + (0.6 if claim.unit == "°C" else 0.0)
-    )
-
-
-def _condition(line: Line, piece: Item, claim: Claim, cells: int | None) -> Mapping[str, float] | None:
+def _condition(line: Line, piece: Item, claim: Claim, sense: Sense) -> Mapping[str, float] | None:
     """A quantity as a condition of a claim; None where it can be none."""
     if piece.kind == "rate":
         takes_none = "c_rate" in claim.conditions or claim.kind in TAKES_RATE
@@ -103,7 +92,7 @@ def _condition(line: Line, piece: Item, claim: Claim, cells: int | None) -> Mapp
     kept = value * unit.factor + unit.shift if unit is not None else value
     before = [item.text for item in line.pieces if item.end <= piece.begin][-3:]
     if dimension == "duration":
-        return _of_time(line, claim, round(kept, 3), before)
+        return _of_time(phrase_of(line, piece), claim, round(kept, 3), before)
     if dimension == "temperature" and piece.high is not None:
         if claim.kind != "heater-time":
             return None
@@ -115,9 +104,12 @@ def _condition(line: Line, piece: Item, claim: Claim, cells: int | None) -> Mapp
     if dimension == "temperature" and claim.kind == "heater-time":
         return {"to_C" if before[-1:] == ["to"] else "from_C": round(kept, 3)}
     if dimension == "temperature":
-        return {"temperature_C": round(kept, 3)} if CLAIM_KINDS[claim.kind].dimension != "temperature" else None
-    if dimension == "voltage per cell" and cells is not None:
-        dimension, kept = "voltage", round(value * cells, 4)
+        speaks = CLAIM_KINDS[claim.kind].dimension != "temperature" and claim.kind not in TIMELESS
+        return {"temperature_C": round(kept, 3)} if speaks else None
+    if dimension == "voltage per cell" and sense.cells is not None:
+        dimension, kept = "voltage", round(value * sense.cells, 4)
+    if dimension == "power" and claim.kind == "runtime" and sense.nominal_V:
+        return {"device_A": round(kept / sense.nominal_V, 4)}  # what it draws over a whole discharge, near enough
     if dimension == "voltage" and CLAIM_KINDS[claim.kind].dimension != "voltage":
         drawn = {"capacity", "energy", "reserve", "runtime", "continuous-discharge", "surge"}
         return {"cutoff_V": kept} if claim.kind in drawn else None
@@ -129,7 +121,8 @@ def _condition(line: Line, piece: Item, claim: Claim, cells: int | None) -> Mapp
         following = next(
             (item.begin for item in line.pieces if item.begin >= piece.end and item.kind in {"quantity", "rate"}), None
         )
-        after = re.findall(r"[a-zäöüé]+", line.text.lower()[piece.end : following])[:3]
+        stop = min(clause_of(line, piece)[1], len(line.text) if following is None else following)
+        after = re.findall(r"[a-zäöüé]+", line.text.lower()[piece.end : stop])[:3]
         to = bool(
             {
                 "retention",
@@ -146,18 +139,18 @@ def _condition(line: Line, piece: Item, claim: Claim, cells: int | None) -> Mapp
             }
             & set(after)
         ) or (bool({"to", "until"} & set(before)) and not {"dod", "depth", "discharge"} & set(after))
-        return {"end_share" if to else "depth": round(kept / 100.0, 4)}
+        share = round(kept / 100.0, 4)
+        return {"end_share" if to else "depth": share} if (LEAST_LEFT if to else 0.0) < share <= 1.0 else None
     return None
 
 
-def _of_time(line: Line, claim: Claim, kept_s: float, before: list[str]) -> Mapping[str, float] | None:
+def _of_time(phrase: str, claim: Claim, kept_s: float, before: list[str]) -> Mapping[str, float] | None:
     """A time as a condition of a claim: how long, after which delay, at which rate."""
     if claim.kind in {"over-current-trip", "low-voltage-cut", "over-voltage-cut"}:
         return {"delay_s": kept_s}
     if claim.kind in {"surge", "continuous-discharge"}:
-        delayed = any(word in {"delay", "after", "delayed"} for word in before) or "delay" in line.text.lower()
+        delayed = any(word in {"delay", "after", "delayed"} for word in before) or "delay" in phrase.lower()
         return {"delay_s" if delayed else "duration_s": kept_s}
     if claim.kind in {"capacity", "energy"}:
         return {"c_rate": round(3600.0 / kept_s, 6)} if kept_s >= 600 else None
-    timeless = {"mass", "length", "width", "height", "price", "cycles", "heater-power"}
-    return None if claim.kind in timeless else {"duration_s": kept_s}
+    return None if claim.kind in {*TIMELESS, "cycles", "heater-power"} else {"duration_s": kept_s}

@@ -116,20 +116,25 @@ def _parts(line: Line, sign: Item, begin: int) -> bool:
     before = [
         piece
         for piece in line.pieces
-        if begin <= piece.begin and piece.end <= sign.begin and piece.kind in {"quantity", "rate"}
+        if begin <= piece.begin and piece.end <= sign.begin and piece.kind in {"quantity", "rate", "ip"}
     ]
     named = [name for name in line.names if begin <= name.begin and name.end <= sign.begin]
     first = next((piece for piece in line.pieces if piece.begin >= sign.end and piece.kind == "quantity"), None)
+    if sign.text == ";" and any(name.kind in {"feature", "ingress"} for name in named):
+        return True  # there or not: it needs no value
     if sign.text == "," and first is not None and first.dimension == "share":
         return any(piece.dimension == "share" for piece in before)  # each of its own degrees or months
     if sign.text == ";" and before and line.text[: sign.begin].count("(") <= line.text[: sign.begin].count(")"):
         return True  # whatever it was of: a stop in a sentence parts, and one in a table's bracket does not
-    if not before or (named and not any(fits(name, piece) for name in named for piece in before)):
-        return False  # only a name, or a name with its conditions: its value is still to come
-    if sign.text in STOPS:
-        return True
     name = next((name for name in line.names if name.begin >= sign.end), None)
-    if name is not None and (first is None or name.begin < first.begin):
+    led = name is not None and (first is None or name.begin < first.begin)
+    if not before:
+        return False
+    if named and not any(fits(name, piece) for name in named for piece in before):
+        counted = any(piece.dimension == "count" for piece in before)
+        # only a name with its conditions: its value is still to come, if no other name does first
+        return sign.text in STOPS and (led or counted)
+    if sign.text in STOPS or led:
         return True
     alike = first is not None and any(
         first.dimension == piece.dimension for piece in before if piece.kind == "quantity"
@@ -191,7 +196,7 @@ def _of_another(line: Line, name: Name, piece: Item, end: int) -> bool:
     own = next((one for one in line.pieces if name.end <= one.begin < end and one.kind in {"quantity", "rate"}), None)
     if own is None or not fits(name, own):
         return False
-    apart = {"quantity", "rate", *(("word",) if piece.dimension == "voltage" else ())}
+    apart = {"quantity", "rate", *(("word",) if piece.dimension in {"voltage", "temperature"} else ())}
     between = (one for one in line.pieces if piece.end <= one.begin and one.end <= name.begin)
     return own.begin - name.end <= NEAR and any(one.kind in apart for one in between)
 

@@ -3,8 +3,16 @@
 from __future__ import annotations
 
 from wintry_tally.core.battery.families import FAMILIES, pack_of
+from wintry_tally.core.battery.printed.beside import of_others
 from wintry_tally.core.battery.printed.found import Pack
-from wintry_tally.core.battery.printed.line import Line, name_before, name_behind, stands_as_condition
+from wintry_tally.core.battery.printed.line import (
+    BY_CELL,
+    STOPPING,
+    Line,
+    name_before,
+    name_behind,
+    stands_as_condition,
+)
 from wintry_tally.core.battery.printed.quantities import Item
 from wintry_tally.core.battery.printed.vocabulary import Vocabulary, squeezed
 from wintry_tally.core.errors import InputError
@@ -45,14 +53,22 @@ def pack_in(lines: list[Line], family: str, known: Vocabulary) -> Pack:
             name = name_before(line, piece)
             named = name is not None and name.kind == "nominal-voltage"
             alone = name is None and name_behind(line, piece) is None and not stands_as_condition(line, piece)
-            alone = alone or (name is None and _energy_at(line, piece))
+            alone = (alone and not _behind_another(line, piece)) or (name is None and _energy_at(line, piece))
             if nominal is not None or piece.high is not None or not (named or alone) or not piece.low:
                 continue
             value = piece.low.values[-1] if piece.low.values else 0.0
-            if _is_nominal(value):
+            if is_nominal(value):
                 nominal = value
                 line.used.add(id(piece))
     return Pack(nominal, family, cells, printed)
+
+
+def _behind_another(line: Line, piece: Item) -> bool:
+    """Whether volts stand behind a protection's or a charge's, and not beside what the pack holds: "lockout at 10.8 V, then 12 V"."""
+    place = line.pieces.index(piece)
+    beside = line.pieces[place + 1 : place + 3]
+    pack = any(one.dimension in {"charge", "energy"} for one in beside)
+    return not pack and any(name.kind in {*BY_CELL, *STOPPING} and name.end <= piece.begin for name in line.names)
 
 
 def _energy_at(line: Line, piece: Item) -> bool:
@@ -61,7 +77,7 @@ def _energy_at(line: Line, piece: Item) -> bool:
     return place > 1 and line.pieces[place - 1].text in {"@", "at"} and line.pieces[place - 2].dimension == "energy"
 
 
-def _is_nominal(value_V: float) -> bool:
+def is_nominal(value_V: float) -> bool:
     """Whether packs are sold under that voltage."""
     by_cells = (count * family.cell_nominal_V for family in FAMILIES.values() for count in family.packs)
     return value_V in CLASSES_V or any(abs(value_V - pack_V) <= 0.006 * pack_V for pack_V in by_cells)
@@ -76,6 +92,7 @@ def capacity_in(lines: list[Line]) -> float | None:
                 and piece.dimension == "charge"
                 and piece.low is not None
                 and len(piece.low.values) == 1
+                and not of_others(line, piece)
             ):
                 return piece.low.values[0] * (1e-3 if piece.unit == "mah" else 1.0)
     return None

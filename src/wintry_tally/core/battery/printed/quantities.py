@@ -19,7 +19,7 @@ _UNITS = (
 )
 _NUMBER = r"\d{1,3}(?:[ ']\d{3})+[.,]\d{2}(?!\d)|\d{1,3}(?:[ ']\d{3})+(?![\d,.])|\d+(?:[.,]\d+)*"
 SPELLED = {
-    "one": 1, "two": 2, "three": 3, "four": 4, "five": 5, "six": 6, "seven": 7, "eight": 8, "nine": 9, "ten": 10, "twelve": 12,
+    "an": 1, "one": 1, "two": 2, "three": 3, "four": 4, "five": 5, "six": 6, "seven": 7, "eight": 8, "nine": 9, "ten": 10, "twelve": 12,
     "fifteen": 15, "twenty": 20, "thirty": 30, "forty": 40, "sixty": 60, "ninety": 90,
 }  # fmt: skip
 """Numbers as words, where a time's unit stands behind them."""
@@ -166,10 +166,19 @@ def items(line: str) -> list[Item]:
 
 
 _HEADING = re.compile(
-    rf"[(\[]\s*(?P<unit>{_UNITS})\s*(?:[,;][^)\]]*)?[)\]]|/\s*(?P<slash>{_UNITS})\s*(?=[|:\t])|(?:^|[;|])\s*(?P<alone>ah|wh|kwh|v|a|w|kg|mm)\s*(?=[:|=\t])",
+    rf"[(\[]\s*(?P<unit>{_UNITS})\s*(?:[,;][^)\]]*)?[)\]]|/\s*(?P<slash>{_UNITS})\s*(?=[|:\t])|(?:^|[;|]|\.\s)\s*(?P<alone>ah|wh|kwh|v|a|w|kg|mm)\s*(?=[:|=\t])",
     re.IGNORECASE,
 )
 _BETWEEN = frozenset({":", "|", "=", "/", "x", "*", "-", "~", "≈", "≤", "≥", "<", ">", "±", "+/-", "", ")", "]", "to", "max", "min", "typ", "nom", "..", ",", "l", "w", "h", "b", "d"})  # fmt: skip
+
+
+def _ends_in_another(run: list[Item], unit: str) -> bool:
+    """Whether a bare number begins a range, or has a width, in another unit than a heading's."""
+    if len(run) < 3 or run[0].unit or run[0].kind != "quantity" or run[2].kind != "quantity":
+        return False
+    joined = run[1].kind == "pm" or run[1].text in {"-", "->", "to", "~"}
+    same = {unit, "", *(["%"] if run[1].kind == "pm" else [])}
+    return joined and run[2].unit not in same
 
 
 def _headed(text: str, found: list[Item]) -> list[Item]:
@@ -181,9 +190,12 @@ def _headed(text: str, found: list[Item]) -> list[Item]:
         for place, item in enumerate(found):
             if item.begin < heading.end():
                 continue
-            if item.kind == "quantity" and not item.unit:
+            if _ends_in_another(found[place : place + 3], unit):
+                break  # "Weight (kg): 11.2 | 14.4-14.6 V"
+            listed = place > 0 and found[place - 1].text == "," and found[place - 1].begin >= heading.end()
+            if item.kind == "quantity" and not item.unit and (not listed or dimension_of(unit) == "length"):
                 found[place] = replace(item, unit=unit)
-            elif item.text.strip() not in _BETWEEN and item.unit != unit:
+            elif (listed and item.kind == "quantity") or (item.text.strip() not in _BETWEEN and item.unit != unit):
                 break
     return found
 
@@ -242,12 +254,31 @@ def _of_seconds(text: str, begin: int, end: int) -> bool:
     return (alone and _TIMED.search(text[:begin]) is not None) or behind.startswith(("±", "+/-", "+-"))
 
 
+SHORTENED = frozenset(
+    {"max", "min", "approx", "temp", "typ", "nom", "incl", "excl", "ca", "no", "nr", "art", "ser", "cap", "dim", "dims", "wt", "ref", "fig", "std", "rec", "vol", "cont", "disch", "bzw", "zb", "inkl", "ggf"}
+)  # fmt: skip
+"""Words that are written with a point and end no sentence."""
+
+
+def _ends_sentence(text: str, at: int, found: list[Item]) -> bool:
+    """Whether a point ends a sentence: behind a figure or a bracket, or behind a word that is not shortened, before a capital."""
+    if text[at] != "." or not found or found[-1].end != at or not re.match(r"\s+\S", text[at + 1 :]):
+        return False
+    if found[-1].kind != "word":
+        return True
+    word = found[-1].text.lower()
+    capital = re.match(r"\s+[A-ZÄÖÜÉ\d≥≤<>~±(]", text[at + 1 :]) is not None
+    return capital and len(word) > 2 and word not in SHORTENED
+
+
 def _lexed(text: str) -> list[Item]:
     found: list[Item] = []
     at = 0
     while at < len(text):
         match = _TOKEN.match(text, at)
         if match is None:
+            if _ends_sentence(text, at, found):
+                found.append(Item("sign", ";", at, at + 1))
             at += 1
             continue
         begin, end = match.span()
@@ -290,6 +321,8 @@ def _lexed(text: str) -> list[Item]:
                 found.pop()  # its own sign
             found.append(made)
             at = max(end, made.end)
+            if text[at - 1] == "." and re.match(r"\s+[A-ZÄÖÜÉ]", text[at:]):
+                found.append(Item("sign", ";", at - 1, at))  # "24.9 lbs. No charging"
         elif match["word"]:
             found.append(Item("word", match[0].lower(), begin, end))
         else:
@@ -321,12 +354,27 @@ def _quantity(text: str, match: re.Match[str]) -> Item:
     return Item("quantity", text[begin:end], begin, end, number_is, unit=name)
 
 
+_AND = (["and"], ["und"])
+
+
+def _with_dash(first: Item, joint: Item, second: Item) -> tuple[Item, Item, Item]:
+    """ "between 250 and 350 A" as it is with a dash."""
+    return first, replace(joint, kind="sign", text="-"), second
+
+
 def _ranged(found: list[Item]) -> list[Item]:
     """Ranges and tolerances put together: "14.4-14.6 V", "5 to 6 h", "300 A ± 50 A"."""
     made: list[Item] = []
     place = 0
     while place < len(found):
         both = _pair(*found[place : place + 3]) if place + 2 < len(found) else None
+        if (
+            both is None
+            and found[place].text == "between"
+            and [one.text for one in found[place + 2 : place + 3]] in _AND
+        ):
+            both = _pair(*_with_dash(*found[place + 1 : place + 4])) if place + 3 < len(found) else None
+            place += both is not None
         made.append(found[place] if both is None else both)
         place += 1 if both is None else 3
     return made

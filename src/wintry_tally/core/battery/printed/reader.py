@@ -6,13 +6,16 @@ import re
 from dataclasses import replace
 
 from wintry_tally.core.battery.claims import Claim, Direction
+from wintry_tally.core.battery.printed.again import restated
 from wintry_tally.core.battery.printed.beside import (
     briefly,
+    compared,
     current_beside,
     degrees,
     degrees_for_rates,
     drawn_at,
     drawn_beside,
+    draws,
     filled_beside,
     given_at,
     gives,
@@ -23,8 +26,12 @@ from wintry_tally.core.battery.printed.beside import (
     minutes_of_reserve,
     months_beside,
     of_capacity,
+    of_charging,
     of_cranking,
     of_each,
+    of_others,
+    opened_at,
+    units_of_two,
     volts_of_a_cell,
     warmed,
 )
@@ -47,7 +54,7 @@ from wintry_tally.core.battery.printed.line import (
     value_between,
     words_of,
 )
-from wintry_tally.core.battery.printed.pack import capacity_in, cells_of, pack_in
+from wintry_tally.core.battery.printed.pack import capacity_in, cells_of, is_nominal, pack_in
 from wintry_tally.core.battery.printed.quantities import Item, items
 from wintry_tally.core.battery.printed.sense import Sense, claim_from
 from wintry_tally.core.battery.printed.sides import sides
@@ -92,19 +99,21 @@ def read_printed(text: str, source: str = "label", family: str = "", vocabulary:
         minutes_of_reserve(line)
         volts_of_a_cell(line)
         degrees_for_rates(line)
+        units_of_two(line)
         own_names(line)
     pack = pack_in(lines, family, known)
     sense = Sense(pack.nominal_V, capacity_in(lines), cells_of(pack))
     reading = _Reading(known, pack, sense, source)
     for line in lines:
         reading.line(line)
-    return Printed(tuple(_restated(reading.claims, lines)), pack, (*reading.left, *long))
+    return Printed(tuple(restated(reading.claims, lines)), pack, (*reading.left, *long))
 
 
 JOINED = re.compile(r"\b(?:up to|max|maximum|supports?|expandable|expands?)\b", re.IGNORECASE)
 """Words by which “4S4P” speaks of packs joined, and not of the cells within one."""
 
 
+LOW = re.compile(r"low|under|disch|entlad|load|lvd|uvp|end|final", re.IGNORECASE)
 HOT = "high-temperature-cut"
 COLD_STOP_C = 20.0
 """A charge that stops at a higher temperature is too warm, not too cold."""
@@ -145,7 +154,7 @@ class _Reading:
         for piece in [item for item in line.pieces if item.kind in {"quantity", "rate", "ip"}]:
             if id(piece) not in line.used:
                 self._piece(line, piece, of_sides.get(piece, ""), here, waiting)
-        for piece, text, reason in give_conditions(line, waiting, here, self.sense.cells):
+        for piece, text, reason in give_conditions(line, waiting, here, self.sense):
             self._leave(line, text, reason, piece)
         _yes_noes(line, here, self.source, self.known)
         self.claims += [replace(read, claim=_short_is_surge(read.claim)) for _, read in here]
@@ -174,6 +183,8 @@ class _Reading:
                 self._leave(
                     line, phrase_of(line, piece), "no pack has that nominal voltage, and nothing says what it is", piece
                 )
+            elif piece.low is not None and not any(is_nominal(value) for value in piece.low.values):
+                self._leave(line, phrase_of(line, piece), ALONE, piece)
             elif piece.low is not None and nominal not in piece.low.values:
                 self._leave(line, phrase_of(line, piece), f"the pack's voltage is read as {nominal:g} V already", piece)
             return
@@ -188,14 +199,13 @@ class _Reading:
         if kind == "price" and _was(line, piece):
             self._leave(line, phrase_of(line, piece), "an earlier price", piece)
             return
+        again = current_beside(line, piece) if piece.kind == "rate" and kind in TAKES_RATE else None
+        if again is not None and any(item is again for item, _ in here):
+            return  # "20 A (0.2C)"
+        if again is not None:  # "1C (100 A)"
+            self._piece(line, again, kind, here, waiting)
+            return
         made = _made(line, piece, kind, self.known, self.sense, self.source)
-        if isinstance(made, str) and piece.kind == "rate":
-            again = current_beside(line, piece)
-            if again is not None and any(item is again for item, _ in here):
-                return  # "20 A (0.2C)"
-            if again is not None:  # "1C (100 A)"
-                self._piece(line, again, kind, here, waiting)
-                return
         if isinstance(made, str):
             self._leave(line, phrase_of(line, piece), made, piece)
             return
@@ -265,11 +275,18 @@ def _kind_for(line: Line, piece: Item, context: str) -> str:
     """What a quantity is a claim of; "condition" where it stands as one, empty where nothing says."""
     if of_cranking(line, piece) or (piece.unit in {"€", "eur", "usd", "$", "£", "gbp"} and of_each(line, piece)):
         return "beside"
+    if compared(line, piece) or of_others(line, piece):
+        return ""
     # cycles, energies and charges are claims wherever they stand
     condition = stands_as_condition(line, piece) and piece.dimension not in {"count", "energy", "charge"}
     before, after = name_before(line, piece), name_behind(line, piece)
+    if opened_at(line, piece) and (before is None or before.kind in {"continuous-discharge", "charging"}):
+        return "beside" if of_charging(line, piece) else "over-current-trip"
+    if before is not None and before.kind == "charging" and _times_a_current(line, before, piece):
+        return "condition"
     if (
         (condition and before is None and drawn_at(line, after))
+        or draws(line, piece, after)
         or gives(line, piece, before)
         or given_at(line, piece, before, condition)
     ):
@@ -308,8 +325,20 @@ def _kind_for(line: Line, piece: Item, context: str) -> str:
     return _named(line, piece, name, context)
 
 
+def _times_a_current(line: Line, name: Name, piece: Item) -> bool:
+    """Whether a time is of a current that has a name of its own, and not of the charging spoken of before it."""
+    own = (one for one in line.names if name.end <= one.begin and one.end <= piece.begin)
+    return piece.dimension == "duration" and any(DIMENSIONS.get(one.kind) == "current" for one in own)
+
+
 def _named(line: Line, piece: Item, name: Name, context: str) -> str:
     """What a quantity is a claim of by its name, and by what the name may mean with it."""
+    if name.kind == "low-voltage-cut" and not _says_low(line, name) and of_charging(line, piece):
+        return "over-voltage-cut"  # "shuts down at 15.2 V while charging"
+    if name.kind == "charge-current" and line.says("heats", *clause_of(line, piece)):
+        return "beside"  # "needs at least 10 A charge current to heat"
+    if name.kind == "runtime" and piece.unit in LONG_UNITS:
+        return "beside"  # "lasts 10 years"
     if name.kind in {"charging", "charge-time"} and piece.unit in LONG_UNITS:
         # nothing charges for months: what was kept is spoken of, or how long it may be
         return "shelf-life" if any(one.kind == "shelf-life" for one in line.names) else ""
@@ -342,6 +371,11 @@ def _named(line: Line, piece: Item, name: Name, context: str) -> str:
     return name.kind
 
 
+def _says_low(line: Line, name: Name) -> bool:
+    """Whether a name says itself that it is of discharging."""
+    return LOW.search(line.text[name.begin : name.end]) is not None
+
+
 def _next_to(line: Line, name: Name, piece: Item) -> bool:
     """Whether a bare number stands by its name: near it, and no other bare number between."""
     begin, end = min(name.end, piece.end), max(name.begin, piece.begin)
@@ -367,7 +401,7 @@ def _of_discharge(line: Line, piece: Item) -> bool:
 
 def _by_unit(line: Line, piece: Item) -> str:
     """The kind that a unit alone settles."""
-    if piece.dimension == "current" and "bms" in line.text.lower():
+    if piece.dimension == "current" and "bms" in phrase_of(line, piece).lower():
         return "continuous-discharge"
     if piece.dimension == "current" and briefly(line, piece):
         return "surge"
@@ -377,7 +411,9 @@ def _by_unit(line: Line, piece: Item) -> str:
         return "heater-power"
     if piece.dimension == "voltage" and piece.high is None:
         return "nominal-voltage"
-    if piece.dimension == "mass" and len([item for item in line.pieces if item.kind == "word"]) > FEW:
+    begin, end = clause_of(line, piece)
+    words = [item for item in line.pieces if item.kind == "word" and begin <= item.begin < end]
+    if piece.dimension == "mass" and len(words) > FEW:
         return ""  # in a sentence a mass may be anything's
     return BY_UNIT.get(piece.dimension, "")
 
@@ -433,36 +469,8 @@ def _yes_noes(line: Line, here: list[tuple[Item, Read]], source: str, known: Voc
         before = [piece.text for piece in line.pieces if piece.kind == "word" and piece.end <= name.begin][-2:]
         wanted = not any(known.hints.get(word) == "no" for word in before)
         words = line.text[name.begin : name.end]
-        if words.lower() == "handles" and here:
-            continue  # it handles a current
         stands = Item("word", words, name.begin, name.end)
+        if words.lower() == "handles" and any(name.end <= item.begin < clause_of(line, stands)[1] for item, _ in here):
+            continue  # it handles a current
         text = line.text.strip() if len(line.names) == 1 else ("" if wanted else "no ") + words
         here.append((stands, Read(_yes_no(name.kind, text, source, wanted), line.number, name.begin, name.end)))
-
-
-def _restated(claims: list[Read], lines: list[Line]) -> list[Read]:
-    """Without those that say an earlier one of the same line again, in another unit."""
-    units = {
-        (line.number, dimension): {piece.unit for piece in line.pieces if piece.dimension == dimension}
-        for line in lines
-        for dimension in {piece.dimension for piece in line.pieces}
-    }
-    kept: list[Read] = []
-    for read in claims:
-        claim = read.claim
-        again = any(
-            other.line == read.line and other.claim.kind == claim.kind and claim.value is not None
-            and other.claim.value is not None and other.claim.conditions == claim.conditions
-            and abs(other.claim.value - claim.value) <= _rounding(claim, units.get((read.line, claim.definition.dimension), set()))
-            for other in kept
-        )  # fmt: skip
-        if not again:
-            kept.append(read)
-    return kept
-
-
-def _rounding(claim: Claim, units: set[str]) -> float:
-    """How far a claim said again in another unit may be off; one unit says it again only alike."""
-    if len(units) < 2 or claim.value is None:
-        return 0.0
-    return 0.03 * abs(claim.value) + (0.6 if claim.unit == "°C" else 0.0)

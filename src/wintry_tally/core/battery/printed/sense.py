@@ -89,11 +89,29 @@ def claim_from(piece: Item, kind: str, hint: str, sense: Sense, source: str, tex
             value, direction = low, Direction.AT_LEAST
         else:
             value, tolerance, direction = (low + high) / 2.0, abs(high - low) / 2.0, Direction.WITHIN
+    beyond = _on_which_side(kind, value, sense.nominal_V)
+    if beyond:
+        return beyond
     if value < 0 and definition.dimension != "temperature":
         return "a claim's value is positive"
     return Claim(
         kind, round(value, 6), KEPT[definition.dimension], direction, round(tolerance, 6), {}, source, text=text
     )
+
+
+def _on_which_side(kind: str, value_V: float, nominal_V: float | None) -> str:
+    """Why a voltage cannot be what it is called, by the pack's own; empty where it can."""
+    if nominal_V is None:
+        return ""
+    if kind == "low-voltage-cut" and value_V > HIGHEST_LOW * nominal_V:
+        return f"{value_V:g} V is far above what this {nominal_V:g} V pack has when it is empty: say what stops there"
+    if kind in {"over-voltage-cut", "charge-voltage"} and value_V < nominal_V:
+        return f"{value_V:g} V is less than this {nominal_V:g} V pack has of itself: say what stops there"
+    return ""
+
+
+HIGHEST_LOW = 1.06
+"""A discharge is not stopped at more than so many times the nominal voltage; common practice, no published source."""
 
 
 def currency_of(text: str) -> str:
@@ -123,7 +141,7 @@ def _settled(number: Number, kind: str, factor: float, shift: float, sense: Sens
         return f"“{number.text}” is no number"
     if len(values) == 1:
         low, high = PLAUSIBLE.get(kind, (0.0, float("inf")))
-        if values[0] > BEYOND * high or 0.0 < values[0] < low / BELOW:
+        if values[0] > BEYOND * high or 0.0 <= values[0] < low / BELOW:
             end = "more" if values[0] > high else "less"
             return f"“{number.text}” is far {end} than a battery's; a dash, a point or a unit may be missing"
         return values[0]

@@ -35,6 +35,7 @@ def squeezed(text: str) -> str:
         .replace("maximum", "max")
         .replace("temperature", "temp")
         .replace("charging", "charge")
+        .replace("selfheat", "heat")
     )
 
 
