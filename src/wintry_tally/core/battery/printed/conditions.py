@@ -118,30 +118,23 @@ def _condition(line: Line, piece: Item, claim: Claim, sense: Sense) -> Mapping[s
     if dimension == "share" and claim.kind == "charge-time":
         return {"end_share": round(kept / 100.0, 4)} if 0.0 < kept <= 100.0 and "from" not in before else None
     if dimension == "share" and claim.kind == "cycles":
-        following = next(
-            (item.begin for item in line.pieces if item.begin >= piece.end and item.kind in {"quantity", "rate"}), None
-        )
-        stop = min(clause_of(line, piece)[1], len(line.text) if following is None else following)
-        after = re.findall(r"[a-zäöüé]+", line.text.lower()[piece.end : stop])[:3]
-        to = bool(
-            {
-                "retention",
-                "remaining",
-                "capacity",
-                "eol",
-                "end",
-                "left",
-                "after",
-                "still",
-                "nach",
-                "restkapazität",
-                "kapazität",
-            }
-            & set(after)
-        ) or (bool({"to", "until"} & set(before)) and not {"dod", "depth", "discharge"} & set(after))
-        share = round(kept / 100.0, 4)
-        return {"end_share" if to else "depth": share} if (LEAST_LEFT if to else 0.0) < share <= 1.0 else None
+        return _of_cycles(line, piece, round(kept / 100.0, 4), before)
     return None
+
+
+TO_THE_END = frozenset(
+    {"retention", "remaining", "capacity", "eol", "end", "left", "after", "still", "nach", "restkapazität", "kapazität"}
+)
+"""Words behind a share of a capacity that is left."""
+
+
+def _of_cycles(line: Line, piece: Item, share: float, before: list[str]) -> Mapping[str, float] | None:
+    """A share as a condition of cycles: how deep each is, or what they leave of the capacity."""
+    behind = (item.begin for item in line.pieces if item.begin >= piece.end and item.kind in {"quantity", "rate"})
+    stop = min(clause_of(line, piece)[1], next(behind, len(line.text)))
+    after = set(re.findall(r"[a-zäöüé]+", line.text.lower()[piece.end : stop])[:3])
+    to = bool(TO_THE_END & after) or (bool({"to", "until"} & set(before)) and not {"dod", "depth", "discharge"} & after)
+    return {"end_share" if to else "depth": share} if (LEAST_LEFT if to else 0.0) < share <= 1.0 else None
 
 
 def _of_time(phrase: str, claim: Claim, kept_s: float, before: list[str]) -> Mapping[str, float] | None:
