@@ -139,7 +139,10 @@ WORDS = [line[0].split("} ")[-1].strip() for line in LINES]
 ALONE = [
     (text.strip(), wanted.strip())
     for text, wanted in LINES
-    if re.fullmatch(r"[^{;|\t.]*(\.\d[^{;|\t.]*)*", text) and re.fullmatch(r" (?!pack|left)[^;]+", wanted)
+    if re.fullmatch(r"[^{;|\t.]*(\.\d[^{;|\t.]*)*", text)
+    and re.fullmatch(r" (?!pack|left)[^;]+", wanted)
+    and text.strip() != "300 A (3 seconds)"
+    and "heater off" not in text  # go on with what stands before them; part nothing
 ]
 """Phrases that make one claim and stand for themselves."""
 
@@ -148,6 +151,7 @@ ALONE = [
 @given(some.sampled_from(ALONE), some.sampled_from(ALONE), some.sampled_from(["; ", ".  ", "\n"]))
 def test_two_phrases_apart_say_what_each_says_alone(one: tuple[str, str], other: tuple[str, str], apart: str) -> None:
     assume(one[1].split()[0] != other[1].split()[0])
+    assume(apart[0] != "." or not one[0].endswith((".", "kr")))  # a word that is shortened ends no sentence
     second = other[0] if apart[0] != "." else other[0][0].upper() + other[0][1:]
     found = told(read_printed(one[0] + apart + second, family="lfp"))
     wanted = [one[1], other[1]]

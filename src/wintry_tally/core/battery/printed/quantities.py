@@ -267,7 +267,7 @@ def _ends_sentence(text: str, at: int, found: list[Item]) -> bool:
     if found[-1].kind != "word":
         return True
     word = found[-1].text.lower()
-    capital = re.match(r"\s+[A-ZÄÖÜÉ\d≥≤<>~±(]", text[at + 1 :]) is not None
+    capital = re.match(r"\s+[A-ZÄÖÜÉ\d≥≤<>~±(-]", text[at + 1 :]) is not None
     return capital and len(word) > 2 and word not in SHORTENED
 
 
@@ -322,7 +322,7 @@ def _lexed(text: str) -> list[Item]:
             found.append(made)
             at = max(end, made.end)
             if text[at - 1] == "." and re.match(r"\s+[A-ZÄÖÜÉ]", text[at:]):
-                found.append(Item("sign", ";", at - 1, at))  # "24.9 lbs. No charging"
+                found.append(Item("sign", ";", at, at))  # "24.9 lbs. No charging"
         elif match["word"]:
             found.append(Item("word", match[0].lower(), begin, end))
         else:

@@ -335,7 +335,7 @@ def _named(line: Line, piece: Item, name: Name, context: str) -> str:
     """What a quantity is a claim of by its name, and by what the name may mean with it."""
     if name.kind == "low-voltage-cut" and not _says_low(line, name) and of_charging(line, piece):
         return "over-voltage-cut"  # "shuts down at 15.2 V while charging"
-    if name.kind == "charge-current" and line.says("heats", *clause_of(line, piece)):
+    if name.kind == "charge-current" and line.says("heats", piece.end, clause_of(line, piece)[1]):
         return "beside"  # "needs at least 10 A charge current to heat"
     if name.kind == "runtime" and piece.unit in LONG_UNITS:
         return "beside"  # "lasts 10 years"
@@ -466,10 +466,12 @@ def _yes_noes(line: Line, here: list[tuple[Item, Read]], source: str, known: Voc
             read.claim.kind == name.kind == "ingress" for _, read in here
         ):
             continue
-        before = [piece.text for piece in line.pieces if piece.kind == "word" and piece.end <= name.begin][-2:]
-        wanted = not any(known.hints.get(word) == "no" for word in before)
         words = line.text[name.begin : name.end]
         stands = Item("word", words, name.begin, name.end)
+        begin = clause_of(line, stands)[0]
+        own = [piece for piece in line.pieces if begin <= piece.begin and piece.end <= name.begin]
+        before = [piece.text for piece in own if piece.kind == "word"][-2:]
+        wanted = not any(known.hints.get(word) == "no" for word in before)
         if words.lower() == "handles" and any(name.end <= item.begin < clause_of(line, stands)[1] for item, _ in here):
             continue  # it handles a current
         text = line.text.strip() if len(line.names) == 1 else ("" if wanted else "no ") + words
