@@ -40,6 +40,12 @@ from wintry_tally.core.quantity.units import KEPT, find_unit
         ("0.1 % of reading + 3 counts", Accuracy(0.1, 0.0, 3.0)),
         ("1% + 10 mA", Accuracy(1.0, 0.01, 0.0)),
         ("0.2%", Accuracy(0.2, 0.0, 0.0)),
+        ("±(0.8%+3)", Accuracy(0.8, 0.0, 3.0)),
+        ("(1.5 % of reading + 5)", Accuracy(1.5, 0.0, 5.0)),
+        ("±(1%+0.05)", Accuracy(1.0, 0.05, 0.0)),
+        ("1%+2", Accuracy(1.0, 2.0, 0.0)),
+        ("±0.5% ± 2 digits", Accuracy(0.5, 0.0, 2.0)),
+        ("100 ppm + 2d", Accuracy(0.01, 0.0, 2.0)),
     ],
 )
 def test_accuracy_as_manuals_write_it(text: str, expected: Accuracy) -> None:
@@ -52,6 +58,13 @@ def test_accuracy_refused_with_a_mend(text: str) -> None:
     with pytest.raises(InputError) as caught:
         parse_accuracy(text)
     assert "0.5%+2d" in str(caught.value)
+
+
+def test_a_share_of_a_range_is_asked_for_in_units() -> None:
+    for text in ("0.05% + 0.02% FS", "0.1 % of range", "0.5%+0.1% f.s."):
+        with pytest.raises(InputError, match="range that is not known") as caught:
+            parse_accuracy(text)
+        assert "in volts or amperes" in str(caught.value)
 
 
 def test_uniform_limits_become_standard_uncertainties() -> None:

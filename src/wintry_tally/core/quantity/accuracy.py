@@ -9,11 +9,13 @@ from dataclasses import dataclass
 from wintry_tally.core.errors import InputError
 
 _TERM = re.compile(
-    r"^(?P<number>\d+(?:[.,]\d+)?|[.,]\d+)\s*(?P<unit>%|percent|digits?|dgts?|d|counts?|lsd|mV|V|mA|A|°C|degC|C|K)?"
+    r"^(?P<number>\d+(?:[.,]\d+)?|[.,]\d+)\s*(?P<unit>%|percent|ppm|digits?|dgts?|d|counts?|lsd|mV|V|mA|A|°C|degC|C|K)?"
     r"(?:\s*(?:of\s+)?(?:rdg|reading|v\.?\s?m\.?))?$",
     re.IGNORECASE,
 )
 _SCALE = {"mv": 1e-3, "ma": 1e-3}
+_IN_BRACKETS = re.compile(r"\(([^()%]*%[^()]*?\+\s*\d+)\s*\)")
+"""As meters' manuals print it, "(0.8%+3)": a whole number in such a bracket is of digits."""
 
 
 @dataclass(frozen=True)
@@ -56,24 +58,32 @@ class Accuracy:
 
 
 def parse_accuracy(text: str) -> Accuracy:
-    """Read "0.5% + 2 digits", "±0.01 V", "1%+0.05" or "0,5 %+2d".
+    """Read "0.5% + 2 digits", "±0.01 V", "1%+0.05", "0,5 %+2d", "±(0.8%+3)" (three digits) or "100 ppm".
 
     Raises:
         InputError: a part is not a percentage, a number or digits; the message names the part.
     """
-    cleaned = text.replace("±", " ").replace("+/-", " ").replace("(", " ").replace(")", " ").strip()
+    cleaned = _IN_BRACKETS.sub(r"\1d", text).replace("+/-", "±").replace("(", " ").replace(")", " ").strip()
+    cleaned = cleaned.lstrip("± ").replace("±", "+")
     mend = 'write it like "0.5%+2d", "1%+0.01" or "±0.01 V"'
     if not cleaned:
         raise InputError("the accuracy is empty", mend=mend)
     percent = absolute = digits = 0.0
     for part in cleaned.split("+"):
         match = _TERM.match(part.strip())
+        if match is None and re.search(r"range|\bf\.?\s?s\b|full scale", part, re.IGNORECASE):
+            raise InputError(
+                f'accuracy "{text.strip()}": "{part.strip()}" is of a range that is not known here',
+                mend="write that part in volts or amperes: 0.1 % of a 20 A range is 0.02 A",
+            )
         if match is None:
             raise InputError(f'accuracy "{text.strip()}": cannot read "{part.strip()}"', mend=mend)
         number = float(match["number"].replace(",", "."))
         unit = (match["unit"] or "").lower()
         if unit in {"%", "percent"}:
             percent += number
+        elif unit == "ppm":
+            percent += number / 1e4
         elif (unit.startswith("d") and unit != "degc") or unit.startswith("count") or unit == "lsd":
             digits += number
         else:
