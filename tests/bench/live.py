@@ -49,8 +49,9 @@ def recipe(
     proof: bool = False,
     kind: str = "discharge",
     name: str = "r",
+    rest_s: float = 0.0,
 ) -> Path:
-    """A recipe of one step, in a file."""
+    """A recipe of one step, in a file; with a rest behind it where one is wanted."""
     live = kind in {"discharge", "charge"}
     ends = f'{{time = "{seconds:g} s"}}' if live else "{confirm = true}"
     if kind == "discharge":
@@ -65,6 +66,7 @@ def recipe(
             words='words = "Switch the kettle on."' if kind == "prompt" else "",
             ends=ends,
         )
+        + (f'\n[[step]]\nkind = "rest"\ntitle = "Rebound"\nends = [{{time = "{rest_s:g} s"}}]\n' if rest_s else "")
     )
     return path
 

@@ -121,6 +121,18 @@ def test_what_goes_wrong_ends_it_in_time(bench: LiveBench, instrument: str, faul
         assert bad and bad[0]["reason"] and bad[0]["voltage_V"] is None
 
 
+def test_a_meter_that_is_lost_while_the_rebound_is_watched_is_no_good_end(bench: LiveBench) -> None:
+    program = bench.run(recipe(bench.folder, 2.0, rest_s=60.0), "one")
+    bench.until(lambda: bench.flows)
+    bench.until(lambda: not bench.world.load_on, 20.0)
+    bench.world.fault("meter", "silence")
+    found, events, _ = program.end()
+    last = events[-1]
+    assert (found, last["cause"], last["outputs"]) == (3, "instrument-lost", "off") and last["detail"]
+    with Book.open(bench.path) as book:
+        assert book.runs.get(1).cause == "time-limit", "what ended the draw stays what it is judged by"
+
+
 @pytest.mark.parametrize(("fault", "code"), [("ignores-off", "not-off"), ("lies-off", "flows-though-off")])
 def test_what_stays_on_is_said_until_it_is_off(bench: LiveBench, fault: str, code: str) -> None:
     program = bench.run(recipe(bench.folder, 2.0), "one")

@@ -305,13 +305,13 @@ class Headless:
             self.terminal.shout(item.worker.refusal)
         outputs, code = seen.outputs, ends.code
         ended = seen.ended
-        cause = seen.state.cause.value if ended and seen.state.cause is not None else ends.cause or "parked"
+        cause = seen.state.over.value if ended and seen.state.over is not None else ends.cause or "parked"
         if not ends.cause:
-            good = ended and seen.state.cause in OWN_ENDS and not self._was_trouble
+            good = ended and seen.state.over in OWN_ENDS and not self._was_trouble
             code = DONE if good else OTHERWISE
         if outputs != "off":
             code = NOT_OFF
-        detail = seen.state.detail if ended else "left to be taken up again"
+        detail = seen.state.over_detail if ended else "left to be taken up again"
         self.terminal.event(self._run, "ended", seen.elapsed_s, cause=cause, outputs=outputs, detail=detail, exit=code)
         words = CAUSE_WORDS[EndCause(cause)] if cause in EndCause._value2member_map_ else "parked, to be taken up again"
         off = "everything is seen to be off" if outputs == "off" else "NOT EVERYTHING IS SEEN TO BE OFF"

@@ -270,7 +270,7 @@ class LiveRuns:
         def closing(snapshot: Snapshot) -> None:
             if proving is not None:
                 keep_resistances(book, run.sample_id, proving)
-            if snapshot.state.cause is EndCause.MADE_SAFE:
+            if snapshot.state.over is EndCause.MADE_SAFE:
                 put_into_quarantine(book, run.sample_id, SAFE)
             # the bench may run in fast time: its end is when it ended here, and never still to come
             ended = min(datetime.now(UTC), run.started + timedelta(seconds=snapshot.elapsed_s))

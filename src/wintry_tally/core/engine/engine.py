@@ -200,7 +200,10 @@ def _step_over(recipe: Recipe, state: RunState, cause: EndCause, detail: str, no
         seen = said("step-after", cause=CAUSE_WORDS[cause], seen=as_message(detail))
         why = seen if kind != "rest" else said("step-follows")
         return _enter(recipe, state, state.index + 1 + skip, now_s, why)
-    ended, event = moved(state, Trigger.FINISH, now_s, said("finished"), cause=state.cause or cause)
+    ends = state.cause or cause
+    ended, event = moved(
+        state, Trigger.FINISH, now_s, said("finished"), cause=ends, over=ends, over_detail=state.detail
+    )
     return Result(ended, (OFF,), (event,))
 
 
@@ -216,6 +219,8 @@ def _stop(state: RunState, cause: EndCause, detail: str, now_s: float) -> Result
         else said("stopped", cause=CAUSE_WORDS[cause]),
         cause=state.cause if watching else cause,
         detail=state.detail if watching else detail,
+        over=cause,
+        over_detail=detail,
     )
     return Result(ended, (OFF,), (event,))
 

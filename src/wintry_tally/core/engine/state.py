@@ -128,7 +128,8 @@ class RunState:
         charge_Ah, energy_Wh, load_s: drawn so far; put_in_Ah, put_in_Wh, charge_s: charged so far.
         step_Ah: moved in this step; met: readings in a row for which each of the step's rules held.
         anchor_s, anchor_V, anchor_C: a reading a while ago, for slopes.
-        detail: what was seen at the end. warned: what was warned of in this step, (key, message), in the order it came.
+        cause, detail: what ended its last discharge (a charge where there was none), and what was seen then: what is judged by.
+        over, over_detail: what ended the run itself; another where it was stopped while a rebound was watched. warned: what was warned of in this step, (key, message), in the order it came.
         zero_A: what its meter may read with nothing flowing; no rule takes less for a current.
     """
 
@@ -155,6 +156,8 @@ class RunState:
     anchor_C: float | None = None
     cause: EndCause | None = None
     detail: str = ""
+    over: EndCause | None = None
+    over_detail: str = ""
     warned: tuple[tuple[str, str], ...] = ()
     warm_s: float | None = None
     warm_C: float | None = None
@@ -165,7 +168,8 @@ class RunState:
     def as_dict(self) -> dict[str, Any]:
         """Plain data for the journal."""
         plain = asdict(self)
-        plain["detail"] = message_data(self.detail) if self.detail else ""
+        for name in ("detail", "over_detail"):
+            plain[name] = message_data(plain[name]) if plain[name] else ""
         plain["warned"] = [(key, message_data(words)) for key, words in self.warned]
         return plain
 
@@ -174,10 +178,12 @@ class RunState:
         """Taken up again from `as_dict`."""
         known = {name: data[name] for name in cls.__dataclass_fields__ if name in data}
         known["phase"] = Phase(known["phase"])
-        known["cause"] = EndCause(known["cause"]) if known.get("cause") else None
+        for name in ("cause", "over"):
+            known[name] = EndCause(known[name]) if known.get(name) else None
         known["met"] = tuple(known.get("met") or ())
         known["warned"] = tuple((str(key), message_from(words)) for key, words in known.get("warned") or ())
-        known["detail"] = message_from(known.get("detail", ""))
+        for name in ("detail", "over_detail"):
+            known[name] = message_from(known.get(name, ""))
         for name in ("last_V", "last_A", "anchor_V"):
             known[name] = math.nan if known.get(name) is None else known[name]
         return cls(**known)
