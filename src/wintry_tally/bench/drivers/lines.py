@@ -72,7 +72,7 @@ class LineMeter(Reads):
         if failure:
             raise InstrumentError(f"{self.name} on {self.port}: {failure}", mend="check its plug and its port")
         if odd:
-            raise InstrumentError(f"{self.name} sends “{odd[:40]}”, which its pattern does not know")
+            raise InstrumentError(f"{self.name} sends {odd}")
         raise InstrumentError(f"{self.name} on {self.port} has sent nothing for {FRESH_S:g} s", mend="check its plug")
 
     def _begin(self) -> None:
@@ -105,12 +105,12 @@ class LineMeter(Reads):
             return
         self.exchange.heard(text)
         try:
-            values, odd = values_in(text, self.dialect, self.name), text
+            values, told = values_in(text, self.dialect, self.name), text
         except InstrumentError as error:
-            values, odd = {}, error.what
+            values, told = {}, error.what
         with self._lock:
             if not values:
-                self._odd = odd
+                self._odd = f"“{told[:40]}”, which its pattern does not know"
                 return
             self._values = values
             self._at, self._odd = time.monotonic(), ""
@@ -137,7 +137,8 @@ class WatchedFile(Reads):
         try:
             if not self.path.is_file():
                 raise InstrumentError(f"{self.name}: {self.path} cannot be read (no such file)", mend="check its path")
-            size = self.path.stat().st_size
+            known = self.path.stat()
+            size = known.st_size
             with self.path.open("rb") as file:
                 if not self._places or size < self._seen_size:
                     self._find(file.readline(MOST_TAIL).decode("utf-8", errors="replace"))
@@ -146,8 +147,10 @@ class WatchedFile(Reads):
         except OSError as error:
             raise InstrumentError(f"{self.name}: {self.path} cannot be read ({error.strerror or error})") from None
         if size != self._seen_size:
-            self._seen_size, self._grew = size, time.monotonic()
-        elif time.monotonic() - self._grew > self.stale_s:
+            # a file that is looked at for the first time may have stood still for long
+            stood_s = max(0.0, time.time() - known.st_mtime) if self._seen_size < 0 else 0.0
+            self._seen_size, self._grew = size, time.monotonic() - stood_s
+        if time.monotonic() - self._grew > self.stale_s:
             raise InstrumentError(f"{self.name}: {self.path.name} has not grown for {self.stale_s:g} s")
         last = lines[-2] if len(lines) > 1 else ""
         self.exchange.heard(last)

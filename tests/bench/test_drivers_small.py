@@ -1,0 +1,202 @@
+"""Drivers without a bench: what comes over a wire, out of registers and out of a file, and what is no answer."""
+
+from __future__ import annotations
+
+import os
+import socket
+import threading
+import time
+import tty
+from pathlib import Path
+
+import pytest
+
+from wintry_tally.bench.drivers.dialect import LineDialect, Register, dialect_from, dialect_named
+from wintry_tally.bench.drivers.lines import MOST_LINE, LineMeter, WatchedFile
+from wintry_tally.bench.drivers.link import MOST_BYTES, SerialWire, SocketWire, TextLink
+from wintry_tally.bench.drivers.modbus import ModbusReads
+from wintry_tally.bench.drivers.scpi import ScpiReads, plan_at, question_plan
+from wintry_tally.core.errors import InputError, InstrumentError
+
+
+class Registers:
+    """A link whose registers are known; it notes what is asked for."""
+
+    def __init__(self, words: dict[int, int]) -> None:
+        self.words, self.asked = words, []
+
+    def registers(self, table: str, at: int, count: int) -> list[int]:
+        self.asked.append((table, at, count))
+        return [self.words[place] for place in range(at, at + count)]
+
+
+@pytest.mark.parametrize(
+    ("kind", "words", "value"),
+    [
+        ("u16", [65535], 65535.0), ("i16", [65535], -1.0), ("u32", [1, 2], 65538.0), ("i32", [65535, 65534], -2.0),
+        ("f32", [0x4148, 0x0000], 12.5),
+    ],
+)  # fmt: skip
+def test_a_register_is_read_with_as_many_words_as_its_type_has(kind: str, words: list[int], value: float) -> None:
+    # two's complement, the high word first (the Modbus application protocol's order), IEEE 754 for f32: from memory
+    link = Registers(dict(enumerate(words, 7)))
+    part = Register(register=7, table="input", type=kind, unit="mV", scale=2.0)
+    assert ModbusReads("m", link, {"voltage": part}).quantities() == {"voltage": pytest.approx(value * 2e-3)}  # type: ignore[arg-type]
+    assert link.asked == [("input", 7, len(words))]
+
+
+def test_a_register_that_holds_no_number_is_none() -> None:
+    part = Register(register=0, table="input", type="f32", unit="V")
+    for words in ([0x7FC0, 0], [0x7F80, 0], [0x7149, 0xF2CA + 1]):
+        with pytest.raises(InstrumentError, match="shows no number"):
+            ModbusReads("m", Registers(dict(enumerate(words))), {"voltage": part}).quantities()  # type: ignore[arg-type]
+
+
+@pytest.fixture
+def peer():
+    """An instrument's end of a socket, and the address of it."""
+    with socket.create_server(("127.0.0.1", 0)) as server:
+        yield server, f"tcp://127.0.0.1:{server.getsockname()[1]}"
+
+
+def test_an_instrument_that_hangs_up_is_known_at_once(peer) -> None:
+    server, _ = peer
+    wire = SocketWire("127.0.0.1", server.getsockname()[1], 2.0)
+    other, _ = server.accept()
+    assert wire.read(10, 0.01) == b"", "nothing yet"
+    other.sendall(b"12")
+    assert wire.read(10, 1.0) == b"12"
+    other.close()
+    with pytest.raises(ConnectionResetError, match="hung up"):
+        wire.read(10, 1.0)
+    wire.close()
+
+
+def test_an_answer_is_read_to_the_end_of_its_line_and_no_further_than_it_may_be_long(peer) -> None:
+    server, address = peer
+    answers = [[b"1", b"2.5", b"\n"], [b"x" * (MOST_BYTES + 10)]]
+
+    def serve() -> None:
+        for parts in answers:
+            other, _ = server.accept()
+            other.recv(100)
+            for part in parts:
+                other.sendall(part)
+                time.sleep(0.02)
+            other.recv(100)
+            other.close()
+
+    thread = threading.Thread(target=serve, daemon=True)
+    thread.start()
+    for wanted in ("12.5", None):
+        link = TextLink("m", address)
+        if wanted is not None:
+            assert link.ask("READ?") == wanted
+        else:
+            with pytest.raises(InstrumentError, match=f"more than {MOST_BYTES} bytes"):
+                link.ask("READ?")
+        link.close()
+    thread.join(5.0)
+
+
+@pytest.fixture
+def line():
+    """The instrument's end of a serial line, and the name of ours."""
+    ours, other = os.openpty()
+    tty.setraw(ours)
+    yield ours, os.ttyname(other)
+    os.close(ours)
+    os.close(other)
+
+
+def test_a_serial_line_does_not_wait_for_more_than_there_is(line) -> None:
+    instrument, name = line
+    wire = SerialWire(name, 9600, 1.0)
+    os.write(instrument, b"13.2")
+    begun = time.monotonic()
+    found = b""
+    while len(found) < 4 and time.monotonic() < begun + 5.0:
+        found += wire.read(100, 0.2)
+    assert found == b"13.2" and time.monotonic() - begun < 0.9, "it took what was there, and no more time"
+    assert wire.read(100, 0.01) == b""
+    wire.close()
+
+
+def test_lines_without_an_end_are_no_readings(line) -> None:
+    instrument, name = line
+    meter = LineMeter("m", name, dialect_named("spaced-line"))
+    with pytest.raises(InstrumentError, match="has sent nothing"):
+        meter.quantities()
+    for _ in range(1 + MOST_LINE // 512):
+        os.write(instrument, b"9" * 512)
+        time.sleep(0.01)
+    with pytest.raises(InstrumentError, match="without an end of line"):
+        meter.quantities()
+    meter.close()
+
+
+FILE = "t,Voltage,Current\n1,13.2,5.0\n"
+
+
+def test_a_file_that_stood_still_before_it_was_looked_at_gives_no_reading(tmp_path: Path) -> None:
+    path = tmp_path / "log.csv"
+    path.write_text(FILE)
+    assert WatchedFile("f", str(path), dialect_named("growing-csv")).quantities()["voltage"] == 13.2
+    long_ago = time.time() - 3600.0
+    os.utime(path, (long_ago, long_ago))
+    reader = WatchedFile("f", str(path), dialect_named("growing-csv"))
+    for _ in range(2):
+        with pytest.raises(InstrumentError, match="has not grown for 10 s"):
+            reader.quantities()
+    with path.open("a") as file:
+        file.write("2,13.1,5.0\n")
+    assert reader.quantities()["voltage"] == 13.1
+    ahead = time.time() + 3600.0  # a share whose clock is ahead
+    os.utime(path, (ahead, ahead))
+    assert WatchedFile("f", str(path), dialect_named("growing-csv")).quantities()["voltage"] == 13.1
+
+
+@pytest.mark.parametrize(
+    ("end", "good"), [("\n", True), ("\r", True), ("\r\n", True), (";", True), ("x", False), ("", False)]
+)
+def test_a_dialect_ends_its_lines_as_instruments_do(end: str, good: bool) -> None:
+    data = {"kind": "asked", "title": "t", "ask": "?", "pattern": "(?P<voltage>.+)", "line_end": end}
+    if good:
+        assert dialect_from(data, "d").line_end == end  # type: ignore[union-attr]
+        return
+    with pytest.raises(InputError, match="a line ends with"):
+        dialect_from(data, "d")
+
+
+@pytest.mark.parametrize(("unit", "good"), [(0, True), (247, True), (248, False), (-1, False)])
+def test_a_modbus_unit_has_a_number_that_the_line_knows(unit: int, good: bool) -> None:
+    data = {"kind": "modbus", "title": "t", "unit_id": unit, "reads": {"voltage": {"register": 0, "unit": "V"}}}
+    if good:
+        assert dialect_from(data, "d").unit_id == unit  # type: ignore[union-attr]
+        return
+    with pytest.raises(InputError):
+        dialect_from(data, "d")
+
+
+def test_the_guard_asks_only_a_meter_whose_answer_it_can_read() -> None:
+    def meter(address: str = "tcp://127.0.0.1:5", **more: str) -> ScpiReads:
+        dialect = dialect_from(
+            {"kind": "scpi", "title": "t", **{key: value for key, value in more.items() if key == "decimal"},
+             "reads": {more.get("of", "current"): {"ask": "I?", "unit": more.get("unit", "A")}}}, "d"
+        )  # fmt: skip
+        return ScpiReads("m", TextLink("m", address), dialect.reads, decimal=dialect.decimal)  # type: ignore[union-attr]
+
+    plan, exchange = question_plan(meter()) or (None, None)
+    assert plan is not None and plan.port == 5 and exchange is not None and exchange.send == b"I?\n"
+    assert question_plan(meter(decimal=",")) is None
+    assert question_plan(meter(of="voltage", unit="V")) is None
+    assert question_plan(meter(unit="mA")) is None
+    assert question_plan(meter("visa://USB0::1::INSTR")) is None
+
+
+def test_a_serial_line_serves_the_guard_alone_and_a_socket_only_where_its_dialect_says_so() -> None:
+    def alone(address: str, said: bool) -> bool:
+        return plan_at(address, "m", "plug", 9600, (), None, alone=said).alone
+
+    assert alone("/dev/ttyUSB0", False) and not alone("tcp://127.0.0.1:5", False) and alone("tcp://127.0.0.1:5", True)
+    assert isinstance(dialect_named("spaced-line"), LineDialect)
