@@ -55,7 +55,37 @@ def test_nights_week_ends_and_always() -> None:
     assert parse_attended("Fri-Mon 8-9").there(datetime(2026, 1, 25, 8, 30, tzinfo=UTC)), "over the week's end"
 
 
-@pytest.mark.parametrize("text", ["", ";", "seven to ten", "25-26", "7:70-8", "Xyz 7-8", "7"])
+WORK = {day: [(8, 12), (13, 17)] for day in range(5)}
+
+
+@pytest.mark.parametrize(
+    ("text", "wanted"),
+    [
+        ("Mon-Fri 8-12, 13-17", WORK), ("Mon-Fri 8-12; 13-17", WORK), ("weekdays 8am-12pm, 1 p.m. - 5 p.m.", WORK),
+        ("Mo-Fr 0800-1200 and 1300-1700", WORK), ("Mon-Fri 8h-12h, 13h00-17h00", WORK),
+        ("Mon, Wed, Fri 9-17", {0: [(9, 17)], 2: [(9, 17)], 4: [(9, 17)]}),
+        ("Tue/Thu 9-17; Sat 9-12", {1: [(9, 17)], 3: [(9, 17)], 5: [(9, 12)]}),
+        ("8-12; Sat 9-10", {**{day: [(8, 12)] for day in range(7)}, 5: [(8, 12), (9, 10)]}),
+        ("weekends 10-14, Mon 12am-1am", {5: [(10, 14)], 6: [(10, 14)], 0: [(0, 1)]}),
+        ("daily 8-24", {day: [(8, 24)] for day in range(7)}),
+    ],
+)  # fmt: skip
+def test_days_are_of_the_hours_behind_them(text: str, wanted: dict[int, list[tuple[int, int]]]) -> None:
+    found = parse_attended(text).week
+    assert [[(begin / 60, end / 60) for begin, end in day] for day in found] == [
+        wanted.get(day, []) for day in range(7)
+    ]
+
+
+def test_a_stretch_within_another_ends_no_sooner() -> None:
+    hours = parse_attended("Thu 8-22; Thu 17-18")
+    assert hours.closing(EVENING) == EVENING.replace(hour=22, minute=0)
+
+
+@pytest.mark.parametrize(
+    "text",
+    ["", ";", "seven to ten", "25-26", "7:70-8", "Xyz 7-8", "7", "Mon, Tue", "8-9; Fri", "0pm-3pm", "8-13pm", "24-8", "8-24:30", "Mon 8-9 x"],
+)  # fmt: skip
 def test_what_are_no_hours(text: str) -> None:
     with pytest.raises(InputError):
         parse_attended(text)

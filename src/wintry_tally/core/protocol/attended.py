@@ -11,10 +11,10 @@ from wintry_tally.core.quantity.moments import DAYS, clock_words, elapsed, later
 
 USUAL = "7:00-22:00"
 _HINT = "write it like “7:00-22:00” or “Mon-Fri 8-17:30; Sat 9-12”, or “always”"
-_PART = re.compile(
-    r"^(?:(?P<from>[a-z]{3,})(?:\s*-\s*(?P<to>[a-z]{3,}))?\s+)?"
-    r"(?P<h1>\d{1,2})(?:[:.](?P<m1>\d{2}))?\s*-\s*(?P<h2>\d{1,2})(?:[:.](?P<m2>\d{2}))?$"
-)
+_CLOCK = r"(?P<h{0}>\d{{1,2}})(?:[:.h]?(?P<m{0}>\d{{2}})|h)?\s*(?P<half{0}>[ap]\.?m\.?)?"
+_HOURS = re.compile(_CLOCK.format(1) + r"\s*-\s*" + _CLOCK.format(2) + "$")
+_DAYS = re.compile(r"(?P<from>[a-z]{2,})\.?(?:\s*-\s*(?P<to>[a-z]{2,})\.?)?")
+_MANY = {"weekdays": range(5), "weekends": (5, 6), "weekend": (5, 6), "daily": range(7), "every day": range(7)}
 DAY_MIN = 24 * 60
 LOOK_DAYS = 15
 
@@ -44,7 +44,7 @@ class AttendedHours:
                 if closes <= start:
                     continue
                 if found and found[-1][1] >= opens:
-                    found[-1] = (found[-1][0], closes)
+                    found[-1] = (found[-1][0], max(found[-1][1], closes))
                 else:
                     found.append((opens, closes))
         return found
@@ -157,7 +157,9 @@ def _at(day: date, minute: int, like: datetime) -> datetime:
 
 
 def parse_attended(text: str) -> AttendedHours:
-    """Attended hours as people write them: "7:00-22:00", "Mon-Fri 8-17:30; Sat 9-12", "always".
+    """Attended hours as people write them: "7:00-22:00", "Mon-Fri 8-12, 13-17:30; Sat 9-12", "Mon, Wed 8am-5pm", "always".
+
+    Hours without days are of the days named before them; where none were, of every day.
 
     Raises:
         InputError: it is none; the message shows how it is written.
@@ -166,36 +168,59 @@ def parse_attended(text: str) -> AttendedHours:
     if plain in {"always", "0-24", "0:00-24:00"}:
         return AttendedHours((((0, DAY_MIN),),) * 7)
     week: list[list[tuple[int, int]]] = [[] for _ in DAYS]
-    parts = [part.strip() for part in re.split(r"[;,]", plain) if part.strip()]
+    parts = [part.strip() for part in re.split(r"[;,+&/]|\band\b", plain) if part.strip()]
     if not parts:
         raise InputError("no hours are given", mend=_HINT)
+    days, open_days = set(range(7)), False
     for part in parts:
-        match = _PART.match(part)
-        if match is None:
-            raise InputError(f'"{part}" are no hours', mend=_HINT)
-        begin = int(match["h1"]) * 60 + int(match["m1"] or 0)
-        end = int(match["h2"]) * 60 + int(match["m2"] or 0)
-        if begin >= DAY_MIN or end > DAY_MIN or int(match["m1"] or 0) > 59 or int(match["m2"] or 0) > 59:
-            raise InputError(f'"{part}" is beyond the day', mend=_HINT)
-        for day in _days(match["from"], match["to"]):
-            if begin < end:
-                week[day].append((begin, end))
-            else:  # over midnight, into the next day
-                week[day].append((begin, DAY_MIN))
-                week[(day + 1) % 7].append((0, end))
+        hours = _HOURS.search(part)
+        named = part[: hours.start()].strip() if hours is not None else part
+        if named:  # "Mon, Wed, Fri 9-17": days one after the other share the hours behind them
+            days = (days if open_days else set()) | _days(named, part)
+        open_days = hours is None
+        if hours is not None:
+            _open(week, days, *_stretch(hours, part))
+    if open_days:
+        raise InputError(f'"{parts[-1]}" has no hours', mend=_HINT)
     return AttendedHours(tuple(tuple(sorted(stretches)) for stretches in week))
 
 
-def _days(first: str | None, last: str | None) -> list[int]:
-    if first is None:
-        return list(range(7))
-    begin = _day(first)
-    end = begin if last is None else _day(last)
-    return [(begin + step) % 7 for step in range((end - begin) % 7 + 1)]
+def _open(week: list[list[tuple[int, int]]], days: set[int], begin: int, end: int) -> None:
+    for day in days:
+        if begin < end:
+            week[day].append((begin, end))
+        else:  # over midnight, into the next day
+            week[day].append((begin, DAY_MIN))
+            week[(day + 1) % 7].append((0, end))
+
+
+def _stretch(hours: re.Match[str], part: str) -> tuple[int, int]:
+    """Minutes after midnight of a stretch's begin and end."""
+    found = []
+    for place in "12":
+        hour, minute, half = int(hours[f"h{place}"]), int(hours[f"m{place}"] or 0), hours[f"half{place}"]
+        if half and not 1 <= hour <= 12:
+            raise InputError(f'"{part}" is beyond the day', mend=_HINT)
+        hour = hour % 12 + (12 if half.startswith("p") else 0) if half else hour
+        if minute > 59 or hour * 60 + minute > (DAY_MIN - 1 if place == "1" else DAY_MIN):
+            raise InputError(f'"{part}" is beyond the day', mend=_HINT)
+        found.append(hour * 60 + minute)
+    return found[0], found[1]
+
+
+def _days(named: str, part: str) -> set[int]:
+    if named in _MANY:
+        return set(_MANY[named])
+    match = _DAYS.fullmatch(named)
+    if match is None:
+        raise InputError(f'"{part}" are no hours', mend=_HINT)
+    begin = _day(match["from"])
+    end = begin if match["to"] is None else _day(match["to"])
+    return {(begin + step) % 7 for step in range((end - begin) % 7 + 1)}
 
 
 def _day(text: str) -> int:
     for place, day in enumerate(DAYS):
-        if text[:3] == day.lower():
+        if text[:3] == day.lower() or text == day.lower()[:2]:
             return place
     raise InputError(f'"{text}" is no day of the week', mend=f"use {', '.join(DAYS)}")
