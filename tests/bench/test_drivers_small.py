@@ -8,13 +8,28 @@ import threading
 import time
 import tty
 from pathlib import Path
+from typing import Any
 
 import pytest
+from pymodbus.framer import FramerRTU, FramerSocket
+from pymodbus.pdu import DecodePDU
+from pymodbus.pdu.bit_message import (
+    ReadCoilsRequest,
+    ReadCoilsResponse,
+    WriteSingleCoilRequest,
+    WriteSingleCoilResponse,
+)
+from pymodbus.pdu.register_message import (
+    ReadHoldingRegistersRequest,
+    ReadHoldingRegistersResponse,
+    WriteMultipleRegistersRequest,
+    WriteMultipleRegistersResponse,
+)
 
 from wintry_tally.bench.drivers.dialect import LineDialect, Register, dialect_from, dialect_named
 from wintry_tally.bench.drivers.lines import MOST_LINE, LineMeter, WatchedFile
 from wintry_tally.bench.drivers.link import MOST_BYTES, SerialWire, SocketWire, TextLink
-from wintry_tally.bench.drivers.modbus import ModbusReads
+from wintry_tally.bench.drivers.modbus import TRANSACTION, ModbusLink, ModbusReads, RegisterLoad
 from wintry_tally.bench.drivers.scpi import ScpiReads, plan_at, question_plan
 from wintry_tally.core.errors import InputError, InstrumentError
 
@@ -200,3 +215,46 @@ def test_a_serial_line_serves_the_guard_alone_and_a_socket_only_where_its_dialec
 
     assert alone("/dev/ttyUSB0", False) and not alone("tcp://127.0.0.1:5", False) and alone("tcp://127.0.0.1:5", True)
     assert isinstance(dialect_named("spaced-line"), LineDialect)
+
+
+def framed(line: bool, request: Any, answer: bool = False) -> bytes:
+    """The bytes of a request (or an answer) by pymodbus."""
+    request.dev_id, request.transaction_id = 9, TRANSACTION
+    return (FramerRTU if line else FramerSocket)(DecodePDU(answer)).buildFrame(request)
+
+
+WRITES = [
+    ({"coil": 0, "value": 0}, WriteSingleCoilRequest(address=0, bits=[False])),
+    ({"coil": 300, "value": 1}, WriteSingleCoilRequest(address=300, bits=[True])),
+    ({"register": 258, "value": 2.0, "scale": 0.1}, WriteMultipleRegistersRequest(address=258, registers=[20])),
+    ({"register": 10, "value": -1, "type": "i16"}, WriteMultipleRegistersRequest(address=10, registers=[65535])),
+    ({"register": 10, "value": 65538, "type": "u32"}, WriteMultipleRegistersRequest(address=10, registers=[1, 2])),
+]
+
+
+@pytest.mark.parametrize("address", ["tcp:127.0.0.1:502", "/dev/ttyUSB0"])
+@pytest.mark.parametrize(("says", "request_"), WRITES, ids=[str(item[0]) for item in WRITES])
+@pytest.mark.parametrize("flag", [{"coil": 5}, {"coil": 5, "off": 1}, {"register": 6, "off": 258}])
+def test_the_guard_s_frames_are_those_of_pymodbus(address: str, says: dict, request_: Any, flag: dict) -> None:
+    # Modbus application protocol 1.1b3 and over serial line 1.02, by pymodbus, which shares no line with the guard
+    dialect = dialect_from(
+        {
+            "kind": "modbus", "title": "t", "unit_id": 9,
+            "load": {"current": [{"register": 1, "value": "setting"}], "off": [says], "is_off": flag, "one_connection": False},
+        },
+        "d",
+    )  # fmt: skip
+    plan = RegisterLoad("l", ModbusLink("l", address, dialect)).off_plan()  # type: ignore[arg-type]
+    line = address.startswith("/")
+    assert plan.says[0].send == framed(line, request_) and plan.alone is line
+    coil, off = flag.get("coil"), flag.get("off", 0)
+    asks = (
+        ReadCoilsRequest(address=coil, count=1) if coil is not None else ReadHoldingRegistersRequest(address=6, count=1)
+    )
+    tells = ReadCoilsResponse(bits=[bool(off)]) if coil is not None else ReadHoldingRegistersResponse(registers=[off])
+    assert plan.asks is not None and plan.asks.send == framed(line, asks)
+    assert plan.off_answer == framed(line, tells, answer=True) and plan.asks.size == len(plan.off_answer)
+    echo = WriteSingleCoilResponse(address=says["coil"], bits=[bool(says["value"])]) if "coil" in says else (
+        WriteMultipleRegistersResponse(address=says["register"], count=len(request_.registers))
+    )  # fmt: skip
+    assert plan.says[0].size == len(framed(line, echo, answer=True))
