@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import Literal
 
 import pytest
 from hypothesis import given
@@ -10,8 +11,9 @@ from hypothesis import strategies as st
 
 from wintry_tally.core.battery import FAMILIES, parse_claim
 from wintry_tally.core.errors import InputError
-from wintry_tally.core.protocol.leads import Leads, ampacity_A, ohm_per_m
+from wintry_tally.core.protocol.leads import CLASS_5_OHM_PER_KM, Leads, ampacity_A, ohm_per_m
 from wintry_tally.core.protocol.preflight import Bench, bars, preflight_recipe
+from wintry_tally.core.protocol.recipe import Step, most_amps
 from wintry_tally.core.protocol.setpoints import Facts
 from wintry_tally.core.protocol.template import ends_from_text, ends_text, fill
 from wintry_tally.core.quantity.wires import awg_area_mm2, awg_diameter_mm
@@ -33,6 +35,27 @@ def test_resistance_of_fine_stranded_copper(area: float, ohm_km: float) -> None:
     # IEC 60228, class 5, at 20 °C; × [1 + 0.00393 (T − 20)]
     assert 1000 * ohm_per_m(area) == pytest.approx(ohm_km)
     assert ohm_per_m(area, 70.0) / ohm_per_m(area) == pytest.approx(1 + 0.00393 * 50)
+
+
+def test_every_size_has_the_resistance_of_its_copper() -> None:
+    # copper of 17.24 nΩm (IEC 60028, from memory) in strands: 10 to 17 % more, by their lay and their tin
+    for area, ohm_km in CLASS_5_OHM_PER_KM.items():
+        assert 1.10 < ohm_km * area / 17.24 < 1.17, area
+    between = [size * 1.2 for size in CLASS_5_OHM_PER_KM]
+    assert all(1.10 < 1e3 * ohm_per_m(area) * area / 17.24 < 1.17 for area in between)
+
+
+def test_what_a_step_draws_at_the_most() -> None:
+    # I = P / V at the lowest voltage of a discharge, I = V / R at the highest of all (Ohm's law)
+    def drawn(
+        kind: Literal["discharge", "rest"], mode: Literal["current", "power", "resistance"], setting: float
+    ) -> float:
+        return most_amps(Step(kind, "x", mode, setting), LFP)
+
+    assert drawn("discharge", "current", 8.0) == 8.0 and drawn("rest", "current", 8.0) == 0.0
+    assert drawn("discharge", "power", 120.0) == pytest.approx(120.0 / LFP.cutoff_V)
+    assert drawn("discharge", "resistance", 2.0) == pytest.approx(LFP.plausible_V[1] / 2.0)
+    assert drawn("discharge", "resistance", 0.0) == 0.0
 
 
 @pytest.mark.parametrize(

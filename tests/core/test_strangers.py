@@ -10,6 +10,7 @@ import pytest
 from benchmarks.strangers import KINDS, judged, wrong
 
 from tests.reference import figures
+from wintry_tally.exchange.recipe_file import shipped
 
 
 @pytest.fixture(scope="module")
@@ -38,6 +39,11 @@ def test_no_figure_of_the_reference_curves_or_the_demo_moves(was) -> None:
 def test_no_figure_of_a_scrap_moves(tens: int, was) -> None:
     for seed in range(tens, tens + 10):
         assert not figures.moved(was[f"scrap {seed}"], figures.of_scrap(seed)), seed
+
+
+@pytest.mark.parametrize("name", sorted(shipped()))
+def test_no_step_limit_or_check_of_a_recipe_moves(name: str, was) -> None:
+    assert not figures.moved(was[f"recipe {name}"], figures.of_recipe(name))
 
 
 def test_a_figure_that_moves_is_told_and_one_of_a_last_digit_is_not() -> None:

@@ -3,7 +3,8 @@
     .venv/bin/python -m tests.reference.figures        writes figures.json anew; then look at what `git diff` says of it
 
 The logs are those of benchmarks/strangers.py, which know nothing of this application, scraps that no tester would make, the
-reference curves, and the runs of the demo. Kept of each: every number and every word of a closed set in the analysis and the verdict, and the numbers that
+reference curves, and the runs of the demo; and what every recipe becomes for every family, with the checks before its start
+on four benches. Kept of each: every number and every word of a closed set in the analysis and the verdict, and the numbers that
 stand in their sentences. The values are this application's own: that they are right is held by other tests.
 """
 
@@ -14,6 +15,8 @@ import math
 import re
 import tempfile
 from collections.abc import Iterator
+from dataclasses import asdict
+from datetime import UTC, datetime
 from pathlib import Path
 from random import Random
 from typing import Any
@@ -26,10 +29,17 @@ from wintry_tally.app.dossiers import dossier_of
 from wintry_tally.book import Book
 from wintry_tally.cli.judging import judge_file
 from wintry_tally.cli.logs import analyse_log, options_from, parse_given
-from wintry_tally.core.errors import LogError
+from wintry_tally.core.battery import FAMILIES, parse_claim
+from wintry_tally.core.errors import LogError, WintryError
+from wintry_tally.core.protocol.attended import Attendance, parse_attended
+from wintry_tally.core.protocol.leads import Leads
+from wintry_tally.core.protocol.preflight import Bench, preflight_recipe
+from wintry_tally.core.protocol.setpoints import Facts
+from wintry_tally.core.protocol.template import fill
 from wintry_tally.core.verdict import School
 from wintry_tally.demo import scratch_copy
 from wintry_tally.exchange.analysis_json import analysis_dict
+from wintry_tally.exchange.recipe_file import shipped, shipped_recipe
 
 HERE = Path(__file__).parent
 KEPT = HERE / "figures.json"
@@ -105,6 +115,45 @@ def of_demo() -> dict[str, Figures]:
         return made
 
 
+BENCHES = (
+    Bench(1800.0, 150.0, 50.0, 16.0, Leads(16.0, 1.0)),
+    Bench(180.0, 20.0, 10.0, 14.6, Leads(1.5, 2.0), measures_temperature=False, own_cutoff=True),
+    Bench(600.0, 60.0, 0.0, 0.0, None, counted_apart=False, digit_V=0.1),
+    Bench(by_hand=True),
+)
+CLAIMS = tuple(parse_claim(text) for text in ("40 Ah", "80 A continuous", "surge 200 A (5 s)", "charge current 20 A", "reserve 90 min @ 25 A", "over-current protection 250-350 A"))  # fmt: skip
+AT = datetime(2026, 1, 22, 9, 40, tzinfo=UTC)  # a Thursday
+RUNS = (
+    (None, None, None), (1.0, 3e4, Attendance(AT, parse_attended("7-22"))),
+    (1.045, 4e4, Attendance(AT, parse_attended("Mon-Fri 8-17"), by_hand=True)), (1.02, 2e4, None),
+)  # fmt: skip
+"""On each bench: what it rested at, of its nominal voltage; how long it takes, s; who is there."""
+
+
+def of_recipe(name: str) -> Figures:
+    """The steps and limits of a recipe, and the checks before its start, over families and benches."""
+    template = shipped_recipe(name)
+    made: Figures = {}
+    for key, family in FAMILIES.items():
+        if not template.fits(family):
+            continue
+        facts = Facts(family, 40.0, CLAIMS)
+        try:
+            recipe = fill(template, facts)
+        except WintryError as error:
+            made[key] = {"refused": type(error).__name__}
+            continue
+        parts = asdict(recipe)
+        made[key] = {"recipe": pruned({"parts": parts.pop("steps"), **parts})}
+        for number, (bench, (rested, lasts_s, there)) in enumerate(zip(BENCHES, RUNS, strict=True)):
+            rested_V = None if rested is None else rested * family.nominal_V
+            checks = preflight_recipe(template, recipe, facts, bench, rested_V, lasts_s, there)
+            made[key][f"bench {number}"] = [
+                f"{one.state}, {one.message.code} {' '.join(NUMBER.findall(one.message))}" for one in checks
+            ]
+    return made
+
+
 def trials_of(kind: str) -> list[tuple[int, str]]:
     """Seeds and flaws of a kind that are kept."""
     flaws = [(11 + number, flaw) for number, flaw in enumerate(sorted(FLAWS)) if number % 3 == len(kind) % 3]
@@ -152,6 +201,7 @@ def main() -> None:
         for seed, flaw in trials_of(kind):
             made[f"{kind} {seed} {flaw}".strip()] = of_trial(kind, seed, flaw)[2]
     made |= {f"scrap {seed}": of_scrap(seed) for seed in range(SCRAPS)}
+    made |= {f"recipe {name}": of_recipe(name) for name in shipped()}
     lines = (
         f"{json.dumps(name)}: {json.dumps(figures, ensure_ascii=False, separators=(',', ':'))}"
         for name, figures in made.items()
