@@ -17,13 +17,16 @@ MORE = (
 INVERTER = 0.88
 """The efficiency of an inverter of which nobody says it; common practice."""
 _N = r"(\d+(?:[.,]\d+)?)"
-_AMPS, _WATTS, _SECONDS = r"(?:A|amps?)\b", r"(?:W|watts?)\b", r"(?:s|sec|seconds?)\b"
+_AMPS, _WATTS, _SECONDS = r"(?:A|amps?)\b", r"(k?W|watts?)\b", r"(?:s|sec|seconds?)\b"
+_BEFORE, _BEHIND = r"(?:(\d+)\s*[x×*]\s*)?", r"(?:\s*[x×*]\s*(\d+)\b)?"
+"""How many of them: "2 x 5 W", "5 W x 2"."""
 _DEVICE = {
     "surge": rf"start(?:s|ing)?(?:\s+(?:with|at|by))?\s+{_N}\s*{_AMPS}(?:\s+for\s+{_N}\s*{_SECONDS})?",
     "inverter": rf"(?:by|through|on)\s+an?\s+inverter(?:\s+(?:of\s+)?{_N}\s*%)?",
     "least_V": rf"(?:down to|drops out at|not below|above|least)\s*{_N}\s*V\b",
-    "A": rf"{_N}\s*{_AMPS}",
-    "W": rf"{_N}\s*{_WATTS}",
+    "A": rf"{_BEFORE}{_N}\s*{_AMPS}{_BEHIND}",
+    "W": rf"{_BEFORE}{_N}\s*{_WATTS}{_BEHIND}",
+    "daily": rf"{_N}\s*(h|hours?|min|minutes?)\s*(?:(?:an?|per|each|every|/)\s*(day|h|hour)\b|daily)",
     "duty": rf"{_N}\s*%",
 }
 _ASKED = {
@@ -35,6 +38,30 @@ _ASKED = {
     "cold": r"([-−]?\d+(?:[.,]\d+)?)\s*°?\s*([CF])\b",
     "hours": rf"{_N}\s*(h|hours?|d|days?)\b",
 }
+
+
+_MAINS_OR_PACK = r"\b(?:6|12|24|36|48|110|115|120|220|230|240)\s*V\b"
+"""What something is made for, in volts: a word of its name."""
+_LOST = rf"{_N}\s*(?:[kmMµ]?[AW]h?|amps?|watts?|min|minutes?|h|hours?|days?|%|V|[x×*])(?!\w)"
+"""A figure with a unit that nothing took out of a part."""
+_COUNTED = r"\b\d+\s+[^\W\d_]{2,}s\b"
+"""A number of things of which one figure is told: "2 lamps 5 W"."""
+
+
+def _parts(text: str) -> list[str]:
+    """The parts of a line: between semicolons, and between commas where on both sides something draws."""
+    found: list[str] = []
+    draws = re.compile(rf"{_N}\s*(?:{_AMPS}|{_WATTS})", re.IGNORECASE)
+    goes_on = re.compile(rf"\s*(?:{_DEVICE['surge']}|{_ASKED['full']})", re.IGNORECASE)
+    for piece in text.split(";"):
+        own: list[str] = []
+        for clause in re.split(r",\s+", piece):
+            if own and (not draws.search(clause) or goes_on.match(clause) or not draws.search(own[-1])):
+                own[-1] += f", {clause}"
+            else:
+                own.append(clause)
+        found += [part.strip() for part in own if part.strip()]
+    return found
 
 
 def _taken(pattern: str, text: str) -> tuple[list[str | None] | None, str]:
@@ -60,9 +87,7 @@ def parse_need(text: str) -> Need:
         name, rest = "need", text
     devices: list[Device] = []
     asked: dict[str, float] = {}
-    for part in (piece.strip() for piece in rest.split(";")):
-        if not part:
-            continue
+    for part in _parts(rest):
         left, before = part, len(asked)
         for kind in ("full", "cycles", "years", "charger", "kWh"):
             left = _asked(kind, left, asked)
@@ -70,8 +95,9 @@ def parse_need(text: str) -> Need:
         if device is not None:
             devices.append(device)
             left = ""
+            whole = _taken(_DEVICE["daily"], part)[1]
             for kind in ("cold", "hours"):
-                _asked(kind, part, asked)  # "lamp 5 W for 24 h"
+                _asked(kind, whole, asked)  # "lamp 5 W for 24 h"
             continue
         for kind in ("cold", "hours"):
             left = _asked(kind, left, asked)
@@ -110,10 +136,16 @@ def _device(part: str, number: int) -> tuple[Device | None, str]:
         return None, part
     for pattern in (_ASKED["cold"], _ASKED["hours"]):
         _, left = _taken(pattern, left)
+    lost = re.search(_LOST, re.sub(_MAINS_OR_PACK, " ", left), re.IGNORECASE)
+    if lost is not None:
+        raise InputError(f"“{lost[0]}” of “{part}” is not understood", mend=f"part things by semicolons; {HOW}")
+    many = re.search(_COUNTED, left, re.IGNORECASE)
+    if many is not None:
+        raise InputError(f"“{many[0]}” of “{part}”: is the figure of one, or of all?", mend="write “lamps 2 x 5 W”")
     words = re.sub(r"\b(at|for|and|of|the|in|down to)\b", " ", left)
     words = " ".join(re.sub(r"[^\w -]", " ", words).split()) or f"device {number}"
-    duty = 1.0 if found["duty"] is None else _number(found["duty"][0]) / 100.0
-    drawn = _number((amps or watts or [None])[0])
+    duty = (1.0 if found["duty"] is None else _number(found["duty"][0]) / 100.0) * _share(found["daily"])
+    drawn = _amount(amps or watts or [], part)
     if not 0 < duty <= 1 or not 0 < drawn < 1e6:
         raise InputError(f"“{part}”: so much cannot be drawn", mend=HOW)
     least, surge, inverter = found["least_V"], found["surge"], found["inverter"]
@@ -129,6 +161,26 @@ def _device(part: str, number: int) -> tuple[Device | None, str]:
         words, 0.0 if amps is None else drawn, drawn if amps is None else 0.0, duty, 0.0 if least is None else _number(least[0]),
         0.0 if surge is None else _number(surge[0]), 0.0 if surge is None else _number(surge[1]) or 1.0, share,
     ), left  # fmt: skip
+
+
+def _amount(found: list[str | None], part: str) -> float:
+    """Amperes or watts, of all of them: how many before, the number, for watts its unit, how many behind."""
+    before, shown, *unit, behind = found
+    watts = (unit[0] or "") if unit else ""
+    if watts and re.fullmatch(r"[1-9]\d{0,2}[.,]\d{3}", shown or ""):
+        raise InputError(
+            f"“{shown}” of “{part}” could be {float((shown or '').replace(',', '').replace('.', '')):g} or {_number(shown):g}",
+            mend="write it without the mark of thousands",
+        )
+    return _number(shown) * int(before or 1) * int(behind or 1) * (1000.0 if watts.lower() == "kw" else 1.0)
+
+
+def _share(daily: list[str | None] | None) -> float:
+    """The share of the time that so long a day, or an hour, is."""
+    if daily is None:
+        return 1.0
+    minutes = _number(daily[0]) * (1.0 if str(daily[1]).lower().startswith("m") else 60.0)
+    return round(minutes / (60.0 if str(daily[2] or "day").lower().startswith("h") else 24.0 * 60.0), 6)
 
 
 def _checked(need: Need, asked: dict[str, float]) -> Need:
