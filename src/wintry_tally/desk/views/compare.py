@@ -390,9 +390,9 @@ class ComparePage(MainPage):
         path = page_place(self, " ".join(dossier.sample.code for dossier in dossiers)) if dossiers else None
         if path is None:
             return
-        needs = [(text, parse_need(text)) for text in self.session.needs]
+        needs = list(self.session.needs)
         self.session.workshop.start(
-            lambda _job: comparison_page(dossiers, needs, path, current().units),
+            lambda _job: comparison_page(dossiers, [(text, parse_need(text)) for text in needs], path, current().units),
             lambda _none: self.session.said.emit(f"Saved {path}"),
             self.session.failed.emit,
         )
