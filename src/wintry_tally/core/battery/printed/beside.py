@@ -171,6 +171,34 @@ COMPARED = re.compile(
 )
 
 
+def tapers_to(line: Line, piece: Item, name: Name) -> bool:
+    """Whether a current is what a charge falls to: "14.6 V, charge current to 0.02C"."""
+    before = [item.text for item in line.pieces if item.end <= piece.begin][-2:]
+    current = piece.kind == "rate" or piece.dimension == "current"
+    return (
+        current
+        and name.kind in {"charging", "charge-current"}
+        and before[-1:] in (["to"], ["until"], ["below"])
+        and "up" not in before
+    )
+
+
+def second_in_row(line: Line, piece: Item, alike: list[Item]) -> bool:
+    """Whether a value stands bare in a table's cell, behind one of its kind in an earlier cell: "Capacity | 100 Ah | 50 Ah"."""
+    begin, end = clause_of(line, piece)
+    bare = not names_beside(line, piece) and [
+        item for item in line.pieces if begin <= item.begin < end and item.kind in {"quantity", "rate"}
+    ] == [piece]
+    return (
+        bare
+        and line.text[:begin].rstrip(" ")[-1:] in {"|", "\t"}
+        and any(
+            item.end < begin and item.low is not None and piece.low is not None and item.low.values != piece.low.values
+            for item in alike
+        )
+    )
+
+
 def of_others(line: Line, piece: Item) -> bool:
     """Whether a charge or an energy is another battery's: "replaces a 200 Ah lead-acid battery"."""
     return piece.dimension in {"charge", "energy"} and line.says("others", clause_of(line, piece)[0], piece.begin)

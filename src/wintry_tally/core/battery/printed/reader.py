@@ -31,6 +31,8 @@ from wintry_tally.core.battery.printed.beside import (
     of_each,
     of_others,
     opened_at,
+    second_in_row,
+    tapers_to,
     units_of_two,
     volts_of_a_cell,
     warmed,
@@ -114,6 +116,9 @@ JOINED = re.compile(r"\b(?:up to|max|maximum|supports?|expandable|expands?)\b", 
 
 
 LOW = re.compile(r"low|under|disch|entlad|load|lvd|uvp|end|final", re.IGNORECASE)
+SECOND = (
+    "a second value in its row: another pack's, or the other end of a range; write it by itself if it is this one's"
+)
 HOT = "high-temperature-cut"
 COLD_STOP_C = 20.0
 """A charge that stops at a higher temperature is too warm, not too cold."""
@@ -177,6 +182,9 @@ class _Reading:
             waiting.append(piece)
             return
         line.used.add(id(piece))
+        if second_in_row(line, piece, [item for item, read in here if read.claim.kind == kind]):
+            self._leave(line, line.words(piece), SECOND, piece)
+            return
         if kind == "nominal-voltage":
             nominal = self.pack.nominal_V
             if nominal is None:
@@ -284,6 +292,8 @@ def _kind_for(line: Line, piece: Item, context: str) -> str:
         return "beside" if of_charging(line, piece) else "over-current-trip"
     if before is not None and before.kind == "charging" and _times_a_current(line, before, piece):
         return "condition"
+    if condition and piece.kind == "rate" and before is not None and _share_between(line, before, piece):
+        return "condition"
     if (
         (condition and before is None and drawn_at(line, after))
         or draws(line, piece, after)
@@ -298,6 +308,8 @@ def _kind_for(line: Line, piece: Item, context: str) -> str:
     if condition and before is None and (after is None or DIMENSIONS.get(after.kind) != piece.dimension):
         return "condition"
     name = before or after
+    if name is not None and tapers_to(line, piece, name):
+        return "beside"
     if name is None and _more_cycles(line, piece):
         return "cycles"
     if (
@@ -329,6 +341,11 @@ def _times_a_current(line: Line, name: Name, piece: Item) -> bool:
     """Whether a time is of a current that has a name of its own, and not of the charging spoken of before it."""
     own = (one for one in line.names if name.end <= one.begin and one.end <= piece.begin)
     return piece.dimension == "duration" and any(DIMENSIONS.get(one.kind) == "current" for one in own)
+
+
+def _share_between(line: Line, name: Name, piece: Item) -> bool:
+    """Whether a share stands between a name and a rate: "efficiency of discharge 96 % @ 1C"."""
+    return any(one.dimension == "share" and name.end <= one.begin < piece.begin for one in line.pieces)
 
 
 def _named(line: Line, piece: Item, name: Name, context: str) -> str:
