@@ -4,7 +4,7 @@
 
 The logs are those of benchmarks/strangers.py, which know nothing of this application, scraps that no tester would make, the
 reference curves, and the runs of the demo; and what every recipe becomes for every family, with the checks before its start
-on four benches. Kept of each: every number and every word of a closed set in the analysis and the verdict, and the numbers that
+on four benches. Kept of each: every number and every word of a closed set in the analysis and the verdict, and the codes and numbers that
 stand in their sentences. The values are this application's own: that they are right is held by other tests.
 """
 
@@ -31,6 +31,7 @@ from wintry_tally.cli.judging import judge_file
 from wintry_tally.cli.logs import analyse_log, options_from, parse_given
 from wintry_tally.core.battery import FAMILIES, parse_claim
 from wintry_tally.core.errors import LogError, WintryError
+from wintry_tally.core.message import Message
 from wintry_tally.core.protocol.attended import Attendance, parse_attended
 from wintry_tally.core.protocol.leads import Leads
 from wintry_tally.core.protocol.preflight import Bench, preflight_recipe
@@ -57,9 +58,21 @@ def pruned(found: Any) -> Any:
         return {name: part for name, part in parts.items() if part is not None} or None
     if isinstance(found, list | tuple):
         return [pruned(part) for part in found] or None
+    if isinstance(found, Message):
+        return (
+            " ".join(NUMBER.findall(found))
+            if found.code == "own"
+            else f"{codes_of(found)} {' '.join(NUMBER.findall(found))}".strip()
+        )
     if isinstance(found, str) and re.search(r"[ ·]", found):
         return " ".join(NUMBER.findall(found)) or None
     return float(f"{found:.8g}") if isinstance(found, float) else None if found in ("", False) else found
+
+
+def codes_of(message: Message) -> str:
+    """The codes of a message and of those within it."""
+    within = (one for part in message.parts.values() for one in (part if isinstance(part, tuple) else (part,)))
+    return "+".join([message.code, *(codes_of(one) for one in within if isinstance(one, Message))])
 
 
 def flat(found: Any, path: str = "") -> Iterator[tuple[str, Any]]:
