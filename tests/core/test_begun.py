@@ -118,7 +118,7 @@ def test_nothing_came_before_a_log_that_was_kept_from_its_beginning() -> None:
 def test_it_is_told_that_something_may_have_flowed_before_a_reserve_log() -> None:
     long = claim("reserve", 120 * 60.0, "s", "at-least")
     for rest_s, told in ((0.0, True), (600.0, False)):
-        trace = discharge(25.0, 2.6, top_V=12.9, end_V=9.9, rest_s=rest_s)
+        trace = discharge(25.0, 2.6, top_V=12.6, end_V=9.9, rest_s=rest_s)
         found = verdict(long, "reserve", analysed(trace, AGM, 80.0, ambient_C=25.0), family=AGM, rated=80.0)
         assert found.measured is not None and found.outcome in {Outcome.MET, Outcome.NOT_TESTED, Outcome.TOO_CLOSE}
         assert ("flowed before is in no figure" in (found.advice or "")) is told, found.advice
