@@ -484,6 +484,7 @@ def test_one_cell_alone_is_what_was_tested(tmp_path: Path) -> None:
     ("headers", "field", "column"),
     [
         (["time_s", "voltage_V", "current_A", "case_C"], "temperature", "case_C"),
+        (["time", "V_batt", "I_batt", "T_batt", "T_amb"], "temperature", "T_batt"),
         (["time", "voltage", "current", "case C", "core C"], "temperature", "core C"),
         (["h:mm:ss", "V", "A"], "time", "h:mm:ss"),
         (["t", "U", "I", "Ah_left"], "counter_Ah", "Ah_left"),

@@ -83,6 +83,7 @@ SPELLINGS: dict[str, tuple[str, ...]] = {
         *("temperature", "temp", "battery temperature", "case temperature", "temperatur", "temperatura", "t1", "temp1"),
         *("temperatuur", "lampotila", "batterietemperatur", "surface temperature", "core", "case", "surface", "probe"),
         *("cell temperature", "gehausetemperatur", "kerntemperatur"),
+        *("t bat", "t batt", "t battery", "t cell", "t case", "t core", "t pack", "tbat", "tbatt", "tcell", "tcase"),
     ),
     "counter_Ah": (
         *(
