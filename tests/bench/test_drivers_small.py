@@ -26,6 +26,8 @@ from pymodbus.pdu.register_message import (
     WriteMultipleRegistersResponse,
 )
 
+from wintry_tally.bench.drivers import link as link_module
+from wintry_tally.bench.drivers.address import address_of
 from wintry_tally.bench.drivers.dialect import LineDialect, Register, dialect_from, dialect_named
 from wintry_tally.bench.drivers.lines import MOST_LINE, LineMeter, WatchedFile
 from wintry_tally.bench.drivers.link import MOST_BYTES, SerialWire, SocketWire, TextLink
@@ -258,3 +260,51 @@ def test_the_guard_s_frames_are_those_of_pymodbus(address: str, says: dict, requ
         WriteMultipleRegistersResponse(address=says["register"], count=len(request_.registers))
     )  # fmt: skip
     assert plan.says[0].size == len(framed(line, echo, answer=True))
+
+
+@pytest.mark.parametrize(
+    ("typed", "kind", "place"),
+    [
+        ("TCPIP0::Bench-3.local::5025::SOCKET", "tcp", ("bench-3.local", 5025, "")), ("tcp://localhost:5025", "tcp", ("127.0.0.1", 5025, "")),
+        ("tcp:[::1]:5025", "tcp", ("127.0.0.1", 5025, "")), (" 10.0.0.7:502 ", "tcp", ("10.0.0.7", 502, "")),
+        ("ASRL/dev/ttyUSB0::INSTR", "serial", ("", 0, "/dev/ttyUSB0")), ("asrl/dev/ttyUSB0", "serial", ("", 0, "/dev/ttyUSB0")),
+        ("/dev/ttyUSB0", "serial", ("", 0, "/dev/ttyUSB0")), ("USB0::1::2::3::INSTR", "visa", ("", 0, "")),
+    ],
+)  # fmt: skip
+def test_a_place_is_the_same_however_it_is_written(typed: str, kind: str, place: tuple[str, int, str]) -> None:
+    found = address_of(typed)
+    assert (found.kind, (found.host, found.port, found.path)) == (kind, place)
+    again = {"tcp": f"{place[0]}:{place[1]}", "serial": place[2], "visa": typed.lower()}[kind]
+    assert address_of(again).key == found.key or kind == "visa"
+
+
+class Visa:
+    """A resource of VISA's that says back what it is told."""
+
+    def __init__(self) -> None:
+        self.told, self.session, self.visalib, self.closed, self.timeout = b"", 7, self, False, 0
+
+    def open_resource(self, address: str, open_timeout: int) -> Visa:
+        self.opened = (address, open_timeout)
+        return self
+
+    def write_raw(self, content: bytes) -> None:
+        self.told += content
+
+    def read(self, session: int, most: int) -> tuple[bytes, int]:
+        assert session == self.session
+        found, self.told = self.told[:most], self.told[most:]
+        return found, 0
+
+    def close(self) -> None:
+        self.closed = True
+
+
+def test_what_only_visa_reaches_is_asked_through_it(monkeypatch: pytest.MonkeyPatch) -> None:
+    visa = Visa()
+    monkeypatch.setattr(link_module, "_manager", lambda: visa)
+    link = TextLink("m", "USB0::1::2::3::INSTR")
+    assert link.ask("13.2") == "13.2" and visa.timeout == visa.opened[1] > 0
+    assert visa.opened[0] == "USB0::1::2::3::INSTR"
+    link.close()
+    assert visa.closed
