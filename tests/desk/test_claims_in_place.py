@@ -104,6 +104,24 @@ def test_a_claim_is_changed_where_it_stands(demo: Window, qtbot) -> None:
     assert claims()[2] == "Over-voltage cut 15 V (manual)"
 
 
+def test_what_the_tag_knows_settles_what_is_typed(demo: Window, qtbot) -> None:
+    session, number, view = _m2(demo)  # 40 Ah, 12.8 V
+    view.claim.set_text("charge 0.5C; cut-off 2.5 V/cell")
+    assert view.claim.value is not None
+    assert [(one.kind, one.value) for one in view.claim.value.claims] == [
+        ("charge-current", 20.0),
+        ("low-voltage-cut", 10.0),
+    ]
+    view.claim.set_text("low-voltage cut 14.8 V")
+    assert view.claim.value is None and "14.8 V is far above" in view.claim.problem
+    before = len(session.sample(number).claims)
+    view.put_by_kind()
+    view.editor.kind.setCurrentIndex(view.editor.kind.findData("low-voltage-cut"))
+    view.editor.text.setText("14.8 V")
+    view.editor.keep()  # whoever chose the kind means it
+    assert len(session.sample(number).claims) == before + 1
+
+
 def test_a_claim_is_put_in_by_its_kind_and_none_twice(demo: Window, qtbot) -> None:
     session, number, view = _m2(demo)
     before = len(session.sample(number).claims)

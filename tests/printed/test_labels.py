@@ -14,7 +14,7 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as some
 
 from wintry_tally.cli.main import invoke
-from wintry_tally.core.battery.printed import Printed, read_printed
+from wintry_tally.core.battery.printed import Printed, Sense, read_printed
 from wintry_tally.core.battery.printed.one import claim_of_kind, typed_claims
 from wintry_tally.core.battery.printed.own import line_for, said_line
 from wintry_tally.core.battery.printed.sense import currency_of
@@ -97,6 +97,29 @@ def test_cells_follow_the_pack() -> None:
     assert read_printed("25.6 V\ncut-off 2.5 V/cell", family="lfp").claims[0].claim.value == 20.0
     assert read_printed("8S\ncut-off 2.5 V/cell", family="lfp").claims[0].claim.value == 20.0
     assert read_printed("AGM 24 V battery\nend voltage 1.75 V/cell").claims[0].claim.value == 21.0
+
+
+def test_what_is_known_of_the_battery_settles_what_its_text_leaves_open() -> None:
+    known = Sense(25.6, 60.0, 8)
+    assert read_printed("charge 0.5C", known_of=known).claims[0].claim.value == 30.0
+    assert read_printed("100 Ah; charge 0.5C", known_of=known).claims[1].claim.value == 50.0, "the text goes before"
+    assert read_printed("cut-off 2.5 V/cell", family="lfp", known_of=known).claims[0].claim.value == 20.0
+    assert read_printed("12.8 V; cut-off 2.5 V/cell", family="lfp", known_of=known).claims[0].claim.value == 10.0
+    asked = read_printed("low-voltage cut 28.8 V", known_of=known)
+    assert not asked.claims and "far above" in asked.left[0].reason
+    # whoever chose the kind means it
+    assert claim_of_kind("low-voltage-cut", "28.8 V", known_of=known).value == 28.8
+    assert claim_of_kind("low-voltage-cut", "2.5 V/cell", family="lfp", known_of=known).value == 20.0
+
+
+def test_the_shell_takes_what_is_known(tmp_path: Path, capsys) -> None:
+    path = tmp_path / "label.txt"
+    path.write_text("cut-off 2.5 V/cell\ncharge 0.2C\n", encoding="utf-8")
+    known = ["--family", "lfp", "--nominal-v", "25.6", "--rated-ah", "60"]
+    assert invoke(["claims", str(path), *known, "--json"]) == 0
+    assert [one["value"] for one in json.loads(capsys.readouterr().out)["claims"]] == [20.0, 12.0]
+    assert invoke(["claims", str(path), "--family", "lfp", "--nominal-v", "5", "--json"]) == 2
+    assert invoke(["claims", str(path), "--rated-ah", "0", "--json"]) == 2 and "cannot be" in capsys.readouterr().err
 
 
 def test_a_persons_own_words_are_read() -> None:

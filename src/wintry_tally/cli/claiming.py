@@ -8,7 +8,8 @@ from typing import Any
 
 from wintry_tally.app import own_words
 from wintry_tally.core.battery import family_named
-from wintry_tally.core.battery.printed import Printed, read_printed
+from wintry_tally.core.battery.families import pack_of
+from wintry_tally.core.battery.printed import Printed, Sense, read_printed
 from wintry_tally.core.battery.printed.sense import currency_of
 from wintry_tally.core.errors import InputError
 from wintry_tally.files import MOST_TEXT_BYTES, text_of
@@ -17,8 +18,8 @@ from wintry_tally.report.words import claim_words
 SCHEMA = "wintry-tally.claims/1"
 
 
-def claims_of(path: str, source: str, family: str | None) -> Printed:
-    """See `wintry-tally claims`.
+def claims_of(path: str, source: str, family: str | None, nominal_V: float | None, rated_Ah: float | None) -> Printed:
+    """See `wintry-tally claims`; the nominal voltage and the rating are of the battery, for a text that prints none.
 
     Raises:
         InputError: no such file or family, or it is no text.
@@ -30,7 +31,10 @@ def claims_of(path: str, source: str, family: str | None) -> Printed:
             raise InputError(f"it is larger than {MOST_TEXT_BYTES >> 20} MiB", "standard input", "give a label's text")
     else:
         text = text_of(Path(path), "a text as it is printed")
-    return read_printed(text, source, key, own_words.vocabulary())
+    if rated_Ah is not None and not 0.0 < rated_Ah < 1e6:
+        raise InputError(f"a rating of {rated_Ah:g} Ah cannot be")
+    cells = pack_of(family_named(key), nominal_V).cells if key and nominal_V is not None else None
+    return read_printed(text, source, key, own_words.vocabulary(), Sense(nominal_V, rated_Ah, cells))
 
 
 def claims_dict(found: Printed) -> dict[str, Any]:

@@ -109,12 +109,16 @@ def analyse(logs: tuple[Path, ...], join: bool, as_json: bool, **given: Any) -> 
 @click.argument("file", metavar="FILE|-")
 @click.option("--source", default="label", show_default=True, help="Where it is printed: label, manual, web page …")
 @click.option("--family", help="lfp, agm, gel, flooded or nmc, where it is known.")
+@click.option("--nominal-v", type=float, help="The pack's nominal voltage, where the text does not say it.")
+@click.option("--rated-ah", type=float, help="Its rated capacity, where the text does not say it.")
 @click.option("--json", "as_json", is_flag=True, help="Print JSON.")
-def claims(file: str, source: str, family: str | None, as_json: bool) -> None:
+def claims(
+    file: str, source: str, family: str | None, nominal_v: float | None, rated_ah: float | None, as_json: bool
+) -> None:
     """Read claims as they are printed: a label's line, a manual's table, a web page's text."""
     from wintry_tally.cli.claiming import claims_dict, claims_of, claims_text
 
-    found = claims_of(file, source, family)
+    found = claims_of(file, source, family, nominal_v, rated_ah)
     answer(claims_dict(found), None if as_json else claims_text(found))
 
 

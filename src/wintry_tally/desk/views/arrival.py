@@ -241,14 +241,14 @@ class ArrivalView(StationView):
         sample = self.session.sample(self.sample_id)
         self._editing = claim.id
         self._show_claims(sample.claims)
-        self.editor.begin(claim, "", claim.source, sample.family_key)
+        self.editor.begin(claim, "", claim.source, sample)
 
     def put_by_kind(self) -> None:
         """Put in a claim by its kind; what is typed above, and was not read, waits for it."""
         sample = self.session.sample(self.sample_id)
         self._editing = NEW
         self._show_claims(sample.claims)
-        self.editor.begin(None, self.claim.line.text(), self.source.currentText(), sample.family_key)
+        self.editor.begin(None, self.claim.line.text(), self.source.currentText(), sample)
 
     def _keep_edited(self, made: Claim) -> None:
         before = self.editor.claim
@@ -314,10 +314,14 @@ class ArrivalView(StationView):
 
     def _read_claims(self, text: str) -> Typed:
         from wintry_tally.app import own_words
-        from wintry_tally.core.battery.printed import typed_claims
+        from wintry_tally.core.battery.printed import sense_of, typed_claims
 
-        family = self.session.sample(self.sample_id).family_key if self.session.holds(self.sample_id) else ""
-        return typed_claims(text, self.source.currentText(), family, own_words.vocabulary())
+        if not self.session.holds(self.sample_id):
+            return typed_claims(text, self.source.currentText(), "", own_words.vocabulary())
+        sample = self.session.sample(self.sample_id)
+        return typed_claims(
+            text, self.source.currentText(), sample.family_key, own_words.vocabulary(), sense_of(sample)
+        )
 
     def _mark(self) -> None:
         """Underline what was read of what is typed."""

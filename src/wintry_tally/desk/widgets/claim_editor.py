@@ -6,7 +6,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QComboBox, QCompleter, QWidget
 
-from wintry_tally.core.battery import Claim
+from wintry_tally.core.battery import Claim, Sample
 from wintry_tally.core.battery.claims import CLAIM_KINDS
 from wintry_tally.core.errors import WintryError
 from wintry_tally.desk.widgets.lines import Line
@@ -27,7 +27,7 @@ class ClaimEditor(QWidget):
         self.claim: Claim | None = None
         self.printed = ""
         """What stood there unread, of a claim that is put in by its kind."""
-        self._family = ""
+        self._sample: Sample | None = None
         self.kind = QComboBox()
         self.kind.setEditable(True)
         self.kind.setInsertPolicy(QComboBox.InsertPolicy.NoInsert)
@@ -59,9 +59,9 @@ class ClaimEditor(QWidget):
         )  # fmt: skip
         self.setLayout(column(row(self.kind, self.text, gap=1), self.said, self.problem, keys, gap=1))
 
-    def begin(self, claim: Claim | None, text: str, source: str, family: str) -> None:
+    def begin(self, claim: Claim | None, text: str, source: str, sample: Sample) -> None:
         """Take up a claim that is there, or none: then `text` waits for its kind."""
-        self.claim, self._family, self.printed = claim, family, text
+        self.claim, self._sample, self.printed = claim, sample, text
         sources = [*SOURCES] if source in SOURCES else [source, *SOURCES]
         self.source.clear()
         self.source.addItems(sources)
@@ -84,13 +84,16 @@ class ClaimEditor(QWidget):
         Raises:
             WintryError: no kind is chosen, or what is typed is none of it.
         """
+        from wintry_tally.core.battery.printed import sense_of
         from wintry_tally.core.battery.printed.one import claim_of_kind
         from wintry_tally.core.errors import InputError
 
         index = self.kind.findText(self.kind.currentText(), Qt.MatchFlag.MatchFixedString)
         if index < 0:
             raise InputError("no kind is chosen", mend="type a part of its name and choose it from the list")
-        return claim_of_kind(self.kind.itemData(index), self.text.text(), self.source.currentText(), self._family)
+        assert self._sample is not None
+        kind, own = self.kind.itemData(index), self._sample
+        return claim_of_kind(kind, self.text.text(), self.source.currentText(), own.family_key, sense_of(own))
 
     def keep(self) -> None:
         """Keep it, where it can be read."""

@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 from wintry_tally.core.battery.claims import CLAIM_KINDS, NOTED, Claim, Direction
 from wintry_tally.core.battery.printed.found import BESIDE, Left, Printed
 from wintry_tally.core.battery.printed.reader import read_printed
+from wintry_tally.core.battery.printed.sense import UNKNOWN, Sense
 from wintry_tally.core.battery.printed.vocabulary import Vocabulary, shipped
 from wintry_tally.core.errors import InputError
 
@@ -39,8 +40,10 @@ class Typed:
     family: str = ""
 
 
-def typed_claims(text: str, source: str = "label", family: str = "", vocabulary: Vocabulary | None = None) -> Typed:
-    """Every claim of what was typed or pasted, in one line or several.
+def typed_claims(
+    text: str, source: str = "label", family: str = "", vocabulary: Vocabulary | None = None, known_of: Sense = UNKNOWN
+) -> Typed:
+    """Every claim of what was typed or pasted, in one line or several; `known_of` as in `read_printed`.
 
     Raises:
         InputError: none is there; the message says what was not understood and how to write it.
@@ -48,7 +51,7 @@ def typed_claims(text: str, source: str = "label", family: str = "", vocabulary:
     typed = "; ".join(" ".join(part.split()) for part in re.split(r"[\n\r\u2028\u2029]+", text) if part.strip())
     if not typed:
         raise InputError("nothing is typed", mend='type a claim as printed, like "40 Ah" or "cuts at 10 V"')
-    found = read_printed(text, source, family, vocabulary)
+    found = read_printed(text, source, family, vocabulary, known_of)
     noted = tuple(claim for one in found.left if (claim := one.noted(source)) is not None)
     left = tuple(one for one in found.left if one.noted(source) is None)
     if found.claims or (noted and not left):
@@ -98,13 +101,13 @@ def parse_claim(text: str, source: str = "label", family: str = "") -> Claim:
     return found.claims[0]
 
 
-def claim_of_kind(kind: str, text: str, source: str = "label", family: str = "") -> Claim:
+def claim_of_kind(kind: str, text: str, source: str = "label", family: str = "", known_of: Sense = UNKNOWN) -> Claim:
     """A claim of a kind that a person chose, from its value and conditions as they are typed ("90 A for 5 s").
 
     Raises:
         InputError: no value of that kind stands there, or more than one claim.
     """
-    definition = CLAIM_KINDS[kind]
+    definition, known_of = CLAIM_KINDS[kind], replace(known_of, chosen=True)
     typed = " ".join(text.split())
     if not typed:
         raise InputError("nothing is typed", mend=f"type what is printed of it, in {definition.shown_unit or 'words'}")
@@ -112,11 +115,12 @@ def claim_of_kind(kind: str, text: str, source: str = "label", family: str = "")
         no = re.match(r"(?i)(no|not|without|none)\b", typed) is not None
         return Claim(kind, None, "", Direction.IS, 0.0, {}, source, text=typed, wanted=kind == NOTED or not no)
     phrase = next(phrase for phrase, named in shipped().phrases.items() if named == kind)
-    found = read_printed(f"{phrase}: {typed}", source, family)
+    found = read_printed(f"{phrase}: {typed}", source, family, known_of=known_of)
     fitting = [read.claim for read in found.claims if read.claim.kind == kind]
     if len(found.claims) == 1 and fitting and not found.left:
         return replace(
-            fitting[0], text=typed if _says_kind(typed, kind, source, family) else f"{definition.label} {typed}"
+            fitting[0],
+            text=typed if _says_kind(typed, kind, source, family, known_of) else f"{definition.label} {typed}",
         )
     if len(found.claims) > 1:
         raise InputError(f"{len(found.claims)} claims stand there", mend="type them one at a time")
@@ -128,6 +132,6 @@ def claim_of_kind(kind: str, text: str, source: str = "label", family: str = "")
     raise InputError(f"“{typed}” says {other}", mend=f"write its value in {definition.shown_unit or 'figures'}")
 
 
-def _says_kind(typed: str, kind: str, source: str, family: str) -> bool:
+def _says_kind(typed: str, kind: str, source: str, family: str, known_of: Sense) -> bool:
     """Whether the words alone are read as of this kind."""
-    return [read.claim.kind for read in read_printed(typed, source, family).claims] == [kind]
+    return [read.claim.kind for read in read_printed(typed, source, family, known_of=known_of).claims] == [kind]

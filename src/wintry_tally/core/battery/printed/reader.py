@@ -58,7 +58,7 @@ from wintry_tally.core.battery.printed.line import (
 )
 from wintry_tally.core.battery.printed.pack import capacity_in, cells_of, is_nominal, pack_in
 from wintry_tally.core.battery.printed.quantities import Item, items
-from wintry_tally.core.battery.printed.sense import Sense, claim_from
+from wintry_tally.core.battery.printed.sense import UNKNOWN, Sense, claim_from
 from wintry_tally.core.battery.printed.sides import sides
 from wintry_tally.core.battery.printed.vocabulary import Vocabulary, shipped
 
@@ -77,11 +77,14 @@ MOST_LINES, MOST_SIGNS = 2_000, 600
 SURGE_S = 120.0
 
 
-def read_printed(text: str, source: str = "label", family: str = "", vocabulary: Vocabulary | None = None) -> Printed:
+def read_printed(
+    text: str, source: str = "label", family: str = "", vocabulary: Vocabulary | None = None, known_of: Sense = UNKNOWN
+) -> Printed:
     """Every claim printed in a text: one or many on a line, a table's names and values, a sentence.
 
     Args:
-        text: as printed; family: its key where it is known, else it is looked for in the text.
+        text: as printed; family: its key where it is known, else it is looked for in the text; known_of: what is known of
+            the battery besides, for what the text does not say itself.
 
     Returns:
         claims with their line, the pack, and what is left with why. Nothing is dropped in silence.
@@ -104,7 +107,9 @@ def read_printed(text: str, source: str = "label", family: str = "", vocabulary:
         units_of_two(line)
         own_names(line)
     pack = pack_in(lines, family, known)
-    sense = Sense(pack.nominal_V, capacity_in(lines), cells_of(pack))
+    nominal_V = pack.nominal_V or known_of.nominal_V
+    cells = cells_of(replace(pack, nominal_V=nominal_V)) or known_of.cells
+    sense = Sense(nominal_V, capacity_in(lines) or known_of.capacity_Ah, cells, known_of.chosen)
     reading = _Reading(known, pack, sense, source)
     for line in lines:
         reading.line(line)

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from wintry_tally.core.battery.claims import CLAIM_KINDS, Claim, Direction
 from wintry_tally.core.battery.printed.quantities import Item, Number
+from wintry_tally.core.battery.sample import Sample
 from wintry_tally.core.quantity.units import KEPT, find_unit
 
 PLAUSIBLE = {
@@ -35,11 +36,21 @@ ONE_CELL_V = 4.5
 
 @dataclass(frozen=True)
 class Sense:
-    """What else the text says, to settle a number by."""
+    """What else the text says, or is known of the battery besides, to settle a number by."""
 
     nominal_V: float | None = None
     capacity_Ah: float | None = None
     cells: int | None = None
+    chosen: bool = False
+    """Whether a person chose the kind: then no side of the pack's own voltage speaks against it."""
+
+
+UNKNOWN = Sense()
+
+
+def sense_of(sample: Sample) -> Sense:
+    """What is known of a battery that hangs on the rack."""
+    return Sense(sample.family.nominal_V, sample.rated_Ah, sample.family.cells)
 
 
 def claim_from(piece: Item, kind: str, hint: str, sense: Sense, source: str, text: str) -> Claim | str:
@@ -89,7 +100,7 @@ def claim_from(piece: Item, kind: str, hint: str, sense: Sense, source: str, tex
             value, direction = low, Direction.AT_LEAST
         else:
             value, tolerance, direction = (low + high) / 2.0, abs(high - low) / 2.0, Direction.WITHIN
-    beyond = _on_which_side(kind, value, sense.nominal_V)
+    beyond = "" if sense.chosen else _on_which_side(kind, value, sense.nominal_V)
     if beyond:
         return beyond
     if value < 0 and definition.dimension != "temperature":
