@@ -246,3 +246,14 @@ def test_a_number_far_beyond_any_battery_is_asked_about(text: str, read: bool) -
     found = read_printed(text, family="lfp")
     asked = [left for left in found.left if "a dash, a point or a unit may be missing" in left.reason]
     assert bool(asked) != read and (read or not found.claims)
+
+
+@pytest.mark.parametrize(
+    ("text", "unit"),
+    [
+        ("runs 14 hrs at 4 A", "h"), ("RC 120 minutes @ 25 A", "min"), ("runs for two days at 1 A", "d"), ("charges in 5 hours", "h"),
+        ("shelf life 12 months", "months"), ("runs 90 mins at 10 A", "min"), ("surge 200 A (5 s)", "A"), ("40 Ah", "Ah"),
+    ],
+)  # fmt: skip
+def test_a_result_stands_in_its_claim_s_unit_however_that_was_spelt(text: str, unit: str) -> None:
+    assert typed_claims(text).claims[0].printed_unit == unit

@@ -97,6 +97,10 @@ CLAIM_KINDS: dict[str, ClaimKind] = {
 """Every claim kind of the trade, in the order of a data sheet."""
 
 
+SIGNS_OF_TIME = {1.0: "s", 60.0: "min", 3600.0: "h", 86400.0: "d"}
+"""Units of time by their seconds, however they are spelt."""
+
+
 @dataclass(frozen=True)
 class Claim:
     """One printed claim.
@@ -135,7 +139,7 @@ class Claim:
         for word in re.findall(r"(?<![A-Za-z%°])(?:%/month|[A-Za-z%°Ω]+)", self.text):
             found = find_unit(word, dimension)
             if found is not None and found.dimension == dimension and dimension == "duration":
-                return str(word)
+                return SIGNS_OF_TIME.get(found.factor, str(word))
         return self.definition.shown_unit or self.unit
 
     def shown(self, quantity: Quantity) -> Quantity:
