@@ -7,10 +7,12 @@ from __future__ import annotations
 
 import errno
 import json
+import math
 import os
 import stat
 import tomllib
 from collections.abc import Callable
+from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
@@ -82,6 +84,25 @@ def text_of(path: Path, what: str) -> str:
         raise InputError("this is not UTF-8 text", name, "save it as UTF-8") from None
 
 
+class Written(float):
+    """A number of a file, and how it is written there: 4.30 is no 4.3."""
+
+    text: str
+
+    def __new__(cls, text: str) -> Written:
+        made = super().__new__(cls, text)
+        made.text = text
+        return made
+
+
+def last_digit(value: object) -> float | None:
+    """One of the last digit that a number is written with: 0.01 of 4.30, 1 of 330; None of what is no number."""
+    if isinstance(value, bool) or not isinstance(value, int | float) or not math.isfinite(value):
+        return None
+    exponent = Decimal(getattr(value, "text", repr(value)).replace("_", "")).as_tuple().exponent
+    return 10.0**exponent if isinstance(exponent, int) else None
+
+
 def table_of(path: Path, what: str) -> dict[str, Any]:
     """The table in a TOML or JSON file, whichever it turns out to be.
 
@@ -93,7 +114,7 @@ def table_of(path: Path, what: str) -> dict[str, Any]:
     if not as_json and _long_key(text):
         raise InputError(f"a key of more than {MOST_KEY_PARTS} parts", name, f"give {what}")
     try:
-        data = json.loads(text) if as_json else tomllib.loads(text)
+        data = json.loads(text, parse_float=Written) if as_json else tomllib.loads(text, parse_float=Written)
     except (ValueError, RecursionError) as error:
         reason = " ".join(str(error).split())[:120]
         raise InputError(f"cannot be read as TOML or JSON ({reason})", name, f"give {what}") from None

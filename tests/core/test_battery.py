@@ -91,7 +91,7 @@ def test_the_band_rises_with_voltage(key: str, volts: float) -> None:
         ("trips at 300 ± 50 A", "over-current-trip", 300.0, "A", "within"),
         ("100 A continuous", "continuous-discharge", 100.0, "A", "at-least"),
         ("4.3 kg", "mass", 4.3, "kg", "within"),
-        ("€ 289", "price", 289.0, "money", "is"),
+        ("€ 289", "price", 289.0, "EUR", "is"),
         ("RC 96 min", "reserve", 5760.0, "s", "at-least"),
         ("self-discharge < 3 %/month", "self-discharge", 3.0, "%/month", "at-most"),
         ("C20 80 Ah", "capacity", 80.0, "Ah", "at-least"),

@@ -25,7 +25,7 @@ AGM = FAMILIES["agm"]
     ("text", "width"),
     [
         ("cuts at 10 V", 0.5), ("cuts at 10.5 V", 0.1), ("cuts at 10.25 V", 0.1), ("heater stops at 5 °C", 2.0),
-        ("height 200 mm", 4.0), ("trips at 300 A", 6.0), ("trips at 300 ± 50 A", 50.0), ("40 Ah", 0.0), ("price 200 €", 4.0),
+        ("height 200 mm", 4.0), ("trips at 300 A", 6.0), ("trips at 300 ± 50 A", 50.0), ("40 Ah", 0.0), ("price 200 €", 0.5), ("price 199.99 €", 0.005),
     ],
 )  # fmt: skip
 def test_what_a_value_without_a_width_means(text: str, width: float) -> None:

@@ -16,6 +16,8 @@ from wintry_tally.core.battery.printed.one import claim_of_kind
 from wintry_tally.core.errors import InputError
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.arrival import ArrivalView
+from wintry_tally.desk.widgets.figure import Figure
+from wintry_tally.desk.widgets.lines import Line
 from wintry_tally.desk.widgets.words_offer import WordsOffer
 from wintry_tally.desk.window import Window
 from wintry_tally.report.page import render
@@ -321,3 +323,26 @@ def test_the_family_that_is_printed_is_noted_on_a_new_tag_and_told_on_another(de
     view.claim.line.setText("LiFePO4 5 kg")
     qtbot.keyClick(view.claim.line, Qt.Key.Key_Return)
     assert session.sample(number).family_key == "agm" and "lithium iron phosphate is printed" in " ".join(said)
+
+
+def test_a_price_is_entered_in_its_claim_s_currency(demo: Window, qtbot) -> None:
+    _, _, view = _m2(demo)
+    view.claim.set_text("price 229 EUR")
+    view.add_claim()
+    demo.show_station("ledger")
+    ledger = demo.view("ledger")
+
+    def named(part: type, words: str) -> list:
+        return [one for one in there(ledger, part) if words in one.accessibleName()]
+
+    qtbot.waitUntil(lambda: bool(named(Line, "Measured: Price 229 EUR")), timeout=20000)
+    value = named(Line, "Measured: Price 229 EUR")[0].parent()
+    value.set_text("240 USD")
+    assert value.number is None and "claimed in EUR" in value.problem
+    value.set_text("240 €")
+    assert value.number == 240.0
+    value.entered.emit()
+    qtbot.waitUntil(
+        lambda: any("240" in one.accessibleName() + one.accessibleDescription() for one in named(Figure, "Price")),
+        timeout=20000,
+    )

@@ -10,7 +10,6 @@ from wintry_tally.app import own_words
 from wintry_tally.core.battery import family_named
 from wintry_tally.core.battery.families import pack_of
 from wintry_tally.core.battery.printed import Printed, Sense, read_printed
-from wintry_tally.core.battery.printed.sense import currency_of
 from wintry_tally.core.errors import InputError
 from wintry_tally.files import MOST_TEXT_BYTES, text_of
 from wintry_tally.report.words import claim_words
@@ -44,7 +43,7 @@ def claims_dict(found: Printed) -> dict[str, Any]:
         "claims": [
             {
                 "kind": read.claim.kind, "value": read.claim.wanted if read.claim.value is None else read.claim.value,
-                "unit": currency_of(read.claim.text) if read.claim.kind == "price" else read.claim.unit, "direction": read.claim.direction.value, "tolerance": read.claim.tolerance,
+                "unit": (read.claim.currency or "money") if read.claim.kind == "price" else read.claim.unit, "direction": read.claim.direction.value, "tolerance": read.claim.tolerance,
                 "conditions": dict(read.claim.conditions), "source": read.claim.source, "text": read.claim.text,
                 "line": read.line,
             }

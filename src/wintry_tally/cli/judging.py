@@ -83,7 +83,8 @@ def _evidence(part: EvidencePart, index: int, parsed: ClaimsFile, rated: float |
         if part.measured.expanded is not None:
             wide, _ = to_kept(part.measured.expanded, part.measured.unit, kind.dimension, place, str(path))
             standard = (wide - zero) / part.measured.k
-        return [MeasuredEvidence(place, kind.key, Quantity(value, standard, unit))]
+        step, _ = to_kept(part.measured.digit or 0.0, part.measured.unit, kind.dimension, place, str(path))
+        return [MeasuredEvidence(place, kind.key, Quantity(value, standard, unit), digit=step - zero)]
     names = [part.log] if part.log else part.logs
     analyses = []
     for name in names:

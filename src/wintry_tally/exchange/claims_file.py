@@ -6,12 +6,21 @@ import difflib
 from pathlib import Path
 from typing import Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic import (
+    BaseModel,
+    ConfigDict,
+    Field,
+    ModelWrapValidatorHandler,
+    PrivateAttr,
+    ValidationError,
+    model_validator,
+)
 
 from wintry_tally.core.battery import CLAIM_KINDS, FAMILIES, Claim, Direction
+from wintry_tally.core.battery.claims import currency_of
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.quantity.units import KEPT, find_unit
-from wintry_tally.files import table_of
+from wintry_tally.files import last_digit, table_of
 
 MOST_CLAIMS = 1000
 METHODS = (
@@ -54,6 +63,19 @@ class MeasuredPart(_Strict):
     expanded: float | None = Field(default=None, ge=0)
     k: float = Field(default=2.0, gt=0)
     unit: str = ""
+    _digit: float | None = PrivateAttr(default=None)
+
+    @model_validator(mode="wrap")
+    @classmethod
+    def _as_written(cls, data: Any, handler: ModelWrapValidatorHandler[MeasuredPart]) -> MeasuredPart:
+        made = handler(data)
+        made._digit = last_digit(data.get("value")) if isinstance(data, dict) else None
+        return made
+
+    @property
+    def digit(self) -> float | None:
+        """One of its last digit as it is written, in its own unit; None for a yes or a no."""
+        return self._digit
 
 
 class EvidencePart(_Strict):
@@ -138,8 +160,9 @@ def to_kept(value: float, unit: str, dimension: str, place: str, name: str) -> t
     if not unit:
         return value, kept
     found = find_unit(unit, dimension)
-    if found is None and dimension == "money":
-        return value, unit
+    if dimension == "money" and (found is None or found.dimension == dimension):
+        known = currency_of(unit)
+        return value, unit if known == "money" else known
     if found is None:
         raise InputError(f'{place}.unit: "{unit}" is not known', name, f'write it in "{kept}"')
     if found.dimension != dimension:

@@ -118,7 +118,18 @@ def arrival_evidence(sample: Sample) -> list[MeasuredEvidence]:
         return []
     limit = arrival.mass_limit_kg
     standard = None if limit is None else limit / 3**0.5
-    return [MeasuredEvidence("weighed on arrival", "mass", Quantity(arrival.mass_kg, standard, "kg"))]
+    mass = Quantity(arrival.mass_kg, standard, "kg")
+    return [MeasuredEvidence("weighed on arrival", "mass", mass, digit=digit_read(arrival.mass_kg, MOST_DECIMALS_KG))]
+
+
+MOST_DECIMALS_KG, MOST_DECIMALS_MM = 3, 1
+"""A mass or a size with more of them was converted from another unit, and does not tell what it was read to."""
+
+
+def digit_read(value: float, most_decimals: int) -> float:
+    """One of the last digit that something was read to, by the number that is kept; 0 where that does not tell."""
+    decimals = len(f"{value:.9g}".partition(".")[2])
+    return 10.0**-decimals if decimals <= most_decimals else 0.0
 
 
 COLD_C, WARM_C = 10.0, 15.0
@@ -184,7 +195,9 @@ def entered_evidence(entries: Sequence[Mapping[str, Any]]) -> list[MeasuredEvide
         standard = 0.0 if seen else None if limit is None else float(limit) / 3**0.5
         name = "seen and entered" if seen else "measured and entered"
         quantity = Quantity(float(entry["value"]), standard, str(entry["unit"]))
-        found.append(MeasuredEvidence(name, str(entry["kind"]), quantity, of=str(entry.get("of", ""))))
+        most = MOST_DECIMALS_KG if entry["unit"] == "kg" else MOST_DECIMALS_MM
+        digit = digit_read(quantity.value, most)
+        found.append(MeasuredEvidence(name, str(entry["kind"]), quantity, of=str(entry.get("of", "")), digit=digit))
     return found
 
 

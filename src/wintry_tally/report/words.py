@@ -39,9 +39,9 @@ def claim_words(claim: Claim) -> str:
     kind = claim.definition
     if claim.value is None:
         return f"{kind.label}: {claim.text or ('yes' if claim.wanted else 'no')}"
-    unit = kind.shown_unit
+    unit = claim.currency if claim.kind == "price" else kind.shown_unit
     value = in_unit(claim.value, unit)
-    text = f"{kind.label} {_SIGNS[claim.direction]}{format_plain(value, '' if unit == 'money' else unit)}"
+    text = f"{kind.label} {_SIGNS[claim.direction]}{format_plain(value, unit)}"
     if claim.tolerance:
         text += f" ± {format_plain(claim.tolerance, unit)}"
     known = CONDITIONS | (OF_CHARGES if claim.kind == "charge-time" else {})

@@ -9,7 +9,7 @@ from enum import StrEnum
 
 from wintry_tally.core.message import NOTHING, Message, said
 from wintry_tally.core.quantity import Quantity
-from wintry_tally.core.quantity.units import KEPT, find_unit
+from wintry_tally.core.quantity.units import CURRENCIES, KEPT, SIGNS_OF_MONEY, find_unit
 
 
 class Direction(StrEnum):
@@ -97,6 +97,12 @@ CLAIM_KINDS: dict[str, ClaimKind] = {
 """Every claim kind of the trade, in the order of a data sheet."""
 
 
+def currency_of(text: str) -> str:
+    """The currency a price is printed in, by its sign or code; "money" where none is."""
+    found = re.search(rf"[€$£]|\b(?:{'|'.join(CURRENCIES)})\b", text, re.IGNORECASE)
+    return "money" if found is None else SIGNS_OF_MONEY.get(found[0], found[0].upper())
+
+
 SIGNS_OF_TIME = {1.0: "s", 60.0: "min", 3600.0: "h", 86400.0: "d"}
 """Units of time by their seconds, however they are spelt."""
 
@@ -133,6 +139,12 @@ class Claim:
         return CLAIM_KINDS[self.kind]
 
     @property
+    def currency(self) -> str:
+        """Of a price: its code, or as it is written; empty where nothing says."""
+        known = self.unit if self.unit != "money" else currency_of(self.text)
+        return "" if known == "money" else known
+
+    @property
     def printed_unit(self) -> str:
         """The unit it is printed in; where that cannot be read out of its words, its kind's own."""
         dimension = self.definition.dimension
@@ -140,7 +152,7 @@ class Claim:
             found = find_unit(word, dimension)
             if found is not None and found.dimension == dimension and dimension == "duration":
                 return SIGNS_OF_TIME.get(found.factor, str(word))
-        return self.definition.shown_unit or self.unit
+        return self.currency if dimension == "money" else self.definition.shown_unit or self.unit
 
     def shown(self, quantity: Quantity) -> Quantity:
         """A result in this claim's own unit: hours for hours, minutes for minutes."""

@@ -82,8 +82,7 @@ def derived_sums(sample: Sample) -> list[Sum]:
     claims, family = sample.claims, sample.family
     capacity, energy = first_value(claims, "capacity"), first_value(claims, "energy")
     price, cycles = first_value(claims, "price"), first_value(claims, "cycles")
-    unit = next((claim.unit for claim in claims if claim.kind == "price" and claim.value), "money")
-    money = "" if unit == "money" else unit
+    money = next((claim.currency for claim in claims if claim.kind == "price" and claim.value), "")
     if energy is None and capacity is not None:
         energy = capacity * family.nominal_V
     mass = sample.arrival.mass_kg or first_value(claims, "mass")

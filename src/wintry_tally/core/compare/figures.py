@@ -282,7 +282,7 @@ def _plain(sample: Sample, found: Sequence[Figure]) -> list[Figure]:
     price = next((claim for claim in claims if claim.kind == "price" and claim.value), None)
     if price is None or not price.value:
         return made
-    money = "" if price.unit == "money" else price.unit
+    money = price.currency
     paid = Quantity(price.value, 0.0, money)
     made.append(Figure("price", paid, "as claimed"))
     made += [Figure("price-charge", ratio(paid, one.value, 1.0, f"{money}/Ah"), one.of, one.at) for one in charges]

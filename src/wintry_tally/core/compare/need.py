@@ -158,7 +158,7 @@ def judge_need(
         need.name, sample.code, outcome, probability, _quantity(one.hours, "h"), bound, _quantity(one.left_Ah, "Ah"),
         _limit(need, sample, one), number, None if mass is None else bought * mass,
         None if own is None else own[0].total,
-        price.unit if price is not None and price.unit != "money" else "", _advice(need, one, probability),
+        price.currency if price is not None else "", _advice(need, one, probability),
         (f"{len(stages)} logged discharges fitted", f"{len(raw)} batteries that fit them, followed at {_celsius(need):g} °C"),
         own[0] if own is not None else None, own[1] if own is not None else None, one.course,
     )  # fmt: skip

@@ -41,7 +41,7 @@ def degrees_words(celsius: float, decimals: int = 1) -> str:
 def format_quantity(quantity: Quantity, with_doubt: bool = True) -> str:
     """ "41.27 ± 0.42 Ah": expanded uncertainty (k = 2) to two significant digits; no doubt known, "± ?"."""
     expanded = quantity.expanded
-    unit = f" {quantity.unit}" if quantity.unit else ""
+    unit = f" {quantity.unit}" if quantity.unit not in {"", "money"} else ""
     if expanded is None or expanded == 0.0:
         text = format_number(quantity.value, decimals_without_doubt(quantity.value))
         unknown = " ± ?" if expanded is None and with_doubt else ""
@@ -63,7 +63,7 @@ def format_plain(value: float, unit: str = "") -> str:
     """A number without a doubt of its own, as it would be printed: four significant digits, no needless zeros."""
     text = format_number(value, decimals_without_doubt(value))
     text = text.rstrip("0").rstrip(".") if "." in text else text
-    return f"{text} {unit}".strip()
+    return f"{text} {unit}".strip() if unit != "money" else text
 
 
 def format_hours(hours: float) -> str:

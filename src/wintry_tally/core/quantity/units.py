@@ -54,7 +54,10 @@ _put("mass", kg=1, g=1e-3, lb=0.45359237, lbs=0.45359237, oz=0.028349523125, pou
 _put("length", mm=1, cm=10, m=1000, inch=25.4, inches=25.4)
 _put("resistance", ohm=1, ohms=1, mohm=1e-3)
 _put("c-rate", C=1)
-_put("money", money=1, usd=1, eur=1, gbp=1)
+CURRENCIES = ("EUR", "USD", "GBP", "CHF", "NOK", "SEK", "DKK", "PLN", "CZK", "CAD", "AUD", "NZD", "JPY", "INR", "CNY")
+"""Codes of ISO 4217 (from memory) that are known when they are met; others are kept as they are written."""
+SIGNS_OF_MONEY = {"€": "EUR", "$": "USD", "£": "GBP"}
+_put("money", money=1, **dict.fromkeys(CURRENCIES, 1))
 _put("count", cycles=1, cycle=1, pcs=1)
 for _sign in ("in", '"', "″"):
     _TABLE[_sign] = Unit("length", 25.4)
@@ -62,7 +65,7 @@ for _sign in ("°c", "degc", "℃"):
     _TABLE[_sign] = Unit("temperature", 1.0)
 for _sign in ("°f", "degf", "℉"):
     _TABLE[_sign] = Unit("temperature", 5 / 9, -160 / 9)
-for _sign in ("€", "$", "£"):
+for _sign in SIGNS_OF_MONEY:
     _TABLE[_sign] = Unit("money", 1.0)
 _TABLE["%"] = Unit("share", 1.0)
 _TABLE["%/month"] = Unit("monthly share", 1.0)

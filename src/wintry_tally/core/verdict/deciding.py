@@ -29,12 +29,14 @@ from wintry_tally.core.working import Working
 def implied_tolerance(claim: Claim) -> float:
     """Half-width meant by a value printed without one: half its last digit, but 0.1 V or 2 % at least.
 
-    For temperatures 2 K. Source: common practice, no published source.
+    For temperatures 2 K; for a price half its last digit. Source: common practice, no published source.
     """
     if claim.tolerance or claim.value is None or claim.direction not in {Direction.WITHIN, Direction.IS}:
         return claim.tolerance
     text = f"{claim.value:g}"
     decimals = len(text.split(".")[1]) if "." in text and "e" not in text else 0
+    if claim.kind == "price":
+        return 0.5 * 10.0**-decimals
     least = {"V": 0.1, "°C": 2.0}.get(claim.unit, 0.02 * abs(claim.value))
     return max(0.5 * 10.0**-decimals if claim.unit == "V" else 0.0, least)
 

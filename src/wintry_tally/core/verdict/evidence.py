@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, replace
 
 from wintry_tally.core.analysis import Analysis, down_to
@@ -104,13 +105,31 @@ class CapacityEvidence:
 
 @dataclass(frozen=True)
 class MeasuredEvidence:
-    """Something measured directly: a mass, a size, a yes or no; `of` names one claim of several of its kind."""
+    """Something measured directly: a mass, a size, a yes or no; `of` names one claim of several of its kind.
+
+    `digit`: one of the last digit it was read to, in the quantity's unit; 0 where that is not known.
+    """
 
     name: str
     kind: str
     quantity: Quantity
     step: Working | None = None
     of: str = ""
+    digit: float = 0.0
+
+    def as_read(self) -> Quantity:
+        """With its own uncertainty; where none is given a price is exact, and a size or a mass is read to its last digit."""
+        if self.quantity.standard is not None:
+            return self.quantity
+        if self.kind == "price":
+            return replace(self.quantity, standard=0.0)
+        if self.kind in READ and self.digit > 0.0:
+            return replace(self.quantity, standard=0.5 * self.digit / math.sqrt(3.0))
+        return self.quantity
+
+
+READ = frozenset({"mass", "length", "width", "height"})
+"""What is read off a scale or a rule."""
 
 
 @dataclass(frozen=True)

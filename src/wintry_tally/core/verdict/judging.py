@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 
 from wintry_tally.core.battery import Claim, Family
 from wintry_tally.core.message import NOTHING, said
@@ -16,7 +17,7 @@ from wintry_tally.core.verdict import (
     settle_time,
 )
 from wintry_tally.core.verdict.case import Case
-from wintry_tally.core.verdict.deciding import decide
+from wintry_tally.core.verdict.deciding import decide, not_settled
 from wintry_tally.core.verdict.evidence import Evidence, MeasuredEvidence
 from wintry_tally.core.verdict.outcome import OUTCOME_WORDS, Outcome, School, Verdict
 from wintry_tally.core.working import Working
@@ -60,20 +61,29 @@ def _judge_one(case: Case) -> Verdict:
 
 def _by_measurement(case: Case, direct: Sequence[MeasuredEvidence]) -> Verdict:
     latest = direct[-1]
-    step = latest.step or Working(
-        case.claim.definition.label, "as measured", {"from": latest.name}, format_quantity(latest.quantity)
+    read = latest.as_read()
+    if case.claim.definition.dimension == "money":
+        if read.unit not in {"", "money", case.claim.currency} and case.claim.currency:
+            told = said("other-currency", given=read.unit, claimed=case.claim.currency)
+            return not_settled(case, told, (latest.name,), read)
+        read = replace(read, unit=case.claim.currency or read.unit)
+    how = (
+        "as measured"
+        if read.standard == latest.quantity.standard or not latest.digit
+        else "read to its last digit: u = d / (2√3)"
     )
+    step = latest.step or Working(case.claim.definition.label, how, {"from": latest.name}, format_quantity(read))
     if case.claim.value is None:
         holds = bool(latest.quantity.value) == (case.claim.wanted is not False)
         return Verdict(
             case.claim,
             Outcome.MET if holds else Outcome.MISSED,
-            latest.quantity,
+            read,
             1.0 if holds else 0.0,
             evidence=(latest.name,),
             working=step,
         )
-    return decide(case, latest.quantity, [step], [], (latest.name,), [], NOTHING)
+    return decide(case, read, [step], [], (latest.name,), [], NOTHING)
 
 
 SETTLERS: dict[str, Callable[[Case], Verdict | None]] = {

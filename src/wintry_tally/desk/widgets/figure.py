@@ -60,7 +60,8 @@ class Figure(QWidget):
         text = format_quantity(quantity)
         number = text.removesuffix(f" {quantity.unit}") if quantity.unit else text
         value, sign, doubt = number.partition(" ± ")
-        self.set_text(value, f"± {doubt}" if sign else "", quantity.unit, working)
+        unit = "" if quantity.unit == "money" else quantity.unit
+        self.set_text(value, f"± {doubt}" if sign else "", unit, working)
 
     def set_text(
         self, value: str, doubt: str, unit: str, working: Working | Callable[[], Working | None] | None = None

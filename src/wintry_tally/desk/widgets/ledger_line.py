@@ -133,8 +133,9 @@ class LedgerLine(QWidget):
             no = button("It does not", lambda: self._enter(claim, 0.0, None), "", f"It does not: {words}")
             place.addLayout(Flow(yes, no))
         else:
-            value = QuantityField(f"Measured: {words}", claim.definition.dimension, "measured")
-            limit = QuantityField(f"Good to: {words}", claim.definition.dimension, "good to, ±", width=True)
+            dimension, money = claim.definition.dimension, claim.currency if claim.kind == "price" else ""
+            value = QuantityField(f"Measured: {words}", dimension, "measured", currency=money)
+            limit = QuantityField(f"Good to: {words}", dimension, "good to, ±", width=True, currency=money)
             self.fields = (value, limit)
             for field in self.fields:
                 field.entered.connect(self._typed)

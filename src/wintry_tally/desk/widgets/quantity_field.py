@@ -8,7 +8,8 @@ from collections.abc import Callable
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
-from wintry_tally.core.errors import WintryError
+from wintry_tally.core.battery.claims import currency_of
+from wintry_tally.core.errors import InputError, WintryError
 from wintry_tally.core.quantity import format_duration, format_plain, parse_typed
 from wintry_tally.core.quantity.preferred import typed_in
 from wintry_tally.desk.preferences import current, shown
@@ -118,12 +119,14 @@ _NUMBER = re.compile(r"^[+\-−–]?\s*[\d.,' ]+")
 class QuantityField(TypedField):
     """A typed field for one dimension; its value is a float in the dimension's kept unit.
 
-    `width`: it is what something may be off by, and 2 °F are 1.1 °C.
+    `width`: it is what something may be off by, and 2 °F are 1.1 °C. `currency`: of money, the only one it takes.
     """
 
-    def __init__(self, name: str, dimension: str, hint: str = "", width: bool = False) -> None:
+    def __init__(self, name: str, dimension: str, hint: str = "", width: bool = False, currency: str = "") -> None:
         def read(text: str) -> object:
             value = read_typed(text, dimension)
+            if currency and currency_of(text) not in {"money", currency}:
+                raise InputError(f"it is claimed in {currency}", mend=f"enter it in {currency}")
             return value - read_typed(_NUMBER.sub("0 ", text.strip()), dimension) if width else value
 
         def say(value: object) -> str:
@@ -132,7 +135,7 @@ class QuantityField(TypedField):
 
             if width and dimension == "temperature":
                 return "= " + written(value, "K").replace("K", "°C")
-            return "= " + written(value, "" if dimension == "money" else KEPT[dimension])
+            return "= " + written(value, currency if dimension == "money" else KEPT[dimension])
 
         super().__init__(name, read, say, hint)
         self.dimension = dimension

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass, replace
 
-from wintry_tally.core.quantity.units import find_unit
+from wintry_tally.core.quantity.units import CURRENCIES, find_unit
 
 _FRACTIONS = {"½": " 1/2", "¼": " 1/4", "¾": " 3/4", "⅛": " 1/8", "⅜": " 3/8", "⅝": " 5/8", "⅞": " 7/8"}
 _SAME = str.maketrans({"“": '"', "”": '"', "″": '"', "’": "'", "‘": "'", "–": "-", "—": "-", "−": "-", "×": "x", "✕": "x", "\u00a0": " ", "\u202f": " ", "℃": "°C", "º": "°", "（": "(", "）": ")", "：": ":", "，": ","})  # fmt: skip
@@ -15,7 +15,7 @@ _UNITS = (
     r"|kilowatts?|watts?|kw|mw|w|milliohms?|mohms?|mω|ohms?|ω|°\s?[cf]|deg\s?[cf]|degrees? (?:celsius|fahrenheit|[cf])"
     r"|kilograms?|kilos?|kgs?|grams?|g|lbs?\.?|pounds?|oz|ounces?|mm|cm|inches|inch|in\.?|\"|'|m"
     r"|hours?|hrs?\.?|h|minutes?|mins?|min\.|months?|mos?\.|monate|years?|yrs?\.?|jahre?n?|ans|days?|weeks?|seconds?|secs?|ms|s"
-    r"|cycles|zyklen|cycle|times|€|eur|usd|\$|£|gbp|c(?![/\d])|f"
+    r"|cycles|zyklen|cycle|times|€|\$|£|eur|usd|gbp|chf|nok|sek|dkk|pln|czk|cad|aud|nzd|jpy|inr|cny|c(?![/\d])|f"
 )
 _NUMBER = r"\d{1,3}(?:[ ']\d{3})+[.,]\d{2}(?!\d)|\d{1,3}(?:[ ']\d{3})+(?![\d,.])|\d+(?:[.,]\d+)*"
 SPELLED = {
@@ -212,9 +212,7 @@ _FIRST = {
     "amperes": "a",
     "watts": "w",
     "minutes": "min",
-    "usd": "usd",
-    "eur": "eur",
-    "gbp": "gbp",
+    **{code.lower(): code.lower() for code in CURRENCIES},
 }
 
 

@@ -286,7 +286,7 @@ def _short_is_surge(claim: Claim) -> Claim:
 
 def _kind_for(line: Line, piece: Item, context: str) -> str:
     """What a quantity is a claim of; "condition" where it stands as one, empty where nothing says."""
-    if of_cranking(line, piece) or (piece.unit in {"€", "eur", "usd", "$", "£", "gbp"} and of_each(line, piece)):
+    if of_cranking(line, piece) or (piece.dimension == "money" and of_each(line, piece)):
         return "beside"
     if compared(line, piece) or of_others(line, piece):
         return ""

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import re
 from dataclasses import dataclass
 
-from wintry_tally.core.battery.claims import CLAIM_KINDS, Claim, Direction
+from wintry_tally.core.battery.claims import CLAIM_KINDS, Claim, Direction, currency_of
 from wintry_tally.core.battery.printed.quantities import Item, Number
 from wintry_tally.core.battery.sample import Sample
 from wintry_tally.core.quantity.units import KEPT, find_unit
@@ -105,9 +104,10 @@ def claim_from(piece: Item, kind: str, hint: str, sense: Sense, source: str, tex
         return beyond
     if value < 0 and definition.dimension != "temperature":
         return "a claim's value is positive"
-    return Claim(
-        kind, round(value, 6), KEPT[definition.dimension], direction, round(tolerance, 6), {}, source, text=text
-    )
+    kept = KEPT[definition.dimension]
+    if kept == "money":
+        kept = currency_of(piece.unit) if piece.unit else currency_of(text)
+    return Claim(kind, round(value, 6), kept, direction, round(tolerance, 6), {}, source, text=text)
 
 
 def _on_which_side(kind: str, value_V: float, nominal_V: float | None) -> str:
@@ -123,13 +123,6 @@ def _on_which_side(kind: str, value_V: float, nominal_V: float | None) -> str:
 
 HIGHEST_LOW = 1.06
 """A discharge is not stopped at more than so many times the nominal voltage; common practice, no published source."""
-
-
-def currency_of(text: str) -> str:
-    """The currency a price is printed in, by its sign or code; "money" where none is."""
-    found = re.search(r"[€$£]|\b(?:eur|usd|gbp)\b", text, re.IGNORECASE)
-    unit = found[0].lower() if found else ""
-    return {"€": "EUR", "eur": "EUR", "$": "USD", "usd": "USD", "£": "GBP", "gbp": "GBP"}.get(unit, "money")
 
 
 def _direction(kind: str, hint: str) -> Direction:

@@ -54,6 +54,7 @@ VERDICTS: dict[str, str] = {
     # how it began and ended
     "rested-low": "it rested at {volts:.2f} V before, {most:.0f} % charged at the most",
     "maybe-not-full": "its log begins under load, and may be of a battery that was not full",
+    "other-currency": "paid in {given}, claimed in {claimed}: enter the price in {claimed}",
     "flowed-before": "its log begins while current already flows: what flowed before is in no figure",
     "its-log": "its log {why}",
     "of-run": "{run}: {why}",
