@@ -26,8 +26,9 @@ from pathlib import Path
 ROOT = Path(__file__).parent.parent
 TESTS = {"core": ["tests/core", "tests/bench/test_proof.py", "tests/bench/test_guard.py", "tests/cli/test_contract.py", "tests/cli/test_more_commands.py", "tests/cli/test_cli.py"], "bench": ["tests/bench"], "book": ["tests/book"], "exchange": ["tests/exchange", "tests/book"], "app": ["tests/cli/test_run.py", "tests/bench"]}  # fmt: skip
 """Which tests are looked through for a package, by its first part."""
-MOST_TESTS = 150
-"""So many of those that reach a line are tried: first of the files that name its module, then of every other file in turn."""
+MOST_TESTS = 400
+"""So many of those that reach a line are tried: first of the files that name its module or its package, then of every other file
+in turn."""
 ALWAYS = "tests/core/test_strangers.py"
 """Its tests are tried beside those: they hold every figure of many logs."""
 EQUIVALENT: frozenset[str] = frozenset()
@@ -160,10 +161,13 @@ def pytest_sessionfinish(session):
 def those_that_speak_of(module: Path, able: list[str], root: Path) -> list[str]:
     """At most MOST_TESTS of the tests that reach a line: those of files that name its module, those that are always tried,
     then of all files in turn."""
-    name, files = ".".join(module.with_suffix("").parts), dict[str, list[str]]()
+    names, files = (
+        (".".join(module.with_suffix("").parts), f"{'.'.join(module.parent.parts)} import"),
+        dict[str, list[str]](),
+    )
     for test in able:
         files.setdefault(test.split("::")[0], []).append(test)
-    named = [file for file in files if name in (root / file).read_text(encoding="utf-8")]
+    named = [file for file in files if any(name in (root / file).read_text(encoding="utf-8") for name in names)]
     first = [test for file in named if file != ALWAYS for test in files.pop(file)][: MOST_TESTS // 2]
     first += files.pop(ALWAYS, [])
     rest = [test for turn in itertools.zip_longest(*files.values()) for test in turn if test is not None]

@@ -13,6 +13,8 @@ import pytest
 from hypothesis import assume, given, settings
 from hypothesis import strategies as some
 
+from wintry_tally.cli.claiming import claims_dict
+from wintry_tally.cli.judging import judge_file
 from wintry_tally.cli.main import invoke
 from wintry_tally.core.battery.printed import Printed, Sense, read_printed
 from wintry_tally.core.battery.printed.one import claim_of_kind, typed_claims
@@ -110,6 +112,21 @@ def test_what_is_known_of_the_battery_settles_what_its_text_leaves_open() -> Non
     # whoever chose the kind means it
     assert claim_of_kind("low-voltage-cut", "28.8 V", known_of=known).value == 28.8
     assert claim_of_kind("low-voltage-cut", "2.5 V/cell", family="lfp", known_of=known).value == 20.0
+
+
+def test_whatever_is_read_may_be_judged(tmp_path: Path) -> None:
+    # contract: judge takes every kind and condition key that claims prints
+    path, keys = tmp_path / "claims.json", ("kind", "value", "unit", "direction", "tolerance", "conditions", "source")
+    for text, _ in LINES:
+        family = re.match(r"\{(\w+)\} ", text)
+        key = family[1] if family else "lfp"
+        printed = claims_dict(read_printed(text.split("} ")[-1].strip(), family=key))["claims"]
+        claims = [{name: claim[name] for name in keys} for claim in printed]
+        path.write_text(json.dumps({"battery": {"family": key}, "claim": claims}), encoding="utf-8")
+        for claim, verdict in zip(claims, judge_file(path)["claims"], strict=True):
+            required = {**verdict["required"], "kind": verdict["kind"]}
+            same = ("kind", "unit", "direction", "tolerance", *(() if claim["value"] in (True, False) else ("value",)))
+            assert {name: required[name] for name in same} == {name: claim[name] for name in same}, text
 
 
 def test_the_shell_takes_what_is_known(tmp_path: Path, capsys) -> None:

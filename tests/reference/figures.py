@@ -162,7 +162,14 @@ def of_recipe(name: str) -> Figures:
             rested_V = None if rested is None else rested * family.nominal_V
             checks = preflight_recipe(template, recipe, facts, bench, rested_V, lasts_s, there)
             made[key][f"bench {number}"] = [
-                f"{one.state}, {one.message.code} {' '.join(NUMBER.findall(one.message))}" for one in checks
+                " ".join(
+                    [
+                        f"{one.state},",
+                        str(pruned(one.message)),
+                        *(f"{mend.kind} {mend.value:.6g}" for mend in one.offers),
+                    ]
+                )
+                for one in checks
             ]
     return made
 
