@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import math
 from dataclasses import replace
+from typing import Literal
 
 import pytest
 
@@ -26,6 +27,7 @@ RECIPE = Recipe(
     ),
     LIMITS,
 )  # fmt: skip
+GOOD = Observation(13.0, 8.0)
 PHASES = {"drawing": 0, "filling": 1, "lying": 2, "asked": 3, "last": 4, "paused": 0, "paused filling": 1}
 ENDING = {
     "stop": EndCause.OPERATOR, "lost": EndCause.INSTRUMENT, "disturbed": EndCause.DISTURBED,
@@ -172,3 +174,62 @@ def test_a_charge_that_flows_into_a_frozen_pack_is_stopped_after_ten_seconds() -
     assert charged(30.0, 14.4, -1.0).phase is Phase.ENDED, "at the charger's limit too, where no heater is"
     assert charged(30.0, 14.0, -1.0, exempt_V=0.4).phase is Phase.CHARGING, "a heater's current, near the limit"
     assert charged(30.0, 13.9, -1.0, exempt_V=0.4).phase is Phase.ENDED
+
+
+def test_a_pause_is_no_part_of_a_step_s_time_however_often_it_is_made() -> None:
+    state, now = begin(RECIPE).state, 0.0
+    for _ in range(3):  # 150 s of drawing, then 1000 s of pause, three times
+        for _ in range(15):
+            now += 10.0
+            state = step(RECIPE, state, GOOD, now).state
+        state = step(RECIPE, state, Request("pause"), now).state
+        now += 1000.0
+        state = step(RECIPE, state, Request("resume"), now).state
+    assert state.phase is Phase.DISCHARGING and state.index == 0
+    for _ in range(15):
+        now += 10.0
+        assert state.index == 0, "not before its ten minutes"
+        state = step(RECIPE, state, GOOD, now).state
+    assert state.index == 1
+
+
+def test_what_held_before_a_pause_does_not_count_after_it() -> None:
+    low = replace(
+        RECIPE,
+        steps=(
+            Step("discharge", "draw", "current", 8.0, (EndRule("voltage", 10.0, EndCause.SET_CUTOFF),)),
+            RECIPE.steps[2],
+        ),
+    )
+    state = step(low, begin(low).state, GOOD, 1.0).state
+    state = step(low, state, Observation(9.9, 8.0), 2.0).state
+    assert state.met == (1,)
+    state = step(low, step(low, state, Request("pause"), 3.0).state, Request("resume"), 4.0).state
+    state = step(low, state, Observation(9.9, 8.0), 5.0).state
+    assert state.phase is Phase.DISCHARGING, "one reading alone after it"
+    assert step(low, state, Observation(9.9, 8.0), 6.0).state.phase is Phase.RESTING
+
+
+@pytest.mark.parametrize(("kind", "waits"), [("discharge", True), ("charge", True), ("rest", False)])
+def test_whoever_switches_by_hand_is_waited_for(kind: Literal["discharge", "charge", "rest"], waits: bool) -> None:
+    # readings typed by hand come when they come; of a rest on instruments nobody knows whether it is one
+    recipe = replace(RECIPE, steps=(Step(kind, "by hand", "hand", 8.0, TIME), RECIPE.steps[2]))
+    state = begin(recipe).state
+    for now in (100.0, 300.0, 700.0):
+        state = step(recipe, state, None, now).state
+        assert (state.phase is Phase.ENDED) is not waits and state.index == 0
+    assert waits or state.over is EndCause.INSTRUMENT
+
+
+@pytest.mark.parametrize("begins", [0.0, 7000.0])
+def test_a_slope_is_of_what_lies_between_whenever_that_was(begins: float) -> None:
+    settled = Step("rest", "settle", ends=(EndRule("slope", 0.06, EndCause.SETTLED, readings=1),))
+    recipe = replace(
+        RECIPE, steps=(Step("rest", "lie", ends=(EndRule("time", begins, EndCause.TIME),)), settled, RECIPE.steps[2])
+    )
+    for fall_V_h, ended in ((0.05, True), (0.07, False)):
+        state, now = begin(recipe).state, 0.0
+        while now < begins + 1400.0:
+            now += 10.0
+            state = step(recipe, state, Observation(13.4 - fall_V_h * now / 3600.0, 0.0), now).state
+        assert (state.index == 2) is ended, (begins, fall_V_h)
