@@ -5,6 +5,7 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Iterator
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
@@ -153,3 +154,15 @@ def test_where_what_is_open_cannot_be_closed_it_stays_and_the_other_is_let_go(
     assert codes(one) == before and two[0] not in books()
     with pytest.raises(BookError, match="closed"):
         slow.read[0].book.newest_change()
+
+
+def test_the_demo_is_of_today_in_all_its_parts(window: Window, qtbot) -> None:
+    window.open_demo()
+    qtbot.waitUntil(lambda: window.session.has_book, timeout=15000)
+    qtbot.waitUntil(
+        lambda: all(
+            datetime.now(UTC) - one.at < timedelta(days=2) for one in window.session.open.known.latest.values()
+        ),
+        timeout=15000,
+    )
+    assert set(window.session.open.known.latest) == {"freezer", "room", "shelf"}

@@ -73,6 +73,7 @@ class Places:
                 connection.execute(
                     update(tables.place_reading).where(tables.place_reading.c.id == number).values(at_utc=moved)
                 )
+            self._note(connection, Topic.PLACES, None)
 
     def between(self, place: str, begin: datetime, end: datetime) -> list[PlaceReading]:
         """The readings of a place from one moment to another, oldest first."""
