@@ -5,8 +5,8 @@ from __future__ import annotations
 from pathlib import Path
 
 import pytest
-from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QFileDialog, QPushButton
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtWidgets import QFileDialog, QPushButton, QScrollArea
 
 from tests.desk.doing import settled, texts, there
 from wintry_tally.cli.main import invoke
@@ -285,3 +285,23 @@ def test_the_usual_two_are_taken_as_they_come_to_be_known_and_what_is_picked_sta
     session.set_sample(by_code["M4"], "change maker", maker="Elsewhere")
     page.refresh()  # M4 is being worked out again
     assert [_code(page, number) for number in page.picked] == ["M1", "M2", "M4"]
+
+
+def test_what_is_wrong_with_a_need_is_seen_where_it_is_told(page: ComparePage, demo: Window, qtbot) -> None:
+    demo.resize(1280, 800)
+    area = page.findChild(QScrollArea)
+    assert area is not None and page.need.problem.isHidden()
+    qtbot.waitUntil(lambda: area.verticalScrollBar().maximum() > 0, timeout=20000)
+    page.need.line.setFocus()
+    area.verticalScrollBar().setValue(0)
+    area.ensureWidgetVisible(page.need.line, 0, 0)
+    page.need.line.setText("van: 3 lamps 7 W; 2 days")
+    page.need.add()
+    assert "of one, or of all" in page.need.problem.text()
+
+    def whole() -> bool:
+        told = page.need.problem
+        top = told.mapTo(area.viewport(), QPoint(0, 0)).y()
+        return told.isVisible() and top >= 0 and top + told.height() <= area.viewport().height()
+
+    qtbot.waitUntil(whole, timeout=5000)

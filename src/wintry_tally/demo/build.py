@@ -54,7 +54,7 @@ BATTERIES = (
         "M1", "Firnwerk", "Spur 40", "lfp",
         (("40 Ah", "label"), ("512 Wh", "label"), ("cuts at 10 V", "manual"), ("40 A continuous", "label"),
          ("charge voltage 14.4 V", "manual"), ("4.4 kg", "web page"), ("4000 cycles", "web page"),
-         ("self-discharge < 3 %/month", "manual"), ("price 229", "web page"), ("surge 90 A for 5 s", "manual"),
+         ("self-discharge < 3 %/month", "manual"), ("price 229 EUR", "web page"), ("surge 90 A for 5 s", "manual"),
          ("trips at 110 ± 15 A", "manual"), ("charges in under 6 h", "web page"), ("charge block 0 °C", "manual"),
          ("charge release 5 °C", "manual"), ("cold loss < 15 %", "web page"), ("size: length 197 mm", "label")),
         Arrival(13.14, True, 4.36, 0.01, "bought", "2026-01-12", True, True, "Two studs M6, covers, leaflet. No damage."),
@@ -76,7 +76,7 @@ BATTERIES = (
     ),
     Battery(
         "M4", "Tarnbeck", "Stille 75", "agm",
-        (("75 Ah at C/20", "label"), ("RC 125 min", "label"), ("22.5 kg", "label"), ("price 139", "web page")),
+        (("75 Ah at C/20", "label"), ("RC 125 min", "label"), ("22.5 kg", "label"), ("price 139 EUR", "web page")),
         Arrival(12.78, True, 22.1, 0.05, "bought", "2026-01-20", True, True, "Carrying handle, terminal covers."),
     ),
     Battery(

@@ -10,7 +10,7 @@ from typing import Any, Self
 import numpy as np
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QPainter, QPaintEvent, QPen, QShowEvent, QWheelEvent
-from PySide6.QtWidgets import QApplication, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QApplication, QVBoxLayout, QWidget
 
 from wintry_tally.core.trace.outline import MANY, Outline, outline
 from wintry_tally.desk.preferences import shown
@@ -18,7 +18,7 @@ from wintry_tally.desk.theme.style import colour, font
 from wintry_tally.desk.widgets import curve_keys
 from wintry_tally.desk.widgets.curve_key import CurveKey, edge_of, pen_of
 from wintry_tally.desk.widgets.curve_parts import LEAST_SPAN, Detail, Series, Stretch, decorations, line_at
-from wintry_tally.desk.widgets.parts import label
+from wintry_tally.desk.widgets.parts import label, page_around
 from wintry_tally.desk.widgets.turns import turns
 
 FEW, SYMBOLS = 12, ("o", "s")
@@ -46,7 +46,7 @@ def _plot_class() -> Any:
 
         def wheelEvent(self, event: QWheelEvent) -> None:
             held = event.modifiers() & Qt.KeyboardModifier.ControlModifier
-            page = _page_around(self)
+            page = page_around(self)
             if held or page is None:
                 super().wheelEvent(event)
                 return
@@ -67,14 +67,6 @@ class _LevelWords:
     def format(self, value: float) -> str:
         """In the reader's units."""
         return shown(f"drop-out {value:.2f} V")
-
-
-def _page_around(widget: QWidget) -> QScrollArea | None:
-    """What it lies in, where that scrolls."""
-    above = widget.parentWidget()
-    while above is not None and not (isinstance(above, QScrollArea) and above.verticalScrollBar().maximum() > 0):
-        above = above.parentWidget()
-    return above
 
 
 _NOWHERE: tuple[float | None, float | None] | None = None

@@ -6,8 +6,10 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any, TypeVar, cast
 
-from PySide6.QtCore import QEvent, Qt
+from PySide6.QtCore import QEvent, Qt, QTimer
+from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import (
+    QApplication,
     QBoxLayout,
     QComboBox,
     QFrame,
@@ -39,6 +41,12 @@ class Words(QLabel):
         """See QLabel."""
         super().setText(shown(text))
 
+    def showEvent(self, event: QShowEvent) -> None:
+        """What is wrong with what was just typed is brought into view when it is told."""
+        super().showEvent(event)
+        if self.property("role") == "problem":
+            into_view(self)
+
 
 class Wrapped(Words):
     """A label that wraps, and remembers how high it is at which width: a layout in layouts asks many times over."""
@@ -64,6 +72,29 @@ class Wrapped(Words):
         """Another font, another style: other heights."""
         self._heights.clear()
         super().changeEvent(event)
+
+
+def page_around(widget: QWidget) -> QScrollArea | None:
+    """What it lies in, where that scrolls."""
+    above = widget.parentWidget()
+    while above is not None and not (isinstance(above, QScrollArea) and above.verticalScrollBar().maximum() > 0):
+        above = above.parentWidget()
+    return above
+
+
+LAID_OUT_MS = 30
+
+
+def into_view(widget: QWidget) -> None:
+    """Once it is laid out, scroll its page so that it is seen whole, where somebody is at work on that page."""
+
+    def seen() -> None:
+        area, at_work = page_around(widget), QApplication.focusWidget()
+        page = area.widget() if area is not None else None
+        if area is not None and page is not None and at_work is not None and page.isAncestorOf(at_work):
+            area.ensureWidgetVisible(widget, 0, SPACE)
+
+    QTimer.singleShot(LAID_OUT_MS, widget, seen)
 
 
 def label(text: str = "", role: str = "", wrap: bool = False) -> QLabel:

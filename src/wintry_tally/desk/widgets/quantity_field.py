@@ -92,8 +92,8 @@ class TypedField(QWidget):
                 self._problem = f"{error.what}; {error.mend}" if error.mend else error.what
                 word, role = self._problem, "problem"
         self.word.setText(word)
-        self.word.setVisible(bool(word))
         set_role(self.word, role)
+        self.word.setVisible(bool(word))
         state = "problem" if self._problem else ""
         if self.line.property("state") != state:
             self.line.setProperty("state", state)
