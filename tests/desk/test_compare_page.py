@@ -175,7 +175,7 @@ def test_a_need_is_put_together_changed_and_its_course_seen(page: ComparePage, q
         qtbot.mouseClick(key, Qt.MouseButton.LeftButton)
     steps = [step for _, step in told.args[0].walk()]
     assert "fitted" in steps[0].inputs["evidence"] and steps[1].label == "Money over the years"
-    assert steps[1].inputs["bought"] == "229" and steps[1].inputs["bought again in year"] == "never"
+    assert steps[1].inputs["bought"] == "229 EUR" and steps[1].inputs["bought again in year"] == "never"
     page.need.change(kept)
     assert page.need.line.text() == kept
     page.need.line.setText("hut: router 14 W; 30 h")

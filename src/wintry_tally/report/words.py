@@ -34,6 +34,12 @@ def handy(value: Quantity) -> Quantity:
     return value if factor == 1.0 else value.scaled(factor, unit)
 
 
+def money_of(one: Row) -> str:
+    """The currency of a row of prices, to stand beside its name once; empty for every other row."""
+    units = [value.unit for value in one.values.values() if value is not None]
+    return units[0].partition("/")[0] if units and one.quantity.startswith("price") else ""
+
+
 def claim_words(claim: Claim) -> str:
     """ "Capacity at least 40 Ah at 0.2 C"."""
     kind = claim.definition

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from functools import partial
 from typing import TYPE_CHECKING
 
@@ -331,10 +332,10 @@ class ComparePage(MainPage):
         self._place_said()
 
     def _fill_row(self, line: int, one: Row, codes: tuple[str, ...], afresh: bool) -> None:
-        from wintry_tally.report.words import difference_words, handy
+        from wintry_tally.report.words import difference_words, handy, money_of
 
-        top = Qt.AlignmentFlag.AlignTop
-        name = label(one.label, "quiet", wrap=True)
+        top, money = Qt.AlignmentFlag.AlignTop, money_of(one)
+        name = label(f"{one.label}, {money}" if money else one.label, "quiet", wrap=True)
         self._names.append(name)
         self._table.addWidget(name, line, 0, top)
         for place, code in enumerate(codes):
@@ -348,7 +349,7 @@ class ComparePage(MainPage):
                 self._table.addWidget(missing, line, 1 + place, top)
                 continue
             figure = Figure(f"{one.label} of {code}", "body")
-            figure.set_quantity(handy(value), one.working)
+            figure.set_quantity(replace(handy(value), unit=handy(value).unit.removeprefix(money)), one.working)
             figure.opened.connect(self.opened)
             self._table.addWidget(figure, line, 1 + place, top)
         said = label(difference_words(one, codes, afresh), "small", wrap=True)
