@@ -233,3 +233,47 @@ def test_a_slope_is_of_what_lies_between_whenever_that_was(begins: float) -> Non
             now += 10.0
             state = step(recipe, state, Observation(13.4 - fall_V_h * now / 3600.0, 0.0), now).state
         assert (state.index == 2) is ended, (begins, fall_V_h)
+
+
+@pytest.mark.parametrize(("skip", "index"), [(0, 1), (1, 2), (2, 3)])
+def test_what_a_rule_passes_over_is_passed_over(skip: int, index: int) -> None:
+    opened = (EndRule("protection", 2.0, EndCause.PROTECTION, skip=skip), *TIME)
+    recipe = replace(RECIPE, steps=(Step("discharge", "draw", "current", 8.0, opened), *RECIPE.steps[1:]))
+    state = step(recipe, begin(recipe).state, GOOD, 1.0).state
+    for now in (2.0, 3.0):
+        state = step(recipe, state, Observation(0.0, 0.0), now).state
+    assert (state.index, state.cause) == (index, EndCause.PROTECTION)
+
+
+@pytest.mark.parametrize(("volts", "stops"), [(8.1, False), (7.9, True), (1.3, True), (1.05, True), (0.9, False)])
+def test_too_few_volts_stop_a_discharge_but_no_volts_are_a_protection_s(volts: float, stops: bool) -> None:
+    state = step(RECIPE, begin(RECIPE).state, Observation(volts, 8.0), 1.0).state
+    assert (state.phase is Phase.ENDED) is stops and (state.over is EndCause.STOP_LIMIT) is stops
+
+
+def test_a_run_begins_with_nothing_counted() -> None:
+    state = begin(RECIPE, 5.0).state
+    counted = (
+        "step_live_s",
+        "charge_Ah",
+        "energy_Wh",
+        "load_s",
+        "put_in_Ah",
+        "put_in_Wh",
+        "charge_s",
+        "step_Ah",
+        "cold_s",
+        "bad",
+        "zero_A",
+    )
+    assert all(getattr(state, name) == 0.0 == getattr(RunState(), name) for name in counted)
+    assert (state.setting, state.step_since_s, state.index, RunState().setting, RunState().last_A) == (
+        8.0,
+        5.0,
+        0,
+        0.0,
+        0.0,
+    )
+    for seconds in (6.0, 7.0, 17.0):
+        state = step(RECIPE, state, GOOD, seconds).state
+    assert (state.load_s, state.charge_Ah) == (11.0, pytest.approx(8.0 * 11.0 / 3600.0))

@@ -46,6 +46,10 @@ def test_no_step_limit_or_check_of_a_recipe_moves(name: str, was) -> None:
     assert not figures.moved(was[f"recipe {name}"], figures.of_recipe(name))
 
 
+def test_nothing_that_pulses_show_moves(was) -> None:
+    assert not figures.moved(was["pulses"], figures.of_pulses())
+
+
 def test_a_figure_that_moves_is_told_and_one_of_a_last_digit_is_not() -> None:
     before = {"charge": {"value": 40.0, "shown": "40.00 0.23"}, "stages": [{"kind": "rest"}]}
     assert (

@@ -4,7 +4,7 @@
 
 The logs are those of benchmarks/strangers.py, which know nothing of this application, scraps that no tester would make, the
 reference curves, and the runs of the demo; and what every recipe becomes for every family, with the checks before its start
-on four benches. Kept of each: every number and every word of a closed set in the analysis and the verdict, and the codes and numbers that
+on four benches; and what pulses of right and wrong benches show. Kept of each: every number and every word of a closed set in the analysis and the verdict, and the codes and numbers that
 stand in their sentences. The values are this application's own: that they are right is held by other tests.
 """
 
@@ -23,7 +23,7 @@ from typing import Any
 
 from benchmarks.strangers import FLAWS, KINDS, Trial, flawed, trial_of
 
-from tests.reference import scraps
+from tests.reference import pulses, scraps
 from tests.reference.fans import fan_of, once
 from wintry_tally.app.dossiers import dossier_of
 from wintry_tally.book import Book
@@ -46,7 +46,7 @@ HERE = Path(__file__).parent
 KEPT = HERE / "figures.json"
 NUMBER = re.compile(r"\d+(?:\.\d+)?")
 TOLERANCE = 1e-5
-SCRAPS = 200
+SCRAPS, PULSES = 200, 400
 LEFT_OUT = {"schema", "k", "source", "steps", "formula", "label"}
 Figures = dict[str, Any]
 
@@ -174,6 +174,11 @@ def of_recipe(name: str) -> Figures:
     return made
 
 
+def of_pulses() -> Figures:
+    """What is found in pulses of right and wrong benches."""
+    return {str(seed): pruned(pulses.judged(seed)) for seed in range(PULSES)}
+
+
 def trials_of(kind: str) -> list[tuple[int, str]]:
     """Seeds and flaws of a kind that are kept."""
     flaws = [(11 + number, flaw) for number, flaw in enumerate(sorted(FLAWS)) if number % 3 == len(kind) % 3]
@@ -222,6 +227,7 @@ def main() -> None:
             made[f"{kind} {seed} {flaw}".strip()] = of_trial(kind, seed, flaw)[2]
     made |= {f"scrap {seed}": of_scrap(seed) for seed in range(SCRAPS)}
     made |= {f"recipe {name}": of_recipe(name) for name in shipped()}
+    made["pulses"] = of_pulses()
     lines = (
         f"{json.dumps(name)}: {json.dumps(figures, ensure_ascii=False, separators=(',', ':'))}"
         for name, figures in made.items()
