@@ -84,7 +84,7 @@ def test_a_stretch_within_another_ends_no_sooner() -> None:
 
 @pytest.mark.parametrize(
     "text",
-    ["", ";", "seven to ten", "25-26", "7:70-8", "Xyz 7-8", "7", "Mon, Tue", "8-9; Fri", "0pm-3pm", "8-13pm", "24-8", "8-24:30", "Mon 8-9 x"],
+    ["", ";", "seven to ten", "25-26", "7:70-8", "7:60-8", "Xyz 7-8", "7", "Mon, Tue", "8-9; Fri", "0pm-3pm", "8-13pm", "24-8", "8-24:30", "Mon 8-9 x"],
 )  # fmt: skip
 def test_what_are_no_hours(text: str) -> None:
     with pytest.raises(InputError):
