@@ -274,7 +274,9 @@ def test_limits_that_leave_each_other_no_room() -> None:
     for cut, release, code in (
         ("cuts at 10 V", "LVR 12.5 V", []), ("cuts at 12.6 V", "LVR 12.5 V", ["cut-above-release"]), ("cuts at 12.5 V", "LVR 12.5 V", []),
         ("HVD 15 V", "over voltage release 14.2 V", []), ("HVD 14 V", "over voltage release 14.2 V", ["cut-above-release"]),
-        ("charge block 0 °C", "charge release 5 °C", []), ("charge block 6 °C", "charge release 5 °C", ["cut-above-release"]),
+        ("charge voltage 14.4 ± 0.2 V", "HVD 14.2 V", []), ("charge voltage 14.4 ± 0.2 V", "HVD 14.1 V", ["charge-above-cut"]),
+        ("charge voltage 14.6 V", "HVD 14.4 ± 0.2 V", []), ("price 100 EUR", "price 120 USD", []), ("price 100", "price 120 EUR", ["contradiction"]),
+        ("price 100 EUR", "price 120 EUR", ["contradiction"]), ("charge block 0 °C", "charge release 5 °C", []), ("charge block 6 °C", "charge release 5 °C", ["cut-above-release"]),
     ):  # fmt: skip
         assert _codes(cut, release) == code, (cut, release)
 

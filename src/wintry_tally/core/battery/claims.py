@@ -140,7 +140,9 @@ class Claim:
 
     @property
     def currency(self) -> str:
-        """Of a price: its code, or as it is written; empty where nothing says."""
+        """Of a price: its code, or as it is written; empty where nothing says, and of all else."""
+        if self.definition.dimension != "money":
+            return ""
         known = self.unit if self.unit != "money" else currency_of(self.text)
         return "" if known == "money" else known
 

@@ -73,6 +73,8 @@ def contradictions(claims: Sequence[Claim]) -> list[Finding]:
                     continue
                 if first.conditions.get("duration_s") != second.conditions.get("duration_s"):
                     continue  # what flows for five minutes says nothing against what flows for good
+                if first.currency != second.currency and first.currency and second.currency:
+                    continue  # each in its own country
                 span = first.tolerance + second.tolerance
                 if abs(first.value - second.value) > span + 1e-9 * abs(first.value):
                     told = said(
@@ -95,7 +97,7 @@ def overlaps(claims: Sequence[Claim]) -> list[Finding]:
     """Limits that leave no room for each other.
 
     A trip's window that holds the continuous rating or lies below it, a surge below that rating, a surge that outlasts the
-    delay of a trip it is above, a cut beyond its release. Source: common practice, no published source.
+    delay of a trip it is above, a cut beyond its release, a charge above the cut that ends it. Source: common practice, no published source.
     """
     by_kind: dict[str, list[Claim]] = {}
     for claim in claims:
@@ -131,6 +133,12 @@ def overlaps(claims: Sequence[Claim]) -> list[Finding]:
                 for release in by_kind.get(release_kind, [])
                 if way * (_value(cut) - _value(release)) > 0.0
             ]
+    for charge in by_kind.get("charge-voltage", []):
+        found += [
+            _at_odds("charge-above-cut", charge, cut, said("cut-before-full"))
+            for cut in by_kind.get("over-voltage-cut", [])
+            if _value(charge) - charge.tolerance > _value(cut) + cut.tolerance + 1e-9
+        ]
     return found
 
 
@@ -164,5 +172,5 @@ def printed(source: str) -> Message:
 
 def _claimed(claim: Claim) -> str:
     assert claim.value is not None
-    unit = claim.definition.shown_unit
+    unit = claim.currency if claim.kind == "price" else claim.definition.shown_unit
     return format_plain(in_unit(claim.value, unit), unit)

@@ -49,6 +49,7 @@ FINDINGS: dict[str, str] = {
     "value-within": "{value} ± {tolerance}",
     "value-for": "{value} for {time}",
     "value-after": "{value} after {time}",
+    "cut-before-full": "a charge to that would be cut before it is there",
     "window-holds-rating": "the trip's window holds what is to flow for good",
     "window-below-rating": "the trip's window lies below what is to flow for good",
     "surge-not-above": "a surge is above what flows for good",
