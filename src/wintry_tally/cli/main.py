@@ -455,7 +455,7 @@ def invoke(arguments: list[str]) -> int:
     except SystemExit as stop:
         return stop.code if isinstance(stop.code, int) else 1
     except click.ClickException as error:
-        return _refused(f"{error.format_message()}; see --help")
+        return _refused(f"{error.format_message().rstrip('.')}; see --help")
     except WintryError as error:
         return _refused(str(error))
     except BrokenPipeError:
