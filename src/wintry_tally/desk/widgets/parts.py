@@ -41,12 +41,6 @@ class Words(QLabel):
         """See QLabel."""
         super().setText(shown(text))
 
-    def showEvent(self, event: QShowEvent) -> None:
-        """What is wrong with what was just typed is brought into view when it is told."""
-        super().showEvent(event)
-        if self.property("role") == "problem":
-            into_view(self)
-
 
 class Wrapped(Words):
     """A label that wraps, and remembers how high it is at which width: a layout in layouts asks many times over."""
@@ -74,6 +68,15 @@ class Wrapped(Words):
         super().changeEvent(event)
 
 
+class Problem(Wrapped):
+    """What is wrong with what was just typed: it is brought into view when it is told."""
+
+    def showEvent(self, event: QShowEvent) -> None:
+        """See above."""
+        super().showEvent(event)
+        into_view(self)
+
+
 def page_around(widget: QWidget) -> QScrollArea | None:
     """What it lies in, where that scrolls."""
     above = widget.parentWidget()
@@ -99,7 +102,7 @@ def into_view(widget: QWidget) -> None:
 
 def label(text: str = "", role: str = "", wrap: bool = False) -> QLabel:
     """A label with a role from the style sheet; its text can be copied."""
-    made = Wrapped(text) if wrap else Words(text)
+    made = Problem(text) if role == "problem" else Wrapped(text) if wrap else Words(text)
     if role:
         made.setProperty("role", role)
     return made

@@ -14,7 +14,7 @@ from wintry_tally.core.quantity import format_duration, format_plain, parse_type
 from wintry_tally.core.quantity.preferred import typed_in
 from wintry_tally.desk.preferences import current, shown
 from wintry_tally.desk.widgets.lines import Line, Lines
-from wintry_tally.desk.widgets.parts import label, set_role
+from wintry_tally.desk.widgets.parts import into_view, label, set_role
 
 
 def written(value: float, unit: str) -> str:
@@ -94,6 +94,8 @@ class TypedField(QWidget):
         self.word.setText(word)
         set_role(self.word, role)
         self.word.setVisible(bool(word))
+        if self._problem:
+            into_view(self.word)
         state = "problem" if self._problem else ""
         if self.line.property("state") != state:
             self.line.setProperty("state", state)

@@ -9,7 +9,7 @@ from wintry_tally.app.run_card import RunCard, Shown
 from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.findings import FindingList
 from wintry_tally.desk.widgets.flow import Flow
-from wintry_tally.desk.widgets.parts import button, column, label, named, row
+from wintry_tally.desk.widgets.parts import button, column, label, named, row, set_role
 
 
 class RunCardView(QFrame):
@@ -27,7 +27,9 @@ class RunCardView(QFrame):
         self._card = shown
         parts: list[QWidget | QLayout] = [self._head()]
         if shown.problem:
-            parts.append(label(shown.problem, "problem", wrap=True))
+            stands = label(shown.problem, wrap=True)  # it stands there: nobody's eyes are drawn to it
+            set_role(stands, "problem")
+            parts.append(stands)
         if shown.headline:
             parts.append(label(shown.headline, "heading", wrap=True))
         parts += [self._figures(one) for one in shown.figures]
