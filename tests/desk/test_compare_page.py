@@ -6,7 +6,7 @@ from pathlib import Path
 
 import pytest
 from PySide6.QtCore import QPoint, Qt
-from PySide6.QtWidgets import QFileDialog, QPushButton, QScrollArea
+from PySide6.QtWidgets import QFileDialog, QLabel, QPushButton, QScrollArea
 
 from tests.desk.doing import settled, texts, there
 from wintry_tally.cli.main import invoke
@@ -305,3 +305,17 @@ def test_what_is_wrong_with_a_need_is_seen_where_it_is_told(page: ComparePage, d
         return told.isVisible() and top >= 0 and top + told.height() <= area.viewport().height()
 
     qtbot.waitUntil(whole, timeout=5000)
+
+
+def test_a_kept_need_that_cannot_be_read_is_told_and_takes_nothing_with_it(
+    page: ComparePage, demo: Window, qtbot
+) -> None:
+    demo.session.set_needs("add", ["van: 3 lamps 7 W; 48 h", "mast: logger 0.85 A; 30 h"])
+    page.refresh()
+
+    def told() -> list[str]:
+        return [one.text() for one in page.need.findChildren(QLabel) if one.isVisible()]
+
+    qtbot.waitUntil(lambda: any("of one, or of all" in text for text in told()), timeout=20000)
+    qtbot.waitUntil(lambda: any(text.startswith("M1: holds") for text in told()), timeout=20000)
+    assert page.need.course.isVisible() and not demo.problem

@@ -52,7 +52,9 @@ def write_report(dossier: Dossier, needs: Sequence[str], path: Path, book: Book,
         write_page(dossier, path, pictures=pictures, units=units, records=records)
         return
     from wintry_tally.app.comparison import judge_needs
-    from wintry_tally.core.compare.typed_need import parse_need
+    from wintry_tally.core.compare.typed_need import kept_needs
 
-    judged = judge_needs([dossier], [parse_need(text) for text in needs])
-    write_page(dossier, path, list(zip(needs, judged, strict=True)), pictures, units, records)
+    read = kept_needs(needs)[0]
+    judged = judge_needs([dossier], [need for _, need in read])
+    told = [(text, one) for (text, _), one in zip(read, judged, strict=True)]
+    write_page(dossier, path, told, pictures, units, records)

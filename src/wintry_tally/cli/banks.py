@@ -41,7 +41,7 @@ def banked(path: Path, codes: tuple[str, ...], series: int) -> dict[str, Any]:
     from wintry_tally.app.edits import Edits
     from wintry_tally.app.opening import needs_of, opened, school_of
     from wintry_tally.core.battery.banks import joined
-    from wintry_tally.core.compare.typed_need import parse_need
+    from wintry_tally.core.compare.typed_need import kept_needs
 
     with opened(path, lambda words: say(words, err=True)) as book:
         units = units_named(book, codes)
@@ -58,7 +58,7 @@ def banked(path: Path, codes: tuple[str, ...], series: int) -> dict[str, Any]:
         dossiers = {unit.id: dossier_of(book, unit, school_of(book)) for unit in bank.units}
         code, needs = book.samples.get(number).code, needs_of(book)
     found = expected_of(bank, dossiers)
-    judged = [judge_on_units(parse_need(text), code, bank, dossiers) for text in needs]
+    judged = [judge_on_units(need, code, bank, dossiers) for _, need in kept_needs(needs)[0]]
     return {
         "schema": SCHEMA, "code": code, "series": bank.series, "parallel": bank.parallel,
         "units": [unit.code for unit in bank.units], "words": bank.words, "nominal_V": bank.nominal_V,

@@ -202,6 +202,17 @@ def _checked(need: Need, asked: dict[str, float]) -> Need:
     )  # fmt: skip
 
 
+def kept_needs(texts: Sequence[str]) -> tuple[list[tuple[str, Need]], dict[str, str]]:
+    """Needs kept in a book, each in words and as data; and why those that cannot be read any more cannot, by their words."""
+    read, unread = [], {}
+    for text in texts:
+        try:
+            read.append((text, parse_need(text)))
+        except InputError as error:
+            unread[text] = str(error)
+    return read, unread
+
+
 def device_words(device: Device) -> str:
     """A thing that draws, as `parse_need` reads it."""
     words = f"{device.name} {device.A:g} A" if device.A else f"{device.name} {device.W:g} W"
@@ -240,10 +251,4 @@ def with_device(text: str, device: str) -> str:
 
 def devices_of(needs: Sequence[str]) -> list[str]:
     """The things that draw of needs kept, each once."""
-    found: dict[str, None] = {}
-    for text in needs:
-        try:
-            found |= dict.fromkeys(device_words(device) for device in parse_need(text).devices)
-        except InputError:
-            continue
-    return list(found)
+    return list(dict.fromkeys(device_words(device) for _, need in kept_needs(needs)[0] for device in need.devices))

@@ -230,9 +230,9 @@ class ComparePage(MainPage):
 
         def work(_job: object) -> tuple[Comparison, list[NeedResult], Model | None]:
             from wintry_tally.app.comparison import compare_dossiers, judge_needs, model_of
-            from wintry_tally.core.compare.typed_need import parse_need
+            from wintry_tally.core.compare.typed_need import kept_needs
 
-            asked = [parse_need(text) for text in needs]
+            asked = [need for _, need in kept_needs(needs)[0]]
             found = compare_dossiers(dossiers, asked)
             return found, judge_needs(dossiers, asked), model_of(dossiers, found)
 
@@ -384,7 +384,7 @@ class ComparePage(MainPage):
     def ask_page(self) -> None:
         """Ask where the comparison goes as a page, and write it."""
         from wintry_tally.app.reporting import comparison_page
-        from wintry_tally.core.compare.typed_need import parse_need
+        from wintry_tally.core.compare.typed_need import kept_needs
 
         known = [self.session.dossier(number) for number in self.picked]
         dossiers = [dossier for dossier in known if dossier is not None]
@@ -393,7 +393,7 @@ class ComparePage(MainPage):
             return
         needs = list(self.session.needs)
         self.session.workshop.start(
-            lambda _job: comparison_page(dossiers, [(text, parse_need(text)) for text in needs], path, current().units),
+            lambda _job: comparison_page(dossiers, kept_needs(needs)[0], path, current().units),
             lambda _none: self.session.said.emit(f"Saved {path}"),
             self.session.failed.emit,
         )

@@ -52,7 +52,7 @@ class BankCard(QWidget):
 
     def _work_out(self, bank: Bank, dossiers: dict[int, Dossier]) -> None:
         from wintry_tally.app.banks import bank_lines, expected_of, judge_on_units
-        from wintry_tally.core.compare.typed_need import parse_need
+        from wintry_tally.core.compare.typed_need import kept_needs
         from wintry_tally.report.words import need_line
 
         needs, code = list(self.session.needs), self.session.sample(self.sample_id).code
@@ -64,8 +64,8 @@ class BankCard(QWidget):
         def work(_job: object) -> tuple[list[str], Working | None]:
             found = expected_of(bank, dossiers)
             lines = bank_lines(bank, dossiers)
-            for text in needs:
-                judged = judge_on_units(parse_need(text), code, bank, dossiers)
+            for _, need in kept_needs(needs)[0]:
+                judged = judge_on_units(need, code, bank, dossiers)
                 if judged is not None:
                     lines.append(f"{judged.need}, by its units: {need_line(judged).partition(': ')[2]}")
             return lines, None if found is None else found.working

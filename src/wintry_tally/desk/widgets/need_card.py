@@ -61,11 +61,13 @@ class NeedCard(QWidget):
     def show_results(self, results: list[NeedResult]) -> None:
         """What each battery does under each need."""
         from wintry_tally.app.comparison import need_working
+        from wintry_tally.core.compare.typed_need import kept_needs
         from wintry_tally.report.words import bill_lines, need_line
 
         clear(self._needs)
         self._fill_things()
         by_need: dict[str, list[NeedResult]] = {}
+        unread = kept_needs(self.session.needs)[1]
         for text in self.session.needs:
             name = text.partition(":")[0].strip()
             own = by_need[text] = [
@@ -84,6 +86,8 @@ class NeedCard(QWidget):
             line = row(label(text, "", wrap=True), *keys)
             line.setStretch(0, 1)
             self._needs.addLayout(line)
+            if text in unread:
+                self._needs.addWidget(label(unread[text], "problem"))
             for one in own:
                 told = row(label(need_line(one), "small", wrap=True))
                 told.setStretch(0, 1)
@@ -93,7 +97,8 @@ class NeedCard(QWidget):
                 self._needs.addLayout(told)
             for words in bill_lines(own):
                 self._needs.addWidget(label(words, "small", wrap=True))
-        shown = self._shown_need if self._shown_need in by_need else next(iter(by_need), "")
+        first = next((text for text, own in by_need.items() if own), "")
+        shown = self._shown_need if self._shown_need in by_need else first
         self.show_course(shown, by_need.get(shown, []))
 
     def _fill_things(self) -> None:
