@@ -32,6 +32,7 @@ from wintry_tally.bench.drivers.dialect import LineDialect, Register, dialect_fr
 from wintry_tally.bench.drivers.lines import MOST_LINE, LineMeter, WatchedFile
 from wintry_tally.bench.drivers.link import MOST_BYTES, SerialWire, SocketWire, TextLink
 from wintry_tally.bench.drivers.modbus import TRANSACTION, ModbusLink, ModbusReads, RegisterLoad
+from wintry_tally.bench.drivers.quantities import value_in
 from wintry_tally.bench.drivers.scpi import ScpiReads, plan_at, question_plan
 from wintry_tally.core.errors import InputError, InstrumentError
 
@@ -308,3 +309,24 @@ def test_what_only_visa_reaches_is_asked_through_it(monkeypatch: pytest.MonkeyPa
     assert visa.opened[0] == "USB0::1::2::3::INSTR"
     link.close()
     assert visa.closed
+
+
+@pytest.mark.parametrize(
+    ("shown", "quantity", "unit", "value"),
+    [
+        ("26.85 °C", "temperature", "", 26.85), ("26.85 C", "temperature", "", 26.85), ("80.33 °F", "temperature", "", 26.85),
+        ("80.33", "temperature", "F", 26.85), ("300 K", "temperature", "", 26.85), ("13200 mV", "voltage", "", 13.2),
+        ("3300", "cell_1_V", "mV", 3.3), ("-500 mA", "current", "", -0.5), ("1500 mAh", "charge", "", 1.5),
+        ("1.2", "energy", "kWh", 1200.0), ("55 %", "charge_state", "", 55.0), ("13.2 V", "voltage", "mV", 13.2), ("7", "power", "", 7.0),
+    ],
+)  # fmt: skip
+def test_what_is_shown_in_its_own_unit_or_the_one_declared(shown: str, quantity: str, unit: str, value: float) -> None:
+    # °C = (°F − 32) × 5/9 = K − 273.15 (the definitions)
+    assert value_in(shown, quantity, "it", unit=unit) == pytest.approx(value, abs=2e-3)
+
+
+def test_a_serial_port_that_is_not_there_says_why() -> None:
+    meter = LineMeter("m", "/dev/none-there", dialect_named("spaced-line"))
+    with pytest.raises(InstrumentError, match=r"/dev/none-there: .*(No such file|could not open)"):
+        meter.quantities()
+    meter.close()
