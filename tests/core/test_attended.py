@@ -61,7 +61,7 @@ WORK = {day: [(8, 12), (13, 17)] for day in range(5)}
 @pytest.mark.parametrize(
     ("text", "wanted"),
     [
-        ("Mon-Fri 8-12, 13-17", WORK), ("Mon-Fri 8-12; 13-17", WORK), ("weekdays 8am-12pm, 1 p.m. - 5 p.m.", WORK),
+        ("Mon-Fri 8-12, 13-17", WORK), ("Monday-Friday 8-12; 13-17", WORK), ("weekdays 8am-12pm, 1 p.m. - 5 p.m.", WORK),
         ("Mo-Fr 0800-1200 and 1300-1700", WORK), ("Mon-Fri 8h-12h, 13h00-17h00", WORK),
         ("Mon, Wed, Fri 9-17", {0: [(9, 17)], 2: [(9, 17)], 4: [(9, 17)]}),
         ("Tue/Thu 9-17; Sat 9-12", {1: [(9, 17)], 3: [(9, 17)], 5: [(9, 12)]}),

@@ -46,8 +46,9 @@ def test_no_step_limit_or_check_of_a_recipe_moves(name: str, was) -> None:
     assert not figures.moved(was[f"recipe {name}"], figures.of_recipe(name))
 
 
-def test_nothing_that_pulses_show_moves(was) -> None:
+def test_nothing_that_pulses_show_and_no_planned_test_moves(was) -> None:
     assert not figures.moved(was["pulses"], figures.of_pulses())
+    assert not figures.moved(was["plans"], figures.of_plans())
 
 
 def test_a_figure_that_moves_is_told_and_one_of_a_last_digit_is_not() -> None:

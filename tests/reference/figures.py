@@ -33,8 +33,9 @@ from wintry_tally.core.battery import FAMILIES, parse_claim
 from wintry_tally.core.errors import LogError, WintryError
 from wintry_tally.core.message import Message
 from wintry_tally.core.protocol.attended import Attendance, parse_attended
+from wintry_tally.core.protocol.capacity import CapacityPlan, LoadLimits, capacity_recipe
 from wintry_tally.core.protocol.leads import Leads
-from wintry_tally.core.protocol.preflight import Bench, preflight_recipe
+from wintry_tally.core.protocol.preflight import Bench, preflight, preflight_recipe
 from wintry_tally.core.protocol.setpoints import Facts
 from wintry_tally.core.protocol.template import fill
 from wintry_tally.core.verdict import School
@@ -174,6 +175,34 @@ def of_recipe(name: str) -> Figures:
     return made
 
 
+PLANS = (
+    CapacityPlan("current", 8.0, 10.0), CapacityPlan("current", 20.0, 10.0, 3600.0, 7200.0), CapacityPlan("power", 100.0, 9.0, 600.0),
+    CapacityPlan("power", 400.0, 10.5), CapacityPlan("resistance", 1.5, 10.0), CapacityPlan("resistance", 0.0, 13.4), CapacityPlan("hand", 0.0, 11.0),
+)  # fmt: skip
+
+
+def of_plans() -> Figures:
+    """The recipe and the checks of capacity tests planned by hand, over families and loads."""
+    made: Figures = {}
+    for key, family in FAMILIES.items():
+        for number, plan in enumerate(PLANS):
+            for limits in (None, LoadLimits(180.0, 20.0)):
+                recipe = asdict(capacity_recipe(family, 40.0, plan, limits))
+                checks = [
+                    [
+                        f"{one.state}, {pruned(one.message)}"
+                        for one in preflight(family, rated, plan, limits, rested, lasts)
+                    ]
+                    for rated, rested, lasts in (
+                        (40.0, 1.04 * family.nominal_V, 18000.0),
+                        (None, family.nominal_V, None),
+                    )
+                ]
+                parts = pruned({"parts": recipe.pop("steps"), **recipe})
+                made[f"{key} {number} {'free' if limits is None else 'load'}"] = {"recipe": parts, "checks": checks}
+    return made
+
+
 def of_pulses() -> Figures:
     """What is found in pulses of right and wrong benches."""
     return {str(seed): pruned(pulses.judged(seed)) for seed in range(PULSES)}
@@ -227,7 +256,7 @@ def main() -> None:
             made[f"{kind} {seed} {flaw}".strip()] = of_trial(kind, seed, flaw)[2]
     made |= {f"scrap {seed}": of_scrap(seed) for seed in range(SCRAPS)}
     made |= {f"recipe {name}": of_recipe(name) for name in shipped()}
-    made["pulses"] = of_pulses()
+    made |= {"pulses": of_pulses(), "plans": of_plans()}
     lines = (
         f"{json.dumps(name)}: {json.dumps(figures, ensure_ascii=False, separators=(',', ':'))}"
         for name, figures in made.items()
