@@ -103,6 +103,12 @@ def test_a_book_goes_by_the_same(tmp_path: Path) -> None:
     price, mass = judge(heavy.family, 40.0, claims, evidence)
     assert price.outcome is Outcome.MISSED and price.measured is not None and price.measured.unit == "EUR"
     assert mass.measured is not None and mass.measured.expanded == pytest.approx(0.01 / math.sqrt(3))
+    # of several the latest in its own currency
+    paid = [
+        {"kind": "price", "value": value, "unit": unit}
+        for value, unit in ((240.0, "EUR"), (229.0, "EUR"), (300.0, "USD"))
+    ]
+    assert judge(heavy.family, 40.0, claims[:1], entered_evidence(paid))[0].outcome is Outcome.MET
     # a mass typed in pounds does not tell what it was read to
     pounds = arrival_evidence(Sample(1, "A", "", "", "lfp", (), Arrival(mass_kg=15.4 * 0.45359237)))
     assert pounds[0].as_read().standard is None

@@ -60,13 +60,15 @@ def _judge_one(case: Case) -> Verdict:
 
 
 def _by_measurement(case: Case, direct: Sequence[MeasuredEvidence]) -> Verdict:
-    latest = direct[-1]
+    money = case.claim.currency
+    own = [one for one in direct if not money or one.quantity.unit in {"", "money", money}]
+    latest = (own or direct)[-1]
     read = latest.as_read()
-    if case.claim.definition.dimension == "money":
-        if read.unit not in {"", "money", case.claim.currency} and case.claim.currency:
-            told = said("other-currency", given=read.unit, claimed=case.claim.currency)
-            return not_settled(case, told, (latest.name,), read)
-        read = replace(read, unit=case.claim.currency or read.unit)
+    if not own:
+        told = said("other-currency", given=read.unit, claimed=money)
+        return not_settled(case, told, (latest.name,), read)
+    if money:
+        read = replace(read, unit=money)
     how = (
         "as measured"
         if read.standard == latest.quantity.standard or not latest.digit
