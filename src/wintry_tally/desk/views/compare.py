@@ -36,6 +36,8 @@ if TYPE_CHECKING:
 
 MOST = 6
 MOST_CHIPS = 12
+LOOKED_AT_ONCE = 150
+"""Of a large rack so many are looked at in one turn: whether they have anything that can be compared."""
 """Of more samples than so many, the rest are picked from a list."""
 AXES = {"charge": "Charge", "time": "Time", "energy": "Energy", "share": "% of rating", "mass": "Charge by mass"}
 AXIS_TITLES = {"charge": "charge / Ah", "time": "time / h", "energy": "energy / Wh", "share": "share of the rating / %", "mass": "charge by mass / Ah/kg"}  # fmt: skip
@@ -126,6 +128,14 @@ class ComparePage(MainPage):
             return
         with self.session.guard():
             known = {sample.id: self.session.dossier(sample.id) for sample in self.session.samples()}
+            fresh = [
+                (number, one) for number, one in known.items() if one is not None and not self._looked_at(number, one)
+            ]
+            for number, one in fresh[:LOOKED_AT_ONCE]:
+                self._can(number, one)
+            if len(fresh) > LOOKED_AT_ONCE:
+                turns().ask(self, self.refresh)
+                return
             able = [number for number, dossier in known.items() if dossier is not None and self._can(number, dossier)]
             # one that is being worked out again stays picked
             kept = [number for number in self.picked if number in able or (number in known and known[number] is None)]
@@ -137,11 +147,13 @@ class ComparePage(MainPage):
 
     def _can(self, number: int, dossier: Dossier) -> bool:
         """Whether a whole discharge of it is over; found out once of each dossier."""
-        of, can = self._comparable.get(number, (None, False))
-        if of is not dossier:
-            can = any(_whole(run) for run in dossier.runs)
-            self._comparable[number] = (dossier, can)
-        return can
+        if not self._looked_at(number, dossier):
+            self._comparable[number] = (dossier, any(_whole(run) for run in dossier.runs))
+        return self._comparable[number][1]
+
+    def _looked_at(self, number: int, dossier: Dossier) -> bool:
+        known = self._comparable.get(number)
+        return known is not None and known[0] is dossier
 
     def _usual(self, able: list[int], known: dict[int, Dossier | None]) -> list[int]:
         """Two units of one model where there are some, else the first two."""
