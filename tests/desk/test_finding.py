@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from pathlib import Path
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QSettings, Qt
 from PySide6.QtWidgets import QPushButton
 
 from tests.desk.doing import there
+from wintry_tally.core.battery import Sample
 from wintry_tally.desk import remembered
 from wintry_tally.desk.commands import COMMANDS
 from wintry_tally.desk.views import PAGES, VIEWS
@@ -107,8 +109,26 @@ def test_books_and_the_tag_of_the_last_time_are_remembered(
     link = next(b for b in there(page, QPushButton) if b.text().startswith(sample_book.stem))
     link.click()
     assert again == [sample_book]
-    remembered.remember_shown(sample_book, "M2")
-    assert remembered.shown_in(sample_book) == "M2" and remembered.shown_in(first) == ""
+
+
+def test_the_sample_shown_last_is_found_without_looking_at_the_others(window: Window, tmp_path: Path) -> None:
+    rack = {number: Sample(number, f"M{number}", "", "", "lfp") for number in (3, 5, 8)}
+
+    class Unlooked(list[Sample]):
+        def __iter__(self) -> Iterator[Sample]:
+            raise AssertionError("every one of them is unpacked for it")
+
+    path, samples = tmp_path / "a.wintry", list(rack.values())
+    assert remembered.shown_in(path, Unlooked(samples), rack.get) == 3, "nobody knows"
+    remembered.remember_shown(path, rack[8])
+    assert remembered.shown_in(path, Unlooked(samples), rack.get) == 8
+    # hung anew under another number, or kept by a version that knew the code alone
+    moved = [Sample(11, "M8", "", "", "lfp"), *samples[:2]]
+    assert remembered.shown_in(path, moved[::-1], {one.id: one for one in moved}.get) == 11
+    QSettings().setValue(f"{remembered.SHOWN}/{path}".replace("/", "|"), "M5")
+    assert remembered.shown_in(path, samples, rack.get) == 5
+    QSettings().setValue(f"{remembered.SHOWN}/{path}".replace("/", "|"), "7 gone")
+    assert remembered.shown_in(path, samples, rack.get) == 3
 
 
 def test_the_window_stands_where_it_stood(qtbot, window: Window) -> None:

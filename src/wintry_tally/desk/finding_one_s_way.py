@@ -78,4 +78,4 @@ def remember_where(window: Window) -> None:
     remember_place(window)
     session, shown = window.session, window.sample_id
     if session.has_book and shown is not None and session.holds(shown) and session.book.meta("demo") != "yes":
-        remember_shown(session.book.path, session.sample(shown).code)
+        remember_shown(session.book.path, session.sample(shown))

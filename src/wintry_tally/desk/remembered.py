@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QByteArray, QSettings
 from PySide6.QtWidgets import QWidget
+
+if TYPE_CHECKING:
+    from wintry_tally.core.battery import Sample
 
 MOST = 8
 BOOKS, SHOWN, PLACE, ORDER = "books", "shown", "window", "rack/order"
@@ -27,14 +32,19 @@ def remember_book(path: Path) -> None:
     QSettings().setValue(BOOKS, [name, *(one for one in _kept() if one != name)][:MOST])
 
 
-def remember_shown(path: Path, code: str) -> None:
+def remember_shown(path: Path, sample: Sample) -> None:
     """Keep which sample was shown last in a book."""
-    QSettings().setValue(f"{SHOWN}/{path.absolute()}".replace("/", "|"), code)
+    QSettings().setValue(f"{SHOWN}/{path.absolute()}".replace("/", "|"), f"{sample.id} {sample.code}")
 
 
-def shown_in(path: Path) -> str:
-    """The code of the sample shown last in a book; empty where nobody knows."""
-    return str(QSettings().value(f"{SHOWN}/{path.absolute()}".replace("/", "|"), ""))
+def shown_in(path: Path, samples: Sequence[Sample], by_number: Callable[[int], Sample | None]) -> int:
+    """The sample shown last in a book, or the first: by its number, so that no other is looked at, or else by its code."""
+    kept = str(QSettings().value(f"{SHOWN}/{path.absolute()}".replace("/", "|"), ""))
+    number, _, code = kept.partition(" ")
+    known = by_number(int(number)) if number.isdecimal() else None
+    if known is not None and known.code == code:
+        return known.id
+    return next((one.id for one in samples if one.code in {kept, code}), samples[0].id) if kept else samples[0].id
 
 
 def remember_order(key: str) -> None:

@@ -153,8 +153,8 @@ class Window(QMainWindow):
             return
         # the day comes first: a sample's page is made when somebody goes there
         self.rack.fill()
-        last = shown_in(book.path)
-        self.sample_id = next((sample.id for sample in samples if sample.code == last), samples[0].id)
+        by_number = lambda number: self.session.sample(number) if self.session.holds(number) else None  # noqa: E731
+        self.sample_id = shown_in(book.path, samples, by_number)
         self.show_page("today")
 
     def every_page(self) -> tuple[StationView | MainPage, ...]:
