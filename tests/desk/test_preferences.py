@@ -217,3 +217,30 @@ def test_a_decimal_comma_in_fields_figures_and_what_is_typed(qtbot, one: Window)
     qtbot.keyClick(view.rested_V.line, Qt.Key.Key_Return)
     qtbot.waitUntil(lambda: one.session.sample(one.sample_id).arrival.rested_V == 13.1, timeout=5000)
     preferences.put_units("decimal", ".")
+
+
+def test_a_price_without_a_currency_is_in_the_one_preferred_and_none_is_converted(one: Window) -> None:
+    one.show_station("arrival")
+    view = one.view("arrival")
+
+    def read(text: str) -> list[tuple[float | None, str]]:
+        view.claim.set_text("")
+        view.claim.set_text(text)
+        return [(claim.value, claim.currency) for claim in view.claim.value.claims]
+
+    assert read("price 2290") == [(2290.0, "")]
+    preferences.put_units("money", "NOK")
+    assert preferences.take_up().units.money == "NOK" and preferences.current().units.kept, (
+        "nothing else is changed by it"
+    )
+    assert (
+        read("price 2290") == [(2290.0, "NOK")]
+        and read("price 229 EUR") == [(229.0, "EUR")]
+        and read("$ 250") == [(250.0, "USD")]
+    )
+    view.put_by_kind()
+    view.editor.kind.setCurrentIndex(view.editor.kind.findData("price"))
+    view.editor.text.setText("2 290")
+    assert view.editor.made().currency == "NOK"
+    preferences.put_units("money", "")
+    assert read("price 2290") == [(2290.0, "")]

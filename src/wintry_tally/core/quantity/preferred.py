@@ -8,11 +8,11 @@ is somebody's own words and is left as it is. International pound and inch (1959
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, TypeVar
 
 from wintry_tally.core.quantity.display import MINUS, decimals_for, format_number, format_plain
-from wintry_tally.core.quantity.units import KEPT, find_unit
+from wintry_tally.core.quantity.units import CURRENCIES, KEPT, find_unit
 from wintry_tally.core.quantity.wires import gauge_of
 
 # numbers alone are put into words before anything needs arrays
@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
 CHOICES: dict[str, tuple[str, ...]] = {
     "temperature": ("°C", "°F"), "mass": ("kg", "lb"), "length": ("mm", "in"), "wire": ("mm²", "AWG"),
-    "decimal": (".", ","),
+    "decimal": (".", ","), "money": ("", *CURRENCIES),
 }  # fmt: skip
 """What can be chosen, the kept unit first."""
 KELVIN_F = 1.8
@@ -38,11 +38,13 @@ class Units:
     length: str = "mm"
     wire: str = "mm²"
     decimal: str = "."
+    money: str = ""
+    """The currency of a price that is typed without one; prices are shown in their own, and are never converted."""
 
     @property
     def kept(self) -> bool:
         """Whether nothing is to be changed."""
-        return self == Units()
+        return replace(self, money="") == Units()
 
     def of(self, dimension: str) -> str:
         """The unit of a dimension, the kept one where there is no choice."""

@@ -14,6 +14,7 @@ from wintry_tally.core.battery.claims import NOTED, in_sheet_order
 from wintry_tally.core.battery.economy import Sum, derived_sums
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.quantity.display import format_plain
+from wintry_tally.desk.preferences import current
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.station import StationView
 from wintry_tally.desk.widgets.bank_card import BankCard
@@ -320,7 +321,11 @@ class ArrivalView(StationView):
             return typed_claims(text, self.source.currentText(), "", own_words.vocabulary())
         sample = self.session.sample(self.sample_id)
         return typed_claims(
-            text, self.source.currentText(), sample.family_key, own_words.vocabulary(), sense_of(sample)
+            text,
+            self.source.currentText(),
+            sample.family_key,
+            own_words.vocabulary(),
+            sense_of(sample, current().units.money),
         )
 
     def _mark(self) -> None:

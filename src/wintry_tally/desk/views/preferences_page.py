@@ -22,8 +22,15 @@ from wintry_tally.desk.views.page import MainPage
 from wintry_tally.desk.widgets.parts import button, card, chooser, clear, column, fields_beside, label, row, scrolling
 from wintry_tally.desk.widgets.quantity_field import TypedField
 
-NAMES = {"temperature": "Temperature", "mass": "Mass", "length": "Length", "wire": "Wires", "decimal": "Decimals"}
-UNIT_WORDS = {"AWG": "mm², and its AWG beside it", ".": "with a point", ",": "with a comma"}
+NAMES = {
+    "temperature": "Temperature",
+    "mass": "Mass",
+    "length": "Length",
+    "wire": "Wires",
+    "decimal": "Decimals",
+    "money": "Money",
+}
+UNIT_WORDS = {"AWG": "mm², and its AWG beside it", ".": "with a point", ",": "with a comma", "": "as it is printed"}
 """Choices that are told in other words than their own."""
 THEME_WORDS = {"day": "Day", "night": "Night", "system": "As the desktop has it"}
 EXAMPLE = "A battery of 4.40 ± 0.05 kg, 330 mm long, at 23.4 °C, on leads of 6 mm²."
@@ -57,7 +64,7 @@ class PreferencesPage(MainPage):
                 row(label("Preferences", "title"), None, button("Back", lambda: self.leads_back())),
                 label("Yours at this desk, for every book. What is kept in a book has °C, kg and mm, whatever is chosen here.", "quiet", wrap=True),
                 self._card("Units", [(NAMES[name], box) for name, box in self.units.items()], self.example,
-                           "Numbers without a unit are read in these, but a wire's in mm². Any other unit can be typed behind its number."),
+                           "Numbers without a unit are read in these, but a wire's in mm². Any other unit can be typed behind its number. Prices stay in their own currency."),
                 self._card("Look and sound", [("Theme", self.theme), ("Sound", self.sound), ("", button("Try it", ring, "link", "Play the sound"))], None,
                            "What has gone wrong on the bench sounds whatever is chosen here."),
                 self._card("A new book begins with", [("Decision rule", self.school), ("Somebody is there", self.hours)], self.school_words,

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QComboBox, QCompleter, QWidget
 from wintry_tally.core.battery import Claim, Sample
 from wintry_tally.core.battery.claims import CLAIM_KINDS
 from wintry_tally.core.errors import WintryError
+from wintry_tally.desk.preferences import current
 from wintry_tally.desk.widgets.lines import Line
 from wintry_tally.desk.widgets.parts import button, column, label, row
 from wintry_tally.report.words import claim_words
@@ -93,7 +94,9 @@ class ClaimEditor(QWidget):
             raise InputError("no kind is chosen", mend="type a part of its name and choose it from the list")
         assert self._sample is not None
         kind, own = self.kind.itemData(index), self._sample
-        return claim_of_kind(kind, self.text.text(), self.source.currentText(), own.family_key, sense_of(own))
+        return claim_of_kind(
+            kind, self.text.text(), self.source.currentText(), own.family_key, sense_of(own, current().units.money)
+        )
 
     def keep(self) -> None:
         """Keep it, where it can be read."""

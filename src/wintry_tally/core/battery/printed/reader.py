@@ -109,7 +109,7 @@ def read_printed(
     pack = pack_in(lines, family, known)
     nominal_V = pack.nominal_V or known_of.nominal_V
     cells = cells_of(replace(pack, nominal_V=nominal_V)) or known_of.cells
-    sense = Sense(nominal_V, capacity_in(lines) or known_of.capacity_Ah, cells, known_of.chosen)
+    sense = Sense(nominal_V, capacity_in(lines) or known_of.capacity_Ah, cells, known_of.currency, known_of.chosen)
     reading = _Reading(known, pack, sense, source)
     for line in lines:
         reading.line(line)

@@ -40,6 +40,8 @@ class Sense:
     nominal_V: float | None = None
     capacity_Ah: float | None = None
     cells: int | None = None
+    currency: str = ""
+    """Of a price that has none of its own; empty where nobody says."""
     chosen: bool = False
     """Whether a person chose the kind: then no side of the pack's own voltage speaks against it."""
 
@@ -47,9 +49,9 @@ class Sense:
 UNKNOWN = Sense()
 
 
-def sense_of(sample: Sample) -> Sense:
-    """What is known of a battery that hangs on the rack."""
-    return Sense(sample.family.nominal_V, sample.rated_Ah, sample.family.cells)
+def sense_of(sample: Sample, currency: str = "") -> Sense:
+    """What is known of a battery that hangs on the rack, and in which currency bare prices are meant."""
+    return Sense(sample.family.nominal_V, sample.rated_Ah, sample.family.cells, currency)
 
 
 def claim_from(piece: Item, kind: str, hint: str, sense: Sense, source: str, text: str) -> Claim | str:
@@ -107,6 +109,7 @@ def claim_from(piece: Item, kind: str, hint: str, sense: Sense, source: str, tex
     kept = KEPT[definition.dimension]
     if kept == "money":
         kept = currency_of(piece.unit) if piece.unit else currency_of(text)
+        kept = sense.currency if kept == "money" and sense.currency else kept
     return Claim(kind, round(value, 6), kept, direction, round(tolerance, 6), {}, source, text=text)
 
 
