@@ -26,6 +26,7 @@ from wintry_tally.desk.widgets.curve_words import BOTTOM, MIDDLE, TOP, free_end,
 from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.findings import WEIGHT_WORDS, FindingList, Mark
 from wintry_tally.desk.widgets.formula import Drawn, Formula
+from wintry_tally.desk.widgets.lines import Lines
 from wintry_tally.desk.widgets.parts import button, empty
 from wintry_tally.desk.widgets.quantity_field import QuantityField, TypedField
 from wintry_tally.desk.widgets.tag import Tag
@@ -449,3 +450,41 @@ def test_the_import_page_knows_every_field_and_tells_what_to_do_there(tmp_path: 
             read_log(path)
         shown = SHELL_MEND.sub("choose it above its column", str(told.value))
         assert "--map" not in shown and shown.endswith("choose it above its column")
+
+
+@pytest.mark.parametrize("width", range(520, 545, 3))
+def test_what_is_typed_over_several_lines_stays_where_it_begins(qtbot, width: int) -> None:
+    lines = Lines()
+    qtbot.addWidget(lines)
+    lines.setFixedWidth(width)
+    lines.show()
+    lines.setFocus()
+    for word in [
+        "Continuous",
+        "40",
+        "A,",
+        "peak",
+        "80",
+        "A",
+        "(5",
+        "s),",
+        "trips",
+        "at",
+        "110",
+        "A",
+        "within",
+        "10",
+        "s.",
+        "Charge",
+        "0.2C,",
+        "max",
+        "0.5C,",
+        "14.4",
+        "V.",
+        "Cut-off",
+        "10",
+        "V",
+        "",
+    ]:
+        qtbot.keyClicks(lines, f"{word} ")
+        assert lines.horizontalScrollBar().value() == 0, "a blank at a line's end draws the first letters out of sight"

@@ -58,6 +58,9 @@ class Lines(QPlainTextEdit):
         self.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.document().setDocumentMargin(0)
+        # a blank at the end of a wrapped line would draw it sideways, and the first letters out of sight
+        sideways = self.horizontalScrollBar()
+        sideways.valueChanged.connect(lambda _value: sideways.setValue(0))
         self._before = ""
         self.textChanged.connect(self._changed)
         self.document().documentLayout().documentSizeChanged.connect(lambda _size: self._fit())
