@@ -452,39 +452,12 @@ def test_the_import_page_knows_every_field_and_tells_what_to_do_there(tmp_path: 
         assert "--map" not in shown and shown.endswith("choose it above its column")
 
 
-@pytest.mark.parametrize("width", range(520, 545, 3))
-def test_what_is_typed_over_several_lines_stays_where_it_begins(qtbot, width: int) -> None:
+def test_what_is_typed_over_several_lines_stays_where_it_begins(qtbot) -> None:
     lines = Lines()
     qtbot.addWidget(lines)
-    lines.setFixedWidth(width)
     lines.show()
-    lines.setFocus()
-    for word in [
-        "Continuous",
-        "40",
-        "A,",
-        "peak",
-        "80",
-        "A",
-        "(5",
-        "s),",
-        "trips",
-        "at",
-        "110",
-        "A",
-        "within",
-        "10",
-        "s.",
-        "Charge",
-        "0.2C,",
-        "max",
-        "0.5C,",
-        "14.4",
-        "V.",
-        "Cut-off",
-        "10",
-        "V",
-        "",
-    ]:
-        qtbot.keyClicks(lines, f"{word} ")
-        assert lines.horizontalScrollBar().value() == 0, "a blank at a line's end draws the first letters out of sight"
+    lines.setText("peak 80 A (5 s) ")
+    # a blank at a wrapped line's end makes it so much wider, and its editor follows the cursor there
+    lines.horizontalScrollBar().setRange(0, 9)
+    lines.horizontalScrollBar().setValue(7)
+    assert lines.horizontalScrollBar().value() == 0, "the first letters are out of sight"
