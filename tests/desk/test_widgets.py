@@ -27,7 +27,7 @@ from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.findings import WEIGHT_WORDS, FindingList, Mark
 from wintry_tally.desk.widgets.formula import Drawn, Formula
 from wintry_tally.desk.widgets.lines import Lines
-from wintry_tally.desk.widgets.parts import button, empty
+from wintry_tally.desk.widgets.parts import button, empty, fields_above
 from wintry_tally.desk.widgets.quantity_field import QuantityField, TypedField
 from wintry_tally.desk.widgets.tag import Tag
 from wintry_tally.desk.widgets.tally import STEP, Tally, tally_width, tally_words
@@ -461,3 +461,16 @@ def test_what_is_typed_over_several_lines_stays_where_it_begins(qtbot) -> None:
     lines.horizontalScrollBar().setRange(0, 9)
     lines.horizontalScrollBar().setValue(7)
     assert lines.horizontalScrollBar().value() == 0, "the first letters are out of sight"
+
+
+def test_a_field_that_says_more_moves_no_other_from_under_its_name(qtbot) -> None:
+    fields = [QuantityField(f"field {number}", "voltage") for number in range(4)]
+    page = QWidget()
+    qtbot.addWidget(page)
+    page.setLayout(fields_above([(f"name {number}", field) for number, field in enumerate(fields)]))
+    page.resize(700, 300)
+    page.show()
+    before = [field.line.mapTo(page, QPoint(0, 0)).y() for field in fields]
+    fields[1].set_text("12 parsec, of a kind that nobody knows, and that takes several lines to refuse")
+    qtbot.waitUntil(lambda: fields[1].word.height() > 30, timeout=2000)
+    assert [field.line.mapTo(page, QPoint(0, 0)).y() for field in fields] == before

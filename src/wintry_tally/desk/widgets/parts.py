@@ -161,7 +161,9 @@ def _filled(layout: Any, items: tuple[QWidget | QLayout | None, ...], gap: int, 
 
 def fields_above(fields: Sequence[tuple[str, QWidget]], across: int = 4) -> Columns:
     """Fields side by side, at most so many to a line, each under its small label."""
-    return Columns(*(named(words, widget) for words, widget in fields), gap=3, down=1, most=across)
+    # one that says more than the others beneath itself moves none of them from under its name
+    made = [under(label(words, "small"), widget, last=True) for words, widget in fields]
+    return Columns(*made, gap=3, down=1, most=across)
 
 
 def fields_beside(fields: Sequence[tuple[str, QWidget]]) -> tuple[QGridLayout, list[QLabel]]:
@@ -184,10 +186,10 @@ def named(words: str, widget: QWidget) -> QWidget:
     return under(label(words, "small"), widget)
 
 
-def under(title: QWidget, widget: QWidget) -> QWidget:
-    """A field or figure under its title."""
+def under(title: QWidget, widget: QWidget, *, last: bool = False) -> QWidget:
+    """A field or figure under its title; `last`: what room is left lies beneath both."""
     made = QWidget()
-    made.setLayout(column(title, widget, gap=0))
+    made.setLayout(column(title, widget, *([None] if last else []), gap=0))
     return made
 
 
