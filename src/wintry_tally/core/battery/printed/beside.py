@@ -161,14 +161,13 @@ def opened_at(line: Line, piece: Item) -> bool:
 def of_charging(line: Line, piece: Item) -> bool:
     """Whether the clause of a piece speaks of charging, and of no other value of its kind."""
     begin, end = clause_of(line, piece)
-    spoken = CHARGED.search(line.text[begin:end]) is not None
+    found = line.known.words["charges"].finditer(line.text, begin, end)
+    spoken = any(line.known.hints.get(_word_before(line, one.start())) != "no" for one in found)
     return spoken and not _own(line, piece, piece.dimension)
 
 
-CHARGED = re.compile(r"(?<!dis)(?<!re)(?<!without )(?<!ent)(?:charg|lad(?:en|ung|e))", re.IGNORECASE)
-COMPARED = re.compile(
-    r"\s*(?:x|×|times|fold|mal)\b\s*(?:the|more|as|longer|better|faster|lighter|higher|mehr|so)\b", re.IGNORECASE
-)
+def _word_before(line: Line, place: int) -> str:
+    return next((item.text for item in reversed(line.pieces) if item.end <= place and item.kind == "word"), "")
 
 
 def tapers_to(line: Line, piece: Item, name: Name) -> bool:
@@ -207,8 +206,8 @@ def of_others(line: Line, piece: Item) -> bool:
 def compared(line: Line, piece: Item) -> bool:
     """Whether a number says how many times more than something else: "10x more cycles"."""
     unit_read = piece.text.rstrip().lower().endswith("times")
-    behind = ("times" if unit_read else "") + line.text[piece.end :]
-    return COMPARED.match(behind) is not None
+    behind = ("times" if unit_read else "") + line.text[piece.end :].replace("×", "x")
+    return line.known.words["compared"].match(behind.lstrip()) is not None
 
 
 def briefly(line: Line, piece: Item) -> bool:

@@ -120,7 +120,6 @@ JOINED = re.compile(r"\b(?:up to|max|maximum|supports?|expandable|expands?)\b", 
 """Words by which “4S4P” speaks of packs joined, and not of the cells within one."""
 
 
-LOW = re.compile(r"low|under|disch|entlad|load|lvd|uvp|end|final", re.IGNORECASE)
 SECOND = (
     "a second value in its row: another pack's, or the other end of a range; write it by itself if it is this one's"
 )
@@ -395,7 +394,7 @@ def _named(line: Line, piece: Item, name: Name, context: str) -> str:
 
 def _says_low(line: Line, name: Name) -> bool:
     """Whether a name says itself that it is of discharging."""
-    return LOW.search(line.text[name.begin : name.end]) is not None
+    return line.says("draws", name.begin, name.end)
 
 
 def _next_to(line: Line, name: Name, piece: Item) -> bool:
