@@ -30,8 +30,8 @@ from wintry_tally.bench.drivers import link as link_module
 from wintry_tally.bench.drivers.address import address_of
 from wintry_tally.bench.drivers.dialect import LineDialect, Register, dialect_from, dialect_named
 from wintry_tally.bench.drivers.lines import MOST_LINE, LineMeter, WatchedFile
-from wintry_tally.bench.drivers.link import MOST_BYTES, SerialWire, SocketWire, TextLink
-from wintry_tally.bench.drivers.modbus import TRANSACTION, ModbusLink, ModbusReads, RegisterLoad
+from wintry_tally.bench.drivers.link import MOST_BYTES, SerialWire, SocketWire, TextLink, opened
+from wintry_tally.bench.drivers.modbus import TRANSACTION, ModbusLink, ModbusReads, RegisterLoad, RegisterSupply
 from wintry_tally.bench.drivers.quantities import value_in
 from wintry_tally.bench.drivers.scpi import ScpiReads, plan_at, question_plan
 from wintry_tally.core.errors import InputError, InstrumentError
@@ -330,3 +330,75 @@ def test_a_serial_port_that_is_not_there_says_why() -> None:
     with pytest.raises(InstrumentError, match=r"/dev/none-there: .*(No such file|could not open)"):
         meter.quantities()
     meter.close()
+
+
+class Bank(Registers):
+    """Coils and registers that hold what is written; `refuses` a register that takes nothing."""
+
+    def __init__(self, dialect: Any, refuses: int = -1) -> None:
+        super().__init__(dict.fromkeys(range(40), 0))
+        self.dialect, self.refuses, self.coils, self.wrote = dialect, refuses, dict.fromkeys(range(8), False), []
+
+    def coil(self, at: int) -> bool:
+        return self.coils[at]
+
+    def write_coil(self, at: int, on: bool) -> None:
+        self.coils[at] = on
+        self.wrote.append((f"coil {at}", on))
+
+    def write_registers(self, at: int, values: list[int]) -> None:
+        if at == self.refuses:
+            raise InstrumentError("it takes nothing there")
+        self.words |= dict(enumerate(values, at))
+        self.wrote.append((f"register {at}", values))
+
+
+def test_a_load_of_registers_is_set_switched_on_and_seen_off() -> None:
+    dialect = dialect_named("register-bench")
+    load = RegisterLoad("l", Bank(dialect))  # type: ignore[arg-type]
+    assert load.is_on() is False
+    load.draw("current", 5.0)
+    assert load.link.wrote == [("register 10", [0, 5000]), ("coil 0", True)] and load.is_on() is True  # type: ignore[attr-defined]
+    load.off()
+    assert load.link.wrote[-1] == ("coil 0", False) and load.is_on() is False  # type: ignore[attr-defined]
+    with pytest.raises(InstrumentError):
+        load.draw("power", 5.0)
+    supply = RegisterSupply("s", Bank(dialect))  # type: ignore[arg-type]
+    supply.charge(10.0, 14.4)
+    assert supply.link.wrote == [("register 12", [0, 14400]), ("register 10", [0, 10000]), ("coil 0", True)]  # type: ignore[attr-defined]
+
+
+def test_a_setting_that_is_refused_leaves_it_off() -> None:
+    bank = Bank(dialect_named("register-bench"), refuses=10)
+    bank.coils[0] = True  # it was on
+    with pytest.raises(InstrumentError, match="takes nothing"):
+        RegisterSupply("s", bank).charge(10.0, 14.4)  # type: ignore[arg-type]
+    assert bank.wrote[-1] == ("coil 0", False) and not bank.coils[0]
+
+
+def test_a_flag_in_a_register_means_off_by_its_own_number() -> None:
+    data = {
+        "kind": "modbus", "title": "t", "reads": {"current": {"register": 20, "unit": "A"}},
+        "load": {"current": [{"register": 1, "value": "setting", "scale": 0.1}], "off": [{"register": 6, "value": 3}], "is_off": {"register": 6, "off": 3}},
+    }  # fmt: skip
+    load = RegisterLoad("l", Bank(dialect_from(data, "d")))  # type: ignore[arg-type]
+    assert load.is_on() is True and load.quantities() == {"current": 0.0}
+    load.draw("current", 4.2)
+    assert load.link.wrote == [("register 1", [42])]  # type: ignore[attr-defined]
+    load.off()
+    assert load.is_on() is False and load.link.asked[-1] == ("holding", 6, 1)  # type: ignore[attr-defined]
+
+
+def test_a_line_of_a_file_that_is_too_short_is_no_reading(tmp_path: Path) -> None:
+    path = tmp_path / "log.csv"
+    path.write_text(FILE + "2,13.1\n")
+    with pytest.raises(InstrumentError, match="is too short"):
+        WatchedFile("f", str(path), dialect_named("growing-csv")).quantities()
+
+
+def test_a_serial_address_is_opened_as_one(line) -> None:
+    instrument, name = line
+    wire = opened(address_of(name), 9600)
+    os.write(instrument, b"1")
+    assert wire.read(5, 2.0) == b"1"
+    wire.close()
