@@ -166,7 +166,7 @@ def items(line: str) -> list[Item]:
 
 
 _HEADING = re.compile(
-    rf"[(\[]\s*(?P<unit>{_UNITS})\s*(?:[,;][^)\]]*)?[)\]]|/\s*(?P<slash>{_UNITS})\s*(?=[|:\t])|(?:^|[;|]|\.\s)\s*(?P<alone>ah|wh|kwh|v|a|w|kg|mm)\s*(?=[:|=\t])",
+    rf"[(\[]\s*(?P<unit>{_UNITS})\s*(?:[,;][^)\]]*)?[)\]]|/\s*(?P<slash>{_UNITS})\s*(?=[|:\t])|(?:^|[;|,]|\.\s)\s*(?P<alone>ah|wh|kwh|v|a|w|kg|mm)\s*(?=[:|=\t])",
     re.IGNORECASE,
 )
 _BETWEEN = frozenset({":", "|", "=", "/", "x", "*", "-", "~", "≈", "≤", "≥", "<", ">", "±", "+/-", "", ")", "]", "to", "max", "min", "typ", "nom", "..", ",", "l", "w", "h", "b", "d"})  # fmt: skip
