@@ -151,17 +151,25 @@ CLOSE = 12
 
 
 def opened_at(line: Line, piece: Item) -> bool:
-    """Whether a current is one at which the pack lets go: "BMS opens at 150 A within 5 s"."""
-    begin, end = clause_of(line, piece)
-    others = [item for item in line.pieces if begin <= item.begin < end and item.kind in {"quantity", "rate"}]
-    alone = all(item.dimension in {"duration", "temperature", "current"} and item.kind == "quantity" for item in others)
-    return piece.dimension == "current" and alone and line.says("opens", begin, piece.begin)
+    """Whether a current is one at which the pack lets go: "BMS opens at 150 A within 5 s".
+
+    Between what lets go and the current stands no other value but a time or a temperature, and no other name.
+    """
+    found = [one.end() for one in line.known.words["opens"].finditer(line.text, clause_of(line, piece)[0], piece.begin)]
+    if piece.dimension != "current" or not found:
+        return False
+    between = [item for item in line.pieces if found[-1] <= item.begin and item.end <= piece.begin]
+    values = [item for item in between if item.kind in {"quantity", "rate"}]
+    named = (name for name in line.names if found[-1] <= name.begin and name.end <= piece.begin)
+    alone = all(item.dimension in {"duration", "temperature"} for item in values)
+    return alone and all(name.kind in {"charging", "continuous-discharge"} for name in named)
 
 
 def of_charging(line: Line, piece: Item) -> bool:
     """Whether the clause of a piece speaks of charging, and of no other value of its kind."""
     begin, end = clause_of(line, piece)
-    found = line.known.words["charges"].finditer(line.text, begin, end)
+    comma = next((sign.begin for sign in line.pieces if sign.begin >= piece.end and sign.text == ","), end)
+    found = line.known.words["charges"].finditer(line.text, begin, min(end, comma))
     spoken = any(line.known.hints.get(_word_before(line, one.start())) != "no" for one in found)
     return spoken and not _own(line, piece, piece.dimension)
 
