@@ -135,10 +135,10 @@ def test_a_meter_that_is_lost_while_the_rebound_is_watched_is_no_good_end(bench:
 
 @pytest.mark.parametrize(("fault", "code"), [("ignores-off", "not-off"), ("lies-off", "flows-though-off")])
 def test_what_stays_on_is_said_until_it_is_off(bench: LiveBench, fault: str, code: str) -> None:
-    program = bench.run(recipe(bench.folder, 2.0), "one")
+    program = bench.run(recipe(bench.folder, 4.0), "one")
     bench.until(lambda: bench.flows)
     bench.world.fault("load", fault)
-    time.sleep(6.0)
+    time.sleep(8.0)
     assert bench.flows and program.process.poll() is None, "it goes on saying so"
     bench.world.fault("load", fault, on=False)
     bench.until(lambda: not bench.flows)
@@ -150,10 +150,10 @@ def test_what_stays_on_is_said_until_it_is_off(bench: LiveBench, fault: str, cod
 
 
 def test_ended_by_a_signal_before_it_is_off_it_says_unknown(bench: LiveBench) -> None:
-    program = bench.run(recipe(bench.folder, 2.0), "one")
+    program = bench.run(recipe(bench.folder, 4.0), "one")
     bench.until(lambda: bench.flows)
     bench.world.fault("load", "ignores-off")
-    time.sleep(4.0)
+    time.sleep(6.0)
     program.send(signal.SIGTERM)
     code, events, err = program.end()
     assert code == 4 and events[-1]["outputs"] == "unknown" and "guard goes on" in err
