@@ -79,7 +79,9 @@ def test_a_load_s_and_a_charger_s_own_current_make_one(bench: Bench) -> None:
     loop, _, channel = bench.loop(hold(3.0), "own")
     loop.start()
     bench.pass_time(1.0)
-    assert loop.tick().current_A == pytest.approx(3.0, abs=0.05)
+    taken = loop.tick()
+    assert taken.current_A == pytest.approx(3.0, abs=0.05)
+    assert taken.fresh and not loop.snapshot().fresh  # a reading is told once
     loop.ask(Request("stop"))
     channel.carry_out(Command("charge", "charge", 1.0, 14.4))
     bench.pass_time(1.0)

@@ -122,7 +122,8 @@ class RunLoop:
         return self.snapshot()
 
     def tick(self) -> Snapshot:
-        """One interval and one reading."""
+        """One interval and one reading; `fresh` in what comes of it alone, so that no reading is told twice."""
+        self._fresh = False
         self.guard.beat()
         self._hear_guard()
         if self._off.trouble is not None and not self._unplugged:
@@ -142,7 +143,7 @@ class RunLoop:
             self._go_on(seen)
         self._keep()
         self._pace()
-        return self.snapshot()
+        return self.snapshot(fresh=self._fresh)
 
     def _pace(self) -> None:
         """How long until the next reading."""
@@ -241,7 +242,7 @@ class RunLoop:
         drawing = proving.command.kind != "off"
         off = self._off.see(raw, self.channel.outputs(), self.elapsed_s)
         phase = {"draw": Phase.DISCHARGING, "charge": Phase.CHARGING}.get(proving.command.kind, Phase.RESTING)
-        self._seen, self._fresh = raw, False
+        self._seen = raw
         if not (math.isfinite(raw.voltage_V) and math.isfinite(raw.current_A)):
             self._bad += 1
             if self._bad >= 3:
@@ -315,7 +316,6 @@ class RunLoop:
             if before is not None and trouble is None and self._off.seen_off:
                 self._note("reached", said("off-after-all"))
             self._seen = replace(self._seen, voltage_V=raw.voltage_V, current_A=raw.current_A)
-        self._fresh = False
         self._keep()
         self._pace()
         return self.snapshot()
@@ -395,13 +395,13 @@ class RunLoop:
             self.guard.leave()
         return off
 
-    def snapshot(self) -> Snapshot:
-        """What it is doing now."""
+    def snapshot(self, *, fresh: bool = False) -> Snapshot:
+        """What it is doing now; `fresh` where a reading was just taken."""
         seen = self._seen
         troubles = self._troubles()
         return Snapshot(
             self.state, self.elapsed_s, seen.voltage_V, seen.current_A, seen.temperature_C,
-            " ".join(item.words for item in troubles), seen.beside, fresh=self._fresh, troubles=troubles,
+            " ".join(item.words for item in troubles), seen.beside, fresh=fresh, troubles=troubles,
             settled=self.settled, outputs=self.outputs, fault=seen.fault,
             proving="proving the connection" if self._proving is not None and self.state.phase is Phase.READY else "",
         )  # fmt: skip
