@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
-import sqlite3
 from pathlib import Path
 
 import numpy as np
+from alembic import command
+from alembic.config import Config
+from sqlalchemy import create_engine
 
+from wintry_tally.book import tables
 from wintry_tally.core.trace import Trace
 
 RESOLUTION = {"voltage_V": 0.001, "current_A": 0.001}
@@ -111,21 +114,12 @@ def same(first: Trace, second: Trace) -> bool:
     return True
 
 
-def first_tables(line: sqlite3.Connection) -> None:
-    """A book's tables as its first version had them."""
-    line.execute("ALTER TABLE reading DROP COLUMN beside")
-    line.execute("ALTER TABLE sample DROP COLUMN nominal_V")
-    line.execute("ALTER TABLE claim DROP COLUMN place")
-    line.execute("ALTER TABLE sample DROP COLUMN serial")
-    line.execute("ALTER TABLE sample DROP COLUMN date_code")
-    line.execute("ALTER TABLE run DROP COLUMN lease")
-    line.execute("DROP TABLE change")
-    line.execute("DROP TABLE place_reading")
-    line.execute("DROP TABLE attachment")
-    for table in ("sealed", "original"):
-        line.execute(f"DROP INDEX ix_{table}_large_id")
-        line.execute(f"ALTER TABLE {table} DROP COLUMN large_id")
-    line.execute("DROP TABLE piece")
-    line.execute("DROP TABLE large")
-    line.execute("DROP TABLE bank_unit")
-    line.execute("UPDATE alembic_version SET version_num = '0001'")
+def with_tables(path: Path, revision: str) -> None:
+    """A book's tables as an earlier version had them, by every migration's own way back."""
+    config = Config()
+    config.set_main_option("script_location", str(Path(tables.__file__).parent / "migrations"))
+    engine = create_engine(f"sqlite:///{path}")
+    with engine.begin() as connection:
+        config.attributes["connection"] = connection
+        command.downgrade(config, revision)
+    engine.dispose()

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import json
 import os
 import signal
@@ -17,7 +16,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from tests.making import discharge, first_tables, same
+from tests.making import discharge, same, with_tables
 from wintry_tally.book import Book, RunSettings, RunStatus, tables
 from wintry_tally.book.owner import _started, owner_lives, this_process
 from wintry_tally.book.recipes import recipe_data, recipe_from
@@ -227,9 +226,7 @@ def test_a_book_of_the_first_tables_is_brought_up_to_date_with_its_readings(tmp_
         number = book.samples.add("B1", "", "", "lfp")
         run = book.runs.begin(number, "x", "simulated", BEGUN, SETTINGS)
         book.runs.append(run, [(0.0, 13.0, 8.0, None, {}), (1.0, 12.9, 8.0, None, {})], [], RunState(), {})
-    with contextlib.closing(sqlite3.connect(path)) as connection:
-        first_tables(connection)
-        connection.commit()
+    with_tables(path, "0001")
     with Book.open(path) as book:
         assert book.runs.trace(run).voltage_V.tolist() == [13.0, 12.9]
         book.runs.append(run, [(2.0, 12.8, 8.0, None, {"second_V": 12.81})], [], RunState(), {})

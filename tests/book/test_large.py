@@ -13,15 +13,13 @@ from typing import Any
 
 import numpy as np
 import pytest
-from alembic import command
-from alembic.config import Config
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from sqlalchemy import create_engine, event
+from sqlalchemy import event
 
-from tests.making import discharge, same
+from tests.making import discharge, same, with_tables
 from wintry_tally.app.opening import opened
-from wintry_tally.book import Book, RunSettings, large, tables
+from wintry_tally.book import Book, RunSettings, large
 from wintry_tally.book.keeping import keep_log
 from wintry_tally.book.owner import this_host, this_process
 from wintry_tally.core.analysis import Options, analyse
@@ -188,11 +186,7 @@ def test_older_tables_hold_it_in_one_row_again(book: Book) -> None:
     run_id = kept(book)
     picture = book.attachments.add(1, "a.png", "image/png", FILE[1], b"")
     book.close()
-    config = Config()
-    config.set_main_option("script_location", str(Path(tables.__file__).parent / "migrations"))
-    with create_engine(f"sqlite:///{book.path}").begin() as connection:
-        config.attributes["connection"] = connection
-        command.downgrade(config, "0008")
+    with_tables(book.path, "0008")
     with Book.open(book.path) as again:
         assert left(book.path) == (0, 0) and same(again.runs.trace(run_id), TRACE)
         assert again.runs.original(run_id) == FILE and again.attachments.content(picture) == FILE[1]

@@ -15,13 +15,11 @@ from pathlib import Path
 
 import polars
 import pytest
-from alembic import command
-from alembic.config import Config
-from sqlalchemy import create_engine
 
+from tests.making import with_tables
 from wintry_tally.app.dossiers import dossier_of
 from wintry_tally.app.edits import Edits
-from wintry_tally.book import Book, RunStatus, tables
+from wintry_tally.book import Book, RunStatus
 from wintry_tally.book.records import message_of
 from wintry_tally.book.tables import REVISIONS
 from wintry_tally.core.engine import RunState
@@ -131,9 +129,5 @@ def test_messages_become_the_same_sentences_again(tmp_path: Path) -> None:
     before = sentences()
     Book.open(path).close()
     assert sentences() != before
-    config = Config()
-    config.set_main_option("script_location", str(Path(tables.__file__).parent / "migrations"))
-    with create_engine(f"sqlite:///{path}").begin() as connection:
-        config.attributes["connection"] = connection
-        command.downgrade(config, "0007")
+    with_tables(path, "0007")
     assert sentences() == before

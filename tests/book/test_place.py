@@ -13,7 +13,7 @@ from urllib.parse import quote
 import numpy as np
 import pytest
 
-from tests.making import discharge, first_tables, same
+from tests.making import discharge, same, with_tables
 from wintry_tally.app.opening import opened
 from wintry_tally.book import Book, RunSettings, RunStatus, tables
 from wintry_tally.book.mending import put_right
@@ -257,9 +257,7 @@ def test_the_past_of_a_curve_counts_every_row_and_shows_some(tmp_path: Path) -> 
 def test_a_migration_that_is_killed_leaves_the_book_as_it_was(tmp_path: Path) -> None:
     path = tmp_path / "b.wintry"
     filled(path)
-    with sqlite3.connect(path) as line:  # as version 1 had it
-        first_tables(line)
-    line.close()
+    with_tables(path, "0001")
     killed = (
         "import os, sqlite3, sys\nfrom pathlib import Path\nfrom alembic.runtime.migration import MigrationContext as C\n"
         "C._version_set = None\nfrom alembic.runtime import migration\n"
