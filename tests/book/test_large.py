@@ -150,6 +150,8 @@ def test_a_run_that_ends_is_sealed_in_pieces_and_once(book: Book) -> None:
         ("here/1:never", "now", False),
         ("elsewhere/1:2", "now", True),
         ("elsewhere/1:2", "2020-01-01 00:00:00", False),
+        ("elsewhere/1:2", "2020-01-01 00:00:00+02:00", False),
+        ("elsewhere/1:2", "9999-01-01 00:00:00+00:00", True),
         ("elsewhere/1:2", "no time", False),
     ],
 )

@@ -15,7 +15,7 @@ from sqlalchemy import Column, Connection, func, insert, select
 from sqlalchemy import delete as delete_from
 
 from wintry_tally.book import tables
-from wintry_tally.book.owner import owner_lives, this_host, this_process
+from wintry_tally.book.owner import by_clock, owner_lives, this_host, this_process
 from wintry_tally.book.records import FROM_BACKUP
 from wintry_tally.book.samples import Transaction
 from wintry_tally.book.sqlite import bytes_in_row
@@ -86,7 +86,7 @@ class Large:
     def sweep(self) -> int:
         """Take away what belongs to nothing and is not being written by anybody; how many large values that were."""
         with self._transaction() as connection:
-            now = datetime.fromisoformat(str(connection.execute(select(func.current_timestamp())).scalar()))
+            now = by_clock(connection.execute(select(func.current_timestamp())).scalar())
             rows = connection.execute(select(tables.large.c.id, tables.large.c.owner, tables.large.c.begun)).all()
         gone = [int(number) for number, owner, begun in rows if not _being_written(str(owner), str(begun), now)]
         return self._drop(gone)
@@ -122,7 +122,7 @@ def _being_written(owner: str, begun: str, now: datetime) -> bool:
     if host == this_host():
         return owner_lives(owner)
     try:
-        return now - datetime.fromisoformat(begun) < ELSEWHERE
+        return now - by_clock(begun) < ELSEWHERE
     except ValueError:
         return False
 

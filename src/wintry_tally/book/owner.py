@@ -4,10 +4,21 @@ from __future__ import annotations
 
 import os
 import platform
+from datetime import UTC, datetime
 
 LEASE_S = 60.0
 """A run whose owner on another computer has not renewed its lease for so long is in nobody's hands."""
 RENEWED_S = 10.0
+
+
+def by_clock(told: object) -> datetime:
+    """A moment as a database's own clock tells it: SQLite's as text without a zone, in UTC; a server's with its zone.
+
+    Raises:
+        ValueError: it is no moment.
+    """
+    moment = datetime.fromisoformat(str(told))
+    return moment if moment.tzinfo is not None else moment.replace(tzinfo=UTC)
 
 
 def this_host() -> str:

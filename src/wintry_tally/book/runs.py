@@ -19,7 +19,7 @@ from sqlalchemy import delete as delete_from
 from wintry_tally.book import tables
 from wintry_tally.book.feed import Noting, Topic
 from wintry_tally.book.large import Large, whole
-from wintry_tally.book.owner import LEASE_S, owner_lives, this_host, this_process
+from wintry_tally.book.owner import LEASE_S, by_clock, owner_lives, this_host, this_process
 from wintry_tally.book.records import (
     Run,
     RunSettings,
@@ -258,7 +258,7 @@ class Runs:
         with self._transaction() as connection:
             now = connection.execute(select(func.current_timestamp())).scalar()
         with read_as(f"the lease of {run.title}"):
-            age = datetime.fromisoformat(str(now)) - datetime.fromisoformat(run.lease or "1970-01-01")
+            age = by_clock(now) - by_clock(run.lease or "1970-01-01")
         return age.total_seconds() < LEASE_S
 
     def change(self, run_id: int, **values: Any) -> None:
