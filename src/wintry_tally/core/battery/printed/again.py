@@ -47,16 +47,18 @@ def restated(claims: list[Read], lines: list[Line]) -> list[Read]:
         for dimension in {piece.dimension for piece in line.pieces}
     }
     kept: list[Read] = []
+    alike: dict[tuple[int, str], list[Read]] = {}
     for read in claims:
         claim = read.claim
+        of_kind = alike.setdefault((read.line, claim.kind), [])
         again = any(
-            other.line == read.line and other.claim.kind == claim.kind and claim.value is not None
-            and other.claim.value is not None and other.claim.conditions == claim.conditions
+            claim.value is not None and other.claim.value is not None and other.claim.conditions == claim.conditions
             and abs(other.claim.value - claim.value) <= _rounding(claim, units.get((read.line, claim.definition.dimension), set()))
-            for other in kept
+            for other in of_kind
         )  # fmt: skip
         if not again:
             kept.append(read)
+            of_kind.append(read)
     return kept
 
 

@@ -28,7 +28,7 @@ def draws(line: Line, piece: Item, behind: Name | None) -> bool:
         return False
     own = next((one for one in line.pieces if one.begin >= behind.end and one.kind in {"quantity", "rate"}), None)
     drawn = own is not None and own.dimension in {"charge", "energy"}
-    drawn = drawn and own is not None and "," not in line.text[behind.end : own.begin]
+    drawn = drawn and own is not None and not {",", ";"} & set(line.text[behind.end : own.begin])
     return drawn and not line.text[piece.end : behind.begin].strip() and piece.dimension in {"", "current"}
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass, replace
+from functools import lru_cache
 
 from wintry_tally.core.quantity.units import CURRENCIES, find_unit
 
@@ -112,6 +113,7 @@ def unit_name(unit: str) -> str:
     return same.get(name, name)
 
 
+@lru_cache(maxsize=1_000)
 def dimension_of(unit: str) -> str:
     """The dimension of a spelling that `unit_name` gives."""
     if unit == "V/cell":

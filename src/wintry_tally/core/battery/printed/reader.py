@@ -4,77 +4,41 @@ from __future__ import annotations
 
 import re
 from dataclasses import replace
+from functools import cache
 
 from wintry_tally.core.battery.claims import Claim, Direction
 from wintry_tally.core.battery.printed.again import restated
 from wintry_tally.core.battery.printed.beside import (
-    briefly,
-    compared,
     current_beside,
-    degrees,
     degrees_for_rates,
-    drawn_at,
-    drawn_beside,
-    draws,
-    filled_beside,
-    given_at,
-    gives,
     goes_on,
-    in_the_cold,
-    kept_for_months,
-    left_over,
     minutes_of_reserve,
     months_beside,
-    of_capacity,
-    of_charging,
-    of_cranking,
-    of_each,
-    of_others,
-    opened_at,
     second_in_row,
-    tapers_to,
     units_of_two,
     volts_of_a_cell,
-    warmed,
 )
+from wintry_tally.core.battery.printed.commas import Alone, parted
 from wintry_tally.core.battery.printed.conditions import ALONE, give_conditions
 from wintry_tally.core.battery.printed.found import BESIDE, Left, Pack, Printed, Read
-from wintry_tally.core.battery.printed.line import (
-    CHARGING,
-    DIMENSIONS,
-    STOPPING,
-    TAKES_RATE,
-    Line,
-    Name,
-    clause_of,
-    name_before,
-    name_behind,
-    names_in,
-    own_names,
-    phrase_of,
-    stands_as_condition,
-    value_between,
-    words_of,
-)
+from wintry_tally.core.battery.printed.line import TAKES_RATE, Line, clause_of, names_in, own_names, phrase_of, words_of
+from wintry_tally.core.battery.printed.meaning import BY_UNIT, HOT, PAIRS, RELEASES, kind_for
 from wintry_tally.core.battery.printed.pack import capacity_in, cells_of, is_nominal, pack_in
 from wintry_tally.core.battery.printed.quantities import Item, items
 from wintry_tally.core.battery.printed.sense import UNKNOWN, Sense, claim_from
 from wintry_tally.core.battery.printed.sides import sides
 from wintry_tally.core.battery.printed.vocabulary import Vocabulary, shipped
 
-BY_UNIT = {"charge": "capacity", "energy": "energy", "mass": "mass", "money": "price", "count": "cycles", "monthly share": "self-discharge"}  # fmt: skip
-RELEASES = {"over-voltage-cut": "over-voltage-release", "low-voltage-cut": "low-voltage-release", "cold-charge-block": "cold-charge-release"}  # fmt: skip
-PAIRS = {
-    "both-currents": ("charge-current", "continuous-discharge"),
-    "continuous-and-surge": ("continuous-discharge", "surge"),
-}
-"""Names of two currents in one."""
-MANY = frozenset({"cycles", "surge", *PAIRS, "beside", "capacity"})
-"""Names that may stand before several values."""
-NEAR, FEW = 24, 3
 MOST_LINES, MOST_SIGNS = 2_000, 600
 """Of a text, and of a line of it."""
 SURGE_S = 120.0
+OF_CONDITIONS = frozenset({"charging", "continuous-discharge", "charge-current", "beside", "nominal-voltage"})
+"""Names that are also said of how another claim is tested."""
+JOINED = re.compile(r"\b(?:up to|max|maximum|supports?|expandable|expands?)\b", re.IGNORECASE)
+"""Words by which “4S4P” speaks of packs joined, and not of the cells within one."""
+SECOND = (
+    "a second value in its row: another pack's, or the other end of a range; write it by itself if it is this one's"
+)
 
 
 def read_printed(
@@ -96,40 +60,52 @@ def read_printed(
         if len(words) > MOST_SIGNS:
             long.append(Left(number, words[:80] + "…", f"a line of more than {MOST_SIGNS} signs is no claim"))
         elif words.strip():
-            lines.append(Line(number, words, items(words), known))
+            lines.append(_line(number, words, known))
     if len(printed) > MOST_LINES:
         long.append(Left(MOST_LINES + 1, printed[MOST_LINES][:80], f"not more than {MOST_LINES} lines are read"))
-    for line in lines:
-        line.names = names_in(line)
-        minutes_of_reserve(line)
-        volts_of_a_cell(line)
-        degrees_for_rates(line)
-        units_of_two(line)
-        own_names(line)
     pack = pack_in(lines, family, known)
     nominal_V = pack.nominal_V or known_of.nominal_V
     cells = cells_of(replace(pack, nominal_V=nominal_V)) or known_of.cells
     sense = Sense(nominal_V, capacity_in(lines) or known_of.capacity_Ah, cells, known_of.currency, known_of.chosen)
     reading = _Reading(known, pack, sense, source)
     for line in lines:
-        reading.line(line)
+        reading.line(_parted(line, known, pack, sense))
     return Printed(tuple(restated(reading.claims, lines)), pack, (*reading.left, *long))
 
 
-JOINED = re.compile(r"\b(?:up to|max|maximum|supports?|expandable|expands?)\b", re.IGNORECASE)
-"""Words by which “4S4P” speaks of packs joined, and not of the cells within one."""
-
-
-SECOND = (
-    "a second value in its row: another pack's, or the other end of a range; write it by itself if it is this one's"
-)
-HOT = "high-temperature-cut"
-COLD_STOP_C = 20.0
-"""A charge that stops at a higher temperature is too warm, not too cold."""
-LONG_UNITS = frozenset({"month", "months", "week", "weeks", "year", "years"})
-
-
 # --- a line ---
+
+
+def _line(number: int, words: str, known: Vocabulary) -> Line:
+    line = Line(number, words, items(words), known)
+    line.names = names_in(line)
+    minutes_of_reserve(line)
+    volts_of_a_cell(line)
+    degrees_for_rates(line)
+    units_of_two(line)
+    own_names(line)
+    return line
+
+
+def _parted(line: Line, known: Vocabulary, pack: Pack, sense: Sense) -> Line:
+    """With a stop for each comma between two parts that are whole by themselves."""
+    said = sum(piece.kind in {"quantity", "rate", "ip"} for piece in line.pieces)
+    if said + sum(name.kind == "feature" for name in line.names) < 2 or _of_several(line):
+        return line
+
+    @cache
+    def alone(words: str) -> Alone:
+        part, reading = _line(line.number, words, known), _Reading(known, pack, sense, "")
+        reading.line(part)
+        values = tuple(read.claim for read in reading.claims if read.claim.value is not None)
+        figures = [piece.dimension for piece in part.pieces if piece.kind in {"quantity", "rate"}]
+        own = len(figures) > 1 and (
+            any(name.kind not in OF_CONDITIONS for name in part.names) or bool(BY_UNIT.keys() & set(figures))
+        )
+        return Alone(values, bool(reading.claims) and not reading.left, own)
+
+    text = parted(line.text, alone)
+    return line if text == line.text else _line(line.number, text, known)
 
 
 def _read(line: Line, piece: Item, claim: Claim) -> Read:
@@ -174,7 +150,7 @@ class _Reading:
         if piece.kind == "ip":
             here.append((piece, _read(line, piece, _yes_no("ingress", line.words(piece), self.source, True))))
             return
-        kind = kind or goes_on(line, piece, here) or _kind_for(line, piece, self.context)
+        kind = kind or goes_on(line, piece, here) or kind_for(line, piece, self.context)
         if kind in PAIRS:
             begins = clause_of(line, piece)[0]
             own = [one for one in line.pieces if one.dimension == "current" and clause_of(line, one)[0] == begins]
@@ -281,162 +257,6 @@ def _short_is_surge(claim: Claim) -> Claim:
         if claim.kind == "continuous-discharge" and seconds and seconds <= SURGE_S
         else claim
     )
-
-
-def _kind_for(line: Line, piece: Item, context: str) -> str:
-    """What a quantity is a claim of; "condition" where it stands as one, empty where nothing says."""
-    if of_cranking(line, piece) or (piece.dimension == "money" and of_each(line, piece)):
-        return "beside"
-    if compared(line, piece) or of_others(line, piece):
-        return ""
-    # cycles, energies and charges are claims wherever they stand
-    condition = stands_as_condition(line, piece) and piece.dimension not in {"count", "energy", "charge"}
-    before, after = name_before(line, piece), name_behind(line, piece)
-    if opened_at(line, piece) and (before is None or before.kind in {"continuous-discharge", "charging"}):
-        return "beside" if of_charging(line, piece) else "over-current-trip"
-    if before is not None and before.kind == "charging" and _times_a_current(line, before, piece):
-        return "condition"
-    if condition and piece.kind == "rate" and before is not None and _share_between(line, before, piece):
-        return "condition"
-    if (
-        (condition and before is None and drawn_at(line, after))
-        or draws(line, piece, after)
-        or gives(line, piece, before)
-        or given_at(line, piece, before, condition)
-    ):
-        return "condition"
-    if before is not None and before.kind not in MANY and value_between(line, before, piece):
-        if condition or after is None:
-            return "condition"
-        before = None
-    if condition and before is None and (after is None or DIMENSIONS.get(after.kind) != piece.dimension):
-        return "condition"
-    name = before or after
-    if name is not None and tapers_to(line, piece, name):
-        return "beside"
-    if name is None and _more_cycles(line, piece):
-        return "cycles"
-    if (
-        piece.dimension == "share"
-        and (name is None or name.kind not in {"kept", "lost", "cold-loss"})
-        and of_capacity(line, piece)
-    ):
-        return "cold-kept"
-    if (
-        piece.dimension == "duration"
-        and (name is None or name.kind in {"charging", "charge-time"})
-        and warmed(line, piece)
-    ):
-        return "heater-time"
-    if piece.dimension == "share" and (name is None or name.kind == "beside") and kept_for_months(line, piece):
-        return "months-kept"
-    if name is None:
-        return "condition" if piece.kind == "rate" else _by_unit(line, piece)
-    if (
-        name.kind == "beside"
-        and piece.dimension == "energy"
-        and line.text[name.begin : name.end].lower().endswith("power")
-    ):
-        return "energy"
-    return _named(line, piece, name, context)
-
-
-def _times_a_current(line: Line, name: Name, piece: Item) -> bool:
-    """Whether a time is of a current that has a name of its own, and not of the charging spoken of before it."""
-    own = (one for one in line.names if name.end <= one.begin and one.end <= piece.begin)
-    return piece.dimension == "duration" and any(DIMENSIONS.get(one.kind) == "current" for one in own)
-
-
-def _share_between(line: Line, name: Name, piece: Item) -> bool:
-    """Whether a share stands between a name and a rate: "efficiency of discharge 96 % @ 1C"."""
-    return any(one.dimension == "share" and name.end <= one.begin < piece.begin for one in line.pieces)
-
-
-def _named(line: Line, piece: Item, name: Name, context: str) -> str:
-    """What a quantity is a claim of by its name, and by what the name may mean with it."""
-    if name.kind == "low-voltage-cut" and not _says_low(line, name) and of_charging(line, piece):
-        return "over-voltage-cut"  # "shuts down at 15.2 V while charging"
-    if name.kind == "charge-current" and line.says("heats", piece.end, clause_of(line, piece)[1]):
-        return "beside"  # "needs at least 10 A charge current to heat"
-    if name.kind == "runtime" and piece.unit in LONG_UNITS:
-        return "beside"  # "lasts 10 years"
-    if name.kind in {"charging", "charge-time"} and piece.unit in LONG_UNITS:
-        # nothing charges for months: what was kept is spoken of, or how long it may be
-        return "shelf-life" if any(one.kind == "shelf-life" for one in line.names) else ""
-    if name.kind == "charging":
-        return (
-            "charge-current"
-            if piece.kind == "rate"
-            else CHARGING.get(piece.dimension, "" if line.says("heats") else "charging-range")
-        )
-    if name.kind in STOPPING:
-        made = STOPPING[name.kind][piece.dimension]
-        return "beside" if made == "cold-charge-block" and degrees(piece) > COLD_STOP_C else made
-    if name.kind == "release":
-        if context == HOT and piece.dimension == "temperature":
-            return "beside"
-        return (
-            "cold-charge-release" if piece.dimension == "temperature" else RELEASES.get(context, "low-voltage-release")
-        )
-    if name.kind in {"cycles", "price"} and piece.dimension == "" and not _next_to(line, name, piece):
-        return ""
-    if name.kind == "cold-charge-block" and _of_discharge(line, piece):
-        return "beside"
-    if name.kind == "self-discharge" and piece.dimension != "monthly share":
-        over = "months-kept" if left_over(line, piece) else "months-lost"
-        return over if months_beside(line, piece) else ""
-    if name.kind == "kept":
-        return "cold-kept" if in_the_cold(line, piece) else "months-kept" if months_beside(line, piece) else ""
-    if name.kind == "lost":
-        return "cold-loss" if in_the_cold(line, piece) else "months-lost" if months_beside(line, piece) else ""
-    return name.kind
-
-
-def _says_low(line: Line, name: Name) -> bool:
-    """Whether a name says itself that it is of discharging."""
-    return line.says("draws", name.begin, name.end)
-
-
-def _next_to(line: Line, name: Name, piece: Item) -> bool:
-    """Whether a bare number stands by its name: near it, and no other bare number between."""
-    begin, end = min(name.end, piece.end), max(name.begin, piece.begin)
-    apart = len(re.sub(r"\([^)]*\)", "", line.text[begin:end]))
-    bare = (other for other in line.pieces if other.kind == "quantity" and not other.dimension and other is not piece)
-    return apart <= NEAR and not any(begin <= other.begin < end for other in bare)
-
-
-def _more_cycles(line: Line, piece: Item) -> bool:
-    """Whether a bare number goes on a list of cycles: "4000 cycles @ 80 %, 2000 @ 100 %"."""
-    place = line.pieces.index(piece)
-    behind = [one for one in line.pieces[place + 1 : place + 4] if one.text != "+"][:2]
-    listed = len(behind) == 2 and behind[0].text in {"@", "at", "("} and behind[1].dimension == "share"
-    spoken = any(name.kind == "cycles" for name in line.names) or any(item.dimension == "count" for item in line.pieces)
-    return piece.kind == "quantity" and not piece.dimension and listed and spoken
-
-
-def _of_discharge(line: Line, piece: Item) -> bool:
-    """Whether a clause speaks of discharging alone: its cold limit blocks no charge."""
-    words = phrase_of(line, piece).lower()
-    return "discharg" in words and "charg" not in words.replace("discharg", "")
-
-
-def _by_unit(line: Line, piece: Item) -> str:
-    """The kind that a unit alone settles."""
-    if piece.dimension == "current" and "bms" in phrase_of(line, piece).lower():
-        return "continuous-discharge"
-    if piece.dimension == "current" and briefly(line, piece):
-        return "surge"
-    if piece.dimension == "duration" and piece.unit not in LONG_UNITS:
-        return "runtime" if drawn_beside(line, piece) else "charge-time" if filled_beside(line, piece) else ""
-    if piece.dimension == "power" and line.says("heats"):
-        return "heater-power"
-    if piece.dimension == "voltage" and piece.high is None:
-        return "nominal-voltage"
-    begin, end = clause_of(line, piece)
-    words = [item for item in line.pieces if item.kind == "word" and begin <= item.begin < end]
-    if piece.dimension == "mass" and len(words) > FEW:
-        return ""  # in a sentence a mass may be anything's
-    return BY_UNIT.get(piece.dimension, "")
 
 
 def _hint(line: Line, piece: Item, known: Vocabulary) -> str:
