@@ -275,6 +275,34 @@ def units_of_two(line: Line) -> None:
             line.pieces[place] = replace(first, unit=second.unit)
 
 
+TESTED_AT = {
+    "continuous-discharge": frozenset({"charge", "energy", "duration", "share"}),
+    "charging": frozenset({"duration", "share"}),
+    "charge-current": frozenset({"duration", "share"}),
+}
+"""Names of currents, and the dimensions of what is measured at one: it stands before it."""
+
+
+def of_the_test(line: Line) -> None:
+    """A current at which something was measured has no name of its own: "100 Ah, discharged at 20 A", "5 h, charging at 20 A"."""
+    for match in line.known.words["tested"].finditer(line.text):
+        before = [one for one in line.pieces if one.end <= match.start() and one.kind == "quantity"]
+        behind = PARTED.search(line.text, match.end())
+        end = len(line.text) if behind is None else behind.start()
+        apart = not before or STOPPED.search(line.text[before[-1].end : match.start()])
+        if not apart and not line.says("most", match.start(), end):
+            tested = before[-1].dimension
+            line.names = [
+                name
+                for name in line.names
+                if not match.start() <= name.begin < end or tested not in TESTED_AT.get(name.kind, ())
+            ]
+
+
+STOPPED = re.compile(r"\.\s|[;|\t]")
+PARTED = re.compile(r"[,.]\s|[;|\t(]")
+
+
 MOST_CELL_V = 4.5
 
 

@@ -55,6 +55,7 @@ NEAR, FEW = 24, 3
 HOT = "high-temperature-cut"
 COLD_STOP_C = 20.0
 """A charge that stops at a higher temperature is too warm, not too cold."""
+SECONDS = frozenset({"s", "sec", "secs", "second", "seconds", "ms"})
 LONG_UNITS = frozenset({"month", "months", "week", "weeks", "year", "years"})
 
 
@@ -133,6 +134,8 @@ def _named(line: Line, piece: Item, name: Name, context: str) -> str:
         return "over-voltage-cut"  # "shuts down at 15.2 V while charging"
     if name.kind == "charge-current" and line.says("heats", piece.end, clause_of(line, piece)[1]):
         return "beside"  # "needs at least 10 A charge current to heat"
+    if name.kind == "runtime" and piece.unit in SECONDS:
+        return "condition"  # "surge 200 A lasts 5 s"
     if name.kind == "runtime" and piece.unit in LONG_UNITS:
         return "beside"  # "lasts 10 years"
     if name.kind in {"charging", "charge-time"} and piece.unit in LONG_UNITS:

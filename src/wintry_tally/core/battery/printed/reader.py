@@ -14,15 +14,16 @@ from wintry_tally.core.battery.printed.beside import (
     goes_on,
     minutes_of_reserve,
     months_beside,
+    of_the_test,
     second_in_row,
     units_of_two,
     volts_of_a_cell,
 )
-from wintry_tally.core.battery.printed.commas import Alone, parted
+from wintry_tally.core.battery.printed.commas import parted
 from wintry_tally.core.battery.printed.conditions import ALONE, give_conditions
 from wintry_tally.core.battery.printed.found import BESIDE, Left, Pack, Printed, Read
 from wintry_tally.core.battery.printed.line import TAKES_RATE, Line, clause_of, names_in, own_names, phrase_of, words_of
-from wintry_tally.core.battery.printed.meaning import BY_UNIT, HOT, PAIRS, RELEASES, kind_for
+from wintry_tally.core.battery.printed.meaning import HOT, PAIRS, RELEASES, kind_for
 from wintry_tally.core.battery.printed.pack import capacity_in, cells_of, is_nominal, pack_in
 from wintry_tally.core.battery.printed.quantities import Item, items
 from wintry_tally.core.battery.printed.sense import UNKNOWN, Sense, claim_from
@@ -32,8 +33,6 @@ from wintry_tally.core.battery.printed.vocabulary import Vocabulary, shipped
 MOST_LINES, MOST_SIGNS = 2_000, 600
 """Of a text, and of a line of it."""
 SURGE_S = 120.0
-OF_CONDITIONS = frozenset({"charging", "continuous-discharge", "charge-current", "beside", "nominal-voltage"})
-"""Names that are also said of how another claim is tested."""
 JOINED = re.compile(r"\b(?:up to|max|maximum|supports?|expandable|expands?)\b", re.IGNORECASE)
 """Words by which “4S4P” speaks of packs joined, and not of the cells within one."""
 SECOND = (
@@ -79,6 +78,7 @@ def read_printed(
 def _line(number: int, words: str, known: Vocabulary) -> Line:
     line = Line(number, words, items(words), known)
     line.names = names_in(line)
+    of_the_test(line)
     minutes_of_reserve(line)
     volts_of_a_cell(line)
     degrees_for_rates(line)
@@ -94,17 +94,14 @@ def _parted(line: Line, known: Vocabulary, pack: Pack, sense: Sense) -> Line:
         return line
 
     @cache
-    def alone(words: str) -> Alone:
-        part, reading = _line(line.number, words, known), _Reading(known, pack, sense, "")
-        reading.line(part)
-        values = tuple(read.claim for read in reading.claims if read.claim.value is not None)
-        figures = [piece.dimension for piece in part.pieces if piece.kind in {"quantity", "rate"}]
-        own = len(figures) > 1 and (
-            any(name.kind not in OF_CONDITIONS for name in part.names) or bool(BY_UNIT.keys() & set(figures))
-        )
-        return Alone(values, bool(reading.claims) and not reading.left, own)
+    def whole(words: str) -> bool:
+        if known.words["tested"].match(words.lstrip()):
+            return False
+        reading = _Reading(known, pack, sense, "")
+        reading.line(_line(line.number, words, known))
+        return bool(reading.claims) and not reading.left
 
-    text = parted(line.text, alone)
+    text = parted(line.text, whole)
     return line if text == line.text else _line(line.number, text, known)
 
 
