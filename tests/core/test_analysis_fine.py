@@ -6,6 +6,7 @@ Trapezoids and their uncertainty: JCGM 100:2008, 4.3.7; the rest is common pract
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -18,7 +19,7 @@ from wintry_tally.core.analysis.ending import _fell_at_a_limit
 from wintry_tally.core.analysis.holding import SHOWN, stretches_held
 from wintry_tally.core.analysis.shelf import loss_by_capacity
 from wintry_tally.core.analysis.stages import Stage, StageKind, _plateau_apart
-from wintry_tally.core.analysis.trips import LOW_TEMPERATURE
+from wintry_tally.core.analysis.trips import LOW_TEMPERATURE, OVER_VOLTAGE
 from wintry_tally.core.battery import FAMILIES
 from wintry_tally.core.battery.families import of_cells
 from wintry_tally.core.quantity import Quantity, Term, parse_accuracy
@@ -108,6 +109,20 @@ def test_a_refusal_without_a_current_stands_where_the_charger_s_volts_leapt_up()
     trace = Trace(np.arange(120.0), volts, np.zeros(120), temperature_C=np.full(120, -8.0))
     (trip,) = analysed(trace).trips
     assert (trip.kind, trip.index, trip.at_s, trip.voltage_V) == (LOW_TEMPERATURE, 30, 29.5, 14.4)
+
+
+@pytest.mark.parametrize(("volts", "kind"), [(14.35, OVER_VOLTAGE), (14.25, LOW_TEMPERATURE)])
+def test_a_cold_charge_that_ends_near_the_highest_limit_was_ended_by_its_volts(volts: float, kind: str) -> None:
+    # within 0.3 V of the highest that a charger gives an LFP pack, 14.6 V; a quarter of an hour is no blocked charge
+    trace = piecewise((120, 0.0, 13.2), (900, -5.0, volts), (600, 0.0, 15.0))
+    (trip,) = analysed(replace(trace, temperature_C=np.full(len(trace), -3.0)), rated=40.0).trips
+    assert trip.kind == kind
+
+
+def test_readings_outside_a_family_s_volts_are_counted_and_the_farthest_told() -> None:
+    log = analysed(piecewise((120, 0.0, 13.2), (300, 5.0, 12.9), (100, 5.0, 15.05), (300, 5.0, 12.8)), rated=40.0)
+    (remark,) = [one for one in log.remarks if one.code == "voltage-outside-family"]
+    assert remark.rows == (421, 520) and remark.message.startswith("100 readings") and "15.05 V" in remark.message
 
 
 def test_a_counter_is_held_against_the_current_to_a_hundredth_where_no_accuracy_is_known() -> None:

@@ -66,6 +66,7 @@ def test_a_second_meter_is_judged_against_both_specifications(gain: float, agree
     assert second.voltage_V == pytest.approx(0.001, abs=1e-6)
     assert ("meters-disagree" in codes(found)) is not agree
     assert ("within both" if agree else "beyond both") in second.words
+    assert second.working.inputs["voltage"].startswith("+1.0 mV at 1") and "mA at 8.000 A" in second.working.inputs["current"]  # fmt: skip
     unknown = analyse(both, Options(FAMILIES["lfp"], 40.0, GOOD)).second
     assert unknown is not None and unknown.agree is None, "without its specification nothing can be said"
 

@@ -9,6 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 from scipy.integrate import solve_ivp
+from scipy.optimize import curve_fit
 
 from tests.making import piecewise
 from wintry_tally.core.analysis import Analysis, Instrument, Options, analyse
@@ -69,6 +70,19 @@ def test_the_fit_is_numpy_s_weighted_line(noisy: list[tuple[float, float]], expo
     ]
     slope = np.polyfit(np.log(currents), np.log([point.hours for point in points]), 1)[0]
     assert rate_law(points).exponent.value == pytest.approx(-slope, abs=1e-6)
+
+
+def test_its_doubt_is_scipy_s_of_a_weighted_line() -> None:
+    # scipy.optimize.curve_fit with the points' own doubts: covariance of slope and level about the weighted middle
+    owns, currents = (0.002, 0.006, 0.02, 0.004), (2.0, 5.0, 11.0, 25.0)
+    points = [RatePoint(str(n), amps, charge(100.0 * (5.0 / amps) ** 0.15, own=own)) for n, (amps, own) in enumerate(zip(currents, owns, strict=True))]  # fmt: skip
+    law = rate_law(points)
+    doubts = [math.hypot(own, 0.005) for own in owns]
+    x = np.log(np.array(currents)) - math.log(law.at_A)
+    _, covariance = curve_fit(lambda at, level, slope: level + slope * at, x, np.log([point.hours for point in points]), sigma=doubts, absolute_sigma=True)  # fmt: skip
+    assert covariance[0, 1] == pytest.approx(0.0, abs=1e-9), "the middle is where level and slope are independent"
+    assert law.exponent.standard == pytest.approx(math.sqrt(covariance[1, 1]), rel=1e-4)
+    assert law.relative == pytest.approx(math.hypot(math.sqrt(covariance[0, 0]), 0.005), rel=1e-4)
 
 
 def test_like_rates_show_no_effect() -> None:
