@@ -24,6 +24,7 @@ from wintry_tally.book import Book
 from wintry_tally.demo import scratch_copy
 from wintry_tally.desk.app import make_application
 from wintry_tally.desk.session import Session
+from wintry_tally.desk.widgets.turns import turns
 from wintry_tally.desk.window import Window
 
 
@@ -37,12 +38,17 @@ def wait(until: Callable[[], bool], seconds: float = 60.0) -> None:
             raise SystemExit("a view did not come up in time")
 
 
+STILL_S = 0.2
+
+
 def settle(seconds: float = 0.4) -> None:
-    """Let it live for a moment."""
-    deadline = time.monotonic() + seconds
-    while time.monotonic() < deadline:
+    """Let it live for a moment, and on until nothing more is being drawn or filled."""
+    rests = time.monotonic() + seconds
+    while time.monotonic() < rests:
         QApplication.processEvents()
         time.sleep(0.01)
+        if not turns().idle:
+            rests = max(rests, time.monotonic() + STILL_S)
 
 
 def main() -> None:

@@ -58,7 +58,7 @@ class LiveRun:
         return live == ["discharge"]
 
     def ahead(self) -> LiveForecast | None:
-        """The forecast of the end of its one discharge, from what was drawn so far; None at any other time."""
+        """The forecast of the end of its one discharge, from now, by what was drawn until its last reading; else None."""
         from wintry_tally.core.plan import live_forecast
 
         seen = self.latest
@@ -66,10 +66,11 @@ class LiveRun:
             return None
         known = self.outlook()
         if known is not None and _runs_out(self.recipe.steps[seen.state.index], known[0]):
-            return _as_live(*known, seen)
-        return live_forecast(
+            return _as_live(*known, seen, self.unread_s if seen.fresh else 0.0)
+        found = live_forecast(
             self.run.settings.rated_Ah or 0.0, seen.state.charge_Ah, seen.current_A, seen.voltage_V, self.curve
         )
+        return None if found is None else found.later(self.unread_s)
 
     def outlook(self) -> tuple[Outlook, float] | None:
         """How the stage in progress will end by its readings so far, and when it began; None while there is none."""
@@ -120,7 +121,7 @@ class LiveRun:
         """Seconds of its own time until its last current flows, or until its last rest is over."""
         ahead = self.ahead()
         if ahead is not None:
-            return max(0.0, ahead.remaining_s - self.unread_s)
+            return ahead.remaining_s
         if self.latest.ended or not self.recipe.live:
             return None
         to_come, ago = self.onward()
@@ -135,11 +136,11 @@ def _runs_out(part: Step, found: Outlook) -> bool:
     return timed > found.ends_s.high and not any(rule.kind == "moved" for rule in part.ends)
 
 
-def _as_live(found: Outlook, begun_s: float, seen: Snapshot) -> LiveForecast:
-    """The end of a discharge from now, and what it will have drawn."""
+def _as_live(found: Outlook, begun_s: float, seen: Snapshot, since_s: float) -> LiveForecast:
+    """The end of a discharge from now, `since_s` after the snapshot, and what it will have drawn."""
     from wintry_tally.core.plan import LiveForecast
 
-    gone, drawn = seen.elapsed_s - begun_s, seen.state.charge_Ah
+    gone, drawn = seen.elapsed_s + since_s - begun_s, seen.state.charge_Ah
     left = (max(0.0, at - gone) for at in (found.ends_s.value, found.ends_s.low, found.ends_s.high))
     total = (max(drawn, Ah) for Ah in (found.charge_Ah.value, found.charge_Ah.low, found.charge_Ah.high))
     return LiveForecast(*left, *total)

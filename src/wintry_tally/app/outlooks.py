@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -37,7 +38,7 @@ class LiveOutlook:
         self._run, self._recipe = run, recipe
         self._work: Future[Outlook] | None = None
         self._for: tuple[int, Phase] | None = None
-        self._begun_s = self._asked_at = self._asked_s = 0.0
+        self._begun_s = self._before_Ah = self._asked_at = self._asked_s = 0.0
         self._known: Outlook | None = None
 
     def newest(self, seen: Snapshot, points: list[Point]) -> tuple[Outlook, float] | None:
@@ -49,7 +50,7 @@ class LiveOutlook:
             self._for, self._known, self._work = (seen.state.index, phase), None, None
         if self._work is not None and self._work.done():
             if self._work.exception() is None:
-                self._known = self._work.result()
+                self._known = _moved_before(self._work.result(), self._before_Ah)
             self._work = None
         if self._work is None and self._stale(seen):
             self._ask(seen, points)
@@ -72,6 +73,8 @@ class LiveOutlook:
         if len(own) < LEAST_POINTS or not rated:
             return
         self._begun_s = own[0][0]
+        drawing = seen.state.phase is Phase.DISCHARGING
+        self._before_Ah = max(0.0, seen.state.step_Ah - (own[-1][3] - own[0][3])) if drawing else 0.0
         family = self._run.settings.pack
         rested = [point[1] for point in points if point[0] < self._begun_s][-3:]
         stage = self._stage(seen, own, rested, family, rated)
@@ -97,6 +100,14 @@ class LiveOutlook:
             parse_accuracy(meter).limit(13.0, settings.voltage_resolution) / 3**0.5 if meter else 0.02,
             STATED_DOUBT,
         )  # fmt: skip
+
+
+def _moved_before(found: Outlook, moved_Ah: float) -> Outlook:
+    """With what the step had moved before the first reading that the outlook counts from."""
+    band = found.charge_Ah
+    return replace(
+        found, charge_Ah=replace(band, value=band.value + moved_Ah, low=band.low + moved_Ah, high=band.high + moved_Ah)
+    )
 
 
 def _ends_V(step: Step, family: Family) -> float:

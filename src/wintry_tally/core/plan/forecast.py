@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from wintry_tally.core.cell import BatteryModel, Parameters
 from wintry_tally.core.cell.connected import Connected
@@ -131,6 +131,11 @@ class LiveForecast:
     total_Ah: float
     low_Ah: float
     high_Ah: float
+
+    def later(self, passed_s: float) -> LiveForecast:
+        """The same, so many seconds later, while the current went on and nothing was read."""
+        left, early, late = (max(0.0, at - passed_s) for at in (self.remaining_s, self.early_s, self.late_s))
+        return replace(self, remaining_s=left, early_s=early, late_s=late)
 
 
 def live_forecast(
