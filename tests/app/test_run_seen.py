@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import time
 from dataclasses import replace
+from datetime import datetime
 from types import SimpleNamespace
 from typing import Any
 
 import pytest
 
 from wintry_tally.app.live_run import LiveRun
+from wintry_tally.app.outlooks import LiveOutlook
 from wintry_tally.app.run_seen import Keys, figures_of, keys_of
 from wintry_tally.bench.snapshot import Snapshot
 from wintry_tally.book.records import RunSettings
@@ -84,33 +86,68 @@ def test_another_current_is_set_where_a_current_is_and_one_step_cannot_be_skippe
     assert keys_of(_live(Phase.DISCHARGING, steps=1)) == Keys("Pause", True, True, False, False)
 
 
-@pytest.mark.parametrize("readings", [4, 40])
+def _read(live: LiveRun | LiveOutlook, *given: Any) -> Any:
+    """The outlook, once it is thought out beside the window."""
+    for _ in range(600):
+        found = live.outlook() if isinstance(live, LiveRun) else live.newest(*given)
+        if found is not None:
+            return found
+        time.sleep(0.1)
+    raise AssertionError("no outlook in a minute")
+
+
+FAMILY = family_named("lfp")
+USUAL = parameters_for(FAMILY, 40.0)
+SETTINGS = RunSettings(rated_Ah=40.0, family="lfp", voltage_accuracy="0.5%+2d", voltage_resolution=0.01)
+RUN: Any = SimpleNamespace(settings=SETTINGS, id=1)
+
+
+@pytest.mark.parametrize(("readings", "taken_up"), [(4, False), (40, False), (40, True)])
 @pytest.mark.parametrize("fresh", [True, False])
-def test_what_is_to_come_counts_from_now_however_long_the_last_reading_is_ago(readings: int, fresh: bool) -> None:
-    family = family_named("lfp")
-    usual = parameters_for(family, 40.0)
-    recipe = capacity_recipe(family, 40.0, CapacityPlan("current", 8.0, 10.0, 0.0), LoadLimits(300.0, 30.0))
-    model, rows = BatteryModel(usual, 1.0, 23.0), []
+def test_what_is_to_come_counts_from_now_however_long_the_last_reading_is_ago(
+    readings: int, taken_up: bool, fresh: bool
+) -> None:
+    recipe = capacity_recipe(FAMILY, 40.0, CapacityPlan("current", 8.0, 10.0, 0.0), LoadLimits(300.0, 30.0))
+    model, rows, each_s = BatteryModel(USUAL, 1.0, 23.0), [], 4.0 * 3600.0 / readings
     for n in range(readings + 1):
-        seen = model.advance(8.0 if n else 0.0, 4.0 * 3600.0 / readings if n else 0.0)
-        rows.append((n * 4.0 * 3600.0 / readings, seen.voltage_V, seen.current_A, 32.0 * n / readings))
-    settings = RunSettings(rated_Ah=40.0, family="lfp", voltage_accuracy="0.5%+2d", voltage_resolution=0.01)
+        seen = model.advance(8.0 if n else 0.0, each_s if n else 0.0)
+        rows.append((n * each_s, seen.voltage_V, seen.current_A, 32.0 * n / readings))
+    rows = rows[readings // 2 :] if taken_up else rows
     index = next(n for n, part in enumerate(recipe.steps) if part.kind == "discharge")
-    state = RunState(phase=Phase.DISCHARGING, index=index, charge_Ah=32.0, step_Ah=32.0, setting=8.0)
+    since = rows[0][0] if taken_up else 0.0
+    state = RunState(phase=Phase.DISCHARGING, index=index, charge_Ah=32.0, step_Ah=32.0, setting=8.0, step_since_s=since)  # fmt: skip
     unread_s = 1500.0
     latest = Snapshot(state, rows[-1][0] + (0.0 if fresh else unread_s), rows[-1][1], 8.0, None, fresh=fresh)
-    worker = SimpleNamespace(latest=latest, speed=1.0, curve=lambda: rows)
-    run = SimpleNamespace(settings=settings, id=1)
-    live = LiveRun(run, recipe, worker, forecast(recipe, usual), usual, guide=SimpleNamespace(unread_s=unread_s))  # type: ignore[arg-type]
-    live.outlook()
-    if readings > 8:
-        for _ in range(600):
-            if live.outlook() is None:
-                time.sleep(0.1)  # it thinks beside the window
+    worker: Any = SimpleNamespace(latest=latest, speed=1.0, curve=lambda: rows)
+    guide: Any = SimpleNamespace(unread_s=unread_s)
+    live = LiveRun(RUN, recipe, worker, forecast(recipe, USUAL), USUAL, guide=guide)
+    known = _read(live) if readings > 8 else live.outlook()
     ahead, told = live.ahead(), outlook_of(live)
-    assert ahead is not None and (live.outlook() is not None) is (readings > 8)
+    assert ahead is not None and (known is not None) is (readings > 8)
     assert ahead.early_s <= ahead.remaining_s <= ahead.late_s and live.remaining_s() == ahead.remaining_s
     # 8 A went on all the time: what is left of its total, less what has flowed unread
     assert ahead.remaining_s == pytest.approx((ahead.total_Ah - 32.0) / 8.0 * 3600.0 - unread_s, rel=0.05)
-    early, late = told.between.split(" to ")
-    assert early <= told.ends <= late or "at" in told.between
+    assert 36.0 < ahead.total_Ah < 44.0 and told.to_come == f"{ahead.total_Ah - 32.0:.1f}"
+    early, late = (datetime.strptime(one, "%H:%M") for one in told.between.split(" to "))
+    assert early <= datetime.strptime(told.ends, "%H:%M") <= late or early > late  # over midnight
+
+
+def test_what_a_charge_that_was_taken_up_has_put_in_before_counts() -> None:
+    recipe: Any = SimpleNamespace(
+        steps=[SimpleNamespace(mode="current", limit_V=14.4, ends=(), kind="charge")], one_discharge=False
+    )
+    model, rows, now, put_in = BatteryModel(USUAL, 0.2, 23.0), [], 0.0, 0.0
+    while put_in < 16.0:
+        seen = model.charge(8.0, 14.4, 60.0)
+        now, put_in = now + 60.0, put_in + abs(seen.current_A) / 60.0
+        rows.append((now, seen.voltage_V, seen.current_A, 0.0))
+    state = RunState(phase=Phase.CHARGING, put_in_Ah=put_in, step_Ah=put_in, setting=8.0, step_since_s=rows[60][0])
+    latest = Snapshot(state, now, rows[-1][1], -8.0, None)
+    run: Any = SimpleNamespace(settings=replace(SETTINGS, state_of_charge=0.2), id=1)
+    found, begun_s = _read(LiveOutlook(run, recipe), latest, rows[60:])
+    while abs(seen.current_A) > 0.05 * 40.0:
+        seen = model.charge(8.0, 14.4, 60.0)
+        put_in += abs(seen.current_A) / 60.0
+    assert begun_s == rows[60][0]
+    assert found.charge_Ah.low < put_in < found.charge_Ah.high and found.charge_Ah.value == pytest.approx(put_in, rel=0.1)  # fmt: skip
+    assert found.full.low < (0.2 + 8.0 * 61 / 60 / 40.0) < found.full.high

@@ -73,20 +73,21 @@ class LiveOutlook:
         if len(own) < LEAST_POINTS or not rated:
             return
         self._begun_s = own[0][0]
-        drawing = seen.state.phase is Phase.DISCHARGING
-        self._before_Ah = max(0.0, seen.state.step_Ah - (own[-1][3] - own[0][3])) if drawing else 0.0
+        drawn_Ah = _drawn_Ah(own)
+        self._before_Ah = max(0.0, seen.state.step_Ah - abs(drawn_Ah))
         family = self._run.settings.pack
         rested = [point[1] for point in points if point[0] < self._begun_s][-3:]
-        stage = self._stage(seen, own, rested, family, rated)
+        stage = self._stage(seen, own, drawn_Ah, rested, family, rated)
         self._work = _POOL.submit(outlook, stage, family, rated)
 
-    def _stage(self, seen: Snapshot, own: list[Point], rested: list[float], family: Family, rated_Ah: float) -> SoFar:
+    def _stage(
+        self, seen: Snapshot, own: list[Point], drawn_Ah: float, rested: list[float], family: Family, rated_Ah: float
+    ) -> SoFar:
         from wintry_tally.core.plan import SoFar
 
         step, settings = self._recipe.steps[seen.state.index], self._run.settings
         rows = np.array(own[:: max(1, len(own) // MOST_POINTS)] + own[-1:])
-        moved = seen.state.charge_Ah - seen.state.put_in_Ah
-        so_far_Ah = moved - (own[-1][3] - own[0][3] if seen.state.phase is Phase.DISCHARGING else -seen.state.step_Ah)
+        so_far_Ah = seen.state.charge_Ah - seen.state.put_in_Ah - drawn_Ah
         meter = settings.voltage_accuracy
         charging = seen.state.phase is Phase.CHARGING
         return SoFar(
@@ -100,6 +101,12 @@ class LiveOutlook:
             parse_accuracy(meter).limit(13.0, settings.voltage_resolution) / 3**0.5 if meter else 0.02,
             STATED_DOUBT,
         )  # fmt: skip
+
+
+def _drawn_Ah(own: list[Point]) -> float:
+    """What flowed between the first and the last of a stage's readings; negative where it was put in."""
+    times, _, amps, _ = np.array(own).T
+    return float(np.trapezoid(amps, times)) / 3600.0
 
 
 def _moved_before(found: Outlook, moved_Ah: float) -> Outlook:
