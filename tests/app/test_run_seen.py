@@ -130,6 +130,12 @@ def test_what_is_to_come_counts_from_now_however_long_the_last_reading_is_ago(
     assert 36.0 < ahead.total_Ah < 44.0 and told.to_come == f"{ahead.total_Ah - 32.0:.1f}"
     early, late = (datetime.strptime(one, "%H:%M") for one in told.between.split(" to "))
     assert early <= datetime.strptime(told.ends, "%H:%M") <= late or early > late  # over midnight
+    # while it is paused that holds, and the end on the clock goes on with the clock
+    worker.latest = replace(latest, state=replace(state, phase=Phase.PAUSED), elapsed_s=latest.elapsed_s + 3600.0)
+    assert live.ahead() == ahead and live.remaining_s() == ahead.remaining_s
+    assert outlook_of(live).to_come == told.to_come
+    worker.latest = replace(worker.latest, state=replace(worker.latest.state, index=index + 1))
+    assert live.ahead() is None, "of another step it says nothing"
 
 
 def test_what_a_charge_that_was_taken_up_has_put_in_before_counts() -> None:

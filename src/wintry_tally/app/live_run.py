@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 
 from wintry_tally.app.launch import ambient_of, full_of
 from wintry_tally.book import Run
-from wintry_tally.core.engine import Phase
+from wintry_tally.core.engine import LIVE, Phase
 from wintry_tally.core.errors import WintryError
 from wintry_tally.core.protocol import Recipe
 from wintry_tally.core.quantity.moments import later
@@ -45,6 +45,9 @@ class LiveRun:
     _onward: Onward | None = None
     _onward_for: tuple[object, ...] = ()
     _onward_at: tuple[float, float] = (0.0, 0.0)
+    _held_ahead: tuple[int, LiveForecast | None] = (-1, None)
+    _held_onward: tuple[int, Onward | None, float] = (-1, None, 0.0)
+    """What was told last while current flowed: of which step, and how long ago. It holds while the run is paused."""
 
     @property
     def latest(self) -> Snapshot:
@@ -62,15 +65,20 @@ class LiveRun:
         from wintry_tally.core.plan import live_forecast
 
         seen = self.latest
+        if self.one_discharge and seen.state.phase is Phase.PAUSED and self._held_ahead[0] == seen.state.index:
+            return self._held_ahead[1]
         if not self.one_discharge or seen.state.phase is not Phase.DISCHARGING:
             return None
         known = self.outlook()
         if known is not None and _runs_out(self.recipe.steps[seen.state.index], known[0]):
-            return _as_live(*known, seen, self.unread_s if seen.fresh else 0.0)
-        found = live_forecast(
-            self.run.settings.rated_Ah or 0.0, seen.state.charge_Ah, seen.current_A, seen.voltage_V, self.curve
-        )
-        return None if found is None else found.later(self.unread_s)
+            found: LiveForecast | None = _as_live(*known, seen, self.unread_s if seen.fresh else 0.0)
+        else:
+            found = live_forecast(
+                self.run.settings.rated_Ah or 0.0, seen.state.charge_Ah, seen.current_A, seen.voltage_V, self.curve
+            )
+            found = None if found is None else found.later(self.unread_s)
+        self._held_ahead = (seen.state.index, found)
+        return found
 
     def outlook(self) -> tuple[Outlook, float] | None:
         """How the stage in progress will end by its readings so far, and when it began; None while there is none."""
@@ -101,6 +109,8 @@ class LiveRun:
         from wintry_tally.core.plan import onward
 
         seen = self.latest
+        if seen.state.phase is Phase.PAUSED and self._held_onward[0] == seen.state.index:
+            return self._held_onward[1:]
         now = (seen.state.index, seen.state.phase, seen.state.setting)
         elapsed = seen.elapsed_s - self.unread_s
         ago, age = seen.elapsed_s - self._onward_at[0], time.monotonic() - self._onward_at[1]
@@ -113,9 +123,12 @@ class LiveRun:
             )  # fmt: skip
             self._onward_for, self._onward_at, ago = now, (elapsed, time.monotonic()), self.unread_s
         known = self.outlook() if seen.state.phase is Phase.CHARGING else None
-        if known is None or self._onward is None:
-            return self._onward, ago
-        return _as_onward(*known, seen, self._onward, ago, self.recipe.steps[seen.state.index]), ago
+        found = self._onward
+        if known is not None and found is not None:
+            found = _as_onward(*known, seen, found, ago, self.recipe.steps[seen.state.index])
+        if seen.state.phase in LIVE:
+            self._held_onward = (seen.state.index, found, ago)
+        return found, ago
 
     def remaining_s(self) -> float | None:
         """Seconds of its own time until its last current flows, or until its last rest is over."""
