@@ -200,8 +200,14 @@ def test_two_phrases_apart_say_what_each_says_alone(one: tuple[str, str], other:
     assert len(found) == 2 and any(all(map(agrees, found, order)) for order in (wanted, wanted[::-1])), found
 
 
+MARKS = "0123456789.,/' ½%°CAhVWS±-()$"
+"""What figures are written with, in any order."""
+
+
 @settings(max_examples=200)
-@given(some.lists(some.one_of(some.sampled_from(WORDS), some.text(max_size=30)), max_size=6))
+@given(
+    some.lists(some.one_of(some.sampled_from(WORDS), some.text(max_size=30), some.text(MARKS, max_size=16)), max_size=6)
+)
 def test_whatever_is_pasted_is_read_or_left_and_nothing_is_invented(parts: list[str]) -> None:
     text = "\n".join(parts)
     found = read_printed(text)
@@ -276,6 +282,13 @@ def test_a_number_far_beyond_any_battery_is_asked_about(text: str, read: bool) -
 )  # fmt: skip
 def test_a_result_stands_in_its_claim_s_unit_however_that_was_spelt(text: str, unit: str) -> None:
     assert typed_claims(text).claims[0].printed_unit == unit
+
+
+@pytest.mark.parametrize("text", ["length 8 1/0 in", "1.299,00.0 Wh", "1,28.5 Ah", "charge 1.2.3C, 100 Ah", "charge C/0, 100 Ah", "100 Ah (0HR)"])  # fmt: skip
+def test_figures_that_are_no_numbers_are_told_and_taken_for_nothing(text: str) -> None:
+    found = read_printed(text, family="lfp")
+    assert found.left and all(dict(read.claim.conditions) == {} for read in found.claims)
+    assert [read.claim.value for read in found.claims] == ([100.0] if "100 Ah" in text else [])
 
 
 def test_a_line_of_very_many_commas_is_read_as_it_stands() -> None:

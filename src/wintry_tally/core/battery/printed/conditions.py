@@ -82,7 +82,7 @@ def _another_s(item: Item, piece: Item, here: list[tuple[Item, Read]]) -> bool:
 def _condition(line: Line, piece: Item, claim: Claim, sense: Sense) -> Mapping[str, float] | None:
     """A quantity as a condition of a claim; None where it can be none."""
     if piece.kind == "rate":
-        takes_none = "c_rate" in claim.conditions or claim.kind in TAKES_RATE
+        takes_none = "c_rate" in claim.conditions or claim.kind in TAKES_RATE or piece.value <= 0.0
         return None if takes_none else {"c_rate": round(piece.value, 6)}
     if piece.low is None or not piece.low.values:
         return None

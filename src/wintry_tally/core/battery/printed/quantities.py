@@ -135,14 +135,21 @@ def number_of(text: str) -> Number:
     last = marks[-1]
     if len(set(marks)) == 2:  # the last one parts, the other groups
         other = "," if last == "." else "."
+        if marks.count(last) > 1 or not _grouped(body.partition(last)[0].split(other)):
+            return Number((), text)
         return Number((float(body.replace(other, "").replace(last, ".")),), text)
     parts = body.split(last)
-    groups = all(len(part) == 3 for part in parts[1:]) and 1 <= len(parts[0]) <= 3 and parts[0].strip("0") != ""
+    groups = _grouped(parts)
     whole = float("".join(parts))
     if len(marks) > 1:
         return Number((whole,) if groups else (), text)
     decimal = float(body.replace(",", "."))
     return Number((whole, decimal) if groups else (decimal,), text)
+
+
+def _grouped(parts: list[str]) -> bool:
+    """Whether digits stand in threes, as a mark of thousands groups them."""
+    return all(len(part) == 3 for part in parts[1:]) and 1 <= len(parts[0]) <= 3 and parts[0].strip("0") != ""
 
 
 def _number(text: str) -> Number:
@@ -153,6 +160,8 @@ def _number(text: str) -> Number:
 def _fraction(text: str) -> Number:
     whole, _, part = text.rpartition(" ") if " " in text else text.rpartition("-")
     above, below = part.split("/")
+    if not float(below):
+        return Number((), text)
     return Number(((float(whole) if whole else 0.0) + float(above) / float(below),), text)
 
 
@@ -284,12 +293,12 @@ def _lexed(text: str) -> list[Item]:
         begin, end = match.span()
         at = end
         if match["c_over"]:
-            found.append(Item("rate", match[0], begin, end, value=1.0 / max(1e-9, float(match["over"]))))
+            found.append(Item("rate", match[0], begin, end, value=_rate(float(match["over"]))))
         elif match["c_hours"]:
-            found.append(Item("rate", match[0], begin, end, value=1.0 / max(1.0, float(match["hours"]))))
+            found.append(Item("rate", match[0], begin, end, value=_rate(float(match["hours"]))))
         elif match["hour_rate"]:
             hours = float(match["rate"] or match["rate2"])
-            found.append(Item("rate", match[0], begin, end, value=1.0 / max(1.0, hours)))
+            found.append(Item("rate", match[0], begin, end, value=_rate(hours)))
         elif match["chemistry"]:
             found.append(Item("word", "lifepo4", begin, end))
         elif match["code"] and not _unit_led(match["code"]):
@@ -330,13 +339,20 @@ def _lexed(text: str) -> list[Item]:
     return found
 
 
+def _rate(hours: float) -> float:
+    """The rate that empties in so many hours, C; 0, which is none, for no hours."""
+    return 1.0 / hours if hours > 0.0 else 0.0
+
+
 def _quantity(text: str, match: re.Match[str]) -> Item:
     """A number with its sign and its unit: a quantity, or a rate of C."""
     begin, end = match.span()
     number_is = _fraction(match[0]) if match["mixed"] else _number(match[0])
     unit = _UNIT.match(text, end)
     name = "" if unit is None else unit_name(unit["unit"])
-    if unit is not None and name == "c":  # 0.2C is a rate; 25 C a temperature where degrees are spoken of
+    if (
+        unit is not None and name == "c" and number_is.values
+    ):  # 0.2C is a rate; 25 C a temperature where degrees are spoken of
         nearby = text[unit.end() :].lstrip().lower()
         small = "." in match[0] or "," in match[0] or number_is.values[0] <= 5.0
         nothing = number_is.values[0] == 0.0  # is charged or drawn at 0 C

@@ -58,6 +58,8 @@ def claim_from(piece: Item, kind: str, hint: str, sense: Sense, source: str, tex
     """The claim of a kind that a quantity makes, or in words why it makes none."""
     definition = CLAIM_KINDS[kind]
     if piece.kind == "rate":
+        if piece.value <= 0.0:
+            return f"“{piece.text.strip()}” is no rate"
         if sense.capacity_Ah is None:
             return "a rate of C needs the capacity it is of: none is printed"
         return Claim(kind, piece.value * sense.capacity_Ah, "A", definition.direction, 0.0, {}, source, text=text)
