@@ -202,6 +202,7 @@ def test_two_phrases_apart_say_what_each_says_alone(one: tuple[str, str], other:
 
 MARKS = "0123456789.,/' ½%°CAhVWS±-()$"
 """What figures are written with, in any order."""
+BITS = ["1", "0", "12", "1,2", "1.2.3", "1/0", "½", ".", ",", "±", "-", "to", "h", "min", "s", "Ah", "V", "A", "C", "C20", "%", "lb", "oz", "in", "'", '"', "kg", "$", "°C", "@", "(", ")", "x", "4S", "IP67", "charge", "surge", "cut", "cycles", "cell", "months", "reserve", "per month"]  # fmt: skip
 
 
 @settings(max_examples=200)

@@ -422,7 +422,7 @@ def _joined(found: list[Item]) -> list[Item]:
         last = made[-1] if made else None
         if (
             last is not None and last.kind == item.kind == "quantity" and (last.unit, item.unit) in _SUMS
-            and last.low is not None and item.low is not None and last.high is None and item.high is None
+            and last.low and last.low.values and item.low and item.low.values and last.high is None and item.high is None
             and item.begin - last.end <= 2
         ):  # fmt: skip
             big, small = find_unit(last.unit), find_unit(item.unit)
