@@ -1,4 +1,4 @@
-"""Injured recipes, claims, dialects, benches and books: each used, or refused in one line.
+"""Injured recipes, claims, dialects, benches, plans, needs and books: each used, or refused in one line.
 
 `python -m benchmarks.fuzz_files [N] [SEED]`. Half are turned in their bytes, half in their meaning: a value somewhere is
 put in another's place, taken out, or made odd.
@@ -29,9 +29,12 @@ from wintry_tally.core.battery import family_named
 from wintry_tally.core.cell import parameters_for
 from wintry_tally.core.errors import WintryError
 from wintry_tally.core.plan import forecast
+from wintry_tally.core.plan.planning import plan
 from wintry_tally.core.protocol.setpoints import Facts
 from wintry_tally.core.protocol.template import fill
 from wintry_tally.demo import scratch_copy
+from wintry_tally.exchange.need_file import read_needs
+from wintry_tally.exchange.plan_file import read_plan
 from wintry_tally.exchange.recipe_file import read_recipe
 
 ODD: tuple[Any, ...] = (
@@ -46,6 +49,17 @@ CLAIMS = (
 BENCH = (
     '[[instrument]]\nname="L"\nkind="load"\nway="scpi"\ndialect="plain-scpi"\naddress="TCPIP::127.0.0.1::5025::SOCKET"\n'
     'power_W=180\ncurrent_A=20\nvoltage_accuracy="0.1%+2d"\n[[channel]]\nname="one"\nload="L"\nvoltage="L"\ncurrent="L"\n'
+)
+PLAN = (
+    '[plan]\nbegins="2027-01-11T08:00"\ntimezone="Europe/Oslo"\nattended="Mon-Fri 8-17:30; Sat 9-12"\naway=["2027-01-18"]\n'
+    '[[resource]]\nname="load"\ncount=2\n[[task]]\nid="c"\nsample="M1"\nhours=5.5\nuses=["load"]\nattended="ends"\n'
+    'due="2027-01-20T18:00"\n[[task]]\nid="d"\nsample="M1"\nrecipe="capacity-reference"\nafter=[{id="c",rest_h=[1,24]}]\n'
+    'not_before="2027-01-12T00:00"\n[[sample]]\ncode="M1"\nbattery={family="lfp",rated_Ah=40}\ncharged=0.4\n'
+)
+NEED = (
+    '[need]\nname="mast"\nhours=48\ncoldest_C=-10\ncharger_A=5\nfull_again_h=10\ncharger_price=90\ncycles_a_year=50\nyears=5\n'
+    '[[need.device]]\nname="logger"\nA=0.85\nduty=1\nleast_V=11.4\n[[need.device]]\nname="pump"\nW=40\nduty=0.1\nsurge_A=12\n'
+    "surge_s=2\ninverter=0.85\n"
 )
 
 
@@ -82,6 +96,11 @@ def use_recipe(path: Path) -> None:
     forecast(made, parameters_for(facts.family, 40.0), 23.0, full=1.0)
 
 
+def use_plan(path: Path) -> None:
+    """Laid out, and placed the quick way."""
+    plan(read_plan(path).campaign, 0.0, thorough=False)
+
+
 def use_book(path: Path) -> None:
     """Opened, put right, judged."""
     with opened(path, lambda _: None) as book:
@@ -104,6 +123,7 @@ def main() -> int:
     kinds: list[tuple[str, list[bytes], Callable[[Path], Any]]] = [
         ("recipe", recipes, use_recipe), ("claims", [CLAIMS.encode()], judge_file),
         ("dialect", dialects, lambda path: dialect_named(str(path))), ("bench", [BENCH.encode()], read_bench),
+        ("plan", [PLAN.encode()], use_plan), ("need", [NEED.encode()], read_needs),
     ]  # fmt: skip
     tally: Counter[str] = Counter()
     slowest = (0.0, "")
