@@ -25,6 +25,7 @@ from wintry_tally.exchange.channels import one_channel
 from wintry_tally.exchange.columns import assign, parse_header, scale_of
 from wintry_tally.exchange.content import HEAD, content_of, encoding_of
 from wintry_tally.exchange.layout import DELIMITERS, Choices, Layout, find_layout, is_value
+from wintry_tally.exchange.quotes import without_stray_quotes
 from wintry_tally.exchange.sign import discharge_sign
 from wintry_tally.exchange.times import is_open_clock, moment_of, seconds_from_numbers, seconds_from_text
 from wintry_tally.exchange.ways import by_words, joined
@@ -160,7 +161,9 @@ def _frame(content: bytes | mmap.mmap, layout: Layout, path: Path) -> pl.DataFra
         "skip_rows": layout.first_line,
     }
     plain = layout.encoding in {"utf-8", "utf-8-sig"} and layout.delimiter != " " and content.find(b"\n", 0, HEAD) >= 0
-    if plain and isinstance(content, mmap.mmap):
+    lines = content if plain else _as_utf8(content[:], layout)
+    lines = without_stray_quotes(lines, layout.delimiter, max(wanted, default=0), layout.first_line)
+    if plain and isinstance(lines, mmap.mmap):
         # a large log without a flaw is read twice as fast; the first flaw sends it through the lenient reading below
         try:
             return pl.read_csv(path, infer_schema_length=0, **layout_options)
@@ -168,7 +171,7 @@ def _frame(content: bytes | mmap.mmap, layout: Layout, path: Path) -> pl.DataFra
             pass
     read = partial(
         pl.read_csv,
-        _as_utf8(content[:], layout),
+        _as_utf8(lines[:], layout) if plain else lines[:],
         ignore_errors=True,
         truncate_ragged_lines=True,
         infer_schema_length=0,

@@ -1,0 +1,91 @@
+"""Quotation marks that open nothing: `12" cable` in a note must not swallow the rows behind it."""
+
+from __future__ import annotations
+
+import mmap
+import re
+
+import numpy as np
+
+BLOCK = 1 << 18
+"""Bytes that are looked through at a time."""
+QUOTE, END = ord('"'), ord("\n")
+
+
+def without_stray_quotes(content: bytes | mmap.mmap, delimiter: str, fields: int, first_line: int) -> bytes | mmap.mmap:
+    """The same content, or a copy in which no quotation mark joins a row to the next.
+
+    A field between quotation marks may hold line ends, as RFC 4180 has it. Where the line behind an odd number of marks is a
+    row by itself, or none closes what was opened, the mark was text: it is left out of its line. Before `first_line`, where
+    the rows begin, every line stands for itself.
+
+    Args:
+        content: UTF-8 lines; fields: how many delimiters a row has at the least.
+    """
+    if content.find(b'"') < 0:
+        return content
+    odd = _odd_lines(content)
+    if not odd:
+        return content
+    sign = delimiter.encode()
+    row = re.compile(rb"\s*\"?[-+.\d]")
+    changed: list[tuple[int, int, bytes]] = []
+    place = 0
+    while place < len(odd):
+        number, begin, end = odd[place]
+        following = content[end + 1 : _end_of(content, end + 1)] if end + 1 < len(content) else b""
+        stands = row.match(following) is not None and (following.count(sign) >= fields)
+        if number < first_line or stands or place + 1 == len(odd):
+            changed.append((begin, end, _plain(content[begin:end], sign)))
+            place += 1
+        else:
+            place += 2  # opened here, closed there
+    made, at = [], 0
+    for begin, end, line in changed:
+        made += [content[at:begin], line]
+        at = end
+    return b"".join([*made, content[at:]])
+
+
+def _end_of(content: bytes | mmap.mmap, begin: int) -> int:
+    end = content.find(b"\n", begin)
+    return len(content) if end < 0 else end
+
+
+def _odd_lines(content: bytes | mmap.mmap) -> list[tuple[int, int, int]]:
+    """Lines with an odd number of marks: their number from 0, where they begin, and where they end."""
+    codes = np.frombuffer(content, np.uint8)
+    found: list[tuple[int, int, int]] = []
+    lines = begin = marks = 0
+    for start in range(0, len(codes), BLOCK):
+        block = codes[start : start + BLOCK]
+        ends = np.flatnonzero(block == END)
+        upto = np.cumsum(block == QUOTE, dtype=np.int64)
+        at_ends = marks + upto[ends]
+        before = np.concatenate([[0], at_ends[:-1]]) if len(ends) else ends
+        for n in np.flatnonzero((at_ends - before) % 2):
+            first = begin if n == 0 else start + int(ends[n - 1]) + 1
+            found.append((lines + int(n), first, start + int(ends[n])))
+        if len(ends):
+            lines, begin = lines + len(ends), start + int(ends[-1]) + 1
+            marks = int(upto[-1] - upto[ends[-1]])
+        elif len(block):
+            marks += int(upto[-1])
+    if marks % 2:
+        found.append((lines, begin, len(codes)))
+    return found
+
+
+def _plain(line: bytes, sign: bytes) -> bytes:
+    """Without the marks within a field, and without the last one where one is still too many."""
+    kept = bytearray()
+    edges = {sign, b"", b"\r", b'"'}
+    for at in range(len(line)):
+        one = line[at : at + 1]
+        if one == b'"' and not {line[at - 1 : at] if at else b"", line[at + 1 : at + 2]} & edges:
+            continue
+        kept += one
+    if kept.count(b'"') % 2:
+        last = kept.rfind(b'"')
+        del kept[last : last + 1]
+    return bytes(kept)
