@@ -70,6 +70,44 @@ def test_what_goes_back_in_every_few_rows_is_no_clock() -> None:
     assert len(mended) == len(trace)
 
 
+@pytest.mark.parametrize("rows", [(900,), (900, 901), (900, 901, 902), (40, 900)])
+@pytest.mark.parametrize("wrong", [0.0, 57.0, -4321.0, 1.8e9, 99_999.0, None])
+def test_a_few_rows_whose_time_cannot_be_cost_no_more_than_themselves(
+    rows: tuple[int, ...], wrong: float | None
+) -> None:
+    trace = discharge()
+    time_s = trace.time_s.copy()
+    time_s[list(rows)] = time_s[list(rows)] / 10.0 if wrong is None else wrong
+    mended, remarks = mend(replace(trace, time_s=time_s))
+    assert codes(remarks)[0] == "clock-backwards" and remarks[0].rows == (rows[0] + 1, rows[-1] + 1)
+    assert np.array_equal(mended.time_s, np.delete(trace.time_s, rows)) and set(codes(remarks)) <= {"clock-backwards", "duplicate-times"}  # fmt: skip
+
+
+def test_two_rows_in_each_other_s_place_cost_one_of_them() -> None:
+    trace = discharge()
+    order = np.arange(len(trace))
+    order[[500, 501]] = order[[501, 500]]
+    mended, remarks = mend(trace.taking(order))
+    assert codes(remarks) == ["clock-backwards"] and len(mended) == len(trace) - 1
+    assert mended.time_s[-1] == trace.time_s[-1]
+
+
+@pytest.mark.parametrize("at", [1, 3, 900])
+def test_a_clock_that_is_told_the_date_in_mid_log_is_joined(at: int) -> None:
+    # many loggers begin in 1970; half a year on a shelf between two readings is a gap, and stays one
+    trace = discharge()
+    for leap_s, code in ((1.75e9, "clock-set"), (180 * 86400.0, "gap")):
+        time_s = trace.time_s.copy()
+        time_s[at:] += leap_s
+        mended, remarks = mend(replace(trace, time_s=time_s))
+        assert codes(remarks) == [code] and remarks[0].rows == (at, at + 1)
+        assert mended.time_s[-1] == pytest.approx(trace.time_s[-1] + (leap_s if code == "gap" else 0.0), abs=15.0)
+    plain, remarks = mend(
+        replace(trace, time_s=np.where(np.arange(len(trace)) < at, 0.0, 1.75e9) + trace.time_s), "none"
+    )
+    assert codes(remarks) == ["gap"] and len(plain) == len(trace)
+
+
 def test_an_hour_back_is_said_to_be_daylight_saving() -> None:
     trace = discharge()
     time_s = trace.time_s.copy()
@@ -99,6 +137,16 @@ def test_single_readings_that_cannot_be_are_left_out(column: str, value: float) 
     assert len(mended) == len(trace) - 1
     untouched, none = mend(replace(trace, **{column: values}), "none")
     assert not none and len(untouched) == len(trace)
+
+
+@pytest.mark.parametrize(("volts", "out"), [(123_000.0, True), (140.0, True), (-140.0, True), (30.0, False)])
+def test_volts_that_no_supply_has_are_left_out_whatever_the_current_beside_them_did(volts: float, out: bool) -> None:
+    # two rows run into one: "2990,12" and "3000,12.6,8.0" give 123000 V and 12.6 A; a charger at 30 V shows at an open pack
+    trace = discharge()
+    shown, amps = trace.voltage_V.copy(), trace.current.copy()
+    shown[700], amps[700] = volts, 12.6
+    mended, remarks = mend(replace(trace, voltage_V=shown, current_A=amps))
+    assert (codes(remarks) == ["outlier-reading"]) is out and len(mended) == len(trace) - out
 
 
 def test_a_real_pulse_is_no_outlier() -> None:

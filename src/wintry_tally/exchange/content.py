@@ -5,6 +5,7 @@ from __future__ import annotations
 import gzip
 import io
 import mmap
+import re
 import zlib
 from pathlib import Path
 
@@ -53,7 +54,20 @@ def content_of(path: Path) -> bytes | mmap.mmap:
     for mark, words in _ARCHIVES.items():
         if content[: len(mark)] == mark:
             raise LogError(f"this is {words}, not a log", name, "unpack it and give the CSV inside")
-    return content
+    return _without_holes(content)
+
+
+HOLE = b"\0" * 8
+
+
+def _without_holes(content: bytes | mmap.mmap) -> bytes | mmap.mmap:
+    """Text without the zero bytes that a logger left where it lost its power while it wrote: a line end stands for them."""
+    begins = content.find(HOLE)
+    if begins < 0 or content[:4] == b"PAR1":
+        return content
+    if 0 in content[: min(begins, HEAD)]:
+        return content  # two bytes to a sign
+    return re.sub(rb"\0{8,}", b"\n", content[:])
 
 
 def _unpacked(content: bytes | mmap.mmap, name: str) -> bytes:

@@ -36,7 +36,8 @@ def without_stray_quotes(content: bytes | mmap.mmap, delimiter: str, fields: int
         following = content[end + 1 : _end_of(content, end + 1)] if end + 1 < len(content) else b""
         stands = row.match(following) is not None and (following.count(sign) >= fields)
         if number < first_line or stands or place + 1 == len(odd):
-            changed.append((begin, end, _plain(content[begin:end], sign)))
+            alike = content[begin:end].count(sign) == following.count(sign)
+            changed.append((begin, end, _plain(content[begin:end], sign, alike)))
             place += 1
         else:
             place += 2  # opened here, closed there
@@ -76,8 +77,9 @@ def _odd_lines(content: bytes | mmap.mmap) -> list[tuple[int, int, int]]:
     return found
 
 
-def _plain(line: bytes, sign: bytes) -> bytes:
-    """Without the marks within a field, and without the last one where one is still too many."""
+def _plain(line: bytes, sign: bytes, alike: bool) -> bytes:
+    """Without the marks within a field; where one is still too many, without all of a line that has as many delimiters as the
+    next (`alike`: none stands within a field), else without the last."""
     kept = bytearray()
     edges = {sign, b"", b"\r", b'"'}
     for at in range(len(line)):
@@ -85,6 +87,8 @@ def _plain(line: bytes, sign: bytes) -> bytes:
         if one == b'"' and not {line[at - 1 : at] if at else b"", line[at + 1 : at + 2]} & edges:
             continue
         kept += one
+    if kept.count(b'"') % 2 and alike:
+        return bytes(kept.replace(b'"', b""))
     if kept.count(b'"') % 2:
         last = kept.rfind(b'"')
         del kept[last : last + 1]

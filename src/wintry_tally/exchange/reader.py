@@ -261,7 +261,8 @@ def _assemble(frame: pl.DataFrame, layout: Layout, choices: Choices, name: str) 
     told = None
     if "current_A" in values and choices.discharge_sign == "auto":
         told = _ways_told(frame, series, layout, values["current_A"], position)
-    newest_first = bool(time_s[-1] < time_s[0])
+    # not one whose clock was only set back
+    newest_first = bool(time_s[-1] < time_s[0] and np.count_nonzero(np.diff(time_s) < 0.0) > 0.5 * len(time_s))
     sign = _signed(values, choices.discharge_sign, told, newest_first, layout.label("current") or "")
     current = values.pop("current_A", None)
     voltage = values.pop("voltage_V")

@@ -10,6 +10,7 @@ from wintry_tally.core.message import NOTHING, Message
 REMARK_CODES: dict[str, str] = {
     "gap": "an interval longer than five usual ones",
     "clock-backwards": "the clock was set back or restarted",
+    "clock-set": "the clock was set forward by years",
     "daylight-saving": "the clock jumped by about an hour",
     "duplicate-times": "rows with the same time",
     "blank-rows": "rows without a voltage, a current or a time",

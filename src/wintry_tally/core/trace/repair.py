@@ -28,6 +28,8 @@ SUSPECTS = 20_000
 ABSURD = 1e7
 """V or A beyond this is no reading, not even in mV and mA."""
 ABSURD_S = 1e11
+STRAYS_MOST = 3
+"""So many rows in a row may carry a time that cannot be, between others whose clock goes on."""
 SETBACKS_MOST, REPEATS_LEAST, REPEATS_SHARE = 200, 3, 0.95
 """Set-backs of the clock looked at; so many rows, and this share of them, have to come again to be a repeat."""
 GAP_FACTOR = 5.0
@@ -153,7 +155,8 @@ def _rises(time_s: Column) -> bool:
 
 
 def _with_rising_time(trace: Trace, repair: Repair, remarks: list[Remark]) -> Trace:
-    if len(trace) > 1 and _rises(trace.time_s):
+    leaps = float(trace.time_s[-1] - trace.time_s[0]) > LEAP_S
+    if len(trace) > 1 and _rises(trace.time_s) and not leaps:
         return trace
     steps = np.diff(trace.time_s)
     if np.count_nonzero(steps < 0) > 0.9 * steps.size and steps.size > 2:
@@ -161,7 +164,7 @@ def _with_rising_time(trace: Trace, repair: Repair, remarks: list[Remark]) -> Tr
         remarks.append(Remark("clock-backwards", said("rows-reversed"), whole))
         return _with_rising_time(trace.taking(np.arange(len(trace) - 1, -1, -1)), repair, remarks)
     if repair != "none":
-        trace = _without_repeats(trace, remarks)
+        trace = _without_stray_times(_without_repeats(trace, remarks), remarks)
         steps = np.diff(trace.time_s)
     usual = float(np.median(steps[steps > 0])) if np.any(steps > 0) else 0.0
     back = np.flatnonzero(steps < 0)
@@ -175,7 +178,7 @@ def _with_rising_time(trace: Trace, repair: Repair, remarks: list[Remark]) -> Tr
         time = time.copy()
         for index in back:
             jump = float(trace.time_s[index + 1] - trace.time_s[index])
-            about_an_hour = abs(jump + 3600.0) < max(60.0, 3 * usual)
+            about_an_hour = _about_an_hour(jump, usual)
             row = trace.row_at(index + 1)
             if repair != "none":
                 joined = "clock-hour-joined" if about_an_hour else "clock-back-joined"
@@ -186,6 +189,7 @@ def _with_rising_time(trace: Trace, repair: Repair, remarks: list[Remark]) -> Tr
             if repair != "none":
                 time[index + 1 :] += usual - jump
         trace = replace(trace, time_s=time)
+    trace = _with_clock_set(trace, usual, remarks) if leaps and repair != "none" else trace
     ahead = np.maximum.accumulate(trace.time_s)
     keep = np.ones(len(trace), dtype=np.bool_)
     keep[1:] = trace.time_s[1:] > ahead[:-1]
@@ -193,6 +197,58 @@ def _with_rising_time(trace: Trace, repair: Repair, remarks: list[Remark]) -> Tr
     if len(same) and (repair != "none" or not len(back)):
         remarks.append(Remark("duplicate-times", said("times-repeat", count=len(same)), _rows(trace, same)))
     return trace.taking(keep) if len(same) else trace
+
+
+LEAP_S = 5 * 365.25 * 86400.0
+"""No battery is left alone for so long between two readings of one log: the clock was set there. Common practice."""
+
+
+def _with_clock_set(trace: Trace, usual: float, remarks: list[Remark]) -> Trace:
+    """With the rows behind a leap of years joined to those before: a logger begins in 1970 until somebody tells it the date."""
+    time = trace.time_s
+    leaps = np.flatnonzero(np.diff(time) > LEAP_S)
+    if not len(leaps) or not usual:
+        return trace
+    time = time.copy()
+    for index in leaps:
+        years = float(trace.time_s[index + 1] - trace.time_s[index]) / (365.25 * 86400.0)
+        rows = (trace.row_at(index), trace.row_at(index + 1))
+        remarks.append(Remark("clock-set", said("clock-set-joined", years=years, row=rows[1], usual=usual), rows))
+        time[index + 1 :] -= trace.time_s[index + 1] - trace.time_s[index] - usual
+    return replace(trace, time_s=time)
+
+
+def _about_an_hour(jump_s: float, usual_s: float) -> bool:
+    """Whether the clock goes back as it does at the end of daylight saving."""
+    return abs(jump_s + 3600.0) < max(60.0, 3 * usual_s)
+
+
+def _without_stray_times(trace: Trace, remarks: list[Remark]) -> Trace:
+    """Leave out a few rows whose time cannot be: behind them the clock goes on as it went before, as if they had their place."""
+    time = trace.time_s
+    steps = np.diff(time)
+    usual = float(np.median(steps[steps > 0])) if np.any(steps > 0) else 0.0
+    stray: set[int] = set()
+    for index in np.flatnonzero(steps < 0)[:SETBACKS_MOST]:
+        last = int(index)
+        if _about_an_hour(float(steps[last]), usual):
+            continue
+        for count in range(1, STRAYS_MOST + 1):
+            after, before = last + count + 1, last - count
+            if after < len(time) and time[after] > time[last]:
+                stray.update(range(last + 1, after))  # set back for a few rows
+                break
+            if before >= 0 and time[last + 1] > time[before]:
+                stray.update(range(before + 1, last + 1))  # ahead for a few rows
+                break
+    if not stray or len(stray) > 0.02 * len(trace) + STRAYS_MOST:
+        return trace
+    rows = np.array(sorted(stray), dtype=np.int64)
+    told = said("times-stray", count=len(rows), row=trace.row_at(rows[0]))
+    remarks.append(Remark("clock-backwards", told, _rows(trace, rows)))
+    keep = np.ones(len(trace), dtype=np.bool_)
+    keep[rows] = False
+    return trace.taking(keep)
 
 
 def _without_repeats(trace: Trace, remarks: list[Remark]) -> Trace:
@@ -232,7 +288,8 @@ def _without_outliers(trace: Trace, remarks: list[Remark], suspect: set[int]) ->
         around = abs(trace.current[index] - trace.current[index - 1]) if index else 0.0
         usual = max(8 * current_noise, 3 * trace.resolution.get("current_A", 0.0))
         unmoved = around <= max(min(0.2 * reference_A, 0.3 * float(near.max())), usual)
-        if (unmoved and not _awake(trace, index, reference_V)) or _lost(trace, index, reference_V, reference_A):
+        far = abs(trace.voltage_V[index]) > MOST_TIMES * reference_V  # no supply has so much, whatever the current did
+        if far or (unmoved and not _awake(trace, index, reference_V)) or _lost(trace, index, reference_V, reference_A):
             found.add(index)
     for index in _spikes(trace.current, max(0.25 * reference_A, 12 * current_noise, 0.05)):
         # a true change of current moves the voltage
@@ -255,6 +312,10 @@ def _without_outliers(trace: Trace, remarks: list[Remark], suspect: set[int]) ->
     keep[indices] = False
     remarks.append(Remark("outlier-reading", told, _rows(trace, indices)))
     return trace.taking(keep)
+
+
+MOST_TIMES = 10.0
+"""Of a pack's usual voltage: no bench supply that could charge it shows more; common practice, no published source."""
 
 
 def _awake(trace: Trace, index: int, reference_V: float) -> bool:

@@ -40,6 +40,9 @@ LOGS: dict[str, str] = {
     "saving; joined one usual interval ({usual:.3g} s) after the row before.",
     "clock-hour-left": "The clock goes back by {seconds:.0f} s at row {row}; about an hour: likely the end of daylight saving; "
     "rows up to the old time are left out.",
+    "times-stray": "{count} {count:?row|rows} whose time cannot be, from row {row}, left out: the clock goes on behind as before.",
+    "clock-set-joined": "The clock leaps by {years:.0f} years at row {row}: it was set there; joined one usual interval "
+    "({usual:.3g} s) after the row before.",
     "times-repeat": "{count} {count:?row repeats|rows repeat} the time of the row before; the first of each is kept.",
     "rows-again": "Rows {first} to {last} say again what was written before them; left out.",
     "readings-out": "Readings that cannot be, left out: {shown:, }.",
