@@ -288,7 +288,8 @@ def _without_outliers(trace: Trace, remarks: list[Remark], suspect: set[int]) ->
         around = abs(trace.current[index] - trace.current[index - 1]) if index else 0.0
         usual = max(8 * current_noise, 3 * trace.resolution.get("current_A", 0.0))
         unmoved = around <= max(min(0.2 * reference_A, 0.3 * float(near.max())), usual)
-        far = abs(trace.voltage_V[index]) > MOST_TIMES * reference_V  # no supply has so much, whatever the current did
+        # no supply has so much, whatever the current did
+        far = abs(trace.voltage_V[index]) > max(MOST_V, MOST_TIMES * reference_V)
         if far or (unmoved and not _awake(trace, index, reference_V)) or _lost(trace, index, reference_V, reference_A):
             found.add(index)
     for index in _spikes(trace.current, max(0.25 * reference_A, 12 * current_noise, 0.05)):
@@ -314,8 +315,9 @@ def _without_outliers(trace: Trace, remarks: list[Remark], suspect: set[int]) ->
     return trace.taking(keep)
 
 
-MOST_TIMES = 10.0
-"""Of a pack's usual voltage: no bench supply that could charge it shows more; common practice, no published source."""
+MOST_TIMES, MOST_V = 10.0, 100.0
+"""Of a pack's usual voltage, and V where its terminals are dead for most of a log: no bench supply that could charge it shows
+more; common practice, no published source."""
 
 
 def _awake(trace: Trace, index: int, reference_V: float) -> bool:
