@@ -95,9 +95,11 @@ def test_the_time_base_is_in_a_charge_and_not_in_a_mean_current() -> None:
     assert "time base" not in names and "current gain" in names
 
 
-def test_hours_that_are_taken_for_seconds_show_by_a_logger_s_usual_interval() -> None:
+@pytest.mark.parametrize("unit_s", [3600.0, 86400.0])
+def test_hours_that_are_taken_for_seconds_show_by_a_logger_s_usual_interval(unit_s: float) -> None:
+    # and a spreadsheet's fractions of a day
     for interval_s, told in ((5.0, True), (15.0, True), (7.6, False)):
-        time = np.arange(400) * interval_s / 3600.0
+        time = np.arange(400) * interval_s / unit_s
         volts = np.concatenate([np.full(40, 13.2), np.linspace(13.0, 12.9, 320), np.full(40, 13.1)])
         amps = np.concatenate([np.zeros(40), np.full(320, 10.0), np.zeros(40)])
         log = analyse(Trace(time, volts, amps, unnamed=frozenset({"time"})), Options(family=LFP))

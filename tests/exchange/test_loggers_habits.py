@@ -75,6 +75,25 @@ def test_what_nothing_names_the_unit_of_is_said(tmp_path: Path) -> None:
     assert last == [3900.0, 65.0, 3900.0]
 
 
+@pytest.mark.parametrize(
+    ("first", "second", "third"),
+    [
+        ("2026-01-31 23:59:50 UTC", "2026-02-01 00:00:00 UTC", "2026-02-01 00:00:10 UTC"),
+        ("2026-01-31 23:59:50 CET", "2026-02-01 00:00:00 CET", "2026-02-01 00:00:10 CET"),
+        ("[2026-01-31 23:59:50]", "[2026-02-01 00:00:00]", "[2026-02-01 00:00:10]"),
+        ("2026-01-31 23:59:50,250", "2026-02-01 00:00:00,250", "2026-02-01 00:00:10,250"),
+        ("31.01.2026 23.59.50", "01.02.2026 00.00.00", "01.02.2026 00.00.10"),
+        ("23:59:50", "1.00:00:00", "1.00:00:10"),
+        ("1795000000000000000", "1795000010000000000", "1795000020000000000"),
+    ],
+)
+def test_the_same_ten_seconds_as_loggers_write_them(tmp_path: Path, first: str, second: str, third: str) -> None:
+    rows = "".join(f"{time};13.{n};8.0\n" for n, time in enumerate((first, second, third)))
+    (tmp_path / "log.csv").write_text(f"Time;Voltage / V;Current / A\n{rows}", encoding="utf-8")
+    trace = read_log(tmp_path / "log.csv").trace
+    assert (trace.time_s - trace.time_s[0]).tolist() == pytest.approx([0.0, 10.0, 20.0], abs=1e-3)
+
+
 def test_only_an_energy_counter(tmp_path: Path) -> None:
     given = np.cumsum(np.append(0.0, np.diff(TRACE.time_s) * (TRACE.current * TRACE.voltage_V)[1:])) / 3600.0
     pl.DataFrame({"time_s": TRACE.time_s, "voltage": TRACE.voltage_V, "Wh": np.round(given, 2)}).write_csv(

@@ -18,6 +18,15 @@ _SAYS_MINUTES = re.compile(r"(?<![h:] )(?<![h:])\b(m{1,2}|min\w*) ?: ?(s{1,2}|se
 _COUNTS = re.compile(r"elapsed|duration|\b(run|test|step|total)[ _-]?time|since|dauer|laufzeit", re.IGNORECASE)
 _ONE_H = re.compile(r"(?<![h\w])h ?: ?mm", re.IGNORECASE)
 """Headers of a clock that counts from a start: one says so, the other may stand above a clock on the wall too."""
+_PLAINER = (
+    (r"^\[(.*)\]$", "$1"),  # [2026-01-31 14:05:33]
+    (r"(:\d{2}),(\d+)", "$1.$2"),  # 14:05:33,250
+    (r"(\s\d{1,2})\.(\d{2})\.(\d{2})$", "$1:$2:$3"),  # 31.1.2026 14.05.33
+    (r"^(\d+)\.(\d{1,2}:\d{2}:\d{2})", "${1}d $2"),  # 1.02:03:04, a day and two hours
+    (r"(:\d{2}(?:\.\d+)?)\s*(?:UTC|GMT)$", "${1}Z"),
+    (r"(:\d{2}(?:\.\d+)?)\s+(?:CES?T|MES?Z|WES?T|EES?T|BST|[ECMP][SD]T)$", "$1"),  # local, as a time without its zone
+)
+"""What loggers write of the same time, and how it is read."""
 HOUR, DAY = 3600.0, 86400.0
 _FORMATS = (
     *("%Y-%m-%dT%H:%M:%S%.f", "%Y-%m-%d %H:%M:%S%.f", "%Y-%m-%dT%H:%M", "%Y-%m-%d %H:%M", "%Y/%m/%d %H:%M:%S%.f"),
@@ -38,7 +47,7 @@ SAMPLE = 100_000
 
 
 def seconds_from_numbers(values: Column, factor: float, unit_known: bool) -> tuple[Column, float | None]:
-    """Elapsed seconds, and the epoch of the first reading where the numbers are epoch times (s, ms or µs)."""
+    """Elapsed seconds, and the epoch of the first reading where the numbers are epoch times (s, ms, µs or ns)."""
     # of a long log evenly spread readings tell its size as well as all of them
     thin = values[:: max(1, len(values) // SAMPLE)]
     finite = thin[np.isfinite(thin)]
@@ -56,6 +65,8 @@ def seconds_from_numbers(values: Column, factor: float, unit_known: bool) -> tup
         scaled = values / 1e3
     elif 1e14 <= typical < 1e17:
         scaled = values / 1e6
+    elif 1e17 <= typical < 1e20:
+        scaled = values / 1e9
     elif 30_000 < typical < 80_000 and not unit_known and _day_steps(values):
         scaled = (values - 25_569.0) * DAY  # a spreadsheet's day number
     else:
@@ -100,6 +111,10 @@ def seconds_from_text(
         LogError: the texts are no times, or the time zone is unknown.
     """
     text = series.cast(pl.String).str.strip_chars()
+    thin = text.gather_every(max(1, len(text) // 1000))
+    for written, plain in _PLAINER:
+        if thin.str.contains(written).any():
+            text = text.str.replace(written, plain)
     if len(text) and re.match(_SPELT, next((value for value in text.drop_nulls().head(50).to_list() if value), "")):
         text = text.str.replace(_SPELT, "$1:$2:$3")
     sample = [value for value in text.drop_nulls().head(50).to_list() if value]

@@ -21,16 +21,20 @@ from wintry_tally.core.trace.trace import Trace
 from wintry_tally.core.trace.unit_slips import MOST_OF_RATED
 
 TOO_LONG = (1.0 / 60.0, 1.0 / 1000.0, 1.0 / 3600.0)
-TOO_SHORT = (60.0, 3600.0)
+TOO_SHORT = (60.0, 3600.0, 86400.0)
 """What a clock's times may have to be multiplied by."""
-UNITS = {60.0: "minutes", 3600.0: "hours"}
+UNITS = {60.0: "minutes", 3600.0: "hours", 86400.0: "days"}
 PLAUSIBLE = (0.25, 1.4)
 """Shares of its rating that a battery emptied in one go may well give."""
 HELD_LITTLE = 30.0
 """Percent of charge at the most, by a family's charts, of a battery that cannot have given its rating."""
 MOST_C = 1.2
 """A discharge above this rate that ends soon has told of its protection, not of its capacity."""
-USUAL_S = {60.0: (1.0, 2.0, 5.0, 10.0, 20.0), 3600.0: (1.0, 2.0, 5.0, 10.0, 15.0, 20.0, 30.0)}
+USUAL_S = {
+    60.0: (1.0, 2.0, 5.0, 10.0, 20.0),
+    3600.0: (1.0, 2.0, 5.0, 10.0, 15.0, 20.0, 30.0),
+    86400.0: (1.0, 2.0, 5.0, 10.0, 15.0, 20.0, 30.0, 60.0),
+}
 """Intervals that loggers are set to which no logger has as a decimal of the unit that a clock may be in. A minute of hours
 looks like a second of minutes: the shorter is taken."""
 NEAR = 0.002
