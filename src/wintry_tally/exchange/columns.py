@@ -72,12 +72,14 @@ SPELLINGS: dict[str, tuple[str, ...]] = {
             "bat voltage",
             "v batt",
             "total voltage",
+            *("vavg", "v avg", "voltage avg", "avg voltage", "mean voltage", "average voltage", "uavg"),
         ),
     ),
     "current": (
         *("current", "battery current", "pack current", "discharge current", "load current", "amps", "ampere"),
         *("amperes", "a", "i", "ibat", "strom", "batteriestrom", "entladestrom", "laststrom", "courant", "intensite"),
         *("corriente", "corrente", "stroom", "prad", "strom akku", "virta", "batt a", "amp"),
+        *("iavg", "i avg", "current avg", "avg current", "mean current", "average current"),
     ),
     "temperature": (
         *("temperature", "temp", "battery temperature", "case temperature", "temperatur", "temperatura", "t1", "temp1"),
