@@ -102,9 +102,12 @@ def test_the_reading_just_beyond() -> None:
     assert pulse(high_celsius=20.0, known=replace(KNOWN, before={"draw": Ohms(0.0, 0.002, 7.9)})) == []
     assert pulse(high_celsius=20.0, known=replace(KNOWN, before={"draw": Ohms(0.0, 0.002, 8.1)})) == ["another-battery"]
     assert pulse(known=replace(KNOWN, before={"charge": Ohms(0.0, 0.002)})) == [], "each way by its own"
-    assert (
-        pulse(known=replace(KNOWN, ohm=0.0001)) == ["resistance-high"] or pulse(known=replace(KNOWN, ohm=0.0001)) == []
-    )
+    # a tenth of what it should be moved by is nothing; 100 mΩ beside twelve times the usual and 20 mΩ more
+    assert [pulse(known=replace(KNOWN, ohm=ohm)) for ohm in (0.098, 0.102)] == [[], ["meter-elsewhere"]]
+    steep = {"low_volts": 12.80, "high_volts": 12.40, "low_own_V": 12.76, "high_own_V": 12.32}
+    assert [pulse(**steep, known=replace(KNOWN, ohm=ohm)) for ohm in (0.0075, 0.005)] == [[], ["resistance-high"]]
+    cold = pulse(**steep, high_celsius=-10.0, known=replace(KNOWN, ohm=0.005))
+    assert cold == [], "twice as much in the cold"
 
 
 def test_one_torn_reading_tells_nothing() -> None:

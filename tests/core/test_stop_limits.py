@@ -69,6 +69,7 @@ def test_low_voltage_counts_under_load_only() -> None:
 
 
 def test_warming_is_told_once_there_is_time_to_say() -> None:
+    assert WARMING_MIN == 2.0, "a thermometer of 0.1 K tells 5 K/min to a hundredth over two minutes, and not over one"
     early = replace(DRAWING, warm_s=0.0, warm_C=20.0, last_s=60.0 * WARMING_MIN)
     assert warming_K_min(early, 30.0) == pytest.approx(10.0 / WARMING_MIN)
     assert warming_K_min(replace(early, last_s=60.0 * WARMING_MIN - 1.0), 30.0) is None

@@ -15,8 +15,9 @@ SHUNTS = (0.001, 0.01, 0.1, 0.2, 0.25, 0.5, 2.0, 4.0, 5.0, 10.0, 100.0, 1000.0)
 SHUNT_NEAR = 0.12
 NOISE_DIGITS = 1.5
 """Means of a few readings, each to its last digit, are apart by no more than so many of them by chance."""
-OHM_LOW, OHM_HIGH = 0.05, 12.0
-"""A pack has so many times the resistance usual for its family and size: new and warm, or old and cold."""
+OHM_HIGH = 12.0
+"""An old pack has so many times the resistance usual for its family and size. (One that moves by less than NOTHING_SHARE of what
+it should is taken for a meter that is elsewhere.)"""
 LEAD_HIGH, LEAD_MORE_OHM = 3.0, 0.015
 SAME_END = 0.3
 CHANGED = 3.5
@@ -206,15 +207,6 @@ def _usual(whole: float, high: Level, known: Expected) -> list[Finding]:
                 said("proof-ohm-high", mohm=1000 * whole, usual=1000 * known.ohm),
                 said("mend-ohm-high"),
                 bars=whole * flows > HEAVY_DROP * high.volts,
-            )
-        )
-    elif 0 < whole < OHM_LOW * known.ohm and known.ohm * flows > 4.0 * SEEN_DIGITS * known.digit_V:
-        found.append(
-            Finding(
-                "resistance-low",
-                said("proof-ohm-low", mohm=1000 * whole, usual=1000 * known.ohm),
-                said("mend-ohm-low"),
-                bars=False,
             )
         )
     return found

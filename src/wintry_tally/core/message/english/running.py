@@ -182,7 +182,6 @@ RUNNING: dict[str, str] = {
     "proof-same-end-charger": "between the meter and the charger there are {mohm:.1f} mΩ where the leads alone have {leads:.1f}",
     "proof-leads-high": "leads and clamps have {mohm:.0f} mΩ",
     "proof-ohm-high": "{mohm:.0f} mΩ are far above the {usual:.0f} mΩ usual for this battery",
-    "proof-ohm-low": "{mohm:.1f} mΩ are far below the {usual:.0f} mΩ usual for this battery",
     # and its mends
     "mend-turn-meter": "its leads are the wrong way round: change plus and minus",
     "mend-turn-load": "it is connected the wrong way round: change plus and minus before anything else",
@@ -215,5 +214,4 @@ RUNNING: dict[str, str] = {
     "mend-leads": "a clamp is loose or dirty, or the leads are too thin: tighten, clean, or take thicker ones",
     "mend-ohm-high": "the meter is not on the battery's own terminals, a clamp is loose, or it is a far smaller or a worn-out "
     "battery",
-    "mend-ohm-low": "it is a far larger battery, or several in parallel: look which one this is",
 }
