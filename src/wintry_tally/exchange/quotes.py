@@ -57,22 +57,19 @@ def _odd_lines(content: bytes | mmap.mmap) -> list[tuple[int, int, int]]:
     """Lines with an odd number of marks: their number from 0, where they begin, and where they end."""
     codes = np.frombuffer(content, np.uint8)
     found: list[tuple[int, int, int]] = []
-    lines = begin = marks = 0
+    lines = begin = odd = 0
     for start in range(0, len(codes), BLOCK):
         block = codes[start : start + BLOCK]
         ends = np.flatnonzero(block == END)
-        upto = np.cumsum(block == QUOTE, dtype=np.int64)
-        at_ends = marks + upto[ends]
-        before = np.concatenate([[0], at_ends[:-1]]) if len(ends) else ends
-        for n in np.flatnonzero((at_ends - before) % 2):
-            first = begin if n == 0 else start + int(ends[n - 1]) + 1
-            found.append((lines + int(n), first, start + int(ends[n])))
+        begins = np.concatenate([[0], ends[ends < len(block) - 1] + 1])
+        marks = np.bitwise_xor.reduceat((block == QUOTE).view(np.uint8), begins)
+        marks[0] ^= odd
+        for n in np.flatnonzero(marks[: len(ends)]):
+            found.append((lines + int(n), begin if n == 0 else start + int(begins[n]), start + int(ends[n])))
+        odd = int(marks[-1]) if len(marks) > len(ends) else 0
         if len(ends):
             lines, begin = lines + len(ends), start + int(ends[-1]) + 1
-            marks = int(upto[-1] - upto[ends[-1]])
-        elif len(block):
-            marks += int(upto[-1])
-    if marks % 2:
+    if odd:
         found.append((lines, begin, len(codes)))
     return found
 
