@@ -24,6 +24,7 @@ from benchmarks.apart import Battery, Log, Meter, Part, goes_on, run, write
 from benchmarks.strangers_charging import CHARGING
 from benchmarks.trials import LIMIT, LOW, Trial, battery_of, meter_for, said, usual_A
 from wintry_tally.cli.judging import judge_file
+from wintry_tally.core.errors import WintryError
 
 
 def drawn(dice: Random, battery: Battery, amps: float, meter: Meter, every_s: float, low_V: float | None) -> Log:
@@ -284,13 +285,45 @@ FLAWS: dict[str, Callable[[list[str], int, Random], list[str]]] = {
 """What befalls a file, by its lines, the place of its first row, and chance."""
 
 
+def _one_row(lines: list[str], first: int, dice: Random, change: Callable[[str], str]) -> list[str]:
+    at = dice.randrange(first + 1, len(lines) - 1)
+    return [*lines[:at], *change(lines[at]).split("\n"), *lines[at + 1 :]]
+
+
+def _together(lines: list[str], first: int, dice: Random) -> list[str]:
+    at = dice.randrange(first + 1, len(lines) - 2)
+    return [*lines[:at], lines[at][: dice.randrange(1, len(lines[at]))] + lines[at + 1], *lines[at + 2 :]]
+
+
+def _swapped(lines: list[str], first: int, dice: Random) -> list[str]:
+    at = dice.randrange(first + 1, len(lines) - 2)
+    return [*lines[:at], lines[at + 1], lines[at], *lines[at + 2 :]]
+
+
+def _garbled(line: str, dice: Random) -> str:
+    at = dice.randrange(len(line))
+    return line[:at] + dice.choice(["", "", *'0123456789.,-;"\0 x']) + line[at + 1 :]
+
+
+ODD_ROWS: dict[str, Callable[[list[str], int, Random], list[str]]] = {
+    "a row cut": lambda lines, first, dice: _one_row(lines, first, dice, lambda line: line[dice.randrange(1, len(line)) :]),
+    "a row unfinished": lambda lines, first, dice: _one_row(lines, first, dice, lambda line: line[: dice.randrange(1, len(line))]),
+    "a sign garbled": lambda lines, first, dice: _one_row(lines, first, dice, lambda line: _garbled(line, dice)),
+    "two rows in one": _together,
+    "rows swapped": _swapped,
+    "an inch sign": lambda lines, first, dice: _one_row(lines, first, dice, lambda line: line + ',12" cable'),
+    "power lost": lambda lines, first, dice: _one_row(lines, first, dice, lambda line: line[: dice.randrange(len(line))] + "\0" * 512 + "\n"),
+}  # fmt: skip
+"""What befalls a row or two of a file: nothing that these logs say may go by it."""
+
+
 def flawed(folder: Path, flaw: str, dice: Random) -> None:
     """One of a folder's logs with a flaw in it; all of them where it is the logger's."""
     logs = sorted(folder.glob("*.csv"))
     for path in logs if flaw in {"no units", "a trailer"} else [dice.choice(logs)]:
         lines = path.read_text(encoding="utf-8").splitlines()
         first = next(n for n, line in enumerate(lines) if re.match(r"-?\d[^,;]*[,;]-?\d", line))
-        path.write_text("\n".join(FLAWS[flaw](lines, first, dice)) + "\n", encoding="utf-8")
+        path.write_text("\n".join((FLAWS | ODD_ROWS)[flaw](lines, first, dice)) + "\n", encoding="utf-8")
 
 
 def judged(kind: str, seed: int, flaw: str = "") -> tuple[Trial, dict[str, Any]]:
@@ -314,12 +347,18 @@ def main() -> None:
     parser.add_argument("--count", type=int, default=40)
     parser.add_argument("--first", type=int, default=1)
     parser.add_argument("--dirty", action="store_true", help="each with each of the flaws in it")
+    parser.add_argument("--rows", action="store_true", help="each with each of what befalls a row or two")
     given = parser.parse_args()
     for kind in given.kinds:
         found: Counter[str] = Counter()
         for seed in range(given.first, given.first + given.count):
-            for flaw in FLAWS if given.dirty else [""]:
-                trial, verdict = judged(kind, seed, flaw)
+            for flaw in (*(FLAWS if given.dirty else ()), *(ODD_ROWS if given.rows else ())) or [""]:
+                try:
+                    trial, verdict = judged(kind, seed, flaw)
+                except WintryError as error:
+                    found["refused"] += 1
+                    print(f"  {kind} {seed} {flaw}: refused: {error}", flush=True)
+                    continue
                 outcome = verdict["outcome"]
                 found[outcome] += 1
                 if outcome not in {"met", "missed"} and abs(trial.far) > 0.03:

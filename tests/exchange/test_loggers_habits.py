@@ -18,6 +18,7 @@ from tests.making import discharge, write_log
 from wintry_tally.core.analysis import Options, analyse
 from wintry_tally.core.battery import FAMILIES
 from wintry_tally.core.errors import LogError
+from wintry_tally.core.trace.repair import mend
 from wintry_tally.exchange import Choices, read_log
 from wintry_tally.exchange.columns import assign, parse_header
 from wintry_tally.exchange.layout import find_layout
@@ -92,6 +93,18 @@ def test_the_same_ten_seconds_as_loggers_write_them(tmp_path: Path, first: str, 
     (tmp_path / "log.csv").write_text(f"Time;Voltage / V;Current / A\n{rows}", encoding="utf-8")
     trace = read_log(tmp_path / "log.csv").trace
     assert (trace.time_s - trace.time_s[0]).tolist() == pytest.approx([0.0, 10.0, 20.0], abs=1e-3)
+
+
+@pytest.mark.parametrize(
+    "unfinished", ["2026-01-31", "2026", "2026-01-31T10:0", "2026-01-31T10:00:20,1", "T10:00:20,13.2,8.0"]
+)
+def test_one_unfinished_row_costs_itself_and_not_the_log(tmp_path: Path, unfinished: str) -> None:
+    rows = [f"2026-01-31T10:00:{second:02d},13.{second},8.0" for second in range(10, 50)]
+    rows[10] = unfinished
+    (tmp_path / "log.csv").write_text("\n".join(["Timestamp,Volts [V],Amps [A]", *rows]) + "\n", encoding="utf-8")
+    mended, remarks = mend(read_log(tmp_path / "log.csv").trace)
+    assert [remark.code for remark in remarks] == ["blank-rows"] and remarks[0].rows == (11, 11)
+    assert mended.time_s.tolist() == pytest.approx([n for n in range(40) if n != 10])
 
 
 def test_only_an_energy_counter(tmp_path: Path) -> None:

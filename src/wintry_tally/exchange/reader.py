@@ -219,6 +219,8 @@ def _float(text: str, decimal: str) -> bool:
 def _written_out(layout: Layout, index: int) -> bool:
     """Whether a column's numbers carry units or grouping, or may further on beside a decimal comma: read as text then."""
     cells = [row[index] for row in layout.sample_all if index < len(row) and row[index]]
+    if sum(":" in cell for cell in cells) > 0.5 * len(cells):
+        return False  # a clock, whatever one unfinished row of it looks like
     if layout.decimal == "," and (layout.delimiter == "," or all(cell.isdigit() for cell in cells)):
         return True
     return any(
