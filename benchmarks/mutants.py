@@ -252,7 +252,9 @@ def main() -> int:
                 path.write_text(source, encoding="utf-8")
                 noticed += not survives
                 if survives:
-                    print(f"  {place}\n      → {differs}{'   (no test reaches it)' if not able else ''}")
+                    print(
+                        f"  {place}\n      → {differs}{'   (no test reaches it)' if not able else ''}   ({noticed} of {tried})"
+                    )
             print(f"{package}: {noticed} of {tried} noticed, {100 * noticed / max(1, tried):.0f} %")
     return 0
 

@@ -19,6 +19,7 @@ from wintry_tally.bench.stand_ins.registers import RegisterStandIn
 from wintry_tally.bench.stand_ins.wiring import WIRINGS
 from wintry_tally.bench.vigil import Body, Vigil
 from wintry_tally.core.battery import family_named
+from wintry_tally.core.battery.families import CHART_DOUBT_V
 from wintry_tally.core.cell import BatteryModel, parameters_for
 from wintry_tally.core.engine import Observation, Phase
 from wintry_tally.core.engine.kind_band import KindBand
@@ -318,6 +319,8 @@ def test_the_band_moves_with_what_flows() -> None:
     band = KindBand(agm, 100.0, parameters_for(agm, 100.0))
     band.rested(12.75)
     full = band.limits(5.0, 25.0, math.nan)
+    # beside the charts' own doubt a fiftieth of the highest volts of the kind, 16 V
+    assert full[1] == pytest.approx(band._rested_V(1.0, max) + 0.02 * agm.plausible_V[1] + CHART_DOUBT_V)
     band.flowed(5.0, 10 * 3600.0)
     half = band.limits(5.0, 25.0, math.nan)
     assert full[0] > 11.0 and full[1] > half[1] > 12.3 and half[0] == -math.inf, "half of it may be all of a weak one"

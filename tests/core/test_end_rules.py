@@ -30,6 +30,10 @@ def told(kind: str, value: float, step_: Step, volts: float, amps: float, celsiu
     return bool(RULES[kind](EndRule(kind, value, EndCause.TIME), step_, state, Observation(volts, amps, celsius), now_s))  # fmt: skip
 
 
+def test_a_device_of_21_mA_draws_a_current() -> None:
+    assert IDLE_A == 0.02 and idle_below(DRAW, STATE) >= IDLE_A
+
+
 @pytest.mark.parametrize(
     ("kind", "value", "step_", "holds", "not_yet"),
     [
