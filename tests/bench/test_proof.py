@@ -319,7 +319,7 @@ def test_the_band_moves_with_what_flows() -> None:
     band = KindBand(agm, 100.0, parameters_for(agm, 100.0))
     band.rested(12.75)
     full = band.limits(5.0, 25.0, math.nan)
-    # beside the charts' own doubt a fiftieth of the highest volts of the kind, 16 V
+    # beside the charts' own doubt a fiftieth of the highest volts of the kind
     assert full[1] == pytest.approx(band._rested_V(1.0, max) + 0.02 * agm.plausible_V[1] + CHART_DOUBT_V)
     band.flowed(5.0, 10 * 3600.0)
     half = band.limits(5.0, 25.0, math.nan)

@@ -62,8 +62,10 @@ HOLE = b"\0" * 8
 
 def _without_holes(content: bytes | mmap.mmap) -> bytes | mmap.mmap:
     """Text without the zero bytes that a logger left where it lost its power while it wrote: a line end stands for them."""
+    if content[:4] == b"PAR1" or content.find(b"\0") < 0:
+        return content
     begins = content.find(HOLE)
-    if begins < 0 or content[:4] == b"PAR1":
+    if begins < 0:
         return content
     if 0 in content[: min(begins, HEAD)]:
         return content  # two bytes to a sign
