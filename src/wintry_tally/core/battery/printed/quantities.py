@@ -350,9 +350,8 @@ def _quantity(text: str, match: re.Match[str]) -> Item:
     number_is = _fraction(match[0]) if match["mixed"] else _number(match[0])
     unit = _UNIT.match(text, end)
     name = "" if unit is None else unit_name(unit["unit"])
-    if (
-        unit is not None and name == "c" and number_is.values
-    ):  # 0.2C is a rate; 25 C a temperature where degrees are spoken of
+    # 0.2C is a rate; 25 C a temperature where degrees are spoken of
+    if unit is not None and name == "c" and number_is.values:
         nearby = text[unit.end() :].lstrip().lower()
         small = "." in match[0] or "," in match[0] or number_is.values[0] <= 5.0
         nothing = number_is.values[0] == 0.0  # is charged or drawn at 0 C
