@@ -292,6 +292,13 @@ def test_figures_that_are_no_numbers_are_told_and_taken_for_nothing(text: str) -
     assert [read.claim.value for read in found.claims] == ([100.0] if "100 Ah" in text else [])
 
 
+def test_what_is_left_of_a_clause_is_told_without_what_was_read_of_it() -> None:
+    # the window's field keeps what is left: what was added would be added again
+    found = read_printed("charged in 5 h, charging at 6 A, 1.299,00.0 Wh", family="lfp")
+    assert [read.claim.kind for read in found.claims] == ["charge-time"] and [one.text for one in found.left] == ["1.299,00.0 Wh"]  # fmt: skip
+    assert read_printed("Energy 1.299,00.0 Wh", family="lfp").left[0].text == "Energy 1.299,00.0 Wh"
+
+
 def test_a_line_of_very_many_commas_is_read_as_it_stands() -> None:
     many = ", ".join(["4000 cycles", "11 kg", "price $ 500"] * 5)
     assert {read.claim.kind for read in read_printed(many).claims} >= {"cycles", "mass", "price"}

@@ -177,9 +177,7 @@ class _Reading:
             self._leave(line, phrase_of(line, piece), "one length alone is neither length, width nor height", piece)
             return
         if kind in {"beside", "code", "heater-start"}:
-            begins, ends = clause_of(line, piece)
-            alone = not any(begins <= item.begin < ends for item, _ in here)
-            self._leave(line, phrase_of(line, piece) if alone else words_of(line, piece), BESIDE, piece)
+            self._leave(line, _own_words(line, piece, here), BESIDE, piece)
             return
         if kind == "price" and _was(line, piece):
             self._leave(line, phrase_of(line, piece), "an earlier price", piece)
@@ -192,7 +190,7 @@ class _Reading:
             return
         made = _made(line, piece, kind, self.known, self.sense, self.source)
         if isinstance(made, str):
-            self._leave(line, phrase_of(line, piece), made, piece)
+            self._leave(line, _own_words(line, piece, here), made, piece)
             return
         here.append((piece, _read(line, piece, made)))
         if kind == "charging-range" and piece.high is not None:
@@ -223,6 +221,13 @@ class _Reading:
             self._leave(line, line.text, ALONE)
         elif named:
             self._leave(line, line.text, "no value was found for it")
+
+
+def _own_words(line: Line, piece: Item, here: list[tuple[Item, Read]]) -> str:
+    """What is told of a piece that is left: its clause, or its own words where something else of the clause was read."""
+    begins, ends = clause_of(line, piece)
+    alone = not any(begins <= item.begin < ends for item, _ in here)
+    return phrase_of(line, piece) if alone else words_of(line, piece)
 
 
 def _of_several(line: Line) -> bool:

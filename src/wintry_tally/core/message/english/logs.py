@@ -125,7 +125,7 @@ LOGS: dict[str, str] = {
     "by-cutoff-or-protection": "The current stopped at {volts:.2f} V and the terminals rebounded: the protection or an unseen "
     "cut-off of the load; the protection is the likelier at so low a voltage.",
     "by-cutoff-or-hand": "The current stopped at {volts:.2f} V on the falling end of the curve, and the terminals rebounded: a "
-    "load's cut-off, a device's drop-out or a hand; give --cutoff or --device-dropout to settle it.",
+    "load's cut-off, a device's drop-out or a hand; the voltage of one of them would settle it (--cutoff, --device-dropout).",
     "switched-outside": "{amps:.4g} A stopped after {seconds:.4g} s and the terminals stayed at the pack's own voltage: it was "
     "switched off outside. A protection that opens leaves next to nothing at the terminals; a reading there with the load "
     "still on would settle it.",
