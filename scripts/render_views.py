@@ -104,6 +104,7 @@ def main() -> None:
         settle(0.5)
 
     def run() -> None:
+        window.hide_working()
         show("M5", "capacity")
         settle(1.5)
 
