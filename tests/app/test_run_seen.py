@@ -157,3 +157,20 @@ def test_what_a_charge_that_was_taken_up_has_put_in_before_counts() -> None:
     assert begun_s == rows[60][0]
     assert found.charge_Ah.low < put_in < found.charge_Ah.high and found.charge_Ah.value == pytest.approx(put_in, rel=0.1)  # fmt: skip
     assert found.full.low < (0.2 + 8.0 * 61 / 60 / 40.0) < found.full.high
+
+
+def test_what_was_drawn_and_put_in_before_tells_the_charge_it_begins_with() -> None:
+    # from full, 16 Ah out, 8 Ah in, and then 4 Ah of this step: it began at 80 % of 40 Ah
+    recipe: Any = SimpleNamespace(steps=[SimpleNamespace(mode="current", limit_V=0.0, ends=(), kind="discharge")])
+    model, rows = BatteryModel(USUAL, 0.8, 23.0), [(0.0, 13.25, 0.0, 16.0), (30.0, 13.25, 0.0, 16.0)]
+    for n in range(1, 31):
+        rows.append((30.0 + 60.0 * n, model.advance(8.0, 60.0).voltage_V, 8.0, 16.0 + n * 8.0 / 60.0))
+    state = RunState(phase=Phase.DISCHARGING, charge_Ah=20.0, put_in_Ah=8.0, step_Ah=4.0, setting=8.0)
+    latest = Snapshot(state, rows[-1][0], rows[-1][1], 8.0, None)
+    asked = LiveOutlook(RUN, recipe)
+    found, begun_s = _read(asked, latest, rows)
+    assert begun_s == 90.0 and 0.6 < found.full.low < 0.8 < found.full.high < 0.95
+    assert found.charge_Ah.value == pytest.approx(32.0, rel=0.15)
+    # of another step, or at rest, it says nothing yet
+    assert asked.newest(replace(latest, state=replace(state, phase=Phase.RESTING)), rows) is None
+    assert asked.newest(replace(latest, state=replace(state, index=1)), rows) is None

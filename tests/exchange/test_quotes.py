@@ -67,6 +67,28 @@ def test_what_is_written_to_the_letter_is_left_alone(notes: list[str], block: in
     assert len(found.decode().split("\n")) == len(content.decode().split("\n"))
 
 
+@given(some.text('"a\n', max_size=60), some.integers(1, 20))
+def test_odd_lines_are_found_whatever_the_blocks(text: str, block: int) -> None:
+    content, at, wanted = text.encode(), 0, []
+    for number, line in enumerate(text.split("\n")):
+        if line.count('"') % 2:
+            wanted.append((number, at, at + len(line)))
+        at += len(line) + 1
+    before, quotes.BLOCK = quotes.BLOCK, block
+    try:
+        assert quotes._odd_lines(content) == wanted
+    finally:
+        quotes.BLOCK = before
+
+
+def test_a_last_line_without_its_end_may_be_odd_too() -> None:
+    assert without_stray_quotes(b'1,2,3\n4,5,6 12" x', ",", 2, 0) == b"1,2,3\n4,5,6 12 x"
+    assert without_stray_quotes(b'1,"2\n3,4,5\n6,"7,8\n', ",", 2, 0) == b"1,2\n3,4,5\n6,7,8\n"
+    # as many delimiters as the next row has: none stands within a field, and every mark may go
+    assert without_stray_quotes(b'"1,"2","3"\n"4","5","6"\n', ",", 2, 0) == b'1,2,3\n"4","5","6"\n'
+    assert without_stray_quotes(b'1,"2,a",3"\n4,5,6\n', ",", 2, 0) == b'1,"2,a",3\n4,5,6\n'
+
+
 def test_a_note_of_two_lines_is_one_row(tmp_path: Path) -> None:
     notes = [""] * 20
     notes[4] = '"clamp loose,\nput right"'
