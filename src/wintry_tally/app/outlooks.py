@@ -37,24 +37,30 @@ class LiveOutlook:
     def __init__(self, run: Run, recipe: Recipe) -> None:
         self._run, self._recipe = run, recipe
         self._work: Future[Outlook] | None = None
-        self._for: tuple[int, Phase] | None = None
+        self._for: tuple[int, Phase, float] | None = None
         self._begun_s = self._before_Ah = self._asked_at = self._asked_s = 0.0
-        self._known: Outlook | None = None
+        """Of the stage that was asked for last; a new one begins when a pause is over."""
+        self._known: tuple[Outlook, float] | None = None
 
     def newest(self, seen: Snapshot, points: list[Point]) -> tuple[Outlook, float] | None:
         """The outlook of the stage in progress and when the stage began, s of the run's time; None while there is none."""
         phase = seen.state.phase
         if phase not in {Phase.DISCHARGING, Phase.CHARGING}:
             return None
-        if (seen.state.index, phase) != self._for:
-            self._for, self._known, self._work = (seen.state.index, phase), None, None
+        stretch = (
+            seen.state.index,
+            phase,
+            seen.state.step_since_s,
+        )  # what was foretold before a pause knows nothing of it
+        if stretch != self._for:
+            self._for, self._known, self._work = stretch, None, None
         if self._work is not None and self._work.done():
             if self._work.exception() is None:
-                self._known = _moved_before(self._work.result(), self._before_Ah)
+                self._known = _moved_before(self._work.result(), self._before_Ah), self._begun_s
             self._work = None
         if self._work is None and self._stale(seen):
             self._ask(seen, points)
-        return None if self._known is None else (self._known, self._begun_s)
+        return self._known
 
     def _stale(self, seen: Snapshot) -> bool:
         age = time.monotonic() - self._asked_at
