@@ -5,6 +5,7 @@ Common practice, no published source; invented data.
 
 from __future__ import annotations
 
+import gzip
 from dataclasses import replace
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -173,6 +174,12 @@ def test_zero_bytes_where_the_power_was_lost_cost_the_rows_they_lie_over(tmp_pat
     path = tmp_path / "holed.csv"
     path.write_bytes(text.encode(encoding) + bytes(4096))
     assert charge(path) == pytest.approx(40.0, rel=1e-3)
+    path.write_bytes(gzip.compress(path.read_bytes()))
+    assert charge(path) == pytest.approx(40.0, rel=1e-3)
+    for nothing in (bytes(4096), gzip.compress(bytes(4096))):
+        path.write_bytes(nothing)
+        with pytest.raises(LogError, match="binary file"):
+            read_log(path)
     if encoding == "utf-8":
         content = text.encode()
         for begin, end in ((content.find(b"\n900") + 1, 30), (len(content) // 2, 400), (len(content) - 200, 100)):

@@ -54,22 +54,30 @@ def content_of(path: Path) -> bytes | mmap.mmap:
     for mark, words in _ARCHIVES.items():
         if content[: len(mark)] == mark:
             raise LogError(f"this is {words}, not a log", name, "unpack it and give the CSV inside")
-    return _without_holes(content)
+    return _without_holes(content, name)
 
 
-HOLE = b"\0" * 8
+HOLE = re.compile(rb"\0{8,}")
+"""No text in any encoding that is read has so many zero bytes in a row: nothing was written there."""
 
 
-def _without_holes(content: bytes | mmap.mmap) -> bytes | mmap.mmap:
+def _without_holes(content: bytes | mmap.mmap, name: str) -> bytes | mmap.mmap:
     """Text without the zero bytes that a logger left where it lost its power while it wrote: a line end stands for them."""
     if content[:4] == b"PAR1" or content.find(b"\0") < 0:
         return content
-    begins = content.find(HOLE)
-    if begins < 0:
+    _check_head(content, name)
+    hole = HOLE.search(content)
+    if hole is None or 0 in content[: min(hole.start(), HEAD)]:  # two bytes to a sign
         return content
-    if 0 in content[: min(begins, HEAD)]:
-        return content  # two bytes to a sign
-    return re.sub(rb"\0{8,}", b"\n", content[:])
+    return HOLE.sub(b"\n", content)
+
+
+def _check_head(content: bytes | mmap.mmap, name: str) -> None:
+    """A binary file is refused by its beginning, before more of it is looked at or unpacked."""
+    head = HOLE.sub(b"\n", content[:HEAD])
+    if not head.strip(b"\n"):
+        raise LogError("this is a binary file, not a log", name, "export the log as CSV")
+    encoding_of(head, name)
 
 
 def _unpacked(content: bytes | mmap.mmap, name: str) -> bytes:
@@ -80,7 +88,7 @@ def _unpacked(content: bytes | mmap.mmap, name: str) -> bytes:
         with gzip.GzipFile(fileobj=io.BytesIO(content[:])) as file:
             while chunk := file.read(1 << 20):
                 if not unpacked and chunk[:4] != b"PAR1":
-                    encoding_of(chunk[:HEAD], name)  # a binary file is refused by its beginning
+                    _check_head(chunk, name)
                 if not unpacked and said > MOST_UNPACKED_BYTES:
                     raise _too_much(said, name)
                 unpacked += chunk
