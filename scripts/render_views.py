@@ -39,6 +39,7 @@ def wait(until: Callable[[], bool], seconds: float = 60.0) -> None:
 
 
 STILL_S = 0.2
+"""Nothing may have been drawn for so long."""
 
 
 def settle(seconds: float = 0.4) -> None:

@@ -171,7 +171,7 @@ def _frame(content: bytes | mmap.mmap, layout: Layout, path: Path) -> pl.DataFra
             pass
     read = partial(
         pl.read_csv,
-        _as_utf8(lines[:], layout) if plain else lines[:],
+        lines[:],
         ignore_errors=True,
         truncate_ragged_lines=True,
         infer_schema_length=0,

@@ -225,9 +225,7 @@ def _about_an_hour(jump_s: float, usual_s: float) -> bool:
 
 def _without_stray_times(trace: Trace, remarks: list[Remark]) -> Trace:
     """Leave out a few rows whose time cannot be: behind them the clock goes on as it went before, as if they had their place."""
-    time = trace.time_s
-    steps = np.diff(time)
-    usual = float(np.median(steps[steps > 0])) if np.any(steps > 0) else 0.0
+    time, steps, usual = trace.time_s, np.diff(trace.time_s), usual_interval(trace.time_s)
     stray: set[int] = set()
     for index in np.flatnonzero(steps < 0)[:SETBACKS_MOST]:
         last = int(index)
@@ -246,6 +244,10 @@ def _without_stray_times(trace: Trace, remarks: list[Remark]) -> Trace:
     rows = np.array(sorted(stray), dtype=np.int64)
     told = said("times-stray", count=len(rows), row=trace.row_at(rows[0]))
     remarks.append(Remark("clock-backwards", told, _rows(trace, rows)))
+    return _without(trace, rows)
+
+
+def _without(trace: Trace, rows: NDArray[np.int64]) -> Trace:
     keep = np.ones(len(trace), dtype=np.bool_)
     keep[rows] = False
     return trace.taking(keep)
@@ -309,10 +311,8 @@ def _without_outliers(trace: Trace, remarks: list[Remark], suspect: set[int]) ->
     )
     more = len(indices) - len(shown)
     told = said("readings-out-more", shown=shown, more=more) if more else said("readings-out", shown=shown)
-    keep = np.ones(len(trace), dtype=np.bool_)
-    keep[indices] = False
     remarks.append(Remark("outlier-reading", told, _rows(trace, indices)))
-    return trace.taking(keep)
+    return _without(trace, indices)
 
 
 MOST_TIMES, MOST_V = 10.0, 100.0

@@ -275,6 +275,9 @@ def units_of_two(line: Line) -> None:
             line.pieces[place] = replace(first, unit=second.unit)
 
 
+STOPPED = re.compile(r"\.\s|[;|\t]")
+PARTED = re.compile(r"[,.]\s|[;|\t(]")
+"""What keeps a current from being that of what stands before it, and where its own words end."""
 TESTED_AT = {
     "continuous-discharge": frozenset({"charge", "energy", "duration", "share"}),
     "charging": frozenset({"duration", "share"}),
@@ -297,10 +300,6 @@ def of_the_test(line: Line) -> None:
                 for name in line.names
                 if not match.start() <= name.begin < end or tested not in TESTED_AT.get(name.kind, ())
             ]
-
-
-STOPPED = re.compile(r"\.\s|[;|\t]")
-PARTED = re.compile(r"[,.]\s|[;|\t(]")
 
 
 MOST_CELL_V = 4.5
