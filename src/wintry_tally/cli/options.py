@@ -6,7 +6,7 @@ from typing import Any
 
 import click
 
-TIME_UNITS = ("ms", "s", "min", "h")
+TIME_UNITS = ("ms", "s", "min", "h", "d")
 VOLTS_AT = ("terminals", "load")
 
 

@@ -61,7 +61,7 @@ FIELD_WORDS = (
     ("channel", "channel"),
     ("state", "charge or not"),
 )
-TIMES_IN = (("as found", ""), ("seconds", "s"), ("minutes", "min"), ("hours", "h"), ("milliseconds", "ms"))
+TIMES_IN = (("as found", ""), ("seconds", "s"), ("minutes", "min"), ("hours", "h"), ("days", "d"), ("milliseconds", "ms"))  # fmt: skip
 SIGNS = (("found by itself", "auto"), ("discharge is +", "+"), ("discharge is −", "-"))
 VOLTS_AT = (("not said", ""), ("the battery's terminals", "terminals"), ("the load", "load"))
 PREVIEW_ROWS = 4
