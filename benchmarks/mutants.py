@@ -1,36 +1,41 @@
 """Small changes to the code, one at a time: which of them does no test notice?
 
-    python -m benchmarks.mutants PACKAGE… [--count N] [--seed S] [--tests FILE…]     e.g. core/verdict bench/drivers
+    python -m benchmarks.mutants PACKAGE… [--count N] [--seed S] [--tests FILE…] [--reached FILE]     e.g. core/verdict bench/drivers
 
-Works on a copy. First the tests are run once, noting which reach which line; then each change is tried against the tests
-that reach it, the quickest first. What survives is printed with its place and the change; those known to change nothing
-are listed in EQUIVALENT.
+Works on copies. First the tests are run once, noting which reach which line (`--reached` keeps that for the next time, as
+long as the code is the same); then each change is tried against the tests that reach it, the narrowest first.
+What survives is printed with its place and the change; those known to change nothing are listed in `equivalent.txt`.
 """
 
 from __future__ import annotations
 
 import argparse
 import ast
-import copy
+import hashlib
+import importlib
 import itertools
 import json
+import multiprocessing
 import os
 import random
 import shutil
+import signal
 import subprocess
 import sys
 import tempfile
+import time
 from collections.abc import Iterator
+from concurrent.futures import ProcessPoolExecutor
+from dataclasses import dataclass
 from pathlib import Path
 
 ROOT = Path(__file__).parent.parent
 TESTS = {"core": ["tests/core", "tests/bench/test_proof.py", "tests/bench/test_guard.py", "tests/cli/test_contract.py", "tests/cli/test_more_commands.py", "tests/cli/test_cli.py"], "bench": ["tests/bench"], "book": ["tests/book"], "exchange": ["tests/exchange", "tests/book"], "app": ["tests/cli/test_run.py", "tests/bench"]}  # fmt: skip
 """Which tests are looked through for a package, by its first part."""
-MOST_TESTS = 400
-"""So many of those that reach a line are tried: first of the files that name its module or its package, then of every other file
-in turn."""
-ALWAYS = "tests/core/test_strangers.py"
-"""Its tests are tried beside those: they hold every figure of many logs."""
+MOST_TESTS, MOST_S = 400, 60.0
+"""So many of those that reach a line are tried, and no more than take so long together."""
+LAST = "tests/core/test_strangers.py"
+"""Its tests are tried last: they take long, and hold every figure of many logs."""
 EQUIVALENT = frozenset(
     line
     for line in (Path(__file__).parent / "equivalent.txt").read_text(encoding="utf-8").splitlines()
@@ -46,17 +51,14 @@ SWAPPED: dict[type, type] = {
 
 
 class Change(ast.NodeTransformer):
-    """Makes the change numbered `wanted`; `count` says how many there are."""
+    """Makes the change numbered `wanted`; `lines` says on which line each one is."""
 
     def __init__(self, wanted: int = -1) -> None:
-        self.wanted, self.count, self.line = wanted, 0, 0
+        self.wanted, self.lines = wanted, list[int]()
 
     def _here(self, node: ast.AST) -> bool:
-        self.count += 1
-        if self.count - 1 == self.wanted:
-            self.line = getattr(node, "lineno", 0)
-            return True
-        return False
+        self.lines.append(getattr(node, "lineno", 0))
+        return len(self.lines) - 1 == self.wanted
 
     def visit_Compare(self, node: ast.Compare) -> ast.AST:
         """One comparison for its neighbour."""
@@ -134,128 +136,233 @@ class Change(ast.NodeTransformer):
 
 def changes(path: Path) -> Iterator[tuple[int, int]]:
     """Number and line of every change of a file."""
-    tree = ast.parse(path.read_text(encoding="utf-8"))
     counter = Change()
-    counter.visit(copy.deepcopy(tree))
-    for number in range(counter.count):
-        one = Change(number)
-        one.visit(copy.deepcopy(tree))
-        yield number, one.line
+    counter.visit(ast.parse(path.read_text(encoding="utf-8")))
+    return enumerate(counter.lines)
 
 
 REACHED = """
-import json, os, sys, threading, time
-import pytest
-found, took, now, folder = {}, {}, [""], os.environ["MUTANTS_PACKAGES"].split(":")
-def local(frame, event, arg):
-    if event == "line":
-        found.setdefault(f"{frame.f_code.co_filename}:{frame.f_lineno}", {})[now[0]] = 1
-    return local
-def trace(frame, event, arg):
-    name = frame.f_code.co_filename
-    return local if any(name.startswith(part) for part in folder) else None
+import json, os, time
+import coverage, pytest
+folder = os.environ["MUTANTS_SOURCE"]
+cover = coverage.Coverage(data_file=None, config_file=False, include=[folder + "/*"])
+took = {}
+def pytest_sessionstart(session):
+    cover.start()
 @pytest.hookimpl(hookwrapper=True)
 def pytest_runtest_protocol(item, nextitem):
-    now[0], begun = item.nodeid, time.monotonic()
-    threading.settrace(trace); sys.settrace(trace)
+    cover.switch_context(item.nodeid)
+    begun = time.monotonic()
     yield
-    sys.settrace(None); threading.settrace(None)
     took[item.nodeid] = time.monotonic() - begun
+    cover.switch_context("")
 def pytest_sessionfinish(session):
-    with open(os.environ["MUTANTS_REACHED"], "w") as file:
-        json.dump([{place: list(tests) for place, tests in found.items()}, took], file)
+    cover.stop()
+    data, lines = cover.get_data(), {}
+    for name in data.measured_files():
+        of_file = {at: [test for test in tests if test] for at, tests in data.contexts_by_lineno(name).items()}
+        lines[os.path.relpath(name, folder)] = {at: tests for at, tests in of_file.items() if tests}
+    with open(os.environ["MUTANTS_REACHED"] + "." + os.environ.get("PYTEST_XDIST_WORKER", "all"), "w") as file:
+        json.dump([lines, took], file)
 """
 
+PREPARED = ("pytest", "hypothesis", "numpy", "scipy.optimize", "scipy.stats", "scipy.interpolate", "scipy.signal")
+"""Imported once, before a process is parted that tries a change: nothing of the project may be among them."""
 
-def those_that_speak_of(module: Path, able: list[str], root: Path) -> list[str]:
-    """At most MOST_TESTS of the tests that reach a line: those of files that name its module, those that are always tried,
-    then of all files in turn."""
-    names, files = (
-        (".".join(module.with_suffix("").parts), f"{'.'.join(module.parent.parts)} import"),
-        dict[str, list[str]](),
-    )
+
+class Reach:
+    """Which tests reach which line of a module, and how long each took."""
+
+    def __init__(self, lines: dict[str, dict[str, list[str]]], took: dict[str, float]) -> None:
+        self.lines, self.took, self.weight = lines, took, dict[str, int]()
+        for of_file in lines.values():
+            for names in of_file.values():
+                for test in names:
+                    self.weight[test] = self.weight.get(test, 0) + 1
+
+    def tests(self, module: str, line: int) -> list[str]:
+        """Those that reach a line, the narrowest first. A line that runs when its module is imported is no one test's: then
+        those that reach any line of it."""
+        of_file = self.lines.get(module, {})
+        able = of_file.get(str(line)) or [test for names in of_file.values() for test in names]
+        return sorted(set(able), key=lambda test: (self.weight[test], test))
+
+
+def environment(tree: Path) -> dict[str, str]:
+    """What tests of a copied tree are run with."""
+    return {
+        "PYTHONPATH": f"{tree / 'src'}:{tree}", "QT_QPA_PLATFORM": "offscreen", "PYTHONDONTWRITEBYTECODE": "1",
+        "MUTANTS_SOURCE": str(tree / "src/wintry_tally"),
+    }  # fmt: skip
+
+
+def copied(folder: Path) -> Path:
+    """A copy of the project in a folder."""
+    tree = folder / "tree"
+    shutil.copytree(ROOT, tree, ignore=shutil.ignore_patterns(".git", ".venv", "__pycache__", ".*cache*", "docs"))
+    (tree / "reached.py").write_text(REACHED)
+    return tree
+
+
+def reach_of(tests: list[str], kept: Path | None) -> Reach:
+    """Run the tests once; or take what is kept of the same code (a test written since is not in it)."""
+    seal = hashlib.sha256(" ".join(tests).encode())
+    for part in sorted((ROOT / "src").rglob("*.py")):
+        seal.update(part.read_bytes())
+    if kept is not None and kept.exists():
+        found = json.loads(kept.read_text())
+        if found["of"] == seal.hexdigest():
+            return Reach(found["lines"], found["took"])
+    lines, took = dict[str, dict[str, list[str]]](), dict[str, float]()
+    with tempfile.TemporaryDirectory() as name:
+        tree = copied(Path(name))
+        subprocess.run(
+            [sys.executable, "-W", "ignore", "-m", "pytest", "-q", "-p", "no:cacheprovider", "-p", "reached", "-n", "2", *tests],
+            cwd=tree, env=os.environ | environment(tree) | {"MUTANTS_REACHED": f"{name}/reached"}, capture_output=True, check=False,
+        )  # fmt: skip
+        for part in Path(name).glob("reached.gw*"):
+            of_part, took_part = json.loads(part.read_text())
+            took |= took_part
+            for module, of_file in of_part.items():
+                for at, names in of_file.items():
+                    lines.setdefault(module, {}).setdefault(at, []).extend(names)
+    if kept is not None:
+        kept.write_text(json.dumps({"of": seal.hexdigest(), "lines": lines, "took": took}))
+    return Reach(lines, took)
+
+
+def those_that_speak_of(module: Path, able: list[str], took: dict[str, float]) -> list[str]:
+    """At most MOST_TESTS of the tests that reach a line, and no more than MOST_S of them: those of files that name its module,
+    then of all files in turn, last those that hold every figure of many logs."""
+    names = (".".join(module.with_suffix("").parts), f"{'.'.join(module.parent.parts)} import")
+    files = dict[str, list[str]]()
     for test in able:
         files.setdefault(test.split("::")[0], []).append(test)
-    named = [file for file in files if any(name in (root / file).read_text(encoding="utf-8") for name in names)]
-    first = [test for file in named if file != ALWAYS for test in files.pop(file)][: MOST_TESTS // 2]
-    first += files.pop(ALWAYS, [])
+    named = [file for file in files if any(name in (ROOT / file).read_text(encoding="utf-8") for name in names)]
+    last = files.pop(LAST, [])
+    first = sorted((test for file in named if file != LAST for test in files.pop(file)), key=took.__getitem__)
     rest = [test for turn in itertools.zip_longest(*files.values()) for test in turn if test is not None]
-    return [*first, *rest][:MOST_TESTS]
+    spent, found = 0.0, []
+    for test in [*first[: MOST_TESTS // 2], *last, *rest][:MOST_TESTS]:
+        if spent + took[test] <= MOST_S:
+            spent += took[test]
+            found.append(test)
+    return sorted(found, key=lambda test: (test.startswith(LAST), test not in first, took[test]))
+
+
+@dataclass(frozen=True)
+class Trial:
+    """One change to be tried: the module, the number of the change and its line, the tests and the most they may take."""
+
+    module: str
+    number: int
+    line: int
+    tests: list[str]
+    most_s: float
+
+
+def passes(tree: Path, trial: Trial) -> bool:
+    """Whether the tests pass, run in a process parted from this one (what is imported is imported)."""
+    child = os.fork()
+    if child == 0:
+        os.setsid()
+        os.chdir(tree)
+        os.environ.update(environment(tree))
+        sys.path[:0] = [str(tree / "src"), str(tree)]
+        nowhere = os.open(os.devnull, os.O_WRONLY)
+        os.dup2(nowhere, 1)
+        os.dup2(nowhere, 2)
+        import pytest
+
+        code = 1
+        try:
+            code = int(pytest.main(["-q", "-x", "-W", "ignore", "-p", "no:cacheprovider", *trial.tests]))
+        finally:
+            os._exit(code)
+    end = time.monotonic() + trial.most_s
+    while True:
+        done, status = os.waitpid(child, os.WNOHANG)
+        if done:
+            return os.waitstatus_to_exitcode(status) == 0
+        if time.monotonic() > end:  # a loop without end is noticed
+            os.killpg(child, signal.SIGKILL)
+            os.waitpid(child, 0)
+            return False
+        time.sleep(0.02)
+
+
+def survives(trial: Trial) -> bool:
+    """Make the change in this worker's own copy, run the tests, take it back."""
+    tree = Path(os.environ["MUTANTS_TREES"]) / str(os.getpid()) / "tree"
+    if not tree.exists():
+        for name in PREPARED:
+            importlib.import_module(name)
+        copied(tree.parent)
+    path = tree / "src/wintry_tally" / trial.module
+    source = path.read_text(encoding="utf-8")
+    path.write_text(
+        ast.unparse(ast.fix_missing_locations(Change(trial.number).visit(ast.parse(source)))), encoding="utf-8"
+    )
+    try:
+        return not trial.tests or passes(tree, trial)
+    finally:
+        path.write_text(source, encoding="utf-8")
+
+
+def differs(path: Path, number: int) -> str:
+    """The first line that a change makes otherwise, as it would be."""
+    tree = ast.parse(path.read_text(encoding="utf-8"))
+    before = ast.unparse(tree).splitlines()
+    after = ast.unparse(ast.fix_missing_locations(Change(number).visit(tree))).splitlines()
+    return next((new.strip() for old, new in zip(before, after, strict=False) if old != new), "(a line less)")
+
+
+def trials_of(package: str, reach: Reach, count: int, dice: random.Random) -> list[Trial]:
+    """A sample of the changes of a package."""
+    source = ROOT / "src/wintry_tally"
+    files = sorted((source / package).rglob("*.py")) or [source / f"{package}.py"]
+    every = [(path, number, line) for path in files for number, line in changes(path) if line]
+    found = []
+    for path, number, line in dice.sample(every, min(count, len(every))):
+        module = path.relative_to(source)
+        if f"{module}: {differs(path, number)}" in EQUIVALENT:
+            continue
+        tests = those_that_speak_of(Path("wintry_tally") / module, reach.tests(str(module), line), reach.took)
+        most_s = 60.0 + 3.0 * sum(reach.took[test] for test in tests)
+        found.append(Trial(str(module), number, line, tests, most_s))
+    return found
 
 
 def main() -> int:
     """Try them; print what survives and the share that was noticed, by package."""
-    parser = argparse.ArgumentParser(description=__doc__)
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("packages", nargs="+")
     parser.add_argument("--count", type=int, default=60)
     parser.add_argument("--seed", type=int, default=1)
+    parser.add_argument("--workers", type=int, default=2)
     parser.add_argument("--tests", nargs="*", help="look through these only; the usual ones where none is named")
+    parser.add_argument("--reached", type=Path, help="keep in this file which tests reach which line")
     asked = parser.parse_args()
     sys.stdout.reconfigure(line_buffering=True)  # type: ignore[union-attr]
+    firsts = sorted(TESTS) if asked.reached else {item.split("/", maxsplit=1)[0] for item in asked.packages}
+    reach = reach_of(asked.tests or sorted({test for first in firsts for test in TESTS[first]}), asked.reached)
+    dice = random.Random(asked.seed)
+    fork = multiprocessing.get_context("fork")
     with tempfile.TemporaryDirectory() as name:
-        copied = Path(name) / "tree"
-        shutil.copytree(ROOT, copied, ignore=shutil.ignore_patterns(".git", ".venv", "__pycache__", ".*cache*", "docs"))
-        (copied / "reached.py").write_text(REACHED)
-        environment = os.environ | {
-            "PYTHONPATH": f"{copied / 'src'}:{copied}", "QT_QPA_PLATFORM": "offscreen", "PYTHONDONTWRITEBYTECODE": "1",
-            "MUTANTS_REACHED": f"{name}/reached.json", "MUTANTS_PACKAGES": ":".join(str(copied / "src/wintry_tally" / item) for item in asked.packages),
-        }  # fmt: skip
-        tests = asked.tests or sorted(
-            {test for item in asked.packages for test in TESTS[item.split("/", maxsplit=1)[0]]}
-        )
-
-        def run(*arguments: str, limit: float | None = None) -> bool:
-            try:
-                return subprocess.run(
-                    [sys.executable, "-W", "ignore", "-m", "pytest", "-q", "-p", "no:cacheprovider", *arguments],
-                    cwd=copied, env=environment, capture_output=True, timeout=limit, check=False,
-                ).returncode == 0  # fmt: skip
-            except subprocess.TimeoutExpired:
-                return False  # a loop without end is noticed
-
-        run("-p", "reached", *tests)
-        reached: dict[str, list[str]]
-        took: dict[str, float]
-        reached, took = json.loads(Path(f"{name}/reached.json").read_text())
-        weight: dict[str, int] = {}
-        of_file: dict[str, list[str]] = {}  # a line that runs when it is imported is no one test's: its file's tests
-        for spot, names in reached.items():
-            of_file[spot.rpartition(":")[0]] = list({*of_file.get(spot.rpartition(":")[0], []), *names})
-        for names in reached.values():
-            for test in names:
-                weight[test] = weight.get(test, 0) + 1
-        dice = random.Random(asked.seed)
-        for package in asked.packages:
-            files = sorted((copied / "src/wintry_tally" / package).rglob("*.py")) or [
-                copied / f"src/wintry_tally/{package}.py"
-            ]
-            all_changes = [(path, number, line) for path in files for number, line in changes(path) if line]
-            noticed = tried = 0
-            for path, number, line in dice.sample(all_changes, min(asked.count, len(all_changes))):
-                source = path.read_text(encoding="utf-8")
-                one = Change(number)
-                changed = ast.unparse(ast.fix_missing_locations(one.visit(ast.parse(source))))
-                place = f"{path.relative_to(copied / 'src/wintry_tally')}:{line}: {source.splitlines()[line - 1].strip()[:110]}"
-                before, after = (ast.unparse(ast.parse(source)).splitlines(), changed.splitlines())
-                differs = next(
-                    (new.strip() for old, new in zip(before, after, strict=False) if old != new), "(a line less)"
-                )
-                module = path.relative_to(copied / "src/wintry_tally")
-                if f"{module}: {differs}" in EQUIVALENT:
-                    continue
-                tried += 1
-                able = sorted(reached.get(f"{path}:{line}", of_file.get(str(path), [])), key=lambda test: weight[test])
-                able = those_that_speak_of(path.relative_to(copied / "src"), able, copied)
-                path.write_text(changed, encoding="utf-8")
-                # what takes longer than it did while every line was noted hangs
-                survives = not able or run("-x", *able, limit=60.0 + sum(took[test] for test in able))
-                path.write_text(source, encoding="utf-8")
-                noticed += not survives
-                if survives:
-                    print(
-                        f"  {place}\n      → {differs}{'   (no test reaches it)' if not able else ''}   ({noticed} of {tried})"
-                    )
-            print(f"{package}: {noticed} of {tried} noticed, {100 * noticed / max(1, tried):.0f} %")
+        os.environ["MUTANTS_TREES"] = name
+        with ProcessPoolExecutor(asked.workers, mp_context=fork) as workers:
+            for package in asked.packages:
+                trials = trials_of(package, reach, asked.count, dice)
+                noticed = 0
+                for tried, (trial, alive) in enumerate(zip(trials, workers.map(survives, trials), strict=True), 1):
+                    noticed += not alive
+                    if alive:
+                        path = ROOT / "src/wintry_tally" / trial.module
+                        was = path.read_text(encoding="utf-8").splitlines()[trial.line - 1].strip()[:110]
+                        none = "" if trial.tests else "   (no test reaches it)"
+                        print(f"  {trial.module}:{trial.line}: {was}")
+                        print(f"      → {differs(path, trial.number)}{none}   ({noticed} of {tried})")
+                print(f"{package}: {noticed} of {len(trials)} noticed, {100 * noticed / max(1, len(trials)):.0f} %")
     return 0
 
 

@@ -14,13 +14,13 @@ from benchmarks.dirt import UNSEEN, VARIANTS
 from benchmarks.verdicts import KINDS, judged
 
 LONG = {"runtime", "heater-time", "heater-power", "low-voltage-cut", "cold-loss", "capacity", "energy", "efficiency"}
-"""Kinds whose tests take long to simulate: one battery of each, and four of the others."""
+"""Kinds whose tests take long to simulate: one battery of each, and three of the others."""
 
 
 @pytest.mark.parametrize("kind", sorted(KINDS))
 def test_no_verdict_is_wrong(kind: str, tmp_path: Path) -> None:
     decided = 0
-    for seed in range(101, 102 if kind in LONG else 105):
+    for seed in range(101, 102 if kind in LONG else 104):
         trial = KINDS[kind](Random(1000 * seed + len(kind)), seed)
         verdict = judged(trial, tmp_path)
         if verdict["outcome"] in {"met", "missed"}:
@@ -35,8 +35,8 @@ def test_no_verdict_is_wrong(kind: str, tmp_path: Path) -> None:
 
 @pytest.mark.parametrize("kind", sorted(set(KINDS) - LONG))
 def test_no_verdict_on_a_flawed_log_is_wrong(kind: str, tmp_path: Path) -> None:
-    for seed in (111, 126):
+    for seed, every in ((111, slice(0, None, 2)), (126, slice(1, None, 2))):
         trial = KINDS[kind](Random(1000 * seed + len(kind)), seed)
-        for flaw in sorted(set(VARIANTS) - UNSEEN):
+        for flaw in sorted(set(VARIANTS) - UNSEEN)[every]:
             outcome = judged(trial, tmp_path, flaw, Random(seed))["outcome"]
             assert outcome not in {"met", "missed"} or (outcome == "met") == trial.holds, (seed, flaw, trial.claim)

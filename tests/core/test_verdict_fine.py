@@ -11,12 +11,12 @@ from scipy import stats
 
 from tests.core.test_kinds import LFP, analysed, claim, discharge, verdict, with_temperature
 from tests.making import piecewise
-from wintry_tally.core.battery import Direction
+from wintry_tally.core.battery import Claim, Direction
 from wintry_tally.core.message import NOTHING
 from wintry_tally.core.quantity import Quantity, Term
-from wintry_tally.core.verdict import Outcome, School
+from wintry_tally.core.verdict import Outcome, School, judge
 from wintry_tally.core.verdict.effects import cutoff_condition
-from wintry_tally.core.verdict.evidence import capacity_evidence
+from wintry_tally.core.verdict.evidence import MeasuredEvidence, capacity_evidence
 from wintry_tally.core.verdict.outcome import Condition
 from wintry_tally.core.verdict.probability import outcome_by
 from wintry_tally.core.verdict.settle_charge import _at_current, _time_to
@@ -191,3 +191,39 @@ def test_which_twin_was_the_cold_one_is_not_told_by_degrees_of_no_unit(named: bo
     found = verdict(claim("cold-loss", 30.0, "%", "at-most"), "cold-loss", *logs, rated=10.0)
     assert ("is not known" in str(found.advice)) != named and (found.outcome is Outcome.NOT_TESTED)
     assert ("in the cold?" in str(found.advice)) == named, "the other way round it gave more in the cold"
+
+
+def test_a_stretch_that_failed_weighs_more_than_one_that_held_whichever_came_first() -> None:
+    held, failed = (300, 100.0, 12.5), (140, 100.0, 12.4)
+    for parts in ((held, (300, 0.0, 13.1), failed), (failed, (300, 0.0, 0.2), held)):
+        end_V = 0.2 if parts[-1] == failed else 13.1
+        log = analysed(piecewise((20, 0.0, 13.2), *parts, (60, 0.0, end_V), interval_s=1.0))
+        found = verdict(claim("continuous-discharge", 100.0, "A", "at-least", duration_s=300.0), "hold", log)
+        assert found.outcome is Outcome.MISSED, found.advice
+    only = analysed(piecewise((20, 0.0, 13.2), held, (60, 0.0, 13.1), interval_s=1.0))
+    wanted = claim("continuous-discharge", 100.0, "A", "at-least", duration_s=300.0)
+    assert verdict(wanted, "hold", only).outcome is Outcome.MET
+
+
+@pytest.mark.parametrize(("method", "told"), [("capacity", True), ("", False)])
+def test_only_a_log_taken_as_a_capacity_test_is_told_that_it_did_not_go_on(method: str, told: bool) -> None:
+    log = analysed(discharge(5.0, 1.0, opened=False, end_V=12.9), rated=10.0)
+    found = verdict(claim("low-voltage-cut", 10.0, "V", "within", 0.5), method, log, rated=10.0)
+    assert found.outcome is Outcome.NOT_TESTED
+    assert ("until the pack opened itself" in str(found.advice)) == told
+
+
+@pytest.mark.parametrize(("unit", "outcome"), [("money", "met"), ("EUR", "met"), ("USD", "not-tested")])
+def test_what_was_paid_is_held_against_the_price_in_its_own_currency(unit: str, outcome: str) -> None:
+    printed = Claim("price", 300.0, "EUR", Direction.AT_MOST)
+    found = judge(LFP, 100.0, [printed], [MeasuredEvidence("the bill", "price", Quantity(250.0, 0.0, unit))])[0]
+    assert found.outcome == outcome and found.measured is not None
+    assert found.measured.unit == ("USD" if unit == "USD" else "EUR")
+
+
+def test_a_pair_turned_round_says_how_warm_each_began() -> None:
+    logs = [
+        analysed(with_temperature(discharge(0.9, hours), at), rated=10.0) for at, hours in ((25.0, 10.0), (-10.0, 9.0))
+    ]
+    found = verdict(claim("cold-loss", 15.0, "%", "at-most"), "cold-loss", *logs, rated=10.0)
+    assert "it began at -10.0 °C, the other at 25.0 °C" in str(found.advice)

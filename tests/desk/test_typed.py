@@ -187,13 +187,13 @@ def test_what_went_wrong_can_be_read_copied_and_names_no_home(
 
 
 def test_a_random_typist_and_clicker_breaks_nothing(demo: Window, qtbot, monkeypatch) -> None:
-    """Twenty seconds of it, seeded; benchmarks/typist.py does ten minutes."""
+    """Seven seconds of it, seeded; benchmarks/typist.py does ten minutes."""
     from benchmarks.typist import Typist
 
     raised: list[BaseException] = []
     monkeypatch.setattr(sys, "excepthook", lambda _kind, error, _trace: raised.append(error))
     typist = Typist(demo, random.Random(20261126))
-    typist.go_on(12.0)
+    typist.go_on(7.0)
     assert not raised and typist.done > 10 and not typist.lost, (raised, typist.lost)
 
 

@@ -139,6 +139,17 @@ class Claim:
         return CLAIM_KINDS[self.kind]
 
     @property
+    def figure(self) -> float:
+        """Its value, where it has one; asked only of claims that were seen to.
+
+        Raises:
+            TypeError: a yes or no has none.
+        """
+        if self.value is None:
+            raise TypeError(f"a claim of {self.kind} without a value")
+        return self.value
+
+    @property
     def currency(self) -> str:
         """Of a price: its code, or as it is written; empty where nothing says, and of all else."""
         if self.definition.dimension != "money":

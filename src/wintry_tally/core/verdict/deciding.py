@@ -55,7 +55,6 @@ def decide(
     What may be anything from nothing to a most is looked at with either.
     """
     claim, school = case.claim, case.school
-    assert claim.value is not None
     tolerance = implied_tolerance(claim)
     effects = [condition.effect for condition in conditions if condition.effect is not None]
     shift = math.fsum(effect.value for effect in effects)
@@ -68,19 +67,19 @@ def decide(
     every: list[float] = []
     probability: float | None = None
     if measured.standard is not None:
-        as_measured = conformity(measured.value, measured.standard, claim.value, claim.direction, tolerance)
+        as_measured = conformity(measured.value, measured.standard, claim.figure, claim.direction, tolerance)
         probability = as_measured
         if effects:
             wide = math.sqrt(measured.standard**2 + around)
             every = [
-                conformity(measured.value + moved + end, wide, claim.value, claim.direction, tolerance) for end in ends
+                conformity(measured.value + moved + end, wide, claim.figure, claim.direction, tolerance) for end in ends
             ]
             adjusted = min(every, key=lambda p: abs(p - 0.5))
             probability = min((as_measured, adjusted), key=lambda p: abs(p - 0.5))
-    outcome = outcome_by(school, measured.value, probability, claim.value, claim.direction, tolerance)
+    outcome = outcome_by(school, measured.value, probability, claim.figure, claim.direction, tolerance)
     if school is School.STRICT and as_measured is not None and every:
         each = (as_measured, *every)
-        if len({outcome_by(school, measured.value, p, claim.value, claim.direction, tolerance) for p in each}) > 1:
+        if len({outcome_by(school, measured.value, p, claim.figure, claim.direction, tolerance) for p in each}) > 1:
             outcome = Outcome.TOO_CLOSE
     advice = _advice(case, measured, outcome, shift, spread, undecided, conditions)
     if undecided:
@@ -105,9 +104,8 @@ def _working(
     outcome: Outcome,
 ) -> Working:
     claim = case.claim
-    assert claim.value is not None
     sign = {"at-least": "≥", "at-most": "≤", "within": "within", "is": "="}[claim.direction.value]
-    wanted, width = (claim.shown(Quantity(value, 0.0, claim.unit)) for value in (claim.value, tolerance))
+    wanted, width = (claim.shown(Quantity(value, 0.0, claim.unit)) for value in (claim.figure, tolerance))
     claimed = f"{sign} {format_plain(wanted.value, wanted.unit)}"
     if claim.direction in {Direction.WITHIN, Direction.IS}:
         claimed += f" ± {format_plain(width.value, width.unit)}"
@@ -177,7 +175,6 @@ def _advice(
         return said("give-accuracy")
     if outcome is not Outcome.TOO_CLOSE:
         return None
-    assert case.claim.value is not None
     telling = (
         [one for one in conditions if one.effect is not None] if max(abs(shift), spread) > measured.standard else []
     )
@@ -192,7 +189,7 @@ def _advice(
     if max(abs(shift), spread) > measured.standard:
         return said("repeat-as-claimed")
     wide = implied_tolerance(case.claim)
-    return settling_words(measured, tuple({case.claim.value - wide, case.claim.value + wide}))
+    return settling_words(measured, tuple({case.claim.figure - wide, case.claim.figure + wide}))
 
 
 def by_probability(

@@ -44,7 +44,7 @@ def _amount(
 ) -> Verdict | None:
     """Charge or energy of one or more capacity tests against the claim."""
     runs = case.capacity_runs
-    if not runs or case.claim.value is None:
+    if not runs:
         return None
     whole = [run for run in runs if not _stopped(case, run)]
     runs, doubtful = _sound(whole or runs)

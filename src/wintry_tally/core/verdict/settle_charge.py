@@ -31,8 +31,6 @@ from wintry_tally.core.working import Working
 def settle_charge_time(case: Case) -> Verdict | None:
     """From the first current to the full criterion; the charging current stands beside it."""
     claim = case.claim
-    if claim.value is None:
-        return None
     for log in sorted(case.logs("charge"), key=lambda log: _far_from(log, claim.conditions.get("current_A"))):
         charge = log.analysis.charge
         if charge is None or charge.count.duration_s <= 0:
@@ -46,7 +44,7 @@ def settle_charge_time(case: Case) -> Verdict | None:
         share = claim.conditions.get("end_share", 1.0)
         if charge.time_to_full_s is None:
             lasted = charge.count.duration_s
-            if lasted > claim.value and claim.direction is Direction.AT_MOST and share == 1.0:
+            if lasted > claim.figure and claim.direction is Direction.AT_MOST and share == 1.0:
                 return by_probability(
                     case, Quantity(lasted, doubt, "s"), 0.0, step, log.names,
                     said("not-full-yet", seconds=lasted), (), log.waiting,
@@ -119,10 +117,10 @@ def _begun_charged(case: Case, log: LogEvidence, charge: ChargeResult, took_s: f
     went_in, claim = charge.count.charge.value, case.claim
     if not whole or went_in >= (KNOWN_SHARE if known else 1.0) * whole or empty_before(log, first, family):
         return NOTHING
-    if went_in >= EMPTY_SHARE * whole and claim.value is not None and charge.count.mean_current.value > 0.0:
+    if went_in >= EMPTY_SHARE * whole and charge.count.mean_current.value > 0.0:
         # a weak battery takes as little: it tells only where what may have been in it could not change the verdict
         more_s = 3600.0 * (whole - went_in) / charge.count.mean_current.value
-        if took_s + more_s <= claim.value:
+        if took_s + more_s <= claim.figure:
             return NOTHING
     return said("little-went-in", charge_Ah=went_in, whole_Ah=whole)
 
@@ -147,14 +145,9 @@ def _without_pauses(case: Case, log: LogEvidence, charge: ChargeResult, verdict:
     """A charge that was switched off for a while would have been full sooner: a miss stands where the current's own time misses."""
     full_s, claim = charge.time_to_full_s, case.claim
     paused_s = 0.0 if full_s is None else full_s - charge.count.duration_s
-    if (
-        full_s is None
-        or claim.value is None
-        or paused_s <= PAUSED * full_s
-        or claim.conditions.get("end_share", 1.0) < 1.0
-    ):
+    if full_s is None or paused_s <= PAUSED * full_s or claim.conditions.get("end_share", 1.0) < 1.0:
         return verdict
-    if verdict.outcome is Outcome.MISSED and full_s - paused_s > claim.value:
+    if verdict.outcome is Outcome.MISSED and full_s - paused_s > claim.figure:
         return verdict
     why = said("charge-was-off", seconds=paused_s)
     return as_bound(case, verdict, "at-most", why, said("charge-in-one-go"))
@@ -190,8 +183,6 @@ def _far_from(log: LogEvidence, claimed_A: float | None) -> float:
 def settle_charge_current(case: Case) -> Verdict | None:
     """The current it took, over a minute. As a limit ("at most") it binds the user and is not tested."""
     claim = case.claim
-    if claim.value is None:
-        return None
     logs = case.logs("charge", "heater")
     if not logs:
         return None
@@ -201,7 +192,7 @@ def settle_charge_current(case: Case) -> Verdict | None:
     every = [(taken, log) for log in logs for taken in _taken(log.analysis, wanted_s)]
     if not every:
         return None
-    refusals = [(taken, log) for taken, log in every if _refuses(case, taken, claim.value, wanted_s)]
+    refusals = [(taken, log) for taken, log in every if _refuses(case, taken, claim.figure, wanted_s)]
     flowed = [(taken, log) for taken, log in every if taken.lasted_s >= wanted_s - log.analysis.scale.usual_s]
     (taken, log), refused = (
         (refusals[0], True) if refusals else (max(flowed or every, key=lambda item: item[0].current.value), False)
@@ -224,12 +215,12 @@ def settle_charge_current(case: Case) -> Verdict | None:
         if taken.refused:
             told = said("refused-more", seconds=taken.lasted_s, current=format_quantity(taken.current))
         return not_settled(case, told, log.names, taken.current)
-    if taken.by_charger and taken.current.value < SETTING * claim.value:
+    if taken.by_charger and taken.current.value < SETTING * claim.figure:
         told = said("charger-gave", current=format_quantity(taken.current))
         return not_settled(case, told, log.names, taken.current)
     if taken.by_charger and taken.current.standard is not None:
         # carried at the setting: the meter's doubt of the setting is no doubt of the battery
-        sure = 1.0 if taken.current.value >= 0.99 * claim.value else 0.95
+        sure = 1.0 if taken.current.value >= 0.99 * claim.figure else 0.95
         return by_probability(case, taken.current, sure, step, log.names, None, (), log.waiting)
     return decide(case, taken.current, [step], [], log.names, [], log.waiting)
 
@@ -261,8 +252,6 @@ def _refuses(case: Case, taken: ChargeTaken, claimed: float, wanted_s: float) ->
 
 def settle_charge_voltage(case: Case) -> Verdict | None:
     """The limit at which it got full."""
-    if case.claim.value is None:
-        return None
     for log in case.logs("charge"):
         analysis = log.analysis
         charge = analysis.charge
@@ -286,8 +275,6 @@ def settle_charge_voltage(case: Case) -> Verdict | None:
 def settle_over_voltage_cut(case: Case) -> Verdict | None:
     """The voltage at which the protection opened on charge; missed when it never opened well above it."""
     claim = case.claim
-    if claim.value is None:
-        return None
     for log in case.logs("charge"):
         analysis = log.analysis
         trips = [trip for trip in analysis.trips if trip.kind == OVER_VOLTAGE]
@@ -314,7 +301,7 @@ def settle_over_voltage_cut(case: Case) -> Verdict | None:
             float(np.quantile(analysis.trace.voltage_V[r.stage.first : r.stage.last + 1], 0.98)) for r in charging
         )
         measured = voltage_quantity(analysis.trace, analysis.options.instrument, highest)
-        most = claim.value + implied_tolerance(claim)
+        most = claim.figure + implied_tolerance(claim)
         if highest > most and measured.standard is not None:
             step = Working(
                 "Highest voltage on charge", "current still flowed", {}, format_quantity(measured), "common practice"
@@ -350,8 +337,6 @@ def _above(measured: Quantity, limit: float) -> float:
 
 def settle_over_voltage_release(case: Case) -> Verdict | None:
     """The voltage at which a pack that had opened on charge took current again."""
-    if case.claim.value is None:
-        return None
     for log in case.logs("charge"):
         analysis = log.analysis
         for trip in reversed([trip for trip in analysis.trips if trip.kind == OVER_VOLTAGE]):

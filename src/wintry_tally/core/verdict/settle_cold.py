@@ -46,7 +46,7 @@ def settle_block(case: Case) -> Verdict | None:
     claim = case.claim
     for log in _cold_logs(case):
         attempts = _attempts(log.analysis)
-        known = [attempt for attempt in attempts if attempt.temperature_C is not None]
+        known = [(one.temperature_C, one) for one in attempts if one.temperature_C is not None]
         if not known:
             if not log.method:
                 continue
@@ -54,8 +54,8 @@ def settle_block(case: Case) -> Verdict | None:
             return not_settled(case, why, log.names)
         limit = 0.0 if claim.value is None else claim.value
         tolerance = max(implied_tolerance(claim), 0.0)
-        flowed = [a for a in known if not a.refused and (a.temperature_C or 0.0) < limit - tolerance]
-        refused = [a for a in known if a.refused]
+        flowed = [(celsius, one) for celsius, one in known if not one.refused and celsius < limit - tolerance]
+        refused = [(celsius, one) for celsius, one in known if one.refused]
         if not log.method and not flowed and not refused:
             continue
         return after_soak(case, log, _block(case, log, limit, tolerance, flowed, refused))
@@ -67,13 +67,13 @@ def _block(
     log: LogEvidence,
     limit: float,
     tolerance: float,
-    flowed: list[ChargeAttempt],
-    refused: list[ChargeAttempt],
+    flowed: list[tuple[float, ChargeAttempt]],
+    refused: list[tuple[float, ChargeAttempt]],
 ) -> Verdict:
     wanted = case.claim.wanted is not False
     if flowed:
-        worst = min(flowed, key=lambda attempt: attempt.temperature_C or 0.0)
-        measured = temperature_quantity(worst.temperature_C or 0.0)
+        celsius, worst = min(flowed, key=lambda one: one[0])
+        measured = temperature_quantity(celsius)
         step = Working(
             "Charge taken in the cold",
             f"a current that flows for more than {FLOWS_S:g} s is a charge",
@@ -88,8 +88,8 @@ def _block(
         )  # fmt: skip
     if not refused:
         return not_settled(case, said("not-tried-cold"), log.names)
-    coldest = min(refused, key=lambda attempt: attempt.temperature_C or 0.0)
-    measured = temperature_quantity(coldest.temperature_C or 0.0)
+    celsius, coldest = min(refused, key=lambda one: one[0])
+    measured = temperature_quantity(celsius)
     step = Working(
         "Charge refused in the cold",
         "current blocked within seconds while the charger's voltage stands",
@@ -114,25 +114,28 @@ def _below(measured: Quantity, limit: float) -> float:
 
 def settle_release(case: Case) -> Verdict | None:
     """The temperature at which a refused charge was taken."""
-    if case.claim.value is None:
-        return None
     for log in _cold_logs(case):
         attempts = _attempts(log.analysis)
         refused = [attempt for attempt in attempts if attempt.refused]
         taken = [
-            attempt
-            for attempt in attempts
-            if not attempt.refused and refused and attempt.at_s > refused[0].at_s and attempt.temperature_C is not None
+            (one.temperature_C, one)
+            for one in attempts
+            if not one.refused and refused and one.at_s > refused[0].at_s and one.temperature_C is not None
         ]
         if not taken:
             if log.method == "charge-block":
                 return not_settled(case, said("not-let-warm"), log.names)
             continue
-        measured = temperature_quantity(taken[0].temperature_C or 0.0)
+        celsius, first = taken[0]
+        measured = temperature_quantity(celsius)
+        before_C = refused[0].temperature_C
         step = Working(
             "Temperature at which it charged again",
             "at the first lasting current after a refusal",
-            {"refused at": f"{refused[0].temperature_C} °C", "flowed from": f"{taken[0].at_s:.0f} s"},
+            {
+                "refused at": "not known" if before_C is None else f"{before_C:g} °C",
+                "flowed from": f"{first.at_s:.0f} s",
+            },
             format_quantity(measured),
             "common practice, no published source",
         )
@@ -176,13 +179,13 @@ def settle_heater_power(case: Case) -> Verdict | None:
     if not isinstance(found, tuple):
         return found
     log, heating = found
-    if heating.power is None or case.claim.value is None:
+    if heating.power is None:
         return None
     step = _heater_step(heating, "Power into the heater", format_quantity(heating.power))
     charger = most_taken(log.analysis)
     fed_A = heating.energy.value / heating.duration_s * 3600.0 / heating.level_V if heating.level_V else 0.0
     at_ceiling = charger is not None and charger.by_charger and fed_A > 0.97 * charger.current.value
-    if at_ceiling and heating.power.value < case.claim.value:
+    if at_ceiling and heating.power.value < case.claim.figure:
         why = said("charger-gave-all", power=format_quantity(heating.power))
         return not_settled(case, why, log.names, heating.power)
     return decide(case, heating.power, [step], [], log.names, [], log.waiting)
@@ -194,8 +197,6 @@ def settle_heater_time(case: Case) -> Verdict | None:
     if not isinstance(found, tuple):
         return found
     log, heating = found
-    if case.claim.value is None:
-        return None
     doubt = log.analysis.scale.usual_s / math.sqrt(6.0)
     measured = Quantity(heating.duration_s, math.hypot(doubt, log.analysis.options.instrument.clock_s), "s")
     step = _heater_step(heating, "Time to warm", format_duration(heating.duration_s))
@@ -219,8 +220,6 @@ def settle_heater_stop(case: Case) -> Verdict | None:
     if heating.late_s:
         return not_settled(case, _handed_over(heating), log.names)
     at = _temperature_at(log.analysis, heating.end_s)
-    if case.claim.value is None:
-        return None
     if at is None:
         return not_settled(case, said("no-temperature-logged"), log.names)
     measured = temperature_quantity(at)
@@ -236,8 +235,6 @@ def _temperature_at(analysis: Analysis, at_s: float) -> float | None:
 
 def settle_loss(case: Case) -> Verdict | None:
     """What the cold took, against a warm twin; what the meter gets wrong alike cancels."""
-    if case.claim.value is None:
-        return None
     for log in case.logs("cold-loss"):
         if len(log.analyses) != 2:
             if log.method:

@@ -17,7 +17,7 @@ def settle_efficiency(case: Case) -> Verdict | None:
     """Energy out over energy in, between the same two ends; where they may not be the same, a bound on the side it is on."""
     for log in case.logs("cycle", "capacity", "charge"):
         found = log.analysis.efficiency
-        if case.claim.value is None or found is None:
+        if found is None:
             continue
         conditions = []
         beyond, test = beyond_own_of(log.analysis, case.family, case.rated_Ah), log.analysis.capacity

@@ -8,7 +8,6 @@ from dataclasses import replace
 import numpy as np
 
 from wintry_tally.core.analysis import Analysis
-from wintry_tally.core.analysis.ending import PROTECTION
 from wintry_tally.core.analysis.holding import Held, stretches_held
 from wintry_tally.core.analysis.readings import current_quantity, voltage_quantity
 from wintry_tally.core.analysis.stages import StageKind
@@ -43,13 +42,11 @@ def settle_surge(case: Case) -> Verdict | None:
 
 def _settle_held(case: Case, usual_s: float, methods: tuple[str, ...]) -> Verdict | None:
     claim = case.claim
-    if claim.value is None:
-        return None
     wanted_s = claim.conditions.get("duration_s", usual_s)
     found: list[tuple[int, Held, str, Message]] = []
     for log in case.logs(*methods):
         found += [
-            (_weight(held, claim.value), held, log.names[-1], log.waiting) for held in _held_in(log.analysis, wanted_s)
+            (_weight(held, claim.figure), held, log.names[-1], log.waiting) for held in _held_in(log.analysis, wanted_s)
         ]
     best = max(found, key=lambda item: (item[0], item[1].current.value), default=None)
     if best is None:
@@ -61,10 +58,10 @@ def _settle_held(case: Case, usual_s: float, methods: tuple[str, ...]) -> Verdic
         return not_settled(case, said("gap-may-have-lasted", seconds=held.hidden_s), (name,), held.current)
     if held.opened and abs(held.lasted_s - wanted_s) < held.usual_s:
         return not_settled(case, said("opened-within-reading", wanted=wanted_s), (name,), held.current)
-    if held.opened and held.lasted_s < wanted_s and not _beyond(held.current, claim.value):
+    if held.opened and held.lasted_s < wanted_s and not _beyond(held.current, claim.figure):
         advice = said("opened-after", seconds=held.lasted_s, wanted=wanted_s)
         return by_probability(case, held.current, 0.0, step, (name,), advice, (lasted,), waiting)
-    other = _of_another_test(held, claim.value, wanted_s)
+    other = _of_another_test(held, claim.figure, wanted_s)
     if other:
         return not_settled(case, other, (name,), held.current)
     if not held.steady:
@@ -72,10 +69,10 @@ def _settle_held(case: Case, usual_s: float, methods: tuple[str, ...]) -> Verdic
         return by_probability(case, held.current, None, step, (name,), note, (lasted,), waiting)
     if held.current.standard is None:
         advice = said("give-accuracy")
-        known = None if held.current.value < claim.value else 1.0
+        known = None if held.current.value < claim.figure else 1.0
         return by_probability(case, held.current, known, step, (name,), advice, (lasted,), waiting)
     # a setting within 3 % of the claim is a test of it
-    probability = conformity(held.current.value, held.current.standard, SETTING * claim.value, Direction.AT_LEAST)
+    probability = conformity(held.current.value, held.current.standard, SETTING * claim.figure, Direction.AT_LEAST)
     return by_probability(case, held.current, probability, step, (name,), None, (lasted,), waiting)
 
 
@@ -133,8 +130,6 @@ def _held_in(analysis: Analysis, wanted_s: float) -> list[Held]:
 def settle_over_current(case: Case) -> Verdict | None:
     """The over-current trip: the current at which it opened, and within which time."""
     claim = case.claim
-    if claim.value is None:
-        return None
     within_s = claim.conditions.get("duration_s", claim.conditions.get("delay_s"))
     seen: tuple[str, Analysis, Message] | None = None
     for log in case.logs("overload", "surge", "hold"):
@@ -157,8 +152,6 @@ def _overload_trip(analysis: Analysis, meant: bool) -> Trip | None:
     if not live:
         return None
     heaviest = max(live, key=lambda result: result.count.mean_current.value)
-    if heaviest.ended_by != PROTECTION:
-        return None
     return next((trip for trip in analysis.trips if trip.index == heaviest.stage.last), None)
 
 
@@ -166,7 +159,6 @@ def _tripped(
     case: Case, name: str, analysis: Analysis, trip: Trip, within_s: float | None, waiting: Message
 ) -> Verdict:
     claim = case.claim
-    assert claim.value is not None
     measured = current_quantity(analysis.trace, analysis.options.instrument, trip.current_A, analysis.scale.noise_A)
     step = Working(
         "Current at which the protection opened",
@@ -192,7 +184,7 @@ def _tripped(
     if within_s is not None and trip.latency_least_s > within_s + analysis.scale.usual_s:
         late = said("opened-late", seconds=trip.latency_s, within=within_s)
         return by_probability(case, measured, 0.0, step, (name,), late, tuple(conditions), waiting)
-    low, high = claim.value - implied_tolerance(claim), claim.value + implied_tolerance(claim)
+    low, high = claim.figure - implied_tolerance(claim), claim.figure + implied_tolerance(claim)
     carried = _held_before(analysis, trip, within_s, share=0.5 if trip.current_A <= high else 0.9)
     tried = NEAR_BOTTOM * low < carried < trip.current_A
     if claim.direction is Direction.WITHIN and (tried or trip.current_A > high):
@@ -276,9 +268,8 @@ def _held_before(analysis: Analysis, trip: Trip, within_s: float | None, share: 
 
 def _never_tripped(case: Case, name: str, analysis: Analysis, within_s: float | None, waiting: Message) -> Verdict:
     claim = case.claim
-    assert claim.value is not None
     tolerance = implied_tolerance(claim)
-    most = claim.value + tolerance
+    most = claim.figure + tolerance
     wanted = within_s if within_s is not None else 60.0
     held = max(_held_in(analysis, wanted), key=lambda held: (held.complete, held.current.value), default=None)
     if held is None:
@@ -297,7 +288,7 @@ def _never_tripped(case: Case, name: str, analysis: Analysis, within_s: float | 
     live = [result for result in analysis.stages if result.stage.kind == StageKind.DISCHARGE]
     heaviest = max(live, key=lambda result: result.count.mean_current.value)
     reached = heaviest.count.mean_current
-    if reached.value >= claim.value - tolerance:
+    if reached.value >= claim.figure - tolerance:
         lasted_s = heaviest.end_s - heaviest.start_s
         why = said("carried-inside", current=format_quantity(reached), seconds=lasted_s, amps=most)
         return not_settled(case, why, (name,), reached)
@@ -316,8 +307,6 @@ def trip_voltage(analysis: Analysis, trip: Trip) -> Quantity:
 
 def settle_low_voltage_cut(case: Case) -> Verdict | None:
     """The voltage at which the protection opened on discharge."""
-    if case.claim.value is None:
-        return None
     for log in case.logs("capacity", "runtime", "reserve"):
         trips = [trip for trip in log.analysis.trips if trip.kind == LOW_VOLTAGE]
         if not trips:
@@ -346,8 +335,6 @@ def settle_low_voltage_cut(case: Case) -> Verdict | None:
 
 def settle_low_voltage_release(case: Case) -> Verdict | None:
     """The voltage at which a pack that had opened at low voltage gave current again."""
-    if case.claim.value is None:
-        return None
     for log in case.logs("capacity", "runtime", "charge", "hold"):
         analysis = log.analysis
         for trip in reversed([trip for trip in analysis.trips if trip.kind == LOW_VOLTAGE]):

@@ -36,8 +36,6 @@ GAINED = 3.0
 def settle_reserve(case: Case) -> Verdict | None:
     """Minutes to 10.50 V, or held above it at the rated minute: both pass rules are looked at."""
     claim = case.claim
-    if claim.value is None:
-        return None
     claimed_A = claim.conditions.get("current_A", CURRENT_A)
     for log in sorted(case.logs("reserve"), key=lambda log: _far_from(log, claimed_A)):
         analysis = log.analysis
@@ -48,7 +46,7 @@ def settle_reserve(case: Case) -> Verdict | None:
             continue
         reserve = reserve_of(
             analysis.trace, analysis.scale, analysis.plain_stages, test, analysis.options.instrument,
-            analysis.options.family, claim.value / 60.0, analysis.options.ambient_C,
+            analysis.options.family, claim.figure / 60.0, analysis.options.ambient_C,
         )  # fmt: skip
         if reserve is None:
             continue
@@ -67,7 +65,7 @@ def settle_reserve(case: Case) -> Verdict | None:
             steps.append(
                 Working(
                     "Second rule: held at the rated minute",
-                    f"V at {claim.value / 60.0:g} min ≥ {end_V:.2f} V",
+                    f"V at {claim.figure / 60.0:g} min ≥ {end_V:.2f} V",
                     {"V": f"{held:.2f} V"},
                     "holds" if held >= end_V else "does not hold",
                     "IEC 60095-1 (from memory)",
@@ -88,11 +86,10 @@ def settle_reserve(case: Case) -> Verdict | None:
 def _bounded(case: Case, log: LogEvidence, reserve: Reserve, verdict: Verdict, end_V: float) -> Verdict:
     """Minutes that are a bound: not from full, read at the load, or with a pause; else as they are."""
     analysis = log.analysis
-    assert case.claim.value is not None
     low = begun_low(analysis)
     if low:
         return as_bound(case, verdict, "at-least", low, FROM_FULL)
-    paused = bool(reserve.paused_s) and reserve.unbroken_s < case.claim.value
+    paused = bool(reserve.paused_s) and reserve.unbroken_s < case.claim.figure
     leads = beyond_own_of(analysis, case.family, case.rated_Ah)
     if leads is not None:
         if paused:
@@ -120,8 +117,6 @@ def settle_runtime(case: Case) -> Verdict | None:
     Of several runs the one under the claim's own conditions counts: whole before stopped, then the least effect.
     """
     claim = case.claim
-    if claim.value is None:
-        return None
     runs = [
         run
         for log in case.logs("runtime", "capacity")
@@ -130,7 +125,7 @@ def settle_runtime(case: Case) -> Verdict | None:
     ]
     if not runs:
         return None
-    wanted = claim.value
+    wanted = claim.figure
     best = min(runs, key=lambda run: (not run.whole and run.measured.value < wanted, run.unlike, not run.whole))
     aside = {run.log.names[-1]: f"left aside: {run.words}" for run in runs if run is not best}
     return _runtime(case, best, aside)
@@ -259,9 +254,6 @@ def _runtime(case: Case, run: _DeviceRun, aside: dict[str, str]) -> Verdict:
 
 def settle_self_discharge(case: Case) -> Verdict | None:
     """Percent a month, by recharge to the same full or by a second discharge."""
-    claim = case.claim
-    if claim.value is None:
-        return None
     for log in case.logs("self-discharge"):
         if not log.method and len(log.analyses) < 2:
             found = _between_charges(log.analysis)
