@@ -111,6 +111,25 @@ def test_the_reading_just_beyond() -> None:
     assert cold == [], "twice as much in the cold"
 
 
+def test_a_shunt_reads_nothing_within_the_meter_s_zero_or_a_tenth_of_what_was_set() -> None:
+    wide = replace(KNOWN, zero_A=1.0)
+    assert pulse(known=wide, low_amps=0.4, high_amps=0.79) == ["shunt-out"]
+    assert pulse(known=wide, low_amps=0.45, high_amps=0.9) == ["shunt-scale"]
+    assert pulse(known=replace(KNOWN, zero_A=0.4), low_amps=0.2, high_amps=0.39) == ["shunt-out"]
+
+
+def test_a_charge_at_its_limit_tells_the_resistance_by_what_came_to_flow() -> None:
+    known = replace(KNOWN, limit_V=14.4)
+    for zero_A in (0.0, 0.5):  # what the meter shows with nothing flowing is no part of it
+        rest, high = Level(0.0, 13.20, zero_A), Level(-8.0, 14.40, zero_A - 1.0)
+        proof = judge_pulse(rest, high, high, known, "charge")
+        assert not proof.findings and proof.ohms["charge"].least < 1.2 < proof.ohms["charge"].most
+    near = Level(0.0, 13.45, 0.0)
+    assert judge_pulse(near, near, Level(-8.0, 14.40, -1.0), known, "charge").ohms == {}, "begun too close to tell"
+    still = Level(-8.0, 14.40, -4.0 * known.digit_A)
+    assert judge_pulse(Level(0.0, 13.2, 0.0), still, still, known, "charge").ohms == {}, "nothing came to flow"
+
+
 def test_one_torn_reading_tells_nothing() -> None:
     """A number of two registers read in two moments: -1 mA beside 0 mA is 65.535 A. (Modbus words, from memory.)"""
     seen = [Observation(13.2, amps) for amps in (0.0, 65.535, -0.001)]
@@ -135,6 +154,7 @@ def test_at_rest() -> None:
     assert rested() == [] and rested(volts=-13.2) == ["meter-turned"] and rested(volts=0.4) == ["no-voltage"]
     assert (
         rested(volts=26.4) == ["another-pack"]
+        and rested(volts=40.0) == ["another-pack"]
         and rested(volts=7.0) == ["another-pack"]
         and rested(volts=15.2) == ["another-family"]
     )
@@ -327,9 +347,14 @@ def test_the_band_moves_with_what_flows() -> None:
     band.rested(12.75)
     assert band.limits(5.0, 25.0, 0.1)[0] == pytest.approx(band.limits(0.0, 25.0, 0.1)[0] - 3 * 0.1 * 5.0)
     assert band.limits(5.0, -15.0, math.nan)[0] < full[0], "the cold"
+    warm = [band.limits(5.0, celsius, math.nan) for celsius in (25.0, 26.0, 35.0)]
+    assert warm[0] == warm[1] == warm[2] and band.limits(5.0, 24.0, math.nan)[0] < warm[0][0], "none above 25 °C"
     assert band.limits(-5.0, 25.0, math.nan)[1] == math.inf, "a full one rises as it likes"
     band.rested(12.0)
     assert 12.6 < band.limits(-5.0, 25.0, math.nan)[1] < 13.6
+    band.rested(10.6)
+    empty_V = band._rested_V(0.0, min) - 0.02 * agm.plausible_V[1] - CHART_DOUBT_V
+    assert band.limits(-5.0, 25.0, math.nan)[0] == pytest.approx(empty_V), "charged from empty"
     vigil = Vigil(None, 0.05, band)
     vigil.see(seen(12.75, 0.0), Phase.RESTING, 0.0, None)
     told = [

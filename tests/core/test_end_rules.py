@@ -208,3 +208,17 @@ def test_a_rule_is_worth_what_its_row_allows(kind: str, value: float, words: str
     step_ = Step("rest", "Rest", "hand", 0.0, (EndRule(kind, value, EndCause.TIME),))
     with pytest.raises(InputError, match=words) if words else nullcontext():
         check_filled(step_, "step 1")
+
+
+@pytest.mark.parametrize("readings", [1, 2, 3])
+def test_a_rule_ends_a_step_at_so_many_readings_in_a_row_from_its_first_on(readings: int) -> None:
+    draw = replace(DRAW, ends=(EndRule("voltage", 10.0, EndCause.SET_CUTOFF, readings),))
+    recipe = Recipe("x", "X", 1, (draw,), StopLimits(5.0, 15.0, 25.0, 300.0, -20.0, 60.0))
+    state = replace(begin(recipe, 0.0).state, met=())  # as taken up from a book that kept none
+    for at in range(1, readings):
+        state = step(recipe, state, Observation(9.9, 8.0), float(at)).state
+        assert state.phase is Phase.DISCHARGING, at
+    assert step(recipe, state, Observation(9.9, 8.0), 9.0).state.phase is not Phase.DISCHARGING
+    above = step(recipe, state, Observation(10.1, 8.0), 9.0).state
+    again = step(recipe, above, Observation(9.9, 8.0), 10.0).state
+    assert (again.phase is Phase.DISCHARGING) == (readings > 1), "one above begins the count anew"
