@@ -52,7 +52,7 @@ class Trial:
 
 def _run(
     recipe: str, battery: SimulatedBattery, seed: int, claims: tuple[Claim, ...] = (), meter: MeterSpec = METER,
-    interval: float = 5.0,
+    interval: float = 10.0,
 ) -> Simulated:  # fmt: skip
     facts = Facts(battery.family, battery.rated_Ah, claims)
     return simulate(fill(shipped_recipe(recipe), facts), battery, seed, interval, meter)
@@ -133,7 +133,7 @@ def _low_cut(random: Random, seed: int) -> Trial:
     battery = SimulatedBattery(family_named("lfp"), 20.0, protection={"low_cut_V": cuts})
     value = round(cuts + random.uniform(-0.8, 0.8), 2)
     claim = {"kind": "low-voltage-cut", "value": value, "unit": "V", "direction": "within", "tolerance": 0.3}
-    log = _run("low-voltage-cut", battery, seed, interval=0.5)
+    log = _run("low-voltage-cut", battery, seed, interval=2.0)
     return Trial(claim, abs(cuts - value) <= 0.3, "capacity", log, battery, {})
 
 
@@ -181,7 +181,7 @@ def _heater_power(random: Random, seed: int) -> Trial:
     )  # fmt: skip
     value = _said(random, watts, 0.15)
     claim = {"kind": "heater-power", "value": value, "unit": "W", "direction": "at-least"}
-    return Trial(claim, watts >= value, "heater", _run("heater", battery, seed, interval=2.0), battery, {})
+    return Trial(claim, watts >= value, "heater", _run("heater", battery, seed, interval=5.0), battery, {})
 
 
 def _runtime(random: Random, seed: int) -> Trial:
@@ -253,12 +253,12 @@ def _heater_time(random: Random, seed: int) -> Trial:
         family_named("lfp"), 60.0, state_of_charge=0.2, ambient_C=-12.0, start_C=random.uniform(-18.0, -8.0),
         heater={"power_W": random.uniform(60.0, 120.0), "on_below_C": 2.0, "off_above_C": stops},
     )  # fmt: skip
-    ideal = analyse(_run("heater", battery, seed, meter=IDEAL, interval=2.0).trace, Options(family=battery.family, rated_Ah=60.0)).charge  # fmt: skip
+    ideal = analyse(_run("heater", battery, seed, meter=IDEAL, interval=5.0).trace, Options(family=battery.family, rated_Ah=60.0)).charge  # fmt: skip
     assert ideal is not None and ideal.heating is not None
     minutes = ideal.heating.duration_s / 60.0
     value = _said(random, minutes, 0.2)
     claim = {"kind": "heater-time", "value": value, "unit": "min", "direction": "at-most"}
-    return Trial(claim, minutes <= value, "heater", _run("heater", battery, seed, interval=2.0), battery, {})
+    return Trial(claim, minutes <= value, "heater", _run("heater", battery, seed, interval=5.0), battery, {})
 
 
 KINDS: dict[str, Callable[[Random, int], Trial]] = {

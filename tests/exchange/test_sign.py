@@ -16,6 +16,7 @@ still comes back when the next load begins; the others nobody has looked at."""
 def test_what_flows_is_found_in_blocks_as_of_all_at_once(monkeypatch: pytest.MonkeyPatch) -> None:
     """Against the same in one line each, of all readings sorted; common practice, no published source."""
     dice = np.random.default_rng(20261128)
+    monkeypatch.setattr(sign, "THIN", 1000)
     for _ in range(400):
         amps = dice.normal(0.0, dice.choice([0.05, 3.0, 80.0]), dice.choice([0, 1, 2, 3, 4, 12, 60]))
         amps *= dice.random(len(amps)) < dice.choice([0.1, 0.6, 1.0])
@@ -29,6 +30,17 @@ def test_what_flows_is_found_in_blocks_as_of_all_at_once(monkeypatch: pytest.Mon
         live = [one for one in in_turn if one > sign.ZERO_SHARE * top]
         few = live[:: max(1, len(live) // taken)]
         assert sign._reference(amps) == pytest.approx(float(np.quantile(few, 0.9)) if few else top)
+
+
+@pytest.mark.parametrize(("share", "near"), [(0.9, 0.05), (0.1, 0.05), (0.0004, 1e-9)])
+def test_what_usually_flows_in_a_long_log_is_told_by_a_part_of_it(
+    share: float, near: float, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Against all of it sorted: a test that lasts, and one that flows for a moment."""
+    dice = np.random.default_rng(20261129)
+    monkeypatch.setattr(sign, "BLOCK", 1 << 10)
+    amps = np.where(dice.random(80_000) < share, dice.uniform(6.0, 9.0, 80_000), dice.uniform(0.0, 0.01, 80_000))
+    assert sign._reference(amps) == pytest.approx(float(np.quantile(amps[amps > 1.0], 0.9)), rel=near)
 
 
 @pytest.mark.parametrize("odd", [np.nan, np.inf, -np.inf, 1e12])

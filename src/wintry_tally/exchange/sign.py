@@ -34,8 +34,10 @@ def _steps(
     for start in range(0, len(current_A) - 1, BLOCK):
         current = current_A[start : start + BLOCK + 1]
         steps = np.diff(current)
-        idle = np.abs(current[:-1]) < ZERO_SHARE * reference
-        large = np.flatnonzero(np.abs(steps) > np.where(idle, 0.1, 0.3) * reference)
+        large = np.flatnonzero(np.abs(steps) > 0.1 * reference)
+        idle = np.abs(current[large]) < ZERO_SHARE * reference
+        enough = idle | (np.abs(steps[large]) > 0.3 * reference)
+        large, idle = large[enough], idle[enough]
         ahead, behind = current[large + 1], current[large]
         risen = np.abs(ahead) > np.abs(behind) + 0.08 * reference
         less = ~risen & (np.abs(ahead) > ZERO_SHARE * reference) & (np.sign(ahead) == np.sign(behind))
@@ -52,12 +54,13 @@ def _steps(
                 if index and abs(steps[index - 1]) < 0.1 * abs(step):
                     going = before - float(voltage_V[start + index - 1])
                     moves -= math.copysign(min(abs(going), abs(moves)), moves) if moves * going > 0.0 else 0.0
-                moved[not idle[index]] += math.copysign(1.0, step) * moves
-                count[not idle[index]] += 1
+                moved[not idle[place]] += math.copysign(1.0, step) * moves
+                count[not idle[place]] += 1
     return (moved[0], count[0]), (moved[1], count[1])
 
 
-PACK_V, SAMPLED, TAKEN = 13.0, 10_000, 50_000
+PACK_V, SAMPLED, TAKEN, THIN = 13.0, 10_000, 50_000, 16
+"""A log of more blocks than THIN is looked at by a reading in many for what usually flows."""
 
 
 def _packs(voltage_V: Column) -> float:
@@ -161,6 +164,11 @@ def _reference(current_A: Column) -> float:
         # a log at rest all along: what flowed in it, flowed for a reading or two
         top = float(largest[-1])
     floor = ZERO_SHARE * top
+    # a long log's usual current is told by a reading in many, unless it flowed for a moment only
+    if len(current_A) > THIN * BLOCK:
+        thin = next(_sizes(current_A[:: len(current_A) // BLOCK][:BLOCK]))
+        if np.count_nonzero(thin > floor) > BLOCK // THIN:
+            return float(np.quantile(thin[thin > floor], 0.9))
     many = sum(int(np.count_nonzero(sizes > floor)) for sizes in _sizes(current_A))
     if not many:
         return top
