@@ -43,6 +43,8 @@ def test_the_rate_follows_from_the_load() -> None:
     amps, why = reference_current(LFP, 100.0, LIMITS)
     assert 12.5 < amps < 13.9 and "180 W" in why and "20.0 A" in why
     assert reference_current(LFP, 40.0, LIMITS) == (8.0, "the family's reference rate")
+    assert reference_current(LFP, 40.0, LoadLimits(1800.0, 8.0)) == (8.0, "the family's reference rate")
+    assert reference_current(LFP, 40.0, LoadLimits(1800.0, 7.9))[0] == 7.9
     assert reference_current(FAMILIES["agm"], 100.0, None)[0] == 5.0
 
 

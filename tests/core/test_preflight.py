@@ -119,6 +119,12 @@ def test_what_bars_a_start(name: str, bench: Bench, claims: tuple[str, ...], say
     assert found and says in words(found)
 
 
+def test_a_load_and_a_charger_that_give_just_what_is_asked_do() -> None:
+    for most_A, barred in ((8.0, False), (7.9, True)):
+        assert bool(bars(listed("capacity-reference", replace(BENCH, load_A=most_A)))) == barred
+        assert bool(bars(listed("charge-lithium-usual", replace(BENCH, charger_A=most_A)))) == barred
+
+
 def test_what_is_to_be_heeded() -> None:
     assert "gauge is not entered" in words(listed("capacity-reference", replace(BENCH, leads=None)))
     far = replace(BENCH, leads=Leads(16.0, 8.0, sensed=False))

@@ -52,6 +52,16 @@ def test_set_points_follow_from_the_sample(text: str | float, value: float) -> N
 def test_set_points_that_cannot_be_say_where(text: str) -> None:
     with pytest.raises(InputError, match="step 3"):
         resolve(text, FACTS, "Hold, step 3")
+    with pytest.raises(InputError, match="no kind of claim"):
+        resolve("claim:nonsense | 3 A", FACTS, "Hold, step 3")
+
+
+def test_a_step_lasts_or_goes_on_until_something() -> None:
+    time, volts = EndRule("time", 1800.0, EndCause.TIME), EndRule("voltage", 10.0, EndCause.SET_CUTOFF)
+    rest, draw = Step("rest", "Rest"), Step("discharge", "Draw", "current", 8.0)
+    assert in_words(replace(rest, ends=(time,))) == "Rest for 30 min 00 s" and in_words(rest) == "Rest"
+    assert in_words(replace(draw, ends=(volts,))) == "Discharge at 8 A until 10 V"
+    assert in_words(replace(draw, ends=(volts, time))) == "Discharge at 8 A until 10 V or 30 min 00 s"
 
 
 def test_the_label_goes_before_the_web_page() -> None:
@@ -101,6 +111,10 @@ def test_no_recipe_shorts_a_battery() -> None:
         ({"families": ["nuclear"]}, "nuclear"),
         ({"station": "moon"}, "moon"),
         ({"colour": "red"}, "colour"),
+        ({"title": 3}, "title is no text"),
+        ({"stops": 3}, "stops is no table"),
+        ({"stops": {"voltage_high": True}}, r"stops.voltage_high: True is no set-point"),
+        ({"step": [{"kind": "rest", "title": "x", "only": ["nuclear"], "ends": [{"time": "1 h"}]}]}, r"only: .nuclear"),
     ],
 )
 def test_a_bad_recipe_says_what_is_wrong(change: dict, says: str) -> None:

@@ -257,6 +257,13 @@ def test_a_recipe_says_where_it_stands(data: object) -> None:
         InProgramme.read(data, "own.toml")
 
 
+@pytest.mark.parametrize("hours", [(2, 2), (0.5, 0.75), (1, 30)])
+def test_a_test_may_take_less_than_an_hour_and_as_long_each_time(hours: tuple[float, float]) -> None:
+    assert InProgramme.read({"order": 1, "takes_h": list(hours)}, "own.toml").takes_h == hours
+    with pytest.raises(InputError, match="takes_h"):
+        InProgramme.read({"order": 1, "takes_h": [0, 3]}, "own.toml")
+
+
 def test_where_it_stands_is_kept() -> None:
     for template in shipped().values():
         if template.programme is not None:
