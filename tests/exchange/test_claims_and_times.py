@@ -85,6 +85,23 @@ def test_measured_without_a_doubt_and_yes_no(tmp_path: Path) -> None:
     assert [item["outcome"] for item in found[1:]] == ["met", "met"]
 
 
+def test_a_yes_is_no_number(tmp_path: Path) -> None:
+    for kind in CLAIM_KINDS.values():
+        for value in (True, False):
+            part = read_claims(file(tmp_path, claim=[{"kind": kind.key, "value": value}])).claim[0]
+            if kind.dimension and kind.key != "cold-charge-block":
+                with pytest.raises(
+                    InputError, match=rf"claim\[3\].value: {str(value).lower()} says no {kind.key}"
+                ) as told:
+                    claim_of(part, 3, "x")
+                assert str(told.value).endswith(f"number in {kind.shown_unit}" if kind.shown_unit else "give a number")
+            else:
+                claim = claim_of(part, 3, "x")
+                assert claim.value is None and claim.wanted is value
+                with pytest.raises(TypeError):
+                    _ = claim.figure
+
+
 def test_k_other_than_two(tmp_path: Path) -> None:
     path = file(
         tmp_path,

@@ -184,9 +184,13 @@ def claim_of(part: ClaimPart, index: int, name: str) -> Claim:
     if part.direction is not None and part.direction not in directions:
         raise InputError(f'{place}.direction: "{part.direction}" is not known', name, near(part.direction, directions))
     direction = Direction(part.direction) if part.direction else kind.direction
-    if not kind.dimension or isinstance(part.value, bool) or part.value is None:
-        if kind.dimension and not isinstance(part.value, bool):
-            raise InputError(f"{place}.value is missing", name, f"give a number in {kind.shown_unit}")
+    number = f"give a number in {kind.shown_unit}" if kind.shown_unit else "give a number"
+    if kind.dimension and part.value is None:
+        raise InputError(f"{place}.value is missing", name, number)
+    if kind.dimension and isinstance(part.value, bool) and not kind.bare:
+        said = str(part.value).lower()
+        raise InputError(f"{place}.value: {said} says no {kind.key}", name, number)
+    if not kind.dimension or part.value is None or isinstance(part.value, bool):
         if part.unit and not kind.dimension and find_unit(part.unit) is None:
             raise InputError(f'{place}.unit: "{part.unit}" is not known', name, "leave it out")
         wanted = part.value if isinstance(part.value, bool) else True

@@ -33,6 +33,7 @@ class ClaimKind:
         beyond: why this bench cannot test it, where that is so.
         repeatable: whether a battery may truthfully carry several (surge at several durations).
         unit: the unit shown and written in files, where it is not the dimension's kept one.
+        bare: whether it may be claimed without a value, as a yes or no.
     """
 
     key: str
@@ -43,6 +44,7 @@ class ClaimKind:
     beyond: Message = NOTHING
     repeatable: bool = False
     unit: str = ""
+    bare: bool = False
 
     @property
     def shown_unit(self) -> str:
@@ -73,7 +75,7 @@ CLAIM_KINDS: dict[str, ClaimKind] = {
         ClaimKind("charge-current", "Charge current", "current", _L, "charge"),
         ClaimKind("charge-time", "Charge time", "duration", _M, "charge", unit="h"),
         ClaimKind("efficiency", "Round-trip efficiency", "share", _L, "cycle"),
-        ClaimKind("cold-charge-block", "Low-temperature charge block", "temperature", _W, "charge-block"),
+        ClaimKind("cold-charge-block", "Low-temperature charge block", "temperature", _W, "charge-block", bare=True),
         ClaimKind("cold-charge-release", "Charge release after cold", "temperature", _W, "charge-block"),
         ClaimKind("high-temperature-cut", "High-temperature cut", "temperature", _W, "", beyond=said("beyond-heat")),
         ClaimKind("heater-power", "Heater, least input", "power", _L, "heater"),

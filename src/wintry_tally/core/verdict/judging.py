@@ -22,9 +22,6 @@ from wintry_tally.core.verdict.evidence import Evidence, MeasuredEvidence
 from wintry_tally.core.verdict.outcome import OUTCOME_WORDS, Outcome, School, Verdict
 from wintry_tally.core.working import Working
 
-WITHOUT_VALUE = frozenset({"cold-charge-block"})
-"""What is settled of a claim that names no value; all else needs one to be held against."""
-
 
 def judge(
     family: Family,
@@ -49,7 +46,7 @@ def _judge_one(case: Case) -> Verdict:
             advice=kind.beyond,
             working=Working(kind.label, "", {}, OUTCOME_WORDS[Outcome.CANNOT_TEST], kind.beyond),
         )
-    settle = SETTLERS.get(kind.key) if case.claim.value is not None or kind.key in WITHOUT_VALUE else None
+    settle = SETTLERS.get(kind.key) if case.claim.value is not None or kind.bare else None
     verdict = settle(case) if settle is not None else None
     if verdict is not None:
         return verdict
