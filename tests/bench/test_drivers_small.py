@@ -32,6 +32,7 @@ from wintry_tally.bench.drivers.dialect import LineDialect, Register, dialect_fr
 from wintry_tally.bench.drivers.lines import MOST_LINE, LineMeter, WatchedFile
 from wintry_tally.bench.drivers.link import MOST_BYTES, SerialWire, SocketWire, TextLink, opened
 from wintry_tally.bench.drivers.modbus import TRANSACTION, ModbusLink, ModbusReads, RegisterLoad, RegisterSupply
+from wintry_tally.bench.drivers.numbers import number_in
 from wintry_tally.bench.drivers.quantities import value_in
 from wintry_tally.bench.drivers.scpi import ScpiReads, plan_at, question_plan
 from wintry_tally.core.errors import InputError, InstrumentError
@@ -61,6 +62,13 @@ def test_a_register_is_read_with_as_many_words_as_its_type_has(kind: str, words:
     part = Register(register=7, table="input", type=kind, unit="mV", scale=2.0)
     assert ModbusReads("m", link, {"voltage": part}).quantities() == {"voltage": pytest.approx(value * 2e-3)}  # type: ignore[arg-type]
     assert link.asked == [("input", 7, len(words))]
+
+
+def test_a_register_without_a_unit_is_in_the_kept_one_and_a_temperature_s_zero_is_moved() -> None:
+    link = Registers({7: 250})
+    for quantity, unit, value in (("voltage", "", 25.0), ("temperature", "°F", (25.0 - 32.0) / 1.8), ("temperature", "", 25.0)):  # fmt: skip
+        part = Register(register=7, table="input", type="u16", unit=unit, scale=0.1)
+        assert ModbusReads("m", link, {quantity: part}).quantities() == {quantity: pytest.approx(value)}  # type: ignore[arg-type]
 
 
 def test_a_register_that_holds_no_number_is_none() -> None:
@@ -387,6 +395,23 @@ def test_a_flag_in_a_register_means_off_by_its_own_number() -> None:
     assert load.link.wrote == [("register 1", [42])]  # type: ignore[attr-defined]
     load.off()
     assert load.is_on() is False and load.link.asked[-1] == ("holding", 6, 1)  # type: ignore[attr-defined]
+
+
+@pytest.mark.parametrize("part", ["arm", "feed", "disarm"])
+def test_a_watchdog_is_told_nothing_that_would_have_to_be_filled_in(part: str) -> None:
+    watchdog = {"arm": "W 5", "feed": "W", "disarm": "W 0"}
+    words = {"current": "I {setting}", "off": "OFF", "is_off": "O?"}
+    told = {"kind": "scpi", "title": "x", "load": words | {"watchdog": watchdog | {part: "W {setting}"}}}
+    with pytest.raises(InputError, match="watchdog is said as it stands"):
+        dialect_from(told, "mine")
+
+
+@pytest.mark.parametrize("answer", ["9.9E+37", "9.9e36", "-9.91E37", "1e400"])
+def test_what_an_instrument_answers_out_of_its_range_is_no_number(answer: str) -> None:
+    # IEEE 488.2 and SCPI-99, from memory: 9.9E+37 is infinity, 9.91E+37 not a number
+    with pytest.raises(InstrumentError, match="shows no number"):
+        number_in(answer, "m")
+    assert number_in("9.8e36", "m") == 9.8e36
 
 
 def test_a_line_of_a_file_that_is_too_short_is_no_reading(tmp_path: Path) -> None:

@@ -124,6 +124,7 @@ def spans_until(
             tail_doubt_s=where.doubt_s,
             mark_doubt_s=where.mark_doubt_s,
             tail_current_A=where.current_A,
+            tail_voltage_V=where.voltage_V,
         )
     )
     return spans

@@ -86,11 +86,11 @@ def drift(times: Sequence[float], figures: Sequence[Quantity], per: str = "run")
     Raises:
         ValueError: fewer than two, or all at one time.
     """
+    if len(set(times)) < 2:
+        raise ValueError("a drift needs two times")
     size = len(figures)
     centre = math.fsum(times) / size
     spread = math.fsum((time - centre) ** 2 for time in times)
-    if size < 2 or spread == 0.0:
-        raise ValueError("a drift needs two times")
     slope = combine_linear(
         [((time - centre) / spread, figure) for time, figure in zip(times, figures, strict=True)], figures[0].unit
     )

@@ -14,7 +14,7 @@ from wintry_tally.core.trace.trace import Trace
 
 @dataclass(frozen=True)
 class Crossing:
-    """A threshold crossed `tail_s` after reading `last` (the last one above), at the current there.
+    """A threshold crossed `tail_s` after reading `last` (the last one above), at the current and the voltage there.
 
     `doubt_s`: of the instant between two readings; `mark_doubt_s`: by the voltmeter's error at the threshold.
     """
@@ -22,6 +22,7 @@ class Crossing:
     last: int
     tail_s: float
     current_A: float
+    voltage_V: float
     doubt_s: float
     mark_doubt_s: float = 0.0
 
@@ -111,7 +112,7 @@ def _steep(trace: Trace, scale: Scale, stage: Stage, index: int) -> bool:
 
 def _at(trace: Trace, stage: Stage, index: int, threshold_V: float) -> Crossing:
     if index <= stage.first:
-        return Crossing(stage.first, 0.0, float(trace.current[stage.first]), 0.0)
+        return Crossing(stage.first, 0.0, float(trace.current[stage.first]), float(trace.voltage_V[stage.first]), 0.0)
     before, interval = index - 1, float(trace.time_s[index] - trace.time_s[index - 1])
     upper, lower = float(trace.voltage_V[before]), float(trace.voltage_V[index])
     fraction = (
@@ -122,4 +123,4 @@ def _at(trace: Trace, stage: Stage, index: int, threshold_V: float) -> Crossing:
     fraction = min(1.0, max(0.0, fraction))
     current = float(trace.current[before]) + fraction * float(trace.current[index] - trace.current[before])
     interpolation = interval / math.sqrt(12.0) * 0.25  # a straight line across a curved knee
-    return Crossing(before, fraction * interval, current, interpolation)
+    return Crossing(before, fraction * interval, current, upper + fraction * (lower - upper), interpolation)
