@@ -12,7 +12,7 @@ from __future__ import annotations
 import argparse
 import ast
 import hashlib
-import importlib
+import importlib.util
 import itertools
 import json
 import multiprocessing
@@ -343,6 +343,8 @@ def main() -> int:
     parser.add_argument("--tests", nargs="*", help="look through these only; the usual ones where none is named")
     parser.add_argument("--reached", type=Path, help="keep in this file which tests reach which line")
     asked = parser.parse_args()
+    if importlib.util.find_spec("coverage") is None:
+        parser.error("coverage is not installed; .venv/bin/python -m pip install -e .[mutants]")
     sys.stdout.reconfigure(line_buffering=True)  # type: ignore[union-attr]
     firsts = sorted(TESTS) if asked.reached else {item.split("/", maxsplit=1)[0] for item in asked.packages}
     reach = reach_of(asked.tests or sorted({test for first in firsts for test in TESTS[first]}), asked.reached)

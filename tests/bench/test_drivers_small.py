@@ -7,6 +7,7 @@ import socket
 import threading
 import time
 import tty
+from contextlib import nullcontext
 from pathlib import Path
 from typing import Any
 
@@ -404,6 +405,20 @@ def test_a_watchdog_is_told_nothing_that_would_have_to_be_filled_in(part: str) -
     told = {"kind": "scpi", "title": "x", "load": words | {"watchdog": watchdog | {part: "W {setting}"}}}
     with pytest.raises(InputError, match="watchdog is said as it stands"):
         dialect_from(told, "mine")
+
+
+@pytest.mark.parametrize("at", [0, 65535, 65536, -1])
+def test_a_register_has_a_number_of_sixteen_bits(at: int) -> None:
+    # Modbus application protocol 1.1b3, from memory: addresses 0x0000 to 0xFFFF
+    reads = {"current": {"register": at, "unit": "A"}}
+    load = {"current": [{"register": at, "value": "setting"}], "off": [{"register": at, "value": 3}], "is_off": {"register": at, "off": 3}}  # fmt: skip
+    for part in ({"reads": reads}, {"reads": {"current": {"register": 1, "unit": "A"}}, "load": load}):
+        with nullcontext() if 0 <= at <= 65535 else pytest.raises(InputError):
+            assert dialect_from({"kind": "modbus", "title": "t"} | part, "d").title == "t"
+
+
+def test_a_serial_line_whose_speed_nobody_names_goes_at_9600() -> None:
+    assert dialect_from({"kind": "scpi", "title": "x", "reads": {"voltage": "V?"}}, "mine").baud == 9600
 
 
 @pytest.mark.parametrize("answer", ["9.9E+37", "9.9e36", "-9.91E37", "1e400"])
