@@ -126,6 +126,31 @@ def test_an_answer_is_read_to_the_end_of_its_line_and_no_further_than_it_may_be_
     thread.join(5.0)
 
 
+def test_a_thread_that_was_given_up_says_nothing_more_and_the_next_one_does(peer) -> None:
+    server, address = peer
+    link, told, goes = TextLink("m", address), [], threading.Event()
+
+    def late() -> None:
+        goes.wait(5.0)
+        try:
+            link.tell("ON")
+        except InstrumentError as error:
+            told.append(str(error))
+
+    thread = threading.Thread(target=late)
+    thread.start()
+    link.disown(thread)
+    goes.set()
+    thread.join(5.0)
+    assert len(told) == 1 and "given up" in told[0]
+    link.tell("OFF")
+    server.settimeout(5.0)
+    other, _ = server.accept()
+    assert other.recv(100) == b"OFF\n", "and nothing before it"
+    other.close()
+    link.close()
+
+
 @pytest.fixture
 def line():
     """The instrument's end of a serial line, and the name of ours."""
