@@ -413,23 +413,14 @@ def test_a_setting_that_is_refused_leaves_it_off() -> None:
 def test_a_flag_in_a_register_means_off_by_its_own_number() -> None:
     data = {
         "kind": "modbus", "title": "t", "reads": {"current": {"register": 20, "unit": "A"}},
-        "load": {"current": [{"register": 1, "value": "setting", "scale": 0.1}], "off": [{"register": 6, "value": 3}], "is_off": {"register": 6, "off": 3}},
+        "load": {"current": [{"register": 1, "value": "setting", "scale": 0.1}, {"register": 2, "value": "setting"}], "off": [{"register": 6, "value": 3}], "is_off": {"register": 6, "off": 3}},
     }  # fmt: skip
     load = RegisterLoad("l", Bank(dialect_from(data, "d")))  # type: ignore[arg-type]
     assert load.is_on() is True and load.quantities() == {"current": 0.0}
     load.draw("current", 4.2)
-    assert load.link.wrote == [("register 1", [42])]  # type: ignore[attr-defined]
+    assert load.link.wrote == [("register 1", [42]), ("register 2", [4])]  # type: ignore[attr-defined]
     load.off()
     assert load.is_on() is False and load.link.asked[-1] == ("holding", 6, 1)  # type: ignore[attr-defined]
-
-
-@pytest.mark.parametrize("part", ["arm", "feed", "disarm"])
-def test_a_watchdog_is_told_nothing_that_would_have_to_be_filled_in(part: str) -> None:
-    watchdog = {"arm": "W 5", "feed": "W", "disarm": "W 0"}
-    words = {"current": "I {setting}", "off": "OFF", "is_off": "O?"}
-    told = {"kind": "scpi", "title": "x", "load": words | {"watchdog": watchdog | {part: "W {setting}"}}}
-    with pytest.raises(InputError, match="watchdog is said as it stands"):
-        dialect_from(told, "mine")
 
 
 @pytest.mark.parametrize("at", [0, 65535, 65536, -1])
@@ -440,10 +431,6 @@ def test_a_register_has_a_number_of_sixteen_bits(at: int) -> None:
     for part in ({"reads": reads}, {"reads": {"current": {"register": 1, "unit": "A"}}, "load": load}):
         with nullcontext() if 0 <= at <= 65535 else pytest.raises(InputError):
             assert dialect_from({"kind": "modbus", "title": "t"} | part, "d").title == "t"
-
-
-def test_a_serial_line_whose_speed_nobody_names_goes_at_9600() -> None:
-    assert dialect_from({"kind": "scpi", "title": "x", "reads": {"voltage": "V?"}}, "mine").baud == 9600
 
 
 @pytest.mark.parametrize("answer", ["9.9E+37", "9.9e36", "-9.91E37", "1e400"])

@@ -32,8 +32,7 @@ def test_a_drift_needs_two_times(times: tuple[float, ...]) -> None:
 
 
 @pytest.mark.parametrize(
-    ("known", "taken"),
-    [((1, 1, 1, 1), 2), ((1, 1, 0, 1), 1), ((1, 0, 0, 1), 3), ((1, 0, 0, 0), None)],
+    ("known", "taken"), [((1, 1, 1, 1), 2), ((1, 1, 0, 1), 1), ((1, 0, 0, 1), 3), ((1, 0, 0, 0), None)]
 )
 def test_cells_read_in_turn_are_taken_from_the_row_beside(known: tuple[int, ...], taken: int | None) -> None:
     volts = np.array([[3.30, 3.31, 3.32, 3.33], [3.20, 3.25, 3.28, 3.30]])

@@ -6,11 +6,17 @@ import string
 from typing import Annotated, Any, Literal
 
 import regex
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, model_validator
+from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Field, model_validator
 
 
 def _tuple(value: Any) -> Any:
-    return (value,) if isinstance(value, str) else value
+    return ((value,) if value.strip() else ()) if isinstance(value, str) else value
+
+
+def _whole(says: tuple[str, ...]) -> tuple[str, ...]:
+    if not all(text.strip() for text in says):
+        raise ValueError("one of its commands is empty")
+    return says
 
 
 def _asked(value: Any) -> Any:
@@ -23,14 +29,14 @@ class Strict(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True, strict=True)
 
 
-Says = Annotated[tuple[str, ...], BeforeValidator(_tuple), Field(strict=False)]
-"""One command, or several in order."""
+Says = Annotated[tuple[str, ...], BeforeValidator(_tuple), Field(strict=False), AfterValidator(_whole)]
+"""One command, or several in order; none where it is an empty text."""
 
 
 class Question(Strict):
     """What is asked for a quantity, and the unit the answer is in."""
 
-    ask: str
+    ask: str = Field(min_length=1)
     unit: str = ""
 
 
@@ -40,8 +46,8 @@ Asks = dict[str, Annotated[Question, BeforeValidator(_asked)]]
 class Watchdog(Strict):
     """An instrument's own watchdog: armed before its output goes on, fed while it is driven."""
 
-    arm: Says
-    feed: Says
+    arm: Says = Field(min_length=1)
+    feed: Says = Field(min_length=1)
     disarm: Says = ()
 
 
@@ -66,7 +72,7 @@ class TextDrives(Strict):
     def _whole(self) -> TextDrives:
         if not self.off:
             raise ValueError("off is empty: whatever drives must be switched off")
-        if not self.is_off and not self.seen_by:
+        if not self.is_off.strip() and not self.seen_by:
             raise ValueError('say how it is seen to be off: is_off = "…", or seen_by = "meter"')
         as_it_stands(self.off, "off")
         as_it_stands((self.is_off, self.refused), "a question")

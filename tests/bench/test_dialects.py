@@ -1,0 +1,91 @@
+"""Words for instruments: what they may be, and how they are said."""
+
+from __future__ import annotations
+
+from contextlib import nullcontext
+from typing import Any
+
+import pytest
+
+from wintry_tally.bench.drivers.dialect import dialect_from
+from wintry_tally.bench.drivers.scpi import ScpiLoad
+from wintry_tally.core.errors import InputError, InstrumentError
+
+TEXT = {"current": "I {setting}", "off": "OFF", "is_off": "O?"}
+WORDS = {"current": [{"register": 1, "value": "setting"}], "off": [{"coil": 2, "value": 0}], "is_off": {"coil": 2}}
+
+
+@pytest.mark.parametrize(
+    ("kind", "change", "says"),
+    [
+        ("scpi", {"off": ""}, "off is empty"), ("scpi", {"off": "OFF {setting}"}, "off is said as it stands"),
+        ("scpi", {"is_off": " "}, "say how it is seen to be off"), ("scpi", {"is_off": "O{limit}?"}, "a question is said as it stands"),
+        ("scpi", {"refused": "E{setting}?"}, "a question is said as it stands"), ("scpi", {"accepts": "("}, "pattern"),
+        ("scpi", {"current": " "}, "needs words for"), ("scpi", {"off": ["OFF", ""]}, "one of its commands is empty"),
+        ("scpi", {"off": []}, "off is empty"), ("scpi", {"watchdog": {"arm": "", "feed": "W"}}, "arm"), ("scpi", {"watchdog": {"arm": "W", "feed": []}}, "feed"), ("scpi", {"current": "I {amps}"}, "{amps} is not known"),
+        ("scpi", {"power": "P {limit}"}, "{limit} is not known"),
+        ("modbus", {"off": [{"coil": 2, "value": "setting"}]}, "coil is 0 or 1"), ("modbus", {"off": [{"coil": 2, "value": 2}]}, "coil is 0 or 1"),
+        ("modbus", {"off": [{"register": 2, "value": "limit"}]}, "off writes numbers"), ("modbus", {"off": []}, "off"),
+        ("modbus", {"off": [{"register": 2, "coil": 2, "value": 0}]}, "either a coil or a register"),
+        ("modbus", {"off": [{"value": 0}]}, "either a coil or a register"), ("modbus", {"is_off": {}}, "either a coil or a register"),
+        ("modbus", {"is_off": None}, "say how it is seen to be off"), ("modbus", {"off": [{"register": 2, "value": 0, "scale": 0}]}, "scale"),
+    ],
+)  # fmt: skip
+def test_words_for_a_load_that_cannot_be_say_what_is_wrong(kind: str, change: dict[str, Any], says: str) -> None:
+    usual = TEXT if kind == "scpi" else WORDS
+    assert dialect_from({"kind": kind, "title": "x", "load": usual}, "mine").name == "mine"
+    assert dialect_from({"kind": kind, "title": "x", "name": "own", "load": usual}, "mine").name == "own"
+    with pytest.raises(InputError) as told:
+        dialect_from({"kind": kind, "title": "x", "load": usual | change}, "mine")
+    assert says in str(told.value)
+
+
+@pytest.mark.parametrize(
+    ("answers", "refuses"),
+    [(["0", "0"], False), (["-113", "-222", "+0,No error", "0"], False), (["0", "-222,Out of range"], True)],
+)
+def test_a_setting_is_refused_by_an_error_of_its_own_and_not_by_an_old_one(answers: list[str], refuses: bool) -> None:
+    # SCPI-99, from memory: an error queue is read until 0, "No error"
+    said, left = list[str](), iter(answers)
+
+    class Link:
+        name, address = "x", "tcp://127.0.0.1:1"
+
+        def tell(self, text: str) -> None:
+            said.append(text)
+
+        def ask(self, text: str) -> str:
+            said.append(text)
+            return next(left) if text == "E?" else "0"
+
+    load = ScpiLoad("x", Link(), dialect_from({"kind": "scpi", "title": "x", "load": TEXT | {"refused": "E?"}}, "d"))  # type: ignore[arg-type]
+    with pytest.raises(InstrumentError, match=r"refuses the setting .-222") if refuses else nullcontext():
+        load.draw("current", 5.0)
+    assert [text for text in said if text == "E?"] == ["E?"] * len(answers), "asked before it and after it"
+    assert said.index("I 5.0") == len(answers) - 1 and ("OFF" in said[len(answers) :]) == refuses
+
+
+@pytest.mark.parametrize("ask", ["", "V{setting}?"])
+def test_a_question_is_asked_as_it_stands(ask: str) -> None:
+    with pytest.raises(InputError, match=r"voltage|a question"):
+        dialect_from({"kind": "scpi", "title": "x", "reads": {"voltage": ask}}, "mine")
+
+
+@pytest.mark.parametrize(
+    "data",
+    [
+        {"kind": "scpi", "reads": {"voltage": "V?"}}, {"kind": "line", "pattern": "(?P<voltage>.+)"},
+        {"kind": "asked", "ask": "?", "pattern": "(?P<voltage>.+)"},
+    ],
+)  # fmt: skip
+def test_a_serial_line_whose_speed_nobody_names_goes_at_9600(data: dict[str, Any]) -> None:
+    assert dialect_from({"title": "x"} | data, "mine").baud == 9600
+
+
+@pytest.mark.parametrize("part", ["arm", "feed", "disarm"])
+def test_a_watchdog_is_told_nothing_that_would_have_to_be_filled_in(part: str) -> None:
+    watchdog = {"arm": "W 5", "feed": "W", "disarm": "W 0"}
+    words = {"current": "I {setting}", "off": "OFF", "is_off": "O?"}
+    told = {"kind": "scpi", "title": "x", "load": words | {"watchdog": watchdog | {part: "W {setting}"}}}
+    with pytest.raises(InputError, match="watchdog is said as it stands"):
+        dialect_from(told, "mine")
