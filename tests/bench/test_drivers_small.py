@@ -36,7 +36,7 @@ from wintry_tally.bench.drivers.modbus import TRANSACTION, ModbusLink, ModbusRea
 from wintry_tally.bench.drivers.numbers import number_in
 from wintry_tally.bench.drivers.quantities import value_in
 from wintry_tally.bench.drivers.scpi import ScpiReads, plan_at, question_plan
-from wintry_tally.core.errors import InputError, InstrumentError
+from wintry_tally.core.errors import InputError, InstrumentError, SilentError
 
 
 class Registers:
@@ -400,6 +400,28 @@ def test_a_load_of_registers_is_set_switched_on_and_seen_off() -> None:
     supply = RegisterSupply("s", Bank(dialect))  # type: ignore[arg-type]
     supply.charge(10.0, 14.4)
     assert supply.link.wrote == [("register 12", [0, 14400]), ("register 10", [0, 10000]), ("coil 0", True)]  # type: ignore[attr-defined]
+
+
+def test_a_bus_that_is_not_there_is_silent_and_one_that_is_let_go_of_is_hung_up_on(peer) -> None:
+    server, address = peer
+    server.settimeout(5.0)
+    for let_go in (ModbusLink.close, lambda link: link.disown(threading.Thread())):
+        link = ModbusLink("m", address, dialect_named("register-bench"))
+        let_go(link)  # nothing to let go of yet
+        with pytest.raises(InstrumentError, match="no answer in time"):
+            link.registers("input", 0, 1)
+        other, _ = server.accept()
+        assert other.recv(100) and other.recv(100) == b"", "what did not answer is hung up on"
+        other.close()
+        link._open()
+        other, _ = server.accept()
+        let_go(link)
+        other.settimeout(5.0)
+        assert other.recv(100) == b"" and link._client is None
+        other.close()
+    server.close()
+    with pytest.raises(SilentError, match="cannot be reached"):
+        ModbusLink("m", address, dialect_named("register-bench")).registers("input", 0, 1)
 
 
 def test_a_setting_that_is_refused_leaves_it_off() -> None:
