@@ -8,8 +8,10 @@ from typing import Any
 import pytest
 
 from wintry_tally.bench.drivers.dialect import dialect_from
+from wintry_tally.bench.drivers.quantities import UNITS
 from wintry_tally.bench.drivers.scpi import ScpiLoad
 from wintry_tally.core.errors import InputError, InstrumentError
+from wintry_tally.core.quantity.units import find_unit
 
 TEXT = {"current": "I {setting}", "off": "OFF", "is_off": "O?"}
 WORDS = {"current": [{"register": 1, "value": "setting"}], "off": [{"coil": 2, "value": 0}], "is_off": {"coil": 2}}
@@ -89,3 +91,11 @@ def test_a_watchdog_is_told_nothing_that_would_have_to_be_filled_in(part: str) -
     told = {"kind": "scpi", "title": "x", "load": words | {"watchdog": watchdog | {part: "W {setting}"}}}
     with pytest.raises(InputError, match="watchdog is said as it stands"):
         dialect_from(told, "mine")
+
+
+@pytest.mark.parametrize("quantity", sorted(set(UNITS) - {"charge_state"}))
+def test_units_on_a_wire_are_those_of_the_label(quantity: str) -> None:
+    """Against the table that claims are read by."""
+    for unit, (factor, shift) in UNITS[quantity].items():
+        found = find_unit(unit, quantity)
+        assert found is not None and (found.factor, found.shift) == (pytest.approx(factor), pytest.approx(shift)), unit
