@@ -97,5 +97,24 @@ def test_a_watchdog_is_told_nothing_that_would_have_to_be_filled_in(part: str) -
 def test_units_on_a_wire_are_those_of_the_label(quantity: str) -> None:
     """Against the table that claims are read by."""
     for unit, (factor, shift) in UNITS[quantity].items():
+        if unit == "K":
+            assert (factor, shift) == (1.0, -273.15)
+            continue
         found = find_unit(unit, quantity)
         assert found is not None and (found.factor, found.shift) == (pytest.approx(factor), pytest.approx(shift)), unit
+
+
+@pytest.mark.parametrize(
+    ("pattern", "pairs", "says"),
+    [
+        ("(?P<voltage>[0-9.]+)", {}, ""), ("(?P<key>[a-z]+)=(?P<value>[0-9.]+)", {"u": "voltage"}, ""),
+        ("(?P<key>[a-z]+)=([0-9.]+)", {"u": "voltage"}, "the groups key and value"), ("(?P<value>.+)", {"u": "voltage"}, "the groups key and value"),
+        ("([0-9.]+)", {}, "a group named after a quantity"), ("(?P<pressure>.+)", {}, "is no quantity"),
+        ("(?P<key>[a-z]+)=(?P<value>[0-9.]+)", {"p": "pressure"}, "is no quantity"), ("(", {}, "pattern"),
+    ],
+)  # fmt: skip
+def test_a_pattern_names_what_it_reads(pattern: str, pairs: dict[str, str], says: str) -> None:
+    data = {"kind": "line", "title": "x", "pattern": pattern, "pairs": pairs}
+    with pytest.raises(InputError) if says else nullcontext() as told:
+        dialect_from(data, "mine")
+    assert not says or says in str(told.value)
