@@ -218,3 +218,9 @@ def test_each_thing_said_is_a_sentence_of_its_own() -> None:
 def test_every_kind_of_claim_says_what_settles_it_or_that_nothing_here_does() -> None:
     for kind in CLAIM_KINDS.values():
         assert kind.beyond or f"settle-{kind.evidence}" in ENGLISH, kind.key
+
+
+def test_no_words_of_the_catalogue_name_an_option_of_the_shell() -> None:
+    """Window and page tell them too, and have no such thing."""
+    named = [code for code, words in english.ENGLISH.items() if re.search(r"--[a-z]", words)]
+    assert not named

@@ -111,7 +111,7 @@ def test_voltages_that_fit_two_packs_are_told_and_the_usual_one_stays() -> None:
     assert [item.code for item in both.remarks][:1] == ["pack-voltage-open"] and both.options.family.cells == 3
     assert (
         "3 cells (11.1 V) or of 4 cells (14.8 V)" in both.remarks[0].message
-        and "--nominal-v" in both.remarks[0].message
+        and "nominal voltage says which" in both.remarks[0].message
     )
     for low, high, cells in ((11.9, 12.4, 3), (12.1, 13.5, 4)):  # a reading below the one, above the other
         one = analyse(steady(low, high), nmc)

@@ -13,10 +13,10 @@ LOGS: dict[str, str] = {
     "frames-counted": "No clock: frames {first:g} to {last:g}, {interval:g} s apart, make {hours:.4g} h; check that against a "
     "clock.",
     "rows-counted": "No clock: {count} rows, {interval:g} s apart, make {hours:.4g} h; check that against a clock.",
-    "hour-ahead": "The clock jumps ahead by about an hour at row {row}: a likely change of daylight saving; give --timezone "
-    "to settle it.",
-    "hour-back": "The clock jumps back by about an hour at row {row}: a likely change of daylight saving; give --timezone to "
-    "settle it.",
+    "hour-ahead": "The clock jumps ahead by about an hour at row {row}: a likely change of daylight saving; the time zone "
+    "it was kept in would settle it.",
+    "hour-back": "The clock jumps back by about an hour at row {row}: a likely change of daylight saving; the time zone it "
+    "was kept in would settle it.",
     "one-channel": "The log holds several channels (column “{column}”): only the {count} rows of channel {channel} are read, "
     "those of {others:, } are left out.",
     "no-channel": "no channel",
@@ -99,9 +99,9 @@ LOGS: dict[str, str] = {
     "looks-lithium": "{volts:.2f} V on average looks like a lithium iron phosphate battery, and {family} is declared: check the "
     "family.",
     "pack-fits": "{low:.2f} to {high:.2f} V are those of a {family} pack of {cells} cells in series ({volts:g} V), and it is "
-    "read as one; --nominal-v says so.",
-    "packs-fit": "{low:.2f} to {high:.2f} V are those of a {family} pack of {packs: or of }; read as {cells}: give "
-    "--nominal-v.",
+    "read as one; its nominal voltage would say so.",
+    "packs-fit": "{low:.2f} to {high:.2f} V are those of a {family} pack of {packs: or of }; read as {cells}: its "
+    "nominal voltage says which.",
     "a-pack": "{cells} cells ({volts:g} V)",
     # how a test was run
     "charge-between": "{share:.1f} % of the charge lies between two readings; read more often, above all near the end.",
@@ -125,7 +125,7 @@ LOGS: dict[str, str] = {
     "by-cutoff-or-protection": "The current stopped at {volts:.2f} V and the terminals rebounded: the protection or an unseen "
     "cut-off of the load; the protection is the likelier at so low a voltage.",
     "by-cutoff-or-hand": "The current stopped at {volts:.2f} V on the falling end of the curve, and the terminals rebounded: a "
-    "load's cut-off, a device's drop-out or a hand; the voltage of one of them would settle it (--cutoff, --device-dropout).",
+    "load's cut-off, a device's drop-out or a hand; the voltage of one of them would settle it.",
     "switched-outside": "{amps:.4g} A stopped after {seconds:.4g} s and the terminals stayed at the pack's own voltage: it was "
     "switched off outside. A protection that opens leaves next to nothing at the terminals; a reading there with the load "
     "still on would settle it.",
