@@ -438,18 +438,22 @@ def test_words_beside_a_line_stand_where_no_curve_runs() -> None:
 
 def test_the_import_page_knows_every_field_and_tells_what_to_do_there(tmp_path: Path) -> None:
     from wintry_tally.core.errors import LogError
-    from wintry_tally.desk.views.import_page import FIELD_WORDS, SHELL_MEND
+    from wintry_tally.desk.views.import_page import FIELD_WORDS, told_here
     from wintry_tally.exchange import read_log
     from wintry_tally.exchange.columns import FIELDS
 
     assert {key for key, _ in FIELD_WORDS if key} == set(FIELDS)
-    for header in ("x,V,A", "Time (s),y,A", "Time (s),V,z"):
+    for header, row, mend in (
+        ("x,V,A", "{},13.2,8", "choose it above its column"), ("Time (s),y,A", "{},13.2,8", "choose it above its column"),
+        ("Time (s),V,z", "{},13.2,8", "choose it above its column"), ("Time (s),V,A", "{},,8", "choose it above its column"),
+        ("Frame,V,A", "{},13.2,8", "give the seconds from frame to frame under “Frame every”"),
+    ):  # fmt: skip
         path = tmp_path / "log.csv"
-        path.write_text(header + "\n" + "".join(f"{n},13.2,8\n" for n in range(9)), encoding="utf-8")
+        path.write_text(header + "\n" + "".join(row.format(n) + "\n" for n in range(9)), encoding="utf-8")
         with pytest.raises(LogError) as told:
             read_log(path)
-        shown = SHELL_MEND.sub("choose it above its column", str(told.value))
-        assert "--map" not in shown and shown.endswith("choose it above its column")
+        shown = told_here(str(told.value))
+        assert "--" not in shown and shown.endswith(mend)
 
 
 def test_what_is_typed_over_several_lines_stays_where_it_begins(qtbot) -> None:

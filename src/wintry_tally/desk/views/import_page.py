@@ -65,8 +65,13 @@ TIMES_IN = (("as found", ""), ("seconds", "s"), ("minutes", "min"), ("hours", "h
 SIGNS = (("found by itself", "auto"), ("discharge is +", "+"), ("discharge is −", "-"))
 VOLTS_AT = (("not said", ""), ("the battery's terminals", "terminals"), ("the load", "load"))
 PREVIEW_ROWS = 4
-SHELL_MEND = re.compile(r"name it with --map \w+=COLUMN(?:; the columns are: .*)?")
+SHELL_MEND = re.compile(r"(name|choose) (?:it|the column|another) with --map \w+=COLUMN(?:; the columns are: .*)?")
 """How the shell is told to name a column; here it is chosen."""
+
+
+def told_here(text: str) -> str:
+    """What is refused, with what to do about it on this page instead of in the shell."""
+    return SHELL_MEND.sub("choose it above its column", text).replace("with --interval", "under “Frame every”")
 
 
 class ImportPage(StationView):
@@ -285,7 +290,7 @@ class ImportPage(StationView):
 
     def _failed(self, text: str) -> None:
         self._working.hide()
-        self.problem.setText(SHELL_MEND.sub("choose it above its column", text))
+        self.problem.setText(told_here(text))
         self.problem.show()
         self._looked = None
         self._found.hide()
