@@ -11,12 +11,13 @@ from scipy import stats
 
 from tests.core.test_kinds import LFP, analysed, claim, discharge, verdict, with_temperature
 from tests.making import piecewise
-from wintry_tally.core.battery import Claim, Direction
+from wintry_tally.core.battery import CLAIM_KINDS, Claim, Direction
 from wintry_tally.core.message import NOTHING
 from wintry_tally.core.quantity import Quantity, Term
 from wintry_tally.core.verdict import Outcome, School, judge
 from wintry_tally.core.verdict.effects import cutoff_condition
-from wintry_tally.core.verdict.evidence import MeasuredEvidence, capacity_evidence
+from wintry_tally.core.verdict.evidence import LogEvidence, MeasuredEvidence, capacity_evidence
+from wintry_tally.core.verdict.judging import SETTLERS
 from wintry_tally.core.verdict.outcome import Condition
 from wintry_tally.core.verdict.probability import outcome_by
 from wintry_tally.core.verdict.settle_charge import _at_current, _time_to
@@ -227,3 +228,16 @@ def test_a_pair_turned_round_says_how_warm_each_began() -> None:
     ]
     found = verdict(claim("cold-loss", 15.0, "%", "at-most"), "cold-loss", *logs, rated=10.0)
     assert "it began at -10.0 °C, the other at 25.0 °C" in str(found.advice)
+
+
+@pytest.mark.parametrize("kind", [kind.key for kind in CLAIM_KINDS.values() if kind.dimension and not kind.beyond])
+def test_what_is_claimed_without_a_value_asks_for_one_whatever_was_logged(kind: str) -> None:
+    log = analysed(discharge(5.0, 2.0, opened=True), rated=10.0)
+    methods = ("capacity", "hold", "overload", "charge", "heater", "reserve", "runtime", "charge-block")
+    evidence = [
+        *(LogEvidence(method, (method,), (log,)) for method in methods),
+        *(LogEvidence(method, (method, "other"), (log, log)) for method in ("cold-loss", "self-discharge")),
+    ]
+    found = judge(LFP, 10.0, [Claim(kind, None, "", Direction.AT_LEAST, wanted=True)], evidence)[0]
+    assert found.outcome is Outcome.NOT_TESTED
+    assert ("at which value" in str(found.advice)) == (kind in SETTLERS and kind != "cold-charge-block")

@@ -89,7 +89,7 @@ def test_a_yes_is_no_number(tmp_path: Path) -> None:
     for kind in CLAIM_KINDS.values():
         for value in (True, False):
             part = read_claims(file(tmp_path, claim=[{"kind": kind.key, "value": value}])).claim[0]
-            if kind.dimension and kind.key != "cold-charge-block":
+            if kind.dimension and not kind.bare:
                 with pytest.raises(
                     InputError, match=rf"claim\[3\].value: {str(value).lower()} says no {kind.key}"
                 ) as told:
@@ -100,6 +100,12 @@ def test_a_yes_is_no_number(tmp_path: Path) -> None:
                 assert claim.value is None and claim.wanted is value
                 with pytest.raises(TypeError):
                     _ = claim.figure
+    assert {kind.key.split("-")[-1] for kind in CLAIM_KINDS.values() if kind.bare} == {
+        "trip",
+        "cut",
+        "release",
+        "block",
+    }
 
 
 def test_k_other_than_two(tmp_path: Path) -> None:

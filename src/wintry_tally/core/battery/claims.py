@@ -33,7 +33,7 @@ class ClaimKind:
         beyond: why this bench cannot test it, where that is so.
         repeatable: whether a battery may truthfully carry several (surge at several durations).
         unit: the unit shown and written in files, where it is not the dimension's kept one.
-        bare: whether it may be claimed without a value, as a yes or no.
+        bare: whether it may be claimed without a value: that a pack has it, or has not.
     """
 
     key: str
@@ -66,18 +66,20 @@ CLAIM_KINDS: dict[str, ClaimKind] = {
         ClaimKind("runtime", "Runtime with a device", "duration", _L, "runtime", unit="h"),
         ClaimKind("continuous-discharge", "Continuous discharge", "current", _L, "hold"),
         ClaimKind("surge", "Surge", "current", _L, "surge", repeatable=True),
-        ClaimKind("over-current-trip", "Over-current trip", "current", _W, "overload"),
-        ClaimKind("low-voltage-cut", "Low-voltage cut", "voltage", _W, "capacity"),
-        ClaimKind("low-voltage-release", "Low-voltage release", "voltage", _W, "measured"),
-        ClaimKind("over-voltage-cut", "Over-voltage cut", "voltage", _W, "charge"),
-        ClaimKind("over-voltage-release", "Over-voltage release", "voltage", _W, "measured"),
+        ClaimKind("over-current-trip", "Over-current trip", "current", _W, "overload", bare=True),
+        ClaimKind("low-voltage-cut", "Low-voltage cut", "voltage", _W, "capacity", bare=True),
+        ClaimKind("low-voltage-release", "Low-voltage release", "voltage", _W, "measured", bare=True),
+        ClaimKind("over-voltage-cut", "Over-voltage cut", "voltage", _W, "charge", bare=True),
+        ClaimKind("over-voltage-release", "Over-voltage release", "voltage", _W, "measured", bare=True),
         ClaimKind("charge-voltage", "Charge voltage", "voltage", _W, "charge"),
         ClaimKind("charge-current", "Charge current", "current", _L, "charge"),
         ClaimKind("charge-time", "Charge time", "duration", _M, "charge", unit="h"),
         ClaimKind("efficiency", "Round-trip efficiency", "share", _L, "cycle"),
         ClaimKind("cold-charge-block", "Low-temperature charge block", "temperature", _W, "charge-block", bare=True),
-        ClaimKind("cold-charge-release", "Charge release after cold", "temperature", _W, "charge-block"),
-        ClaimKind("high-temperature-cut", "High-temperature cut", "temperature", _W, "", beyond=said("beyond-heat")),
+        ClaimKind("cold-charge-release", "Charge release after cold", "temperature", _W, "charge-block", bare=True),
+        ClaimKind(
+            "high-temperature-cut", "High-temperature cut", "temperature", _W, "", beyond=said("beyond-heat"), bare=True
+        ),
         ClaimKind("heater-power", "Heater, least input", "power", _L, "heater"),
         ClaimKind("heater-time", "Time to warm", "duration", _M, "heater", unit="min"),
         ClaimKind("heater-stop", "Heater stops", "temperature", _W, "heater"),

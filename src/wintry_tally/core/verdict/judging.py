@@ -46,11 +46,12 @@ def _judge_one(case: Case) -> Verdict:
             advice=kind.beyond,
             working=Working(kind.label, "", {}, OUTCOME_WORDS[Outcome.CANNOT_TEST], kind.beyond),
         )
-    settle = SETTLERS.get(kind.key) if case.claim.value is not None or kind.bare else None
-    verdict = settle(case) if settle is not None else None
+    settle = SETTLERS.get(kind.key)
+    valued = case.claim.value is not None or settle is None or settle is settle_cold.settle_block
+    verdict = settle(case) if settle is not None and valued else None
     if verdict is not None:
         return verdict
-    way = said(f"settle-{kind.evidence}")
+    way = said(f"settle-{kind.evidence}") if valued else said("no-value-claimed")
     return Verdict(
         case.claim,
         Outcome.NOT_TESTED,

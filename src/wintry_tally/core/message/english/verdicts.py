@@ -11,6 +11,7 @@ VERDICTS: dict[str, str] = {
     "beyond-warranty": "a warranty is a promise to be read, not measured",
     "beyond-other": "no test of this bench speaks to it: it is kept as printed",
     # what settles a kind that nothing has been logged for
+    "no-value-claimed": "nothing says at which value: enter it, and what a test shows is held against it",
     "settle-capacity": "run a capacity test",
     "settle-reserve": "it needs a reserve test",
     "settle-charge": "it needs a charge test",
