@@ -63,7 +63,7 @@ class SafePage(QWidget):
         pulls = [item for item in left if item.off is False]
         head = (
             "Switching everything off…" if waiting else "NOT everything is off" if pulls
-            else "Everything is off" if doing.results else "There is nothing on this bench that could be switched off"
+            else "Everything is off" if doing.results else "This bench has no instrument that could be switched off"
         )  # fmt: skip
         lines = tuple(str(item) for item in doing.results.values())
         if (head, *lines) != self._shown:
