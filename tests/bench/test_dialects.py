@@ -67,7 +67,7 @@ def test_a_setting_is_refused_by_an_error_of_its_own_and_not_by_an_old_one(answe
     assert said.index("I 5.0") == len(answers) - 1 and ("OFF" in said[len(answers) :]) == refuses
 
 
-@pytest.mark.parametrize("ask", ["", "V{setting}?"])
+@pytest.mark.parametrize("ask", ["", " ", "V{setting}?"])
 def test_a_question_is_asked_as_it_stands(ask: str) -> None:
     with pytest.raises(InputError, match=r"voltage|a question"):
         dialect_from({"kind": "scpi", "title": "x", "reads": {"voltage": ask}}, "mine")

@@ -13,7 +13,7 @@ def _tuple(value: Any) -> Any:
     return ((value,) if value.strip() else ()) if isinstance(value, str) else value
 
 
-def _whole(says: tuple[str, ...]) -> tuple[str, ...]:
+def _none_blank(says: tuple[str, ...]) -> tuple[str, ...]:
     if not all(text.strip() for text in says):
         raise ValueError("one of its commands is empty")
     return says
@@ -29,14 +29,14 @@ class Strict(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True, strict=True)
 
 
-Says = Annotated[tuple[str, ...], BeforeValidator(_tuple), Field(strict=False), AfterValidator(_whole)]
+Says = Annotated[tuple[str, ...], BeforeValidator(_tuple), Field(strict=False), AfterValidator(_none_blank)]
 """One command, or several in order; none where it is an empty text."""
 
 
 class Question(Strict):
     """What is asked for a quantity, and the unit the answer is in."""
 
-    ask: str = Field(min_length=1)
+    ask: str = Field(pattern=r"\S")
     unit: str = ""
 
 

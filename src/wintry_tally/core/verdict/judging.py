@@ -47,6 +47,7 @@ def _judge_one(case: Case) -> Verdict:
             working=Working(kind.label, "", {}, OUTCOME_WORDS[Outcome.CANNOT_TEST], kind.beyond),
         )
     settle = SETTLERS.get(kind.key)
+    # only a block is settled without a value: whether a charge was taken in the cold
     valued = case.claim.value is not None or settle is None or settle is settle_cold.settle_block
     verdict = settle(case) if settle is not None and valued else None
     if verdict is not None:
