@@ -26,7 +26,7 @@ RUNNING: dict[str, str] = {
     "cause-interrupted": "it was interrupted",
     "cause-disturbed": "an output was changed by other hands",
     "cause-connection-not-proven": "the connection was not proved",
-    "cause-made-safe": "everything was switched off at once",
+    "cause-made-safe": "all off was called for",
     "cause-program-fault": "this program failed",
     # steps
     "step-begun": "{step}: {why}",
@@ -108,7 +108,7 @@ RUNNING: dict[str, str] = {
     "off-after-all": "everything is seen to be off after all",
     "could-be-off": "it could be switched off after all",
     "said-unplugged": "said to be unplugged by hand",
-    "all-off": "everything was switched off at once",
+    "all-off": "all off was called for",
     "guard-acted": "the guard switched everything off: {why}",
     "guard-left-on": "the guard switched everything off: {why}; not seen off: {left:, }",
     "guard-switched": "the guard switched off at {at:%a %H:%M:%S}, for {why}: {results:; }",
