@@ -54,7 +54,7 @@ def own_places(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
 
 
 SLOW = (
-    "cli/test_run.py", "core/test_truth.py", "bench/test_guard.py", "desk/test_hand_over.py", "bench/test_eight.py",
+    "cli/test_run.py", "bench/test_guard.py", "desk/test_hand_over.py", "bench/test_eight.py",
     "desk/test_worst_minute.py", "bench/test_faults.py", "bench/test_driver_faults.py", "desk/test_journeys.py",
     "app/test_campaign.py", "desk/test_bench_trouble.py", "desk/test_plan_pages.py", "book/test_written_into.py",
 )  # fmt: skip
