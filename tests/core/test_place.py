@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy.integrate import solve_ivp
 
@@ -51,6 +51,7 @@ def test_mean_span_and_what_nobody_knows() -> None:
     assert _of([0, 1], [1.0, 1.0], 1, 1) == PlaceHistory("freezer") and PlaceHistory("freezer").readings == 0
 
 
+@settings(max_examples=40)
 @given(
     st.lists(st.floats(-30.0, 30.0), min_size=13, max_size=13), st.floats(0.5, 3.0),
 )  # fmt: skip
@@ -61,7 +62,7 @@ def test_the_core_follows_as_the_solver_says(levels: list[float], tau_h: float) 
     def slope(hour: float, core: list[float]) -> list[float]:
         return [(np.interp(hour, at, levels) - core[0]) / tau_h]
 
-    held = solve_ivp(slope, (0.0, 24.0), [23.0], max_step=0.05, rtol=1e-8)
+    held = solve_ivp(slope, (0.0, 24.0), [23.0], max_step=0.5, rtol=1e-6)
     assert found.core_C == pytest.approx(float(held.y[0][-1]), abs=0.05)
 
 

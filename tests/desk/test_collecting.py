@@ -134,7 +134,7 @@ def test_no_tuple_that_a_worker_is_making_is_held_meanwhile(window: Window, monk
     sys.setswitchinterval(1e-6)
     worker = threading.Thread(target=work)
     worker.start()
-    for _ in range(150):
+    for _ in range(60):
         collector.collect()
     over.set()
     worker.join()

@@ -59,14 +59,18 @@ def colour(name: str) -> QColor:
 
 
 def apply(application: QApplication, tokens: Tokens) -> None:
-    """Put a theme in force everywhere."""
+    """Put a theme in force everywhere, unless it is already: all that is shown would be dressed anew."""
     load_fonts()
     set_current(tokens)
-    application.setStyle("Fusion")
     points = application.property("base_points")
     if points is None:
         points = base_points()
         application.setProperty("base_points", points)
+    dress = f"{tokens.name} {points}"
+    if application.property("dress") == dress:
+        return
+    application.setProperty("dress", dress)
+    application.setStyle("Fusion")
     body = QFont(FAMILY)
     body.setPointSizeF(float(points))
     application.setFont(body)
