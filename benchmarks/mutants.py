@@ -48,23 +48,26 @@ SWAPPED: dict[type, type] = {
     ast.Add: ast.Sub, ast.Sub: ast.Add, ast.Mult: ast.Div, ast.Div: ast.Mult, ast.And: ast.Or, ast.Or: ast.And,
     ast.Is: ast.IsNot, ast.IsNot: ast.Is, ast.In: ast.NotIn, ast.NotIn: ast.In,
 }  # fmt: skip
+BOUNDARIES = (ast.Lt, ast.LtE, ast.Gt, ast.GtE)
 
 
 class Change(ast.NodeTransformer):
-    """Makes the change numbered `wanted`; `lines` says on which line each one is."""
+    """Makes the change numbered `wanted`; `lines` says on which line each one is, `fine` whether it is a fine one: only what
+    lies on a boundary goes the other way, or a count of three or more is one more."""
 
     def __init__(self, wanted: int = -1) -> None:
-        self.wanted, self.lines = wanted, list[int]()
+        self.wanted, self.lines, self.fine = wanted, list[int](), list[bool]()
 
-    def _here(self, node: ast.AST) -> bool:
+    def _here(self, node: ast.AST, fine: bool = False) -> bool:
         self.lines.append(getattr(node, "lineno", 0))
+        self.fine.append(fine)
         return len(self.lines) - 1 == self.wanted
 
     def visit_Compare(self, node: ast.Compare) -> ast.AST:
         """One comparison for its neighbour."""
         self.generic_visit(node)
         for place, operator in enumerate(node.ops):
-            if type(operator) in SWAPPED and self._here(node):
+            if type(operator) in SWAPPED and self._here(node, isinstance(operator, BOUNDARIES)):
                 node.ops[place] = SWAPPED[type(operator)]()
         return node
 
@@ -95,7 +98,7 @@ class Change(ast.NodeTransformer):
         """A number a little off; yes for no."""
         if isinstance(node.value, bool):
             return ast.copy_location(ast.Constant(not node.value), node) if self._here(node) else node
-        if isinstance(node.value, int | float) and self._here(node):
+        if isinstance(node.value, int | float) and self._here(node, isinstance(node.value, int) and node.value > 2):
             return ast.copy_location(
                 ast.Constant(node.value + 1 if isinstance(node.value, int) else node.value * 1.5 + 0.1), node
             )
@@ -134,11 +137,11 @@ class Change(ast.NodeTransformer):
         return node
 
 
-def changes(path: Path) -> Iterator[tuple[int, int]]:
-    """Number and line of every change of a file."""
+def changes(path: Path) -> Iterator[tuple[int, int, bool]]:
+    """Number and line of every change of a file, and whether it is a fine one."""
     counter = Change()
     counter.visit(ast.parse(path.read_text(encoding="utf-8")))
-    return enumerate(counter.lines)
+    return zip(range(len(counter.lines)), counter.lines, counter.fine, strict=True)
 
 
 REACHED = """
@@ -217,7 +220,7 @@ def reach_of(tests: list[str], kept: Path | None) -> Reach:
     with tempfile.TemporaryDirectory() as name:
         tree = copied(Path(name))
         subprocess.run(
-            [sys.executable, "-W", "ignore", "-m", "pytest", "-q", "-p", "no:cacheprovider", "-p", "reached", "-n", "2", *tests],
+            [sys.executable, "-W", "ignore", "-m", "pytest", "-q", "-p", "no:cacheprovider", "--assert=plain", "-p", "reached", "-n", "2", *tests],
             cwd=tree, env=os.environ | environment(tree) | {"MUTANTS_REACHED": f"{name}/reached"}, capture_output=True, check=False,
         )  # fmt: skip
         for part in Path(name).glob("reached.gw*"):
@@ -259,6 +262,7 @@ class Trial:
     line: int
     tests: list[str]
     most_s: float
+    fine: bool
 
 
 def passes(tree: Path, trial: Trial) -> bool:
@@ -276,7 +280,9 @@ def passes(tree: Path, trial: Trial) -> bool:
 
         code = 1
         try:
-            code = int(pytest.main(["-q", "-x", "-W", "ignore", "-p", "no:cacheprovider", *trial.tests]))
+            code = int(
+                pytest.main(["-q", "-x", "-W", "ignore", "-p", "no:cacheprovider", "--assert=plain", *trial.tests])
+            )
         finally:
             os._exit(code)
     end = time.monotonic() + trial.most_s
@@ -321,15 +327,15 @@ def trials_of(package: str, reach: Reach, count: int, dice: random.Random) -> li
     """A sample of the changes of a package."""
     source = ROOT / "src/wintry_tally"
     files = sorted((source / package).rglob("*.py")) or [source / f"{package}.py"]
-    every = [(path, number, line) for path in files for number, line in changes(path) if line]
+    every = [(path, number, line, fine) for path in files for number, line, fine in changes(path) if line]
     found = []
-    for path, number, line in dice.sample(every, min(count, len(every))):
+    for path, number, line, fine in dice.sample(every, min(count, len(every))):
         module = path.relative_to(source)
         if f"{module}: {differs(path, number)}" in EQUIVALENT:
             continue
         tests = those_that_speak_of(Path("wintry_tally") / module, reach.tests(str(module), line), reach.took)
         most_s = 60.0 + 3.0 * sum(reach.took[test] for test in tests)
-        found.append(Trial(str(module), number, line, tests, most_s))
+        found.append(Trial(str(module), number, line, tests, most_s, fine))
     return found
 
 
@@ -355,16 +361,19 @@ def main() -> int:
         with ProcessPoolExecutor(asked.workers, mp_context=fork) as workers:
             for package in asked.packages:
                 trials = trials_of(package, reach, asked.count, dice)
-                noticed = 0
+                noticed, coarse = 0, [0, 0]
                 for tried, (trial, alive) in enumerate(zip(trials, workers.map(survives, trials), strict=True), 1):
                     noticed += not alive
+                    coarse = [coarse[0] + (not alive and not trial.fine), coarse[1] + (not trial.fine)]
                     if alive:
                         path = ROOT / "src/wintry_tally" / trial.module
                         was = path.read_text(encoding="utf-8").splitlines()[trial.line - 1].strip()[:110]
-                        none = "" if trial.tests else "   (no test reaches it)"
+                        none = "   (fine)" if trial.fine else "" if trial.tests else "   (no test reaches it)"
                         print(f"  {trial.module}:{trial.line}: {was}")
                         print(f"      → {differs(path, trial.number)}{none}   ({noticed} of {tried})")
-                print(f"{package}: {noticed} of {len(trials)} noticed, {100 * noticed / max(1, len(trials)):.0f} %")
+                print(
+                    f"{package}: {noticed} of {len(trials)} noticed, {100 * noticed / max(1, len(trials)):.0f} %; of those that are not fine {coarse[0]} of {coarse[1]}, {100 * coarse[0] / max(1, coarse[1]):.0f} %"
+                )
     return 0
 
 
