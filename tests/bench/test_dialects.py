@@ -8,10 +8,9 @@ from typing import Any
 import pytest
 
 from wintry_tally.bench.drivers.dialect import dialect_from
-from wintry_tally.bench.drivers.quantities import UNITS
+from wintry_tally.bench.drivers.quantities import UNITS, kept_unit, units_of, value_in
 from wintry_tally.bench.drivers.scpi import ScpiLoad
 from wintry_tally.core.errors import InputError, InstrumentError
-from wintry_tally.core.quantity.units import find_unit
 
 TEXT = {"current": "I {setting}", "off": "OFF", "is_off": "O?"}
 WORDS = {"current": [{"register": 1, "value": "setting"}], "off": [{"coil": 2, "value": 0}], "is_off": {"coil": 2}}
@@ -21,7 +20,7 @@ WORDS = {"current": [{"register": 1, "value": "setting"}], "off": [{"coil": 2, "
     ("kind", "change", "says"),
     [
         ("scpi", {"off": ""}, "off is empty"), ("scpi", {"off": "OFF {setting}"}, "off is said as it stands"),
-        ("scpi", {"is_off": " "}, "say how it is seen to be off"), ("scpi", {"is_off": "O{limit}?"}, "a question is said as it stands"),
+        ("scpi", {"is_off": ""}, "say how it is seen to be off"), ("scpi", {"is_off": " "}, "a question of nothing but blanks"), ("scpi", {"is_off": "O{limit}?"}, "a question is said as it stands"),
         ("scpi", {"refused": "E{setting}?"}, "a question is said as it stands"), ("scpi", {"accepts": "("}, "pattern"),
         ("scpi", {"current": " "}, "needs words for"), ("scpi", {"off": ["OFF", ""]}, "one of its commands is empty"),
         ("scpi", {"off": []}, "off is empty"), ("scpi", {"watchdog": {"arm": "", "feed": "W"}}, "arm"), ("scpi", {"watchdog": {"arm": "W", "feed": []}}, "feed"), ("scpi", {"current": "I {amps}"}, "{amps} is not known"),
@@ -93,15 +92,19 @@ def test_a_watchdog_is_told_nothing_that_would_have_to_be_filled_in(part: str) -
         dialect_from(told, "mine")
 
 
-@pytest.mark.parametrize("quantity", sorted(set(UNITS) - {"charge_state"}))
-def test_units_on_a_wire_are_those_of_the_label(quantity: str) -> None:
-    """Against the table that claims are read by."""
-    for unit, (factor, shift) in UNITS[quantity].items():
-        if unit == "K":
-            assert (factor, shift) == (1.0, -273.15)
-            continue
-        found = find_unit(unit, quantity)
-        assert found is not None and (found.factor, found.shift) == (pytest.approx(factor), pytest.approx(shift)), unit
+def test_units_on_a_wire() -> None:
+    """Freezing and boiling points by the definitions of the scales (SI brochure, from memory)."""
+    shown = {
+        "voltage": "13.2 V, 13200 mV", "current": "0.5 A, 500 mA", "charge": "2.5 Ah, 2500 mAh", "energy": "100 Wh, 0.1 kWh",
+        "temperature": "100 °C, 100 C, 212 °F, 212 F, 373.15 K", "charge_state": "40 %", "cell_3_V": "3.3 V, 3300 mV",
+    }  # fmt: skip
+    assert set(UNITS) == set(shown) - {"cell_3_V"}
+    for quantity, texts in shown.items():
+        values = [value_in(text, quantity, "m") for text in texts.split(", ")]
+        assert len(values) == len(units_of(quantity)), quantity
+        assert values == pytest.approx([float(texts.split()[0])] * len(values)), quantity
+    kept = ["V", "A", "°C", "Ah", "Wh", "%", "V", ""]
+    assert [kept_unit(quantity) for quantity in (*UNITS, "cell_2_V", "pressure")] == kept
 
 
 @pytest.mark.parametrize(

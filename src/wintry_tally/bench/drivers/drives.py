@@ -72,7 +72,7 @@ class TextDrives(Strict):
     def _whole(self) -> TextDrives:
         if not self.off:
             raise ValueError("off is empty: whatever drives must be switched off")
-        if not self.is_off.strip() and not self.seen_by:
+        if not self.is_off and not self.seen_by:
             raise ValueError('say how it is seen to be off: is_off = "…", or seen_by = "meter"')
         as_it_stands(self.off, "off")
         as_it_stands((self.is_off, self.refused), "a question")
@@ -228,6 +228,8 @@ def _fields(text: str) -> list[str]:
 
 def as_it_stands(says: tuple[str, ...], where: str) -> None:
     for text in says:
+        if text and not text.strip():
+            raise ValueError(f"{where} of nothing but blanks is none")
         if _fields(text):
             raise ValueError(f'"{text}": {where} is said as it stands, without {{…}}')
 

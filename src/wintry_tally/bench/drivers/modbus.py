@@ -11,7 +11,7 @@ from wintry_tally.bench.drivers.dialect import ModbusDialect
 from wintry_tally.bench.drivers.drives import Flag, ModbusDrives, ModbusLoad, ModbusSupply, Register, Write
 from wintry_tally.bench.drivers.link import TIME_LIMIT_S
 from wintry_tally.bench.drivers.link import Exchange as Said
-from wintry_tally.bench.drivers.quantities import units_of
+from wintry_tally.bench.drivers.quantities import AS_SHOWN, units_of
 from wintry_tally.bench.drivers.scpi import PLUGS, plan_at, surely_off, way_of
 from wintry_tally.bench.interfaces import Drives, Reads, Sinks, Sources
 from wintry_tally.bench.offplan import Exchange, OffPlan
@@ -134,8 +134,8 @@ class ModbusReads(Reads):
             shown = _as_number(self.link.registers(part.table, part.at, size), part.type) * part.scale
             if shown != shown or abs(shown) > 1e30:
                 raise InstrumentError(f"{self.name}, {quantity}: the instrument shows no number")
-            factor, offset = units_of(quantity)[part.unit] if part.unit else (1.0, 0.0)
-            found[quantity] = factor * shown + offset
+            unit = units_of(quantity)[part.unit] if part.unit else AS_SHOWN
+            found[quantity] = unit.factor * shown + unit.shift
         return found
 
     def close(self) -> None:

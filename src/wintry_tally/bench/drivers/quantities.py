@@ -3,22 +3,31 @@
 from __future__ import annotations
 
 from wintry_tally.bench.drivers.numbers import number_in
+from wintry_tally.core.quantity.units import KEPT, Unit, find_unit
 from wintry_tally.core.trace.beside import cell_number
 
-UNITS: dict[str, dict[str, tuple[float, float]]] = {
-    "voltage": {"V": (1.0, 0.0), "mV": (1e-3, 0.0)},
-    "current": {"A": (1.0, 0.0), "mA": (1e-3, 0.0)},
-    "temperature": {"°C": (1.0, 0.0), "C": (1.0, 0.0), "°F": (5 / 9, -160 / 9), "F": (5 / 9, -160 / 9), "K": (1.0, -273.15)},
-    "charge": {"Ah": (1.0, 0.0), "mAh": (1e-3, 0.0)},
-    "energy": {"Wh": (1.0, 0.0), "kWh": (1e3, 0.0)},
-    "charge_state": {"%": (1.0, 0.0)},
+_SHOWN = {
+    "voltage": ("voltage", "V mV"), "current": ("current", "A mA"), "temperature": ("temperature", "°C C °F F K"),
+    "charge": ("charge", "Ah mAh"), "energy": ("energy", "Wh kWh"), "charge_state": ("share", "%"),
 }  # fmt: skip
-"""Each quantity's units: value in the kept unit = factor × shown + offset."""
+"""What each quantity measures, and the units that instruments show it in."""
+AS_SHOWN = Unit("", 1.0)
+"""No unit is named: it is the kept one."""
+UNITS: dict[str, dict[str, Unit]] = {
+    quantity: {name: unit for name in names.split() if (unit := find_unit(name, dimension)) is not None}
+    for quantity, (dimension, names) in _SHOWN.items()
+}
 
 
-def units_of(quantity: str) -> dict[str, tuple[float, float]]:
+def units_of(quantity: str) -> dict[str, Unit]:
     """The units a quantity may be shown in; empty for what is no quantity."""
     return UNITS["voltage"] if cell_number(quantity) is not None else UNITS.get(quantity, {})
+
+
+def kept_unit(quantity: str) -> str:
+    """The unit a quantity is kept in; "" for what is no quantity."""
+    units = units_of(quantity)
+    return KEPT[next(iter(units.values())).dimension] if units else ""
 
 
 def value_in(shown: str, quantity: str, what: str, decimal: str = ".", unit: str = "") -> float:
@@ -30,8 +39,8 @@ def value_in(shown: str, quantity: str, what: str, decimal: str = ".", unit: str
     text, known = shown.strip(), units_of(quantity)
     own = next((name for name in sorted(known, key=len, reverse=True) if text.endswith(name)), "")
     number = number_in(text.removesuffix(own), what, decimal)
-    factor, offset = known.get(own or unit, (1.0, 0.0))
-    return factor * number + offset
+    found = known.get(own or unit, AS_SHOWN)
+    return found.factor * number + found.shift
 
 
 def quantities_checked(units: dict[str, str]) -> None:

@@ -115,9 +115,9 @@ def _counted(recipe: Recipe, state: RunState, seen: Observation, now_s: float) -
         sparse = state.anchor_s is not None and state.last_s is not None and now_s - state.last_s >= SLOPE_OVER_S
         if sparse and math.isfinite(state.last_V):
             # readings far apart: the one before is the other end of the slope
-            changes.update(anchor_s=state.last_s, anchor_V=state.last_V, anchor_C=None)
+            changes.update(anchor_s=state.last_s, anchor_V=state.last_V)
         else:
-            changes.update(anchor_s=now_s, anchor_V=seen.voltage_V, anchor_C=seen.temperature_C)
+            changes.update(anchor_s=now_s, anchor_V=seen.voltage_V)
     changes.update(_warming(state, seen, now_s))
     if state.last_s is not None and state.phase in LIVE and math.isfinite(state.last_V):
         step_s = max(0.0, now_s - max(state.last_s, state.step_since_s))

@@ -127,7 +127,7 @@ class RunState:
     Parts:
         charge_Ah, energy_Wh, load_s: drawn so far; put_in_Ah, put_in_Wh, charge_s: charged so far.
         step_Ah: moved in this step; met: readings in a row for which each of the step's rules held.
-        anchor_s, anchor_V, anchor_C: a reading a while ago, for slopes.
+        anchor_s, anchor_V: a reading a while ago, for slopes.
         cause, detail: what ended its last discharge (a charge where there was none), and what was seen then: what is judged by.
         over, over_detail: what ended the run itself; another where it was stopped while a rebound was watched. warned: what was warned of in this step, (key, message), in the order it came.
         zero_A: what its meter may read with nothing flowing; no rule takes less for a current.
@@ -153,7 +153,6 @@ class RunState:
     cold_s: float = 0.0
     anchor_s: float | None = None
     anchor_V: float = math.nan
-    anchor_C: float | None = None
     cause: EndCause | None = None
     detail: str = ""
     over: EndCause | None = None

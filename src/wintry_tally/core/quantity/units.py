@@ -65,6 +65,7 @@ for _sign in ("°c", "degc", "℃"):
     _TABLE[_sign] = Unit("temperature", 1.0)
 for _sign in ("°f", "degf", "℉"):
     _TABLE[_sign] = Unit("temperature", 5 / 9, -160 / 9)
+_TABLE["°k"] = Unit("temperature", 1.0, -273.15)
 for _sign in SIGNS_OF_MONEY:
     _TABLE[_sign] = Unit("money", 1.0)
 _TABLE["%"] = Unit("share", 1.0)
@@ -74,9 +75,9 @@ _TABLE["mω"] = Unit("resistance", 1e-3)
 
 
 def find_unit(text: str, dimension: str = "") -> Unit | None:
-    """The unit written so, or None; `dimension` settles a sign with two meanings ("C")."""
+    """The unit written so, or None; `dimension` settles a sign with two meanings ("C") or none by itself ("K")."""
     name = " ".join(text.split()).lower().replace("µ", "u").rstrip(".")
-    if name in {"c", "f"} and dimension == "temperature":
+    if name in {"c", "f", "k"} and dimension == "temperature":
         name = f"°{name}"
     return _TABLE.get(name) or _TABLE.get(name.replace(" ", "")) or _TABLE.get(name.replace("-", ""))
 

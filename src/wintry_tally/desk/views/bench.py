@@ -9,6 +9,7 @@ from functools import partial
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QPlainTextEdit, QVBoxLayout, QWidget
 
 from wintry_tally.bench.connect import Tried, tried
+from wintry_tally.bench.drivers.quantities import kept_unit
 from wintry_tally.bench.equipment import KINDS, ChannelSpec, Equipment, Instrument
 from wintry_tally.core.errors import InputError, WintryError
 from wintry_tally.core.protocol.attended import USUAL, parse_attended
@@ -23,18 +24,16 @@ from wintry_tally.desk.widgets.parts import button, card, clear, column, label, 
 from wintry_tally.desk.widgets.places_card import PlacesCard
 from wintry_tally.desk.widgets.quantity_field import TypedField
 
-UNITS = {"voltage": "V", "current": "A", "temperature": "°C", "charge": "Ah", "energy": "Wh", "charge_state": "%"}
-
 
 def told_of(answer: Tried) -> str:
     """What an instrument measured, in one line."""
-    told = ", ".join(f"{value:g} {UNITS.get(name) or _beside_unit(name)}" for name, value in answer.values.items())
+    told = ", ".join(f"{value:g} {kept_unit(name)}{_of_cell(name)}" for name, value in answer.values.items())
     return told or "it answers, and measures nothing by itself"
 
 
-def _beside_unit(name: str) -> str:
+def _of_cell(name: str) -> str:
     number = cell_number(name)
-    return "" if number is None else f"V (cell {number})"
+    return "" if number is None else f" (cell {number})"
 
 
 class BenchView(MainPage):
