@@ -309,3 +309,63 @@ def test_layouts_are_found_whatever_the_combination(
     )
     assert [header.text for header in found.headers] == titles
     assert set(found.decimals) == {2}
+
+
+DATES = (
+    *(
+        "%Y-%m-%d",
+        "%Y/%m/%d",
+        "%Y.%m.%d",
+        "%d.%m.%y",
+        "%d.%m.%Y",
+        "%d/%m/%y",
+        "%d/%m/%Y",
+        "%m/%d/%y",
+        "%m/%d/%Y",
+        "%d-%m-%y",
+    ),
+    *(
+        "%d-%m-%Y",
+        "%m-%d-%Y",
+        "%d-%b-%Y",
+        "%d-%b-%y",
+        "%d %b %Y",
+        "%d %B %Y",
+        "%b %d %Y",
+        "%B %d, %Y",
+        "%Y%m%d",
+        "%a %d %b %Y",
+    ),
+    *("%A, %d %B %Y", "%-d/%-m/%Y", "%-m/%-d/%Y", "%-d.%-m.%Y"),
+)
+CLOCKS = (
+    "%H:%M:%S", "%H:%M", "%H:%M:%S.%f", "%I:%M:%S %p", "%-I:%M:%S %p", "%I:%M %p", "%I:%M:%S%p", "%H-%M-%S", "%H.%M.%S", "%-H:%M:%S",
+)  # fmt: skip
+BETWEEN = (" ", ", ", "_", " - ", "  ", "T")
+
+
+@pytest.mark.parametrize("date", DATES)
+def test_dated_times_are_read_however_they_are_written(date: str) -> None:
+    """Written by Python's strftime (POSIX.1-2017), from before midnight to after it."""
+    moments = [datetime(2026, 11, 27, 22, 30, 17, 250000) + timedelta(minutes=2 * n) for n in range(90)]
+    for number, clock in enumerate(CLOCKS):
+        written = f"{date}{BETWEEN[(number + len(date)) % len(BETWEEN)]}{clock}"
+        texts = [moment.strftime(written) for moment in moments]
+        elapsed, began, naive = seconds_from_text(pl.Series(texts), "", "log")
+        assert naive and np.allclose(elapsed, 120.0 * np.arange(90)), texts[0]
+        assert began == pytest.approx(moments[0].replace(tzinfo=UTC).timestamp(), abs=20), texts[0]
+    if not date.startswith("%a") and "%A" not in date:
+        turned, _, _ = seconds_from_text(pl.Series([moment.strftime(f"%H:%M {date}") for moment in moments]), "", "log")
+        assert np.allclose(turned, 120.0 * np.arange(90))
+
+
+@pytest.mark.parametrize("offset", [" +0100", " +01:00", "+01", " +01", "+01:00"])
+def test_a_zone_behind_a_time_counts(offset: str) -> None:
+    texts = [f"2026-11-27 22:{minute}:00{offset}" for minute in range(30, 40)]
+    elapsed, began, naive = seconds_from_text(pl.Series(texts), "Europe/Oslo", "log")
+    assert not naive and began == datetime(2026, 11, 27, 21, 30, tzinfo=UTC).timestamp() and elapsed[-1] == 540.0
+
+
+def test_a_year_of_two_digits_is_none_of_the_first_century() -> None:
+    elapsed, began, _ = seconds_from_text(pl.Series(["3.4.26 08:00", "3.4.26 09:00"]), "", "log")
+    assert began == datetime(2026, 4, 3, 8, tzinfo=UTC).timestamp() and elapsed[-1] == 3600.0

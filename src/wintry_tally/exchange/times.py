@@ -20,27 +20,45 @@ _ONE_H = re.compile(r"(?<![h\w])h ?: ?mm", re.IGNORECASE)
 """Headers of a clock that counts from a start: one says so, the other may stand above a clock on the wall too."""
 _PLAINER = (
     (r"^\[(.*)\]$", "$1"),  # [2026-01-31 14:05:33]
+    (r"^(?i:mon|tue|wed|thu|fri|sat|sun|mo|di|mi|do|fr|sa|so)[a-z]*\.?,?\s+", ""),
+    (r"^([^:]*\d[\s_T,-]*)([\s_T]\d{2})-(\d{2})-(\d{2})$", "$1$2:$3:$4"),  # 2026-01-31_14-05-33
+    (r"^([^:]*\d[\s_T,-]*[\s_T]\d{1,2})\.(\d{2})\.(\d{2})$", "$1:$2:$3"),  # 31.1.2026 14.05.33
+    (r"(\d)(?:_|,\s*|\s+-\s+|\s{2,})(\d{1,2}:\d{2})", "$1 $2"),  # 31.1.2026, 14:05
+    # 31/1/2026T14:05
+    (r"^(\d{1,2}[./-]\d{1,2}[./-]\d{2,4}|\d{4}[./]\d{1,2}[./]\d{1,2}|\D+.*|.*[a-z].*)T(\d{1,2}:)", "$1 $2"),
+    (r"(?i)T(\d{1,2}:\S+\s*[ap]\.?m\.?)$", " $1"),
+    (r"(?i)(\d)\s*([ap])\.?m\.?$", "$1 ${2}m"),
     (r"(:\d{2}),(\d+)", "$1.$2"),  # 14:05:33,250
-    (r"(\s\d{1,2})\.(\d{2})\.(\d{2})$", "$1:$2:$3"),  # 31.1.2026 14.05.33
     (r"^(\d+)\.(\d{1,2}:\d{2}:\d{2})", "${1}d $2"),  # 1.02:03:04, a day and two hours
     (r"(:\d{2}(?:\.\d+)?)\s*(?:UTC|GMT)$", "${1}Z"),
+    (r"(:\d{2}:\d{2}(?:\.\d+)?)\s+([+-]\d{2}):?(\d{2})$", "$1$2:$3"),
+    (r"(:\d{2}:\d{2}(?:\.\d+)?)\s*([+-]\d{2})$", "$1$2:00"),
     (r"(:\d{2}(?:\.\d+)?)\s+(?:CES?T|MES?Z|WES?T|EES?T|BST|[ECMP][SD]T)$", "$1"),  # local, as a time without its zone
 )
 """What loggers write of the same time, and how it is read."""
 HOUR, DAY = 3600.0, 86400.0
+_DATES = (
+    "%Y-%m-%d", "%Y/%m/%d", "%Y.%m.%d", "%d.%m.%y", "%d.%m.%Y", "%d/%m/%y", "%d/%m/%Y", "%m/%d/%y", "%m/%d/%Y", "%d-%m-%y",
+    "%d-%m-%Y", "%m-%d-%y", "%m-%d-%Y", "%d-%B-%Y", "%d-%B-%y", "%d %B %Y", "%d. %B %Y", "%B %d %Y", "%B %d, %Y", "%Y%m%d", "%y-%m-%d",
+)  # fmt: skip
+"""Dates as loggers write them, those that are taken first before others that could be meant; a year of two digits before one
+of four, which would read it as of the year 26."""
+_CLOCKS = ("%H:%M:%S%.f", "%H:%M", "%H%M%S")
+_CLOCKS_OF_TWELVE = ("%I:%M:%S%.f %p", "%I:%M %p")
 _FORMATS = (
-    *("%Y-%m-%dT%H:%M:%S%.f", "%Y-%m-%d %H:%M:%S%.f", "%Y-%m-%dT%H:%M", "%Y-%m-%d %H:%M", "%Y/%m/%d %H:%M:%S%.f"),
-    *("%d.%m.%Y %H:%M:%S%.f", "%d.%m.%Y %H:%M", "%d/%m/%Y %H:%M:%S%.f", "%m/%d/%Y %H:%M:%S%.f", "%d-%m-%Y %H:%M:%S%.f"),
-    *("%m/%d/%Y %I:%M:%S %p", "%d/%m/%Y %I:%M:%S %p", "%m/%d/%Y %H:%M", "%d/%m/%Y %H:%M", "%d.%m.%y %H:%M:%S"),
+    "%Y-%m-%dT%H:%M:%S%.f", "%Y-%m-%dT%H:%M", "%Y%m%dT%H%M%S", "%Y%m%dT%H:%M:%S%.f", "%Y%m%dT%H:%M", "%B %d %H:%M:%S %Y",
+    *(f"{date} {clock}" for clock in _CLOCKS for date in _DATES),
+    # noon is told by its letters where months come first
     *(
-        "%d-%b-%Y %H:%M:%S%.f",
-        "%d %b %Y %H:%M:%S%.f",
-        "%b %d %Y %H:%M:%S",
-        "%b %d, %Y %H:%M:%S",
-        "%a %b %d %H:%M:%S %Y",
+        f"{date} {clock}"
+        for clock in _CLOCKS_OF_TWELVE
+        for date in sorted(_DATES, key=lambda date: date[:2] not in {"%m", "%B"})
     ),
-    *("%Y%m%d %H%M%S", "%Y%m%dT%H%M%S", "%Y/%m/%d %H:%M", "%m/%d/%Y %I:%M %p"),
-)
+    *(f"{clock} {date}" for clock in (*_CLOCKS[:2], *_CLOCKS_OF_TWELVE) for date in _DATES),
+)  # fmt: skip
+FIRST_YEAR = 1900
+THIN = 120
+"""So many rows, spread over the log, tell which ways of writing are worth trying on all of them."""
 
 
 SAMPLE = 100_000
@@ -114,7 +132,7 @@ def seconds_from_text(
     thin = text.gather_every(max(1, len(text) // 1000))
     for written, plain in _PLAINER:
         if thin.str.contains(written).any():
-            text = text.str.replace(written, plain)
+            text, thin = text.str.replace(written, plain), thin.str.replace(written, plain)
     if len(text) and re.match(_SPELT, next((value for value in text.drop_nulls().head(50).to_list() if value), "")):
         text = text.str.replace(_SPELT, "$1:$2:$3")
     sample = [value for value in text.drop_nulls().head(50).to_list() if value]
@@ -192,8 +210,14 @@ def _dated(text: pl.Series, sample: list[str], timezone: str, name: str) -> tupl
         if parsed.null_count() < len(parsed):
             return parsed.dt.replace_time_zone(None), False
     best, chosen = None, ""
-    for form in _FORMATS:
+    thin = text.drop_nulls().gather_every(max(1, (len(text) - text.null_count()) // THIN))
+    marks = {_marks(re.sub(r"(:\d+)\.\d+", r"\1", value)) for value in thin.to_list()}
+    for form in (form for form in _FORMATS if _marks(re.sub(r"%\.?[A-Za-z]", "", form)) in marks):
         try:
+            tried = thin.str.to_datetime(form, strict=False, time_unit="us")
+            # "26" is read as the year 26 where one of four digits is looked for
+            if tried.null_count() > 0.5 * len(thin) + 0.5 or (tried.dt.year() < FIRST_YEAR).any():
+                continue
             parsed = text.str.to_datetime(form, strict=False, time_unit="us")
         except pl.exceptions.PolarsError:
             continue
@@ -214,6 +238,11 @@ def _dated(text: pl.Series, sample: list[str], timezone: str, name: str) -> tupl
         in_utc = zoned_times.dt.convert_time_zone("UTC").dt.replace_time_zone(None)
         return _hour_taken_twice(in_utc, best, timezone), False
     return best, True
+
+
+def _marks(written: str) -> str:
+    """What stands between the figures and words of a time."""
+    return re.sub(r"\d+|[^\W\d_]{2,}|\s", "", written)
 
 
 LEAPT_S, EVENLY = 20 * DAY, 100.0
