@@ -4,7 +4,7 @@ Tests of many kinds as people do them: with a rest before or none, ended by the 
 readings, or with the log; headed and signed as loggers do; the meter's accuracy given or not. Claims are drawn round the
 truth. A verdict is wrong when it says met of a claim that does not hold, or missed of one that does.
 
-.venv/bin/python -m benchmarks.strangers [--count 40] [--first 1] [--dirty] [KIND ...]
+.venv/bin/python -m benchmarks.strangers [--count 40] [--first 1] [--dirty] [--rows] [--sparse] [KIND ...]
 """
 
 from __future__ import annotations
@@ -317,13 +317,30 @@ ODD_ROWS: dict[str, Callable[[list[str], int, Random], list[str]]] = {
 """What befalls a row or two of a file: nothing that these logs say may go by it."""
 
 
+def _looked_at(lines: list[str], first: int, dice: Random, evenly: bool) -> list[str]:
+    """Some 6 to 60 rows of a log, whenever somebody looked."""
+    rows = lines[first:]
+    wanted = min(len(rows), int(6 * 10 ** dice.random()))
+    if evenly:
+        step = max(1, len(rows) // wanted)
+        return [*lines[:first], *rows[dice.randrange(step) :: step]]
+    return [*lines[:first], *(rows[n] for n in sorted(dice.sample(range(len(rows)), wanted)))]
+
+
+NOW_AND_THEN: dict[str, Callable[[list[str], int, Random], list[str]]] = {
+    "read evenly": lambda lines, first, dice: _looked_at(lines, first, dice, True),
+    "read now and then": lambda lines, first, dice: _looked_at(lines, first, dice, False),
+}
+"""How logs look that somebody wrote down beside a meter."""
+
+
 def flawed(folder: Path, flaw: str, dice: Random) -> None:
     """One of a folder's logs with a flaw in it; all of them where it is the logger's."""
     logs = sorted(folder.glob("*.csv"))
     for path in logs if flaw in {"no units", "a trailer"} else [dice.choice(logs)]:
         lines = path.read_text(encoding="utf-8").splitlines()
         first = next(n for n, line in enumerate(lines) if re.match(r"-?\d[^,;]*[,;]-?\d", line))
-        path.write_text("\n".join((FLAWS | ODD_ROWS)[flaw](lines, first, dice)) + "\n", encoding="utf-8")
+        path.write_text("\n".join((FLAWS | ODD_ROWS | NOW_AND_THEN)[flaw](lines, first, dice)) + "\n", encoding="utf-8")
 
 
 def judged(kind: str, seed: int, flaw: str = "") -> tuple[Trial, dict[str, Any]]:
@@ -348,11 +365,16 @@ def main() -> None:
     parser.add_argument("--first", type=int, default=1)
     parser.add_argument("--dirty", action="store_true", help="each with each of the flaws in it")
     parser.add_argument("--rows", action="store_true", help="each with each of what befalls a row or two")
+    parser.add_argument("--sparse", action="store_true", help="each read now and then only, as by hand")
     given = parser.parse_args()
     for kind in given.kinds:
         found: Counter[str] = Counter()
         for seed in range(given.first, given.first + given.count):
-            for flaw in (*(FLAWS if given.dirty else ()), *(ODD_ROWS if given.rows else ())) or [""]:
+            for flaw in (
+                *(FLAWS if given.dirty else ()),
+                *(ODD_ROWS if given.rows else ()),
+                *(NOW_AND_THEN if given.sparse else ()),
+            ) or [""]:
                 try:
                     trial, verdict = judged(kind, seed, flaw)
                 except WintryError as error:

@@ -29,8 +29,9 @@ SURE_TOP_V, SURE_EARLY, SURE_MIDDLE, SURE_LACKS = 0.05, 0.33, 0.6, 0.08
 """The same of a fall that only the top of the curve shows, down to this share below full: on some packs steps in the middle
 fall as far, but as evenly at first as later. By the battery model, one written apart, and PyBaMM's curves."""
 LEAST_READINGS = 5
-LATE_S, LATE_READINGS, LATE_SHARE, LOOKED_AT = 60.0, 5.0, 0.01, 1000
-"""A clock that counts from a start shows at the first row no more than this, so many readings' time, or this of the test."""
+LATE_S, LATE_READINGS, LATE_READINGS_S, LATE_SHARE, LOOKED_AT = 60.0, 5.0, 300.0, 0.01, 1000
+"""A clock that counts from a start shows at the first row no more than this, so many readings' time (of a logger, not of a
+hand), or this of the test."""
 COLD_C = 10.0
 """Below it no chart of rested voltages holds well."""
 
@@ -68,7 +69,8 @@ def may_lack(
 ) -> float:  # fmt: skip
     """The share of a full battery's charge that may be gone at a log's first row, by its volts under load and a usual
     battery's fall; where they do not tell, but the curve `falls` as only a full one does at first, SURE_LACKS at the most:
-    so far down it still falls so. A clock that counted on before that row allows as much as would have flowed in its time.
+    so far down it still falls so. A clock that counted on before that row allows as much as would have flowed in its time,
+    and readings far apart as much as between two of them.
 
     Source: common practice, no published source.
     """
@@ -86,6 +88,9 @@ def may_lack(
         lacks = 0.0
     lasted = sum(float(trace.time_s[stage.last] - trace.time_s[stage.first]) for stage in stages)
     counted = trace.begins_s / (trace.begins_s + lasted) if _counted_on(trace, lasted) else 0.0
+    # who reads it now and then may have begun to as long before
+    usual_s = _usual(trace)
+    counted = max(counted, usual_s / (usual_s + lasted) if usual_s > LATE_SHARE * lasted else 0.0)
     if by_volts and counted > MOST_UNSEEN:
         counted = 0.0  # with so much gone its volts would be others: the clock counted a charge or a rest too
     return min(MOST_LACKING, max(counted, lacks))
@@ -155,8 +160,11 @@ def _clock_words(trace: Trace, lasted_s: float) -> Message:
 
 
 def _counted_on(trace: Trace, lasted_s: float) -> bool:
-    usual_s = float(np.median(np.diff(trace.time_s[:LOOKED_AT]))) if len(trace) > 2 else 0.0
-    return trace.begins_s > max(LATE_S, LATE_READINGS * usual_s, LATE_SHARE * lasted_s)
+    return trace.begins_s > max(LATE_S, min(LATE_READINGS * _usual(trace), LATE_READINGS_S), LATE_SHARE * lasted_s)
+
+
+def _usual(trace: Trace) -> float:
+    return float(np.median(np.diff(trace.time_s[:LOOKED_AT]))) if len(trace) > 2 else 0.0
 
 
 def _looked_at(stage: Stage) -> list[int]:

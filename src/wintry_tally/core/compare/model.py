@@ -13,7 +13,7 @@ from wintry_tally.core.quantity import Quantity, Term, combine_linear, format_qu
 from wintry_tally.core.verdict import School, Verdict
 from wintry_tally.core.verdict.deciding import implied_tolerance
 from wintry_tally.core.verdict.outcome import Outcome
-from wintry_tally.core.verdict.probability import conformity, outcome_by
+from wintry_tally.core.verdict.probability import chance_of, outcome_by
 from wintry_tally.core.working import Working
 
 OF_MODEL = ("charge", "energy", "mean-voltage", "resistance", "recharge-time", "cold-loss", "self-discharge", "mass")
@@ -175,15 +175,15 @@ def model_claims(verdicts: Mapping[str, Sequence[Verdict]], family: Family, scho
         mean = _mean(list(found.values()))
         spread = _reckoned(list(found.values()), SPREAD_OF.get(wanted.kind, family.unit_spread))
         model, tolerance = _at_large(mean, spread, len(found)), implied_tolerance(wanted)
-        chance = conformity(model.value, model.standard or 0.0, wanted.value, wanted.direction, tolerance)
+        chance = chance_of(model.value, model.standard or 0.0, wanted.value, wanted.direction, tolerance)
         outcome = outcome_by(school, model.value, chance, wanted.value, wanted.direction, tolerance)
         told = {code: format_quantity(wanted.shown(value)) for code, value in found.items()}
-        told |= {"of the model": format_quantity(wanted.shown(model)), "P": f"{chance:.3f}"}
+        told |= {"of the model": format_quantity(wanted.shown(model)), "P": f"{chance.holds:.3f}"}
         step = Working(
             f"{wanted.definition.label} of the model", "P that the model's mean conforms; u² = u_mean² + s² / n", told,
             outcome.value.replace("-", " "), "JCGM 106:2012, clause 7 (from memory)",
         )  # fmt: skip
-        made.append(ModelClaim(wanted, outcome, chance, model, tuple(found), step))
+        made.append(ModelClaim(wanted, outcome, chance.holds, model, tuple(found), step))
     return tuple(made)
 
 

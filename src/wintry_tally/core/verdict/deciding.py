@@ -21,7 +21,7 @@ from wintry_tally.core.verdict.outcome import (
     School,
     Verdict,
 )
-from wintry_tally.core.verdict.probability import MET_AT, MISSED_AT, conformity, outcome_by
+from wintry_tally.core.verdict.probability import MISSED_AT, Chance, chance_of, outcome_by
 from wintry_tally.core.verdict.settling import settling_words
 from wintry_tally.core.working import Working
 
@@ -63,24 +63,23 @@ def decide(
     moved = math.fsum(effect.value for effect in likely)
     around = math.fsum((effect.standard or 0.0) ** 2 for effect in likely)
     ends = {0.0, math.fsum(one.most for one in conditions)}
-    as_measured = adjusted = None
-    every: list[float] = []
-    probability: float | None = None
+    as_measured = adjusted = chance = None
+    every: list[Chance] = []
     if measured.standard is not None:
-        as_measured = conformity(measured.value, measured.standard, claim.figure, claim.direction, tolerance)
-        probability = as_measured
+        chance = as_measured = chance_of(measured.value, measured.standard, claim.figure, claim.direction, tolerance)
         if effects:
             wide = math.sqrt(measured.standard**2 + around)
             every = [
-                conformity(measured.value + moved + end, wide, claim.figure, claim.direction, tolerance) for end in ends
+                chance_of(measured.value + moved + end, wide, claim.figure, claim.direction, tolerance) for end in ends
             ]
-            adjusted = min(every, key=lambda p: abs(p - 0.5))
-            probability = min((as_measured, adjusted), key=lambda p: abs(p - 0.5))
-    outcome = outcome_by(school, measured.value, probability, claim.figure, claim.direction, tolerance)
+            adjusted = min(every, key=_sureness)
+            chance = min((as_measured, adjusted), key=_sureness)
+    outcome = outcome_by(school, measured.value, chance, claim.figure, claim.direction, tolerance)
     if school is School.STRICT and as_measured is not None and every:
         each = (as_measured, *every)
-        if len({outcome_by(school, measured.value, p, claim.figure, claim.direction, tolerance) for p in each}) > 1:
+        if len({outcome_by(school, measured.value, one, claim.figure, claim.direction, tolerance) for one in each}) > 1:
             outcome = Outcome.TOO_CLOSE
+    probability = None if chance is None else chance.holds
     advice = _advice(case, measured, outcome, shift, spread, undecided, conditions)
     if undecided:
         outcome = Outcome.TOO_CLOSE
@@ -92,14 +91,18 @@ def decide(
     )
 
 
+def _sureness(chance: Chance) -> float:
+    return abs(chance.holds - 0.5)
+
+
 def _working(
     case: Case,
     measured: Quantity,
     tolerance: float,
     steps: list[Working],
     conditions: list[Condition],
-    as_measured: float | None,
-    adjusted: float | None,
+    as_measured: Chance | None,
+    adjusted: Chance | None,
     probability: float | None,
     outcome: Outcome,
 ) -> Working:
@@ -118,9 +121,9 @@ def _working(
     inputs = {"claimed": claimed, "measured y": format_quantity(shown)}
     inputs["u"] = "unknown" if shown.standard is None else f"{shown.standard:.3g} {shown.unit}"
     if as_measured is not None:
-        inputs["p as measured"] = f"{as_measured:.3f}"
+        inputs["p as measured"] = f"{as_measured.holds:.3f}"
     if adjusted is not None:
-        inputs["p with the conditions' effect"] = f"{adjusted:.3f}"
+        inputs["p with the conditions' effect"] = f"{adjusted.holds:.3f}"
     parts = list(steps)
     for condition in conditions:
         if condition.effect is not None:
@@ -136,6 +139,8 @@ def _working(
                 )
             )
     chance = "no probability without the instrument's accuracy" if probability is None else f"p = {probability:.3f}"
+    if outcome is Outcome.TOO_CLOSE and probability is not None and probability <= MISSED_AT:
+        chance += ", and as little is shown of either side of what is claimed"
     return Working(
         f"{claim.definition.label}: {OUTCOME_WORDS[outcome].lower()}",
         formula,
@@ -201,17 +206,18 @@ def by_probability(
     advice: Message | None = None,
     conditions: tuple[Condition, ...] = (),
     undecided: Message = NOTHING,
+    refutable: bool = True,
 ) -> Verdict:
     """An outcome for a claim that is not one number against another: a block seen, a current held.
 
-    `probability` is that the claim holds; None where the evidence leaves it open.
+    `probability` is that the claim holds; None where the evidence leaves it open. Where it is small and yet nothing rules
+    the claim out, it is not `refutable`.
     """
     if probability is None:
         outcome = Outcome.TOO_CLOSE
     elif case.school is School.STRICT:
-        outcome = (
-            Outcome.MET if probability >= MET_AT else Outcome.MISSED if probability <= MISSED_AT else Outcome.TOO_CLOSE
-        )
+        chance = Chance(probability, 1.0 - probability if refutable else 0.0)
+        outcome = outcome_by(case.school, 0.0, chance, 0.0, case.claim.direction, 0.0)
     else:
         outcome = Outcome.MET if probability >= 0.5 else Outcome.MISSED
     if undecided:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import dataclass
 
 from wintry_tally.core.battery import Direction
 from wintry_tally.core.verdict.outcome import Outcome, School
@@ -14,6 +15,28 @@ LENIENCE = 0.05
 
 def _phi(z: float) -> float:
     return 0.5 * math.erfc(-z / math.sqrt(2.0))
+
+
+@dataclass(frozen=True)
+class Chance:
+    """How likely it is that a claim `holds`, and that the truth lies beyond it: on the one side where that is likelier.
+
+    They add up to 1 for a claim with one end. What is claimed within a band may be unlikely only because the band is narrow
+    beside what a measurement can tell: neither side is shown then, and the claim is not refuted.
+    """
+
+    holds: float
+    beyond: float
+
+
+def chance_of(value: float, standard: float, required: float, direction: Direction, tolerance: float = 0.0) -> Chance:
+    """Both, for a normal error; see `conformity`."""
+    holds = conformity(value, standard, required, direction, tolerance)
+    if standard <= 0.0 or direction in {Direction.AT_LEAST, Direction.AT_MOST}:
+        return Chance(holds, 1.0 - holds)
+    below = conformity(value, standard, required - tolerance, Direction.AT_MOST)
+    above = conformity(value, standard, required + tolerance, Direction.AT_LEAST)
+    return Chance(holds, max(below, above))
 
 
 def conformity(value: float, standard: float, required: float, direction: Direction, tolerance: float = 0.0) -> float:
@@ -39,15 +62,15 @@ def conformity(value: float, standard: float, required: float, direction: Direct
 
 
 def outcome_by(
-    school: School, value: float, probability: float | None, required: float, direction: Direction, tolerance: float
+    school: School, value: float, chance: Chance | None, required: float, direction: Direction, tolerance: float
 ) -> Outcome:
     """The outcome a school draws; strict needs a probability, without one it is too close to call."""
     if school is School.STRICT:
-        if probability is None:
+        if chance is None:
             return Outcome.TOO_CLOSE
-        if probability >= MET_AT:
+        if chance.holds >= MET_AT:
             return Outcome.MET
-        return Outcome.MISSED if probability <= MISSED_AT else Outcome.TOO_CLOSE
+        return Outcome.MISSED if chance.beyond >= 1.0 - MISSED_AT else Outcome.TOO_CLOSE
     slack = LENIENCE * abs(required) if school is School.LENIENT else 0.0
     if direction is Direction.AT_LEAST:
         holds = value >= required - slack

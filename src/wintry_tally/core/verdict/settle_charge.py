@@ -24,7 +24,7 @@ from wintry_tally.core.verdict.deciding import as_bound, by_probability, decide,
 from wintry_tally.core.verdict.evidence import LogEvidence
 from wintry_tally.core.verdict.leads import AT_TERMINALS
 from wintry_tally.core.verdict.outcome import Condition, Outcome, Verdict
-from wintry_tally.core.verdict.settle_load import SETTING, trip_voltage
+from wintry_tally.core.verdict.settle_load import SETTING, trip_voltage, unread
 from wintry_tally.core.working import Working
 
 
@@ -279,7 +279,7 @@ def settle_over_voltage_cut(case: Case) -> Verdict | None:
         analysis = log.analysis
         trips = [trip for trip in analysis.trips if trip.kind == OVER_VOLTAGE]
         if trips:
-            cut = trip_voltage(analysis, trips[-1])
+            cut = trip_voltage(analysis, trips[-1], case.rated_Ah)
             step = Working(
                 "Voltage at which the protection opened",
                 "the last reading on charge",
@@ -288,12 +288,13 @@ def settle_over_voltage_cut(case: Case) -> Verdict | None:
                 "common practice",
             )
             verdict = decide(case, cut, [step], [], log.names, [], log.waiting)
-            if not trips[-1].hidden_s and _risen_after(analysis, trips[-1]):
+            if trips[-1].hidden_s:
+                why = said("gap-hides-opening", seconds=trips[-1].hidden_s)
+                return as_bound(case, verdict, "at-least", why, said("charge-without-gap"))
+            if _risen_after(analysis, trips[-1]):
                 return as_bound(case, verdict, "at-least", said("rose-after"), said("logged-oftener"))
-            if not trips[-1].hidden_s:
-                return _at_the_charger(case, log, verdict)
-            why = said("gap-hides-opening", seconds=trips[-1].hidden_s)
-            return as_bound(case, verdict, "at-least", why, said("charge-without-gap"))
+            why, there = unread(analysis, trips[-1], case.rated_Ah), _at_the_charger(case, log, verdict)
+            return as_bound(case, there, "at-least", why, said("end-read-often")) if why else there
         charging = [r for r in analysis.stages if r.stage.kind == StageKind.CHARGE]
         if not charging:
             continue

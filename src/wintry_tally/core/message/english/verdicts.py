@@ -50,6 +50,8 @@ VERDICTS: dict[str, str] = {
     "gap-hides-cells": "a gap of {seconds:~} hides when the cells took over",
     "gap-unseen": "a gap of {seconds:~} hides its end; up to {charge_Ah:.3g} Ah may have flowed unseen",
     "charge-without-gap": "a charge logged without a gap would settle it",
+    "cut-unread": "{seconds:~} lie between the last reading before it opened and the next: the voltage may have gone on by any amount",
+    "end-read-often": "read every minute or oftener towards its end, it would be settled",
     "run-without-gap": "a run without a gap would settle it",
     "warming-without-gap": "a warming logged without a gap would settle it",
     # how it began and ended

@@ -1,0 +1,149 @@
+"""A narrow band beside a wide measurement, and an end that nobody read: what no reading could rule out is not missed.
+
+Expected probabilities from scipy; what a voltage does between two readings from tests/reference; else common practice, no
+published source.
+"""
+
+from __future__ import annotations
+
+import math
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from scipy.stats import norm
+
+from tests.core.test_kinds import analysed, claim, verdict
+from tests.making import piecewise
+from wintry_tally.core.battery import Direction
+from wintry_tally.core.trace import Trace
+from wintry_tally.core.verdict import Outcome, School
+from wintry_tally.core.verdict.probability import Chance, chance_of, outcome_by
+from wintry_tally.core.verdict.settle_load import STEADY_SHARE, STEEPER, UNREAD_SHARE
+
+BAND = (12.5, Direction.WITHIN, 0.2)
+
+
+@given(st.floats(8.0, 16.0), st.floats(0.001, 5.0), st.floats(0.05, 2.0))
+def test_beyond_is_the_likelier_side(value: float, standard: float, half: float) -> None:
+    chance = chance_of(value, standard, 12.5, Direction.WITHIN, half)
+    below, above = norm.cdf(12.5 - half, value, standard), norm.sf(12.5 + half, value, standard)
+    assert chance.beyond == pytest.approx(max(below, above), abs=1e-9)
+    assert chance.holds == pytest.approx(1.0 - below - above, abs=1e-9)
+    for direction in (Direction.AT_LEAST, Direction.AT_MOST):
+        one = chance_of(value, standard, 12.5, direction)
+        assert one.holds + one.beyond == pytest.approx(1.0)
+
+
+@pytest.mark.parametrize(
+    ("value", "standard", "outcome"),
+    [
+        (12.5, 0.05, Outcome.MET), (12.9, 0.05, Outcome.MISSED), (12.1, 0.05, Outcome.MISSED), (12.7, 0.05, Outcome.TOO_CLOSE),
+        (12.8, 3.8, Outcome.TOO_CLOSE), (12.5, 20.0, Outcome.TOO_CLOSE), (15.0, 1.4, Outcome.TOO_CLOSE), (15.1, 1.4, Outcome.MISSED),
+        (12.7, 0.0, Outcome.MET), (12.71, 0.0, Outcome.MISSED),
+    ],
+)  # fmt: skip
+def test_a_band_is_missed_only_by_what_lies_on_one_side_of_it(value: float, standard: float, outcome: Outcome) -> None:
+    assert outcome_by(School.STRICT, value, chance_of(value, standard, *BAND), *BAND) is outcome
+
+
+def test_an_unlikely_claim_that_nothing_refutes_is_open() -> None:
+    assert outcome_by(School.STRICT, 0.0, Chance(0.02, 0.5), *BAND) is Outcome.TOO_CLOSE
+    assert outcome_by(School.STRICT, 0.0, Chance(0.02, 0.96), *BAND) is Outcome.MISSED
+
+
+def steps(*amps: float) -> Trace:
+    parts = [part for level in amps for part in ((5.0, level, 13.2 - 0.004 * level),)]
+    return piecewise((20.0, 0.0, 13.3), *parts, (20.0, 0.0, 0.1), interval_s=0.1)
+
+
+@pytest.mark.parametrize(
+    ("amps", "outcome", "advised"),
+    [
+        ((60.0, 140.0), Outcome.TOO_CLOSE, True),  # from below the window to far above it: it may have opened within
+        ((60.0, 99.9, 140.0), Outcome.TOO_CLOSE, True),  # its lower end was carried, and no more
+        ((60.0, 101.95, 140.0), Outcome.MISSED, False),  # carried through nearly all of it
+    ],
+)
+def test_a_step_over_a_window_does_not_tell_that_it_opens_outside(
+    amps: tuple[float, ...], outcome: Outcome, advised: bool
+) -> None:
+    wanted = claim("over-current-trip", 101.0, "A", "within", 1.0)
+    found = verdict(wanted, "overload", analysed(steps(*amps), rated=100.0), rated=100.0)
+    assert found.outcome is outcome, (found.probability, found.working)
+    assert ("smaller steps" in f"{found.advice}") is advised
+
+
+def read_by_hand(every_s: float, until_s: float = 5 * 3600.0) -> Trace:
+    """A discharge at C/5 of which somebody reads the plateau; its end, at 10 V, comes between two readings."""
+    times = np.append(np.arange(60.0, until_s, every_s), [until_s + 60.0, until_s + 120.0, until_s + 180.0])
+    volts = np.where(times < until_s, 13.2 - 0.4 * (times / until_s) ** 6, 0.02)
+    return Trace(times, volts, np.where(times < until_s, 20.0, 0.0), resolution={"voltage_V": 0.01, "current_A": 0.1})
+
+
+@pytest.mark.parametrize(
+    ("value", "direction", "outcome"),
+    [
+        (10.0, "within", Outcome.NOT_TESTED), (10.0, "at-least", Outcome.NOT_TESTED), (10.0, "at-most", Outcome.NOT_TESTED),
+        (13.5, "at-most", Outcome.MET), (13.5, "at-least", Outcome.MISSED),
+    ],
+)  # fmt: skip
+def test_a_cut_between_readings_far_apart_lies_anywhere_below_the_last(
+    value: float, direction: str, outcome: Outcome
+) -> None:
+    wanted = claim("low-voltage-cut", value, "V", direction, 0.2 if direction == "within" else 0.0)
+    found = verdict(wanted, "capacity", analysed(read_by_hand(1800.0), rated=100.0), rated=100.0)
+    assert (found.outcome, found.bound) == (outcome, "at-most")
+    assert found.outcome is not Outcome.NOT_TESTED or "every minute" in f"{found.advice}"
+
+
+@pytest.mark.parametrize(("every_s", "known"), [(150.0, True), (240.0, False)])
+def test_a_hundredth_of_its_charge_may_go_unread(every_s: float, known: bool) -> None:
+    # at C/5 a hundredth flows in three minutes; what was drawn, where no rating is known
+    for rated in (100.0, None):
+        wanted = claim("low-voltage-cut", 10.0, "V", "within", 0.2)
+        found = verdict(wanted, "capacity", analysed(read_by_hand(every_s), rated=rated), rated=rated)
+        assert (found.bound is None) is known
+
+
+@pytest.mark.parametrize(("every_s", "bound"), [(30.0, None), (120.0, "at-least")])
+def test_a_charge_is_read_oftener(every_s: float, bound: str | None) -> None:
+    times = np.arange(0.0, 3600.0, every_s)
+    charging = (times >= 300.0) & (times < 3000.0)
+    volts = np.where(
+        charging, 13.4 + 1.3 * (times / 3000.0) ** 6, np.where(times < 300.0, 13.2, 14.7)
+    )  # the charger stands
+    log = Trace(times, volts, np.where(charging, -20.0, 0.0), resolution={"voltage_V": 0.01, "current_A": 0.1})
+    wanted = claim("over-voltage-cut", 14.6, "V", "within", 0.2)
+    found = verdict(wanted, "charge", analysed(log, rated=100.0), rated=100.0)
+    assert found.measured is not None and found.bound == bound, found.advice
+
+
+@pytest.mark.parametrize(("next_s", "factor"), [(10.0, 1.0), (11.9, 1.0), (15.0, 1.5), (60.0, 6.0)])
+def test_a_longer_wait_for_the_next_reading_lets_it_fall_further(next_s: float, factor: float) -> None:
+    plain = piecewise((60, 0.0, 13.2), (600, 8.0, 12.0), interval_s=10.0)
+    volts, amps = np.append(plain.voltage_V, [11.4, 10.4, 0.1, 0.1]), np.append(plain.current, [8.0, 8.0, 0.0, 0.0])
+    times = np.append(np.arange(len(plain) + 2) * 10.0, 0.0)
+    times = np.append(times[:-1], times[-2] + next_s + np.array([0.0, 10.0]))
+    found = verdict(
+        claim("low-voltage-cut", 10.0, "V", "within", 0.5), "capacity",
+        analysed(Trace(times, volts, amps, resolution=plain.resolution), rated=400.0), rated=400.0,
+    )  # fmt: skip
+    assert found.measured is not None
+    (fall,) = (term.standard for term in found.measured.terms if term.name == "one more fall")
+    assert fall == pytest.approx(factor / math.sqrt(3.0), rel=1e-6)
+
+
+@pytest.mark.parametrize("name", ["lfp_0_2C.csv", "lfp_1_0C.csv", "lead_0_05C.csv", "lead_0_5C.csv"])
+def test_falls_of_other_models_curves_are_no_longer(name: str, reference: Path) -> None:
+    """PyBaMM's curves, cut anywhere between two readings a share of the charge apart."""
+    rows = np.loadtxt(reference / name, delimiter=",", skiprows=1)
+    live = rows[:, 2] > 0.01
+    moved = np.concatenate([[0.0], np.cumsum(np.diff(rows[live, 0]) * rows[live, 2][1:])])
+    volts, ends = rows[live, 1], float(moved[-1])
+    for share, most in ((STEADY_SHARE, 1.1), (UNREAD_SHARE, STEEPER)):
+        last = ends - np.linspace(0.02, 0.98, 49) * share * ends
+        at_last, before = np.interp(last, moved, volts), np.interp(last - share * ends, moved, volts)
+        assert float(np.max((at_last - volts[-1]) / (before - at_last))) < most
