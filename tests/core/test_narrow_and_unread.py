@@ -147,3 +147,45 @@ def test_falls_of_other_models_curves_are_no_longer(name: str, reference: Path) 
         last = ends - np.linspace(0.02, 0.98, 49) * share * ends
         at_last, before = np.interp(last, moved, volts), np.interp(last - share * ends, moved, volts)
         assert float(np.max((at_last - volts[-1]) / (before - at_last))) < most
+
+
+def charged_by_hand(*rows: tuple[float, float, float], rest: tuple[float, float] = (0.0, 10.0)) -> Trace:
+    """Readings of a charge of 100 Ah: minutes, V, A."""
+    minutes, volts, amps = np.array([(rest[0], rest[1], 0.0), *rows]).T
+    return Trace(60.0 * minutes, volts, -amps, resolution={"voltage_V": 0.01, "current_A": 0.01})
+
+
+BULK = tuple((20.0 * n, 13.2 + 0.02 * n, 20.0) for n in range(1, 15))
+"""Until 280 min at 20 A; with half an interval before it, 270 min."""
+
+
+@pytest.mark.parametrize(
+    ("tail", "minutes"),
+    [
+        # 0.05 C is 5 A: between 10 A and 2.5 A, by equal shares, in the middle
+        (((300.0, 14.4, 10.0), (320.0, 14.4, 2.5)), 300.0),
+        (((300.0, 14.4, 10.0), (320.0, 14.4, 2.5), (340.0, 14.4, 1.0)), 300.0),
+        (((300.0, 14.4, 10.0), (310.0, 14.4, 7.0), (320.0, 14.4, 5.5), (330.0, 14.4, 5.2), (340.0, 14.4, 4.807692), (350.0, 14.4, 3.0)), 325.0),
+        (((300.0, 14.4, 10.0), (320.0, 14.4, 6.0)), None),  # not full yet
+        (((300.0, 13.5, 2.5), (320.0, 13.5, 2.5)), None),  # turned down, and not at a full one's voltage
+    ],
+)  # fmt: skip
+def test_a_charge_read_now_and_then_is_full_between_two_readings(
+    tail: tuple[tuple[float, float, float], ...], minutes: float | None
+) -> None:
+    found = analysed(charged_by_hand(*BULK, *tail), rated=100.0).charge
+    assert found is not None
+    if minutes is None:
+        assert found.time_to_full_s is None
+        return
+    assert found.time_to_full_s == pytest.approx(60.0 * minutes, abs=1.0)
+    assert found.full_doubt_s >= 60.0 * (20.0 if len(tail) < 4 else 10.0) / math.sqrt(12.0)
+
+
+@pytest.mark.parametrize(("claimed_min", "outcome"), [(250.0, Outcome.MISSED), (285.0, Outcome.NOT_TESTED)])
+def test_what_was_not_full_at_one_reading_may_be_at_the_next(claimed_min: float, outcome: Outcome) -> None:
+    # at 280 min, 270 after its beginning, it takes all there is; at 300 it is turned off
+    log = analysed(charged_by_hand(*BULK, (300.0, 13.3, 0.0), (320.0, 13.3, 0.0)), rated=100.0)
+    assert log.charge is not None and log.charge.time_to_full_s is None
+    wanted = claim("charge-time", 60.0 * claimed_min, "s", "at-most")
+    assert verdict(wanted, "charge", log, rated=100.0).outcome is outcome

@@ -24,6 +24,10 @@ GIVEN_WAY_V, STEADY_DIGITS = 0.05, 5.0
 COLD_C = 5.0
 """Below this a self-heating pack heats before it charges; common practice, no published source."""
 
+GENTLE_V = 0.3
+"""So far below the gentlest limit of its kind a charger's may be read; common practice."""
+COARSE_SHARE = 0.01
+"""Readings further apart than this share of a charge are coarse: the time to full is looked for between two of them."""
 LITHIUM_TAPER_C = 0.05
 """The full criterion where the family is not known, as a share of capacity per hour."""
 RESISTING_V, AT_LIMIT_V, FLAT_V = 13.6, 13.9, (0.1, 0.15)
@@ -107,16 +111,21 @@ def charge_of(
     if 0.0 < mark_A <= scale.zero_A:
         undecided = said("full-below-zero", mark=mark_A, zero=scale.zero_A)
     full_at, charging = (None, charging) if undecided else _until_full(trace, charging, mark_A)
+    if full_at is None and not undecided:
+        full_at, charging = _full_at_last(trace, scale, charging, mark_A, family)
     spans = [span_of(trace, scale, stage) for stage in charging]
     doubt_s = 0.0
     if full_at is not None:
         ended_by = TAPER
         spans[-1] = replace(spans[-1], tail_s=0.0, tail_doubt_s=0.0)
         doubt_s = _mark_doubt(trace, charging[-1], mark_A, instrument)
+        if not gap_after(trace, scale, charging[-1].last - 1):
+            full_at, unread_s = _between(trace, charging, mark_A)
+            doubt_s = math.hypot(doubt_s, unread_s)
     elif ended_by == CHARGE_PROTECTION or (ended_by == TAPER and not undecided):
         full_at = float(trace.time_s[spans[-1].last]) + spans[-1].tail_s
     at = charging[-1].last
-    tapered = ended_by == TAPER and full_at == float(trace.time_s[at])
+    tapered = ended_by == TAPER and full_at is not None and full_at <= float(trace.time_s[at])
     counted = count(trace, integral, spans, instrument)
     begun = float(trace.time_s[spans[0].first]) - spans[0].lead_s
     return ChargeResult(
@@ -132,6 +141,18 @@ def charge_of(
         gap_after(trace, scale, at - 1) if tapered else 0.0,
         0.0 if tapered or full_at is None else gap_after(trace, scale, at),
     )
+
+
+def _between(trace: Trace, charging: list[Stage], mark_A: float) -> tuple[float, float]:
+    """When the current went through the full criterion, s, and its standard uncertainty: at the first reading below it; where
+    that one is far from the one before, as if it fell by equal shares between the two."""
+    at, begun = charging[-1].last, charging[0].first
+    now, before = float(trace.time_s[at]), float(trace.time_s[at - 1])
+    apart, (above, below) = now - before, np.abs(trace.current[at - 1 : at + 1])
+    if apart <= COARSE_SHARE * (now - float(trace.time_s[begun])) or not above > mark_A >= below > 0.0:
+        return now, 0.0
+    share = math.log(float(above) / mark_A) / math.log(float(above / below))
+    return before + share * apart, apart / math.sqrt(12.0)
 
 
 def _mark_doubt(trace: Trace, stage: Stage, mark_A: float, instrument: Instrument) -> float:
@@ -212,6 +233,26 @@ def _until_full(trace: Trace, charging: list[Stage], mark_A: float) -> tuple[flo
                     break
                 return float(trace.time_s[at]), [*charging[:position], replace(stage, last=at)]
     return None, charging
+
+
+def _full_at_last(
+    trace: Trace, scale: Scale, charging: list[Stage], mark_A: float, family: Family | None
+) -> tuple[float | None, list[Stage]]:
+    """The same of a charge that somebody read now and then: too few readings at its limit to say that it was one, the last
+    of them below the full criterion, at the voltage of a full battery."""
+    rows = slice(charging[0].first, charging[-1].last + 1)
+    amps, volts, time = np.abs(trace.current[rows]), trace.voltage_V[rows], trace.time_s[rows]
+    above = np.flatnonzero(amps > mark_A)
+    if mark_A <= 0.0 or not len(above) or above[-1] == len(amps) - 1 or any(s.control == "voltage" for s in charging):
+        return None, charging
+    first = int(above[-1]) + 1
+    limit = family.charge_V[0] - GENTLE_V * scale.share if family else 0.0
+    stands = float(volts[first:].min()) >= max(limit, float(volts.max()) - FLAT_V[0] * scale.share)
+    if not stands or float(time[first] - time[first - 1]) <= COARSE_SHARE * float(time[first] - time[0]):
+        return None, charging
+    at = rows.start + first
+    kept = [stage for stage in charging if stage.first <= at]
+    return float(trace.time_s[at]), [*kept[:-1], replace(kept[-1], last=at)]
 
 
 def _heater(

@@ -283,6 +283,7 @@ def _plateau_apart(trace: Trace, scale: Scale, stage: Stage) -> list[Stage]:
     return [stage]
 
 
+FEW_READINGS = 5
 FLOAT_DROP_V = 0.25
 FLOAT_READINGS = 10
 
@@ -316,7 +317,7 @@ def _float_apart(trace: Trace, scale: Scale, stage: Stage) -> list[Stage]:
 def _constant_voltage_apart(trace: Trace, scale: Scale, stage: Stage) -> list[Stage]:
     """Split a charge where constant current turns into constant voltage (the current falls, V stays)."""
     first, last = stage.first, stage.last
-    if last - first < 20:
+    if last - first < FEW_READINGS:
         return [stage]
     stride = max(1, (last - first) // 4000)
     index = np.arange(first, last + 1, stride)

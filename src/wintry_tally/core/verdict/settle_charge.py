@@ -43,7 +43,7 @@ def settle_charge_time(case: Case) -> Verdict | None:
         doubt = log.analysis.scale.usual_s / math.sqrt(6.0)
         share = claim.conditions.get("end_share", 1.0)
         if charge.time_to_full_s is None:
-            lasted = charge.count.duration_s
+            lasted = _not_full_for(case, log.analysis, charge)
             if lasted > claim.figure and claim.direction is Direction.AT_MOST and share == 1.0:
                 return by_probability(
                     case, Quantity(lasted, doubt, "s"), 0.0, step, log.names,
@@ -83,6 +83,30 @@ def settle_charge_time(case: Case) -> Verdict | None:
                 return as_bound(case, verdict, bound, why, said("charge-without-gap"))
         return verdict
     return None
+
+
+BULK_SHARE = 0.5
+"""Of the largest current: while so much flows a charge is not at its end, whatever the battery holds."""
+
+
+def _not_full_for(case: Case, analysis: Analysis, charge: ChargeResult) -> float:
+    """How long a charge had gone on at its last reading that shows that it was not full yet, s.
+
+    Nothing is known of what came after that reading: where they are far apart, it may have been full at the next.
+    """
+    trace, spans = analysis.trace, charge.count.spans
+    rows = slice(spans[0].first, spans[-1].last + 1)
+    amps = np.abs(trace.current[rows])
+    mark_A = case.family.full_taper_C * (case.rated_Ah or 0.0)
+    least = FULL_DOUBT * mark_A if mark_A else BULK_SHARE * float(amps.max())
+    still = np.flatnonzero(amps > least)
+    if not len(still):
+        return 0.0
+    return float(trace.time_s[rows][still[-1]] - trace.time_s[spans[0].first])
+
+
+FULL_DOUBT = 1.15
+"""A current so much above the full criterion is still above it, whatever the meter."""
 
 
 def _at_current(claimed_A: float, flowed_A: float, lasted_s: float, charge: ChargeResult) -> Condition:
