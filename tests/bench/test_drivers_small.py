@@ -3,10 +3,8 @@
 from __future__ import annotations
 
 import os
-import socket
 import threading
 import time
-import tty
 from contextlib import nullcontext
 from pathlib import Path
 from typing import Any
@@ -79,13 +77,6 @@ def test_a_register_that_holds_no_number_is_none() -> None:
             ModbusReads("m", Registers(dict(enumerate(words))), {"voltage": part}).quantities()  # type: ignore[arg-type]
 
 
-@pytest.fixture
-def peer():
-    """An instrument's end of a socket, and the address of it."""
-    with socket.create_server(("127.0.0.1", 0)) as server:
-        yield server, f"tcp://127.0.0.1:{server.getsockname()[1]}"
-
-
 def test_an_instrument_that_hangs_up_is_known_at_once(peer) -> None:
     server, _ = peer
     wire = SocketWire("127.0.0.1", server.getsockname()[1], 2.0)
@@ -149,16 +140,6 @@ def test_a_thread_that_was_given_up_says_nothing_more_and_the_next_one_does(peer
     assert other.recv(100) == b"OFF\n", "and nothing before it"
     other.close()
     link.close()
-
-
-@pytest.fixture
-def line():
-    """The instrument's end of a serial line, and the name of ours."""
-    ours, other = os.openpty()
-    tty.setraw(ours)
-    yield ours, os.ttyname(other)
-    os.close(ours)
-    os.close(other)
 
 
 def test_a_serial_line_does_not_wait_for_more_than_there_is(line) -> None:
