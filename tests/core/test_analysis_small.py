@@ -16,12 +16,15 @@ from tests.making import piecewise
 from wintry_tally.core.analysis import Options, analyse
 from wintry_tally.core.analysis.cells import _at
 from wintry_tally.core.analysis.consistency import drift
+from wintry_tally.core.analysis.counting import Integral
 from wintry_tally.core.analysis.second_meter import SecondMeter, second_meter_remarks
 from wintry_tally.core.analysis.stages import StageKind
 from wintry_tally.core.analysis.trips import LOW_TEMPERATURE
 from wintry_tally.core.battery import FAMILIES
+from wintry_tally.core.battery.families import of_cells
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.trace import Trace
+from wintry_tally.core.trace.trace import BLOCK
 from wintry_tally.core.working import Working
 
 
@@ -130,3 +133,50 @@ def test_cells_under_load_are_those_of_the_longest_discharge(turned: bool) -> No
     assert found is not None
     under = found.at("under load")
     assert under is not None and under.spread_V == pytest.approx(0.005) and under.highest == 4
+
+
+def test_sums_over_a_block_of_readings_end_where_it_ends() -> None:
+    # 3,600 A·s an hour of 1 A, whatever the length in blocks
+    for size in (BLOCK, BLOCK + 1, BLOCK + 2):
+        log = Trace(np.arange(size, dtype=float), np.full(size, 13.0), np.ones(size))
+        whole = Integral(log).to(size - 1)
+        assert whole == pytest.approx((size - 1.0, 13.0 * (size - 1), 13.0 * (size - 1)))
+
+
+@pytest.mark.parametrize(("minutes", "told"), [(29, False), (31, True), (40, True)])
+def test_a_float_of_half_an_hour_is_told(minutes: int, told: bool) -> None:
+    log = piecewise((60, 0.0, 13.0), (3000, -8.0, 14.3), (60.0 * minutes, -0.2, 13.5), (60, 0.0, 13.4), interval_s=10.0)
+    assert ("charger-setting" in {one.code for one in analysed(log).remarks}) is told
+
+
+def test_all_that_went_in_until_the_discharge_is_what_both_charges_put_in() -> None:
+    log = piecewise(
+        (60, 0.0, 12.0), (3600, -10.0, 13.6), (600, 0.0, 13.4), (1800, -10.0, 13.7), (600, 0.0, 13.4), (7200, 5.0, 13.0), (60, 0.0, 0.1),
+        interval_s=10.0,
+    )  # fmt: skip
+    found = analysed(log, rated=40.0).charge
+    assert found is not None and found.all_in is not None
+    assert found.all_in.charge.value == pytest.approx(15.0, rel=0.002)
+
+
+@pytest.mark.parametrize(("dropout_V", "hours", "reached"), [(12.5, 1.0, True), (11.0, 2.0, False)])
+def test_a_drop_out_says_whether_it_was_reached(dropout_V: float, hours: float, reached: bool) -> None:
+    log = piecewise((60, 0.0, 13.2), (3600, 5.0, 12.9), (3600, 5.0, 12.1), (60, 0.0, 12.6), interval_s=1.0)
+    (found,) = analysed(log, rated=20.0, dropouts_V=(dropout_V,)).usable
+    assert found.reached is reached and found.duration_s == pytest.approx(3600.0 * hours, abs=2.0)
+
+
+@pytest.mark.parametrize(("step_A", "seen"), [(0.32, False), (0.4, False), (0.44, True)])
+def test_a_step_is_one_from_a_tenth_of_the_load_on(step_A: float, seen: bool) -> None:
+    log = piecewise((60, 4.2, 13.0), (60, 4.2 - step_A, 13.05), (60, 4.2, 13.0), interval_s=1.0)
+    assert bool(analysed(log, rated=40.0).resistance) is seen
+
+
+@pytest.mark.parametrize("cells", [4, 8])
+def test_a_heater_on_a_pack_of_any_size_stands_at_the_limit(cells: int) -> None:
+    share = cells / 4.0
+    rows = ((10, 0.0, 13.0 * share), (1200, -2.0, 14.4 * share))
+    log = with_temperature(piecewise(*rows, interval_s=10.0), -10.0)
+    family = FAMILIES["lfp"] if cells == 4 else of_cells(FAMILIES["lfp"], cells)
+    found = analyse(log, Options(family=family, rated_Ah=100.0, instrument=METER)).charge
+    assert found is not None and found.heating is not None and found.count.charge.value == 0.0
