@@ -188,4 +188,18 @@ def test_what_was_not_full_at_one_reading_may_be_at_the_next(claimed_min: float,
     log = analysed(charged_by_hand(*BULK, (300.0, 13.3, 0.0), (320.0, 13.3, 0.0)), rated=100.0)
     assert log.charge is not None and log.charge.time_to_full_s is None
     wanted = claim("charge-time", 60.0 * claimed_min, "s", "at-most")
-    assert verdict(wanted, "charge", log, rated=100.0).outcome is outcome
+    found = verdict(wanted, "charge", log, rated=100.0)
+    assert found.outcome is outcome
+    if outcome is Outcome.MISSED:  # what it had lasted by then, and no less
+        assert found.bound == "at-least" and found.measured is not None
+        assert found.measured.value == 60.0 * 260.0, "from its first reading to its last"
+
+
+def test_the_instants_of_a_charge_are_as_uncertain_as_the_intervals_they_lie_in() -> None:
+    # first half an hour before a reading, then every ten minutes
+    rows = [(30.0 + 10.0 * n, 13.2 + 0.01 * n, 20.0) for n in range(25)]
+    log = analysed(charged_by_hand(*rows, (280.0, 14.6, 0.0), (290.0, 14.6, 0.0), (300.0, 14.6, 0.0)), rated=100.0)
+    assert log.charge is not None and log.charge.time_to_full_s is not None
+    found = verdict(claim("charge-time", 5.0 * 3600.0, "s", "at-most"), "charge", log, rated=100.0)
+    assert found.measured is not None
+    assert found.measured.standard == pytest.approx(60.0 * math.hypot(30.0, 10.0) / math.sqrt(12.0), rel=0.01)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 
 import numpy as np
 
@@ -40,15 +41,16 @@ def settle_charge_time(case: Case) -> Verdict | None:
         how = "from the first current to the full criterion (taper at the limit, or the protection opening)"
         took = "never full" if charge.time_to_full_s is None else f"{charge.time_to_full_s:.0f} s"
         step = Working("Time to full", how, inputs, took, "common practice")
-        doubt = log.analysis.scale.usual_s / math.sqrt(6.0)
+        doubt = _instants(log.analysis, charge)
         share = claim.conditions.get("end_share", 1.0)
         if charge.time_to_full_s is None:
             lasted = _not_full_for(case, log.analysis, charge)
             if lasted > claim.figure and claim.direction is Direction.AT_MOST and share == 1.0:
-                return by_probability(
+                missed = by_probability(
                     case, Quantity(lasted, doubt, "s"), 0.0, step, log.names,
                     said("not-full-yet", seconds=lasted), (), log.waiting,
                 )  # fmt: skip
+                return replace(missed, bound="at-least")
             if not log.method:
                 continue
             never = said("never-full-share", share=100.0 * share) if share < 1.0 else said("never-full")
@@ -83,6 +85,12 @@ def settle_charge_time(case: Case) -> Verdict | None:
                 return as_bound(case, verdict, bound, why, said("charge-without-gap"))
         return verdict
     return None
+
+
+def _instants(analysis: Analysis, charge: ChargeResult) -> float:
+    """How uncertain the two instants are between which a charge is timed, s: each anywhere between two readings."""
+    spans = charge.count.spans
+    return max(analysis.scale.usual_s / math.sqrt(6.0), math.hypot(spans[0].lead_doubt_s, spans[-1].tail_doubt_s))
 
 
 BULK_SHARE = 0.5
