@@ -251,3 +251,31 @@ def test_a_row_of_no_volts_is_a_reading_lost_and_no_opening(row: int, amps: floa
     current[row] = current[row] if amps is None else amps
     mended, remarks = mend(replace(trace, voltage_V=volts, current_A=current))
     assert codes(remarks) == ["outlier-reading"] and len(mended) == len(trace) - 1
+
+
+def test_amperes_noted_now_and_then_stand_until_they_are_noted_again_where_that_is_wanted() -> None:
+    nan = np.nan
+    volts = np.array([13.5, 13.3, 13.2, 13.1, nan, 12.8, 10.0, 0.0, 12.0])
+    amps = np.array([nan, 20.0, nan, 19.0, nan, nan, nan, 0.0, nan])
+    log = Trace(60.0 * np.arange(9), volts, amps, resolution={"voltage_V": 0.1, "current_A": 1.0})
+    left, told = mend(log, "safe")
+    assert left.current.tolist() == [20.0, 19.0, 0.0] and [one.code for one in told[:2]] == [
+        "amps-not-noted",
+        "blank-rows",
+    ]
+    assert told[0].rows == (3, 9) and told[0].offer
+    taken, _ = mend(log, "offered")
+    assert taken.current.tolist() == [20.0, 20.0, 19.0, 19.0, 19.0, 0.0, 0.0], (
+        "nothing before the first, nothing without volts"
+    )
+    assert taken.voltage_V.tolist() == [13.3, 13.2, 13.1, 12.8, 10.0, 0.0, 12.0]
+
+
+@pytest.mark.parametrize(("blank", "offered"), [(19, False), (20, True)])
+def test_a_blank_here_and_there_is_a_reading_lost(blank: int, offered: bool) -> None:
+    amps = np.full(100, 5.0)
+    amps[5 : 5 + 4 * blank : 4] = np.nan
+    log = Trace(np.arange(100.0), np.full(100, 13.0), amps, resolution={"voltage_V": 0.1, "current_A": 1.0})
+    trace, told = mend(log, "offered")
+    assert ("amps-not-noted" in {one.code for one in told}) is offered
+    assert len(trace) == (100 if offered else 100 - blank)

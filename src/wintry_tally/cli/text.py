@@ -14,7 +14,7 @@ from wintry_tally.exchange import LogFile
 
 def analysis_text(path: Path, log: LogFile, analysis: Analysis) -> str:
     """A page on one log."""
-    lines = [f"{path}: {log.rows} rows, discharge is {log.discharge_sign}"]
+    lines, taken = [f"{path}: {log.rows} rows, discharge is {log.discharge_sign}"], analysis.options.repair == "offered"
     for result in analysis.stages:
         cause = f", ended: {ENDING_WORDS[result.ended_by]}" if result.ended_by else ""
         lines.append(
@@ -49,7 +49,9 @@ def analysis_text(path: Path, log: LogFile, analysis: Analysis) -> str:
         lines.append(f"  Second meter: {analysis.second.words}")
     if analysis.cells is not None:
         lines.append(f"  {analysis.cells.words[:1].upper()}{analysis.cells.words[1:]}")
-    lines += [f"  Remark ({remark.code}): {remark.message}" for remark in (*log.remarks, *analysis.remarks)]
+    for remark in (*log.remarks, *analysis.remarks):
+        offered = f" Offered (--repair offered): {remark.offer}." if remark.offer and not taken else ""
+        lines.append(f"  Remark ({remark.code}): {remark.message}{offered}")
     return "\n".join(lines)
 
 

@@ -14,6 +14,7 @@ REMARK_CODES: dict[str, str] = {
     "daylight-saving": "the clock jumped by about an hour",
     "duplicate-times": "rows with the same time",
     "blank-rows": "rows without a voltage, a current or a time",
+    "amps-not-noted": "rows with a voltage whose current was not noted",
     "begins-under-load": "the first row already carries a current",
     "counter-not-zero": "a counter that does not begin at zero or at its preset",
     "counter-reset": "a counter that jumped in mid-run",

@@ -32,6 +32,8 @@ STRAYS_MOST = 3
 """So many rows in a row may carry a time that cannot be, between others whose clock goes on."""
 SETBACKS_MOST, REPEATS_LEAST, REPEATS_SHARE = 200, 3, 0.95
 """Set-backs of the clock looked at; so many rows, and this share of them, have to come again to be a repeat."""
+NOTED_SHARE = 0.2
+"""Of the rows without amperes: from so many on they were noted now and then, below they are lost."""
 GAP_FACTOR = 5.0
 """An interval longer than this many usual ones is a gap."""
 
@@ -49,7 +51,7 @@ def mend(
     """
     remarks: list[Remark] = []
     trace = _with_current(raw, remarks)
-    trace = _without_blanks(trace, remarks)
+    trace = _without_blanks(trace, repair, remarks)
     if len(trace) < 2:
         raise LogError(
             f"only {len(trace)} usable reading{'s' if len(trace) != 1 else ''}", mend="a log needs at least two"
@@ -121,15 +123,36 @@ def _slope_of_counter(time_s: Column, counter: Column) -> Column:
     return current
 
 
-def _without_blanks(trace: Trace, remarks: list[Remark]) -> Trace:
+def _with_amps_as_noted(trace: Trace, repair: Repair, remarks: list[Remark]) -> Trace:
+    """Where somebody noted volts at every row and amperes only now and then: offered, and taken where that is wanted, that
+    they stood as they were last noted. A blank here and there is a reading lost."""
+    blank = np.isnan(trace.current) & (np.abs(trace.voltage_V) < ABSURD) & (np.abs(trace.time_s) < ABSURD_S)
+    noted = np.flatnonzero(np.abs(trace.current) < ABSURD)
+    if np.count_nonzero(blank) < NOTED_SHARE * len(trace) or not len(noted):
+        return trace
+    last = np.searchsorted(noted, np.arange(len(trace)), side="right") - 1
+    fill = np.flatnonzero(blank & (last >= 0))
+    offer = said("offer-as-noted")
+    remarks.append(Remark("amps-not-noted", said("amps-blank", count=len(fill)), _rows(trace, fill), offer))
+    if repair != "offered":
+        return trace
+    current = trace.current.copy()
+    current[fill] = trace.current[noted[last[fill]]]
+    return replace(trace, current_A=current)
+
+
+def _without_blanks(trace: Trace, repair: Repair, remarks: list[Remark]) -> Trace:
     """Leave out rows without a complete reading; a number no instrument could show is none."""
     bad = 0
     for start in range(0, len(trace), BLOCK):
         bad += int(np.count_nonzero(~_readable(trace, slice(start, start + BLOCK))))
     if bad == 0:
         return trace
+    trace = _with_amps_as_noted(trace, repair, remarks)
     keep = _readable(trace, slice(None))
     missing = np.flatnonzero(~keep)
+    if not len(missing):
+        return trace
     remarks.append(Remark("blank-rows", said("rows-blank", count=len(missing)), _rows(trace, missing)))
     return trace.taking(keep)
 

@@ -31,6 +31,8 @@ LOGS: dict[str, str] = {
     "power-over-volts": "No current column: the current is power divided by voltage.",
     "slope-of-energy": "No current column: the current is the slope of the energy counter, divided by the voltage.",
     "slope-of-charge": "No current column: the current is the slope of the charge counter.",
+    "amps-blank": "{count} {count:?row has|rows have} volts and no amperes.",
+    "offer-as-noted": "take the current as it was last noted in the rows where it was not",
     "rows-blank": "{count} {count:?row|rows} without a complete reading left out.",
     "rows-reversed": "The log runs from the newest row to the oldest; it is read in reverse.",
     "clock-back-joined": "The clock goes back by {seconds:.0f} s at row {row}; joined one usual interval ({usual:.3g} s) after "
