@@ -279,3 +279,17 @@ def test_a_blank_here_and_there_is_a_reading_lost(blank: int, offered: bool) -> 
     trace, told = mend(log, "offered")
     assert ("amps-not-noted" in {one.code for one in told}) is offered
     assert len(trace) == (100 if offered else 100 - blank)
+
+
+@pytest.mark.parametrize(
+    ("usual_s", "hours", "told"), [(60.0, 1, True), (300.0, 1, True), (360.0, 1, False), (60.0, 2, False)]
+)
+def test_an_interval_of_an_hour_tells_of_a_clock_set_forward_only_in_a_log_that_is_read_often(
+    usual_s: float, hours: int, told: bool
+) -> None:
+    steps = np.full(40, usual_s)
+    steps[10 : 10 + 10 * hours : 10] += 3600.0
+    times = np.concatenate([[0.0], np.cumsum(steps)])
+    log = Trace(times, np.full(41, 13.0), np.full(41, 5.0), resolution={"voltage_V": 0.1, "current_A": 1.0})
+    said = [f"{one.message}" for one in mend(log)[1] if one.code == "gap"]
+    assert len(said) == hours and any("daylight saving" in one for one in said) is told

@@ -18,6 +18,7 @@ from wintry_tally.core.errors import InputError, LogError, WintryError
 from wintry_tally.exchange.claims_file import METHODS, claim_of, read_claims, to_kept
 from wintry_tally.exchange.columns import FIELDS, SCALES, SPELLINGS, assign, parse_header, plain
 from wintry_tally.exchange.layout import Choices, find_layout, is_value
+from wintry_tally.exchange.reader import read_log
 from wintry_tally.exchange.times import moment_of, seconds_from_numbers, seconds_from_text
 
 
@@ -369,3 +370,16 @@ def test_a_zone_behind_a_time_counts(offset: str) -> None:
 def test_a_year_of_two_digits_is_none_of_the_first_century() -> None:
     elapsed, began, _ = seconds_from_text(pl.Series(["3.4.26 08:00", "3.4.26 09:00"]), "", "log")
     assert began == datetime(2026, 4, 3, 8, tzinfo=UTC).timestamp() and elapsed[-1] == 3600.0
+
+
+@pytest.mark.parametrize(("minutes", "hours", "told"), [(1, 1, True), (10, 1, False), (1, 2, False)])
+def test_a_clock_that_jumps_an_hour_ahead_is_told_once_and_of_no_reading_by_hand(
+    tmp_path: Path, minutes: int, hours: int, told: bool
+) -> None:
+    at, rows = datetime(2026, 3, 28, 20, 0), []
+    for number in range(60):
+        at += timedelta(minutes=minutes + 60 * (number in (20, 40)[:hours]))
+        rows.append(f"{at:%Y-%m-%d %H:%M:%S},{13.2 - 0.01 * number:.2f},5.0")
+    path = tmp_path / "log.csv"
+    path.write_text("time,voltage (V),current (A)\n" + "\n".join(rows) + "\n")
+    assert ("daylight-saving" in {one.code for one in read_log(path).remarks}) is told

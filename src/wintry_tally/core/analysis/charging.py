@@ -110,18 +110,13 @@ def charge_of(
     undecided = NOTHING
     if 0.0 < mark_A <= scale.zero_A:
         undecided = said("full-below-zero", mark=mark_A, zero=scale.zero_A)
-    full_at, charging = (None, charging) if undecided else _until_full(trace, charging, mark_A)
-    if full_at is None and not undecided:
-        full_at, charging = _full_at_last(trace, scale, charging, mark_A, family)
+    full_at, charging, doubt_s = (
+        (None, charging, 0.0) if undecided else _full_of(trace, scale, charging, mark_A, family, instrument)
+    )
     spans = [span_of(trace, scale, stage) for stage in charging]
-    doubt_s = 0.0
     if full_at is not None:
         ended_by = TAPER
         spans[-1] = replace(spans[-1], tail_s=0.0, tail_doubt_s=0.0)
-        doubt_s = _mark_doubt(trace, charging[-1], mark_A, instrument)
-        if not gap_after(trace, scale, charging[-1].last - 1):
-            full_at, unread_s = _between(trace, charging, mark_A)
-            doubt_s = math.hypot(doubt_s, unread_s)
     elif ended_by == CHARGE_PROTECTION or (ended_by == TAPER and not undecided):
         full_at = float(trace.time_s[spans[-1].last]) + spans[-1].tail_s
     at = charging[-1].last
@@ -141,6 +136,22 @@ def charge_of(
         gap_after(trace, scale, at - 1) if tapered else 0.0,
         0.0 if tapered or full_at is None else gap_after(trace, scale, at),
     )
+
+
+def _full_of(
+    trace: Trace, scale: Scale, charging: list[Stage], mark_A: float, family: Family | None, instrument: Instrument
+) -> tuple[float | None, list[Stage], float]:
+    """When the current fell to the full criterion at a steady limit, s, the stages until then, and the instant's doubt, s."""
+    full_at, until = _until_full(trace, charging, mark_A)
+    if full_at is None:
+        full_at, until = _full_at_last(trace, scale, charging, mark_A, family)
+    if full_at is None:
+        return None, charging, 0.0
+    doubt_s = _mark_doubt(trace, until[-1], mark_A, instrument)
+    if not gap_after(trace, scale, until[-1].last - 1):
+        full_at, unread_s = _between(trace, until, mark_A)
+        doubt_s = math.hypot(doubt_s, unread_s)
+    return full_at, until, doubt_s
 
 
 def _between(trace: Trace, charging: list[Stage], mark_A: float) -> tuple[float, float]:

@@ -32,6 +32,8 @@ STRAYS_MOST = 3
 """So many rows in a row may carry a time that cannot be, between others whose clock goes on."""
 SETBACKS_MOST, REPEATS_LEAST, REPEATS_SHARE = 200, 3, 0.95
 """Set-backs of the clock looked at; so many rows, and this share of them, have to come again to be a repeat."""
+OFTEN_S = 300.0
+"""A log with readings further apart is somebody's, and tells nothing of how its clock was set by an interval of an hour."""
 NOTED_SHARE = 0.2
 """Of the rows without amperes: from so many on they were noted now and then, below they are lost."""
 GAP_FACTOR = 5.0
@@ -410,9 +412,13 @@ def _unit_slips(
 def _remark_gaps(trace: Trace, remarks: list[Remark]) -> None:
     usual = usual_interval(trace.time_s)
     found = gaps_of(trace.time_s, usual)
-    for index in found[:GAPS_NAMED]:
-        length = float(trace.time_s[index + 1] - trace.time_s[index])
-        about_an_hour = abs(length - usual - 3600.0) < max(30.0, 2 * usual)
+    lengths = trace.time_s[found + 1] - trace.time_s[found]
+    hours = np.abs(lengths - usual - 3600.0) < max(30.0, 2 * usual)
+    # a clock is set forward once; who reads by hand looks every hour
+    once = np.count_nonzero(hours) == 1 and usual <= OFTEN_S
+    for index, length, about_an_hour in zip(
+        found[:GAPS_NAMED], lengths.tolist(), (hours & once).tolist(), strict=False
+    ):
         row = trace.row_at(index)
         told = said("gap-of-an-hour" if about_an_hour else "gap-bridged", seconds=length, row=row, usual=usual)
         remarks.append(Remark("gap", told, (row, trace.row_at(index + 1))))

@@ -19,6 +19,8 @@ from wintry_tally.core.working import Working
 
 ALTERS = frozenset({"sign-flipped", "unit-suspect"})
 """Remarks whose offered repair would change values: until it is taken or the run left out, nothing is settled."""
+ASKED_ABOUT = ALTERS | {"amps-not-noted"}
+"""Those that whoever brings a log in is asked about: the last leaves readings out until then, and bars nothing."""
 
 
 SURELY_NOT_FULL = {"lithium": 20.0, "lead": 80.0}

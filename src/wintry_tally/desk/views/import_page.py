@@ -30,7 +30,7 @@ from wintry_tally.core.battery import Sample
 from wintry_tally.core.errors import WintryError
 from wintry_tally.core.protocol.kinds import TEST_KINDS
 from wintry_tally.core.quantity import Accuracy, format_duration, parse_accuracy
-from wintry_tally.core.verdict.evidence import ALTERS, likely_method
+from wintry_tally.core.verdict.evidence import ASKED_ABOUT, likely_method
 from wintry_tally.desk.background import Job
 from wintry_tally.desk.importing import Looked, Unread, keep, look, shape_key
 from wintry_tally.desk.session import Session
@@ -365,7 +365,7 @@ class ImportPage(StationView):
     def _fill_found(self, looked: Looked) -> None:
         analysis, log = looked.analysis, looked.log
         test, instrument = analysis.capacity, analysis.options.instrument
-        span = format_duration(float(analysis.trace.time_s[-1]))
+        usual_s, span = analysis.scale.usual_s, format_duration(float(analysis.trace.time_s[-1]))
         kinds = ", ".join(
             f"{result.stage.kind.value} {format_duration(result.end_s - result.start_s)}"
             for result in analysis.stages[:8]
@@ -373,7 +373,7 @@ class ImportPage(StationView):
         more = "" if len(analysis.stages) <= 8 else f" and {len(analysis.stages) - 8} more stages"
         started = f", begun {log.started:%Y-%m-%d %H:%M} UTC" if log.started else ""
         self.summary.setText(
-            f"{log.rows} rows over {span}{started}, one every {analysis.scale.usual_s:.3g} s; discharge is "
+            f"{log.rows} rows over {span}{started}, one every {format_duration(usual_s) if usual_s >= 60.0 else f'{usual_s:.3g} s'}; discharge is "
             f"{log.discharge_sign.replace('-', '−')}. {kinds.capitalize()}{more}."
         )
         if test is not None:
@@ -388,7 +388,7 @@ class ImportPage(StationView):
             for figure in (self.charge, self.energy, self.mean):
                 figure.set_quantity(None)
         self.remarks.reset()
-        self.repair.setVisible(any(remark.code in ALTERS for remark in analysis.remarks))
+        self.repair.setVisible(any(remark.code in ASKED_ABOUT for remark in analysis.remarks))
         for remark in (*log.remarks, *analysis.remarks):
             place = f" ({remark.place})" if remark.place else ""
             offer = f" Offer: {remark.offer}." if remark.offer else ""

@@ -117,7 +117,7 @@ class RunTold(QWidget):
         self._remark_card.setVisible(bool(analysis.remarks) or analysis.options.repair == "offered")
 
     def _offer(self, report: RunReport) -> None:
-        from wintry_tally.core.verdict.evidence import ALTERS
+        from wintry_tally.core.verdict.evidence import ASKED_ABOUT
 
         analysis = report.analysis
         assert analysis is not None
@@ -131,7 +131,7 @@ class RunTold(QWidget):
                 "Take back",
                 lambda: self.session.set_run(run, "take back the repair", repair="safe"),
             )
-        elif any(remark.code in ALTERS and remark.offer for remark in analysis.remarks):
+        elif any(remark.code in ASKED_ABOUT and remark.offer for remark in analysis.remarks):
             self.remarks.add(
                 "warning",
                 "Repairs are offered above: applied as a whole, and undone as a whole. The readings as they came are kept.",
