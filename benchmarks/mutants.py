@@ -32,6 +32,8 @@ from pathlib import Path
 ROOT = Path(__file__).parent.parent
 TESTS = {"core": ["tests/core", "tests/bench/test_proof.py", "tests/bench/test_guard.py", "tests/cli/test_contract.py", "tests/cli/test_more_commands.py", "tests/cli/test_cli.py"], "bench": ["tests/bench"], "book": ["tests/book"], "exchange": ["tests/exchange", "tests/book"], "app": ["tests/cli/test_run.py", "tests/bench"]}  # fmt: skip
 """Which tests are looked through for a package, by its first part."""
+APART = {"bench/guard/process.py": "tests/bench/test_guard.py"}
+"""What runs in a process of its own, where no test is seen to reach it, and the tests that start it."""
 MOST_TESTS, MOST_S = 400, 60.0
 """So many of those that reach a line are tried, and no more than take so long together."""
 LAST = "tests/core/test_strangers.py"
@@ -333,7 +335,10 @@ def trials_of(package: str, reach: Reach, count: int, dice: random.Random) -> li
         module = path.relative_to(source)
         if f"{module}: {differs(path, number)}" in EQUIVALENT:
             continue
-        tests = those_that_speak_of(Path("wintry_tally") / module, reach.tests(str(module), line), reach.took)
+        able = reach.tests(str(module), line)
+        if str(module) in APART:
+            able = sorted({*able, *(test for test in reach.took if test.startswith(APART[str(module)]))})
+        tests = those_that_speak_of(Path("wintry_tally") / module, able, reach.took)
         most_s = 60.0 + 3.0 * sum(reach.took[test] for test in tests)
         found.append(Trial(str(module), number, line, tests, most_s, fine))
     return found

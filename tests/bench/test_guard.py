@@ -143,6 +143,20 @@ def test_a_guard_that_dies_is_replaced_before_anything_more_is_switched_on(bench
     assert not list(Path(os.environ["XDG_STATE_HOME"]).rglob("*.json")), "released, it leaves nothing behind"
 
 
+def test_a_guard_that_is_asked_to_end_switches_off_first(bench: LiveBench) -> None:
+    # a computer that is shut down asks every program to end, in no order
+    channel = BenchChannel(bench.equipment, bench.equipment.channel("one"))
+    guard = ProcessGuard(channel.off_plans(), 1, str(bench.path), "x")
+    guard.begin()
+    channel.carry_out(Command("draw", "current", 5.0))
+    bench.until(lambda: bench.flows)
+    os.kill(guard.pid, signal.SIGTERM)
+    bench.until(lambda: not bench.flows)
+    bench.until(lambda: not guard.lives)
+    guard.release()
+    channel.close()
+
+
 def test_it_goes_on_shouting_until_it_is_off(bench: LiveBench, capfd: pytest.CaptureFixture[str]) -> None:
     channel = BenchChannel(bench.equipment, bench.equipment.channel("one"))
     guard = ProcessGuard(channel.off_plans(), 7, str(bench.path.resolve()), "Draw 1", terminal=2)
