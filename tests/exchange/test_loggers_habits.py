@@ -21,6 +21,7 @@ from wintry_tally.core.battery import FAMILIES
 from wintry_tally.core.errors import LogError
 from wintry_tally.core.trace.repair import mend
 from wintry_tally.exchange import Choices, read_log
+from wintry_tally.exchange.cells import last_digit
 from wintry_tally.exchange.columns import assign, parse_header
 from wintry_tally.exchange.layout import find_layout
 
@@ -238,3 +239,18 @@ def test_a_digit_is_the_last_place_that_moves(tmp_path: Path, readings: list[int
     rows = "".join(f"{n},13200,{amps}\n" for n, amps in enumerate(readings))
     path.write_text("time_s,voltage_mV,current_mA\n" + rows, encoding="utf-8")
     assert read_log(path).trace.resolution["current_A"] == pytest.approx(digit)
+
+
+@pytest.mark.parametrize(
+    ("amps", "digit"),
+    [
+        ((0.04, -2.19), 0.01), ((0.04, -2.19, -2.2), 0.01),  # a clamp of 10 mA whose logger writes mA, its zero off by four
+        ((0.0, -2.19), 0.001), ((0.0, 5.0), 0.001), ((5.0, 10.0), 0.001),  # nothing shows that it moves by tens
+        ((0.4, -12.0), 0.001),  # two set values of round numbers
+        ((0.25, 1.5), 0.001), ((0.021, 2.0), 0.001),
+    ],
+)  # fmt: skip
+def test_a_zero_that_never_moves_tells_the_digit(amps: tuple[float, ...], digit: float) -> None:
+    column = np.repeat(amps, 40)
+    assert last_digit(column, 3) == pytest.approx(digit)
+    assert last_digit(column[35:45], 3) == pytest.approx(0.001), "too few readings"

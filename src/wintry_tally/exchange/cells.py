@@ -42,14 +42,15 @@ def numbers_of(series: pl.Series, decimal: str = ".") -> Column:
     return column if whole or not np.isinf(column).any() else np.where(np.isinf(column), np.nan, column)
 
 
-TOLD_APART, OFTEN, COARSEST = 12, 30, 3
+TOLD_APART, OFTEN, COARSEST, AT_ZERO = 12, 30, 3, 0.05
 
 
 def last_digit(column: Column, decimals: int) -> float:
     """One unit of the last decimal place printed in a column: as the head of the file shows it, or finer further on.
 
     Where a dozen different readings and more all end in naughts there, or a few that change and change again, no instrument
-    moves that place: the last one that moves is its digit (10 mA of an ammeter whose logger writes mA).
+    moves that place: the last one that moves is its digit (10 mA of an ammeter whose logger writes mA). The same where one
+    that never moves shows its zero: 40 mA beside 2,190.
     """
     shown, used = float(10.0**-decimals), resolution_of(column)
     step = min(shown, used) if used > 0.0 else shown
@@ -57,8 +58,17 @@ def last_digit(column: Column, decimals: int) -> float:
     counted = np.round(sample[np.abs(sample) < ABSURD] / step)
     units = np.unique(counted)
     moves = len(units) >= TOLD_APART or (len(units) > 2 and np.count_nonzero(np.diff(counted)) >= OFTEN)
+    moves = moves or (len(counted) >= OFTEN and _zero_of_tens(units))
     for _ in range(COARSEST):
         if not moves or np.any(units % 10):
             break
         units, step = units / 10, 10.0 * step
     return step
+
+
+def _zero_of_tens(units: Column) -> bool:
+    """Whether a small reading beside large ones, as of a meter's zero, ends in a naught as they do, and in one alone."""
+    sizes = np.abs(units[units != 0.0])
+    if len(sizes) < 2 or np.any(sizes % 10) or sizes.min() > AT_ZERO * sizes.max():
+        return False
+    return bool(sizes.min() % 100)
