@@ -15,10 +15,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 from scipy.stats import norm
 
-from tests.core.test_kinds import analysed, claim, verdict
+from tests.core.test_kinds import LFP, analysed, claim, verdict, with_temperature
 from tests.making import piecewise
+from wintry_tally.core.analysis import Instrument, Options, analyse
 from wintry_tally.core.battery import Direction
-from wintry_tally.core.trace import Trace
+from wintry_tally.core.quantity import parse_accuracy
+from wintry_tally.core.trace import Trace, mend
 from wintry_tally.core.verdict import Outcome, School
 from wintry_tally.core.verdict.probability import Chance, chance_of, outcome_by
 from wintry_tally.core.verdict.settle_load import STEADY_SHARE, STEEPER, UNREAD_SHARE
@@ -203,3 +205,28 @@ def test_the_instants_of_a_charge_are_as_uncertain_as_the_intervals_they_lie_in(
     found = verdict(claim("charge-time", 5.0 * 3600.0, "s", "at-most"), "charge", log, rated=100.0)
     assert found.measured is not None
     assert found.measured.standard == pytest.approx(60.0 * math.hypot(30.0, 10.0) / math.sqrt(12.0), rel=0.01)
+
+
+@pytest.mark.parametrize(("stirred_V", "kept"), [(0.05, False), (0.4, True)])
+def test_one_reading_of_a_current_that_moved_the_volts_is_one(stirred_V: float, kept: bool) -> None:
+    # few readings, of which every other one leaps: they differ by volts, and by what flowed
+    volts = np.array([12.76, 12.76 + stirred_V, 12.76, 12.76, 14.4, 14.4, 12.76, 14.4, 14.4, 12.76])
+    amps = np.array([0.0, -10.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0])
+    log = Trace(34.0 * np.arange(10), volts, amps, resolution={"voltage_V": 0.01, "current_A": 0.01})
+    assert (-10.0 in mend(log)[0].current) is kept
+
+
+@pytest.mark.parametrize(
+    ("amps", "rated", "outcome"),
+    [(0.05, 100.0, Outcome.NOT_TESTED), (0.2, 100.0, Outcome.MISSED), (0.01, None, Outcome.NOT_TESTED), (0.05, None, Outcome.MISSED)],
+)  # fmt: skip
+def test_a_trickle_in_the_cold_is_no_charge(amps: float, rated: float | None, outcome: Outcome) -> None:
+    log = with_temperature(piecewise((60, 0.0, 12.9), (300, -amps, 12.9), (60, 0.0, 12.9)), -9.0)
+    found = analyse(
+        log,
+        Options(
+            family=LFP, rated_Ah=rated, instrument=Instrument(parse_accuracy("1%"), parse_accuracy("1%+0.001"), "m")
+        ),
+    )
+    wanted = claim("cold-charge-block", 0.0, "°C", "at-most")
+    assert verdict(wanted, "charge-block", found, rated=rated).outcome is outcome  # type: ignore[arg-type]

@@ -331,7 +331,13 @@ def _in_the_cold(analysis: Analysis) -> Portrait | None:
     """What was done with a charge in the cold, at which temperature, within which seconds."""
     trace, options = analysis.trace, analysis.options
     found = charge_attempts(
-        trace, analysis.scale, analysis.plain_stages, analysis.trips, analysis.charge, options.ambient_C
+        trace,
+        analysis.scale,
+        analysis.plain_stages,
+        analysis.trips,
+        analysis.charge,
+        options.ambient_C,
+        options.rated_Ah,
     )
     if not found:
         return None

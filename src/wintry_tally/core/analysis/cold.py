@@ -13,6 +13,8 @@ from wintry_tally.core.trace.trace import Trace
 from wintry_tally.core.working import Working
 
 FLOWS_S = 8.0
+LEAST_C, LEAST_A = 0.001, 0.02
+"""A smaller current, as a share of the capacity per hour or in A where no rating is known, charges nothing; common practice."""
 """A current still flowing into a cold pack after this is a charge, not a protection making up its mind."""
 
 
@@ -40,8 +42,10 @@ def charge_attempts(
     trips: tuple[Trip, ...],
     charge: ChargeResult | None,
     ambient_C: float | None,
+    rated_Ah: float | None = None,
 ) -> list[ChargeAttempt]:
-    """Every charge begun or refused in the log; a heater's phase counts as refused, its cells took nothing.
+    """Every charge begun or refused in the log; a heater's phase counts as refused, its cells took nothing. A trickle that is
+    no more than a meter's zero or a charger's own draw is no charge.
 
     Source: common practice, no published source.
     """
@@ -69,8 +73,9 @@ def charge_attempts(
             goes_on = (
                 previous is not None and previous.kind == StageKind.CHARGE and begun > heated_until + scale.usual_s
             )
-            if ended - begun > FLOWS_S and ended > heated_until and not goes_on:
-                mean = abs(float(trace.current[(stage.first + stage.last) // 2]))
+            mean = abs(float(trace.current[(stage.first + stage.last) // 2]))
+            least = LEAST_A if rated_Ah is None else LEAST_C * rated_Ah
+            if ended - begun > FLOWS_S and ended > heated_until and not goes_on and mean > least:
                 found.append(
                     ChargeAttempt(begun, temperature_near(trace, stage.first, ambient_C), False, ended - begun, mean)
                 )

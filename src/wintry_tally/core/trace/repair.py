@@ -324,7 +324,11 @@ def _without_outliers(trace: Trace, remarks: list[Remark], suspect: set[int]) ->
         if index == 0 or index == len(trace) - 1:
             continue
         moved = abs(trace.voltage_V[index] - 0.5 * (trace.voltage_V[index - 1] + trace.voltage_V[index + 1]))
-        if moved <= max(5 * voltage_noise, 2.5 * trace.resolution.get("voltage_V", 0.0), 1e-4 * reference_V):
+        if moved <= max(
+            min(5 * voltage_noise, STIRRED * reference_V),
+            2.5 * trace.resolution.get("voltage_V", 0.0),
+            1e-4 * reference_V,
+        ):
             found.add(index)
     found -= suspect
     if not found or len(found) > 0.02 * len(trace) + 3:
@@ -340,6 +344,8 @@ def _without_outliers(trace: Trace, remarks: list[Remark], suspect: set[int]) ->
     return _without(trace, indices)
 
 
+STIRRED = 0.02
+"""Of a pack's usual voltage: what moves by so much was moved by a current, however much the few readings there are differ."""
 MOST_TIMES, MOST_V = 10.0, 100.0
 """Of a pack's usual voltage, and V where its terminals are dead for most of a log: no bench supply that could charge it shows
 more; common practice, no published source."""

@@ -34,6 +34,7 @@ def _attempts(analysis: Analysis) -> list[ChargeAttempt]:
         analysis.trips,
         analysis.charge,
         analysis.options.ambient_C,
+        analysis.options.rated_Ah,
     )
 
 
