@@ -21,7 +21,8 @@ from wintry_tally.core.analysis import Instrument, Options, analyse
 from wintry_tally.core.battery import Direction
 from wintry_tally.core.quantity import parse_accuracy
 from wintry_tally.core.trace import Trace, mend
-from wintry_tally.core.verdict import Outcome, School
+from wintry_tally.core.verdict import Outcome, School, judge
+from wintry_tally.core.verdict.evidence import LogEvidence
 from wintry_tally.core.verdict.probability import Chance, chance_of, outcome_by
 from wintry_tally.core.verdict.settle_load import STEADY_SHARE, STEEPER, UNREAD_SHARE
 
@@ -230,3 +231,17 @@ def test_a_trickle_in_the_cold_is_no_charge(amps: float, rated: float | None, ou
     )
     wanted = claim("cold-charge-block", 0.0, "°C", "at-most")
     assert verdict(wanted, "charge-block", found, rated=rated).outcome is outcome  # type: ignore[arg-type]
+
+
+@pytest.mark.parametrize("turned", [False, True])
+def test_of_two_runs_the_one_that_was_read_to_its_end_settles_it(turned: bool) -> None:
+    seldom = read_by_hand(1800.0)
+    often = Trace(
+        10.0 * np.arange(1000), np.where(np.arange(1000) < 900, 10.0 + 3.0 * (1 - (np.arange(1000) / 900) ** 4), 0.02),
+        np.where(np.arange(1000) < 900, 20.0, 0.0), resolution=seldom.resolution,
+    )  # fmt: skip
+    logs = [analysed(one, rated=100.0) for one in (seldom, often)][:: -1 if turned else 1]
+    wanted = claim("low-voltage-cut", 10.0, "V", "within", 0.3)
+    evidence = [LogEvidence("capacity", (f"{n}",), (one,)) for n, one in enumerate(logs)]
+    (found,) = judge(LFP, 100.0, [wanted], evidence, School.STRICT)
+    assert found.outcome is Outcome.MET and found.evidence == ("0" if turned else "1",)

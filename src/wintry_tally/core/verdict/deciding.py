@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import replace
 
 from wintry_tally.core.battery import Claim, Direction
@@ -239,6 +239,16 @@ def not_settled(case: Case, why: Message, names: tuple[str, ...], measured: Quan
     """Evidence there is, but it does not speak to this claim; the advice says what would."""
     working = Working(case.claim.definition.label, "", {}, OUTCOME_WORDS[Outcome.NOT_TESTED], why)
     return Verdict(case.claim, Outcome.NOT_TESTED, measured, None, (), names, why, working)
+
+
+def first_settled(found: Iterable[Verdict]) -> Verdict | None:
+    """The first that settles the claim; of those that do not, the first."""
+    seen: list[Verdict] = []
+    for verdict in found:
+        if verdict.outcome is not Outcome.NOT_TESTED:
+            return verdict
+        seen.append(verdict)
+    return seen[0] if seen else None
 
 
 BOUNDS = {

@@ -21,7 +21,14 @@ from wintry_tally.core.battery.families import Family, charge_state_band
 from wintry_tally.core.message import NOTHING, Message, said
 from wintry_tally.core.quantity import Quantity, Term, format_duration, format_quantity
 from wintry_tally.core.verdict.case import Case
-from wintry_tally.core.verdict.deciding import as_bound, by_probability, decide, implied_tolerance, not_settled
+from wintry_tally.core.verdict.deciding import (
+    as_bound,
+    by_probability,
+    decide,
+    first_settled,
+    implied_tolerance,
+    not_settled,
+)
 from wintry_tally.core.verdict.evidence import LogEvidence
 from wintry_tally.core.verdict.leads import AT_TERMINALS
 from wintry_tally.core.verdict.outcome import Condition, Outcome, Verdict
@@ -306,45 +313,52 @@ def settle_charge_voltage(case: Case) -> Verdict | None:
 
 def settle_over_voltage_cut(case: Case) -> Verdict | None:
     """The voltage at which the protection opened on charge; missed when it never opened well above it."""
-    claim = case.claim
-    for log in case.logs("charge"):
-        analysis = log.analysis
-        trips = [trip for trip in analysis.trips if trip.kind == OVER_VOLTAGE]
-        if trips:
-            cut = trip_voltage(analysis, trips[-1], case.rated_Ah)
-            step = Working(
-                "Voltage at which the protection opened",
-                "the last reading on charge",
-                {"current": f"{abs(trips[-1].current_A):.2f} A", "opened at": f"{trips[-1].at_s:.0f} s"},
-                format_quantity(cut),
-                "common practice",
-            )
-            verdict = decide(case, cut, [step], [], log.names, [], log.waiting)
-            if trips[-1].hidden_s:
-                why = said("gap-hides-opening", seconds=trips[-1].hidden_s)
-                return as_bound(case, verdict, "at-least", why, said("charge-without-gap"))
-            if _risen_after(analysis, trips[-1]):
-                return as_bound(case, verdict, "at-least", said("rose-after"), said("logged-oftener"))
-            why, there = unread(analysis, trips[-1], case.rated_Ah), _at_the_charger(case, log, verdict)
-            return as_bound(case, there, "at-least", why, said("end-read-often")) if why else there
-        charging = [r for r in analysis.stages if r.stage.kind == StageKind.CHARGE]
-        if not charging:
-            continue
-        highest = max(
-            float(np.quantile(analysis.trace.voltage_V[r.stage.first : r.stage.last + 1], 0.98)) for r in charging
+    tried = (_over_cut(case, log) for log in case.logs("charge"))
+    return first_settled(verdict for verdict in tried if verdict is not None)
+
+
+def _over_cut(case: Case, log: LogEvidence) -> Verdict | None:
+    claim, analysis = case.claim, log.analysis
+    trips = [trip for trip in analysis.trips if trip.kind == OVER_VOLTAGE]
+    if trips:
+        return _opened_on_charge(case, log, trips[-1])
+    charging = [r for r in analysis.stages if r.stage.kind == StageKind.CHARGE]
+    if not charging:
+        return None
+    highest = max(
+        float(np.quantile(analysis.trace.voltage_V[r.stage.first : r.stage.last + 1], 0.98)) for r in charging
+    )
+    measured = voltage_quantity(analysis.trace, analysis.options.instrument, highest)
+    most = claim.figure + implied_tolerance(claim)
+    if highest > most and measured.standard is not None:
+        step = Working(
+            "Highest voltage on charge", "current still flowed", {}, format_quantity(measured), "common practice"
         )
-        measured = voltage_quantity(analysis.trace, analysis.options.instrument, highest)
-        most = claim.figure + implied_tolerance(claim)
-        if highest > most and measured.standard is not None:
-            step = Working(
-                "Highest voltage on charge", "current still flowed", {}, format_quantity(measured), "common practice"
-            )
-            opens = 1.0 - _above(measured, most)
-            verdict = by_probability(case, measured, opens, step, log.names, said("took-above-cut"), (), log.waiting)
-            return _at_the_charger(case, log, verdict)
-        if log.method:
-            return not_settled(case, said("never-reached", volts=format_quantity(measured)), log.names)
+        opens = 1.0 - _above(measured, most)
+        verdict = by_probability(case, measured, opens, step, log.names, said("took-above-cut"), (), log.waiting)
+        return _at_the_charger(case, log, verdict)
+    if log.method:
+        return not_settled(case, said("never-reached", volts=format_quantity(measured)), log.names)
     return None
+
+
+def _opened_on_charge(case: Case, log: LogEvidence, trip: Trip) -> Verdict:
+    cut = trip_voltage(log.analysis, trip, case.rated_Ah)
+    step = Working(
+        "Voltage at which the protection opened",
+        "the last reading on charge",
+        {"current": f"{abs(trip.current_A):.2f} A", "opened at": f"{trip.at_s:.0f} s"},
+        format_quantity(cut),
+        "common practice",
+    )
+    verdict = decide(case, cut, [step], [], log.names, [], log.waiting)
+    if trip.hidden_s:
+        why = said("gap-hides-opening", seconds=trip.hidden_s)
+        return as_bound(case, verdict, "at-least", why, said("charge-without-gap"))
+    if _risen_after(log.analysis, trip):
+        return as_bound(case, verdict, "at-least", said("rose-after"), said("logged-oftener"))
+    why, there = unread(log.analysis, trip, case.rated_Ah), _at_the_charger(case, log, verdict)
+    return as_bound(case, there, "at-least", why, said("end-read-often")) if why else there
 
 
 def _risen_after(analysis: Analysis, trip: Trip) -> bool:

@@ -17,7 +17,15 @@ from wintry_tally.core.message import NOTHING, Message, said
 from wintry_tally.core.quantity import Quantity, Term, format_duration, format_quantity
 from wintry_tally.core.trace.trace import usual_interval
 from wintry_tally.core.verdict.case import Case
-from wintry_tally.core.verdict.deciding import as_bound, by_probability, decide, implied_tolerance, not_settled
+from wintry_tally.core.verdict.deciding import (
+    as_bound,
+    by_probability,
+    decide,
+    first_settled,
+    implied_tolerance,
+    not_settled,
+)
+from wintry_tally.core.verdict.evidence import LogEvidence
 from wintry_tally.core.verdict.leads import LEADS_OF_A_CUT, beyond_own_of, leads_condition
 from wintry_tally.core.verdict.outcome import Condition, Verdict
 from wintry_tally.core.verdict.probability import MET_AT, MISSED_AT, conformity
@@ -349,31 +357,36 @@ def _unread(analysis: Analysis, trip: Trip, rated_Ah: float | None) -> tuple[flo
 
 def settle_low_voltage_cut(case: Case) -> Verdict | None:
     """The voltage at which the protection opened on discharge."""
-    for log in case.logs("capacity", "runtime", "reserve"):
-        trips = [trip for trip in log.analysis.trips if trip.kind == LOW_VOLTAGE]
-        if not trips:
-            continue
-        trip = trips[-1]
-        cut = trip_voltage(log.analysis, trip, case.rated_Ah)
-        step = Working(
-            "Voltage at which the protection opened",
-            "the last reading under load",
-            {"run": log.names[-1], "current": f"{trip.current_A:.2f} A"},
-            format_quantity(cut),
-            "common practice",
-        )
-        leads = leads_condition(
-            case.claim, beyond_own_of(log.analysis, case.family, case.rated_Ah, trip.current_A, LEADS_OF_A_CUT), 1.0
-        )
-        verdict = decide(case, cut, [step], [leads] if leads else [], log.names, [], log.waiting)
-        if trip.hidden_s:
-            return as_bound(case, verdict, "at-most", _hidden(trip.hidden_s), said("run-without-gap"))
-        why = unread(log.analysis, trip, case.rated_Ah)
-        return as_bound(case, verdict, "at-most", why, said("end-read-often")) if why else verdict
+    opened = (
+        (log, trips[-1])
+        for log in case.logs("capacity", "runtime", "reserve")
+        if (trips := [trip for trip in log.analysis.trips if trip.kind == LOW_VOLTAGE])
+    )
+    verdict = first_settled(_low_cut(case, log, trip) for log, trip in opened)
+    if verdict is not None:
+        return verdict
     drawn = [log for log in case.logs("capacity") if log.method and log.analysis.capacity is not None]
     if not drawn:
         return None
     return not_settled(case, said("no-run-to-opening"), drawn[-1].names)
+
+
+def _low_cut(case: Case, log: LogEvidence, trip: Trip) -> Verdict:
+    cut = trip_voltage(log.analysis, trip, case.rated_Ah)
+    step = Working(
+        "Voltage at which the protection opened",
+        "the last reading under load",
+        {"run": log.names[-1], "current": f"{trip.current_A:.2f} A"},
+        format_quantity(cut),
+        "common practice",
+    )
+    taken = beyond_own_of(log.analysis, case.family, case.rated_Ah, trip.current_A, LEADS_OF_A_CUT)
+    leads = leads_condition(case.claim, taken, 1.0)
+    verdict = decide(case, cut, [step], [leads] if leads else [], log.names, [], log.waiting)
+    if trip.hidden_s:
+        return as_bound(case, verdict, "at-most", _hidden(trip.hidden_s), said("run-without-gap"))
+    why = unread(log.analysis, trip, case.rated_Ah)
+    return as_bound(case, verdict, "at-most", why, said("end-read-often")) if why else verdict
 
 
 def settle_low_voltage_release(case: Case) -> Verdict | None:
