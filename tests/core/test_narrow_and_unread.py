@@ -245,3 +245,21 @@ def test_of_two_runs_the_one_that_was_read_to_its_end_settles_it(turned: bool) -
     evidence = [LogEvidence("capacity", (f"{n}",), (one,)) for n, one in enumerate(logs)]
     (found,) = judge(LFP, 100.0, [wanted], evidence, School.STRICT)
     assert found.outcome is Outcome.MET and found.evidence == ("0" if turned else "1",)
+
+
+@pytest.mark.parametrize(
+    ("seen_s", "outcome"), [((0.0, 0.2, 0.4), Outcome.TOO_CLOSE), ((0.0, 0.4, 0.8, 1.2, 1.6, 2.0, 2.4, 2.8, 3.2), Outcome.MET)]
+)  # fmt: skip
+def test_a_current_held_is_one_that_readings_show(seen_s: tuple[float, ...], outcome: Outcome) -> None:
+    # a small current flows before and after as far as this meter can tell; 200 A for a part of the three seconds, or for all
+    rest = 0.6 * np.arange(20)
+    times = np.concatenate([rest, 12.0 + np.array(seen_s), 15.5 + rest])
+    loaded = (times >= 12.0) & (times < 15.5)
+    log = Trace(
+        times,
+        np.where(loaded, 12.4, 13.2),
+        np.where(loaded, 200.8, 0.5),
+        resolution={"voltage_V": 0.01, "current_A": 0.001},
+    )
+    wanted = claim("surge", 190.0, "A", "at-least", duration_s=3.0)
+    assert verdict(wanted, "surge", analysed(log, rated=100.0), rated=100.0).outcome is outcome

@@ -245,6 +245,7 @@ def test_a_digit_is_the_last_place_that_moves(tmp_path: Path, readings: list[int
     ("amps", "digit"),
     [
         ((0.04, -2.19), 0.01), ((0.04, -2.19, -2.2), 0.01),  # a clamp of 10 mA whose logger writes mA, its zero off by four
+        ((0.1, 200.8), 0.1), ((0.4, 200.8), 0.1),
         ((0.0, -2.19), 0.001), ((0.0, 5.0), 0.001), ((5.0, 10.0), 0.001),  # nothing shows that it moves by tens
         ((0.4, -12.0), 0.001),  # two set values of round numbers
         ((0.25, 1.5), 0.001), ((0.021, 2.0), 0.001),

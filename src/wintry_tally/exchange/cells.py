@@ -42,7 +42,7 @@ def numbers_of(series: pl.Series, decimal: str = ".") -> Column:
     return column if whole or not np.isinf(column).any() else np.where(np.isinf(column), np.nan, column)
 
 
-TOLD_APART, OFTEN, COARSEST, AT_ZERO = 12, 30, 3, 0.05
+TOLD_APART, OFTEN, COARSEST, AT_ZERO, SURELY_ZERO = 12, 30, 3, 0.05, 0.002
 
 
 def last_digit(column: Column, decimals: int) -> float:
@@ -67,8 +67,9 @@ def last_digit(column: Column, decimals: int) -> float:
 
 
 def _zero_of_tens(units: Column) -> bool:
-    """Whether a small reading beside large ones, as of a meter's zero, ends in a naught as they do, and in one alone."""
+    """Whether a small reading beside large ones, as of a meter's zero, ends in a naught as they do; in more than one where it is
+    so small beside them that it is no set value."""
     sizes = np.abs(units[units != 0.0])
     if len(sizes) < 2 or np.any(sizes % 10) or sizes.min() > AT_ZERO * sizes.max():
         return False
-    return bool(sizes.min() % 100)
+    return bool(sizes.min() % 100) or float(sizes.min()) <= SURELY_ZERO * float(sizes.max())

@@ -141,11 +141,14 @@ def _held(
     opened: bool,
 ) -> Held:
     current = trace.current[first : last + 1]
-    # the first and the last reading may hold part of a switching
-    inner = current[1:-1] if len(current) > 4 else current
+    # the first and the last reading may hold part of a switching, where what is between them is most of it
+    trimmed = len(current) > 4 and float(trace.time_s[last - 1] - trace.time_s[first + 1]) >= SHOWN * (
+        float(trace.time_s[last] - trace.time_s[first])
+    )
+    inner = current[1:-1] if trimmed else current
     smooth = np.convolve(inner, np.full(3, 1 / 3), mode="valid") if len(inner) >= 3 else inner
     # what was asked before an opening is what the settled readings show, not an average over steps
-    mean = _mean(trace, first + 1, last - 1) if len(current) > 4 and not opened else float(np.median(inner))
+    mean = _mean(trace, first + 1, last - 1) if trimmed and not opened else float(np.median(inner))
     quantity = current_quantity(trace, instrument, mean, scale.noise_A / math.sqrt(len(current)))
     before = first - 1
     rested = (
