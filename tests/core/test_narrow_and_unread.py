@@ -19,10 +19,10 @@ from tests.core.test_kinds import LFP, analysed, claim, verdict, with_temperatur
 from tests.making import piecewise
 from wintry_tally.core.analysis import Instrument, Options, analyse
 from wintry_tally.core.battery import Direction
-from wintry_tally.core.quantity import parse_accuracy
+from wintry_tally.core.quantity import Quantity, parse_accuracy
 from wintry_tally.core.trace import Trace, mend
 from wintry_tally.core.verdict import Outcome, School, judge
-from wintry_tally.core.verdict.evidence import LogEvidence
+from wintry_tally.core.verdict.evidence import LogEvidence, MeasuredEvidence
 from wintry_tally.core.verdict.probability import Chance, chance_of, outcome_by
 from wintry_tally.core.verdict.settle_load import STEADY_SHARE, STEEPER, UNREAD_SHARE
 
@@ -263,3 +263,21 @@ def test_a_current_held_is_one_that_readings_show(seen_s: tuple[float, ...], out
     )
     wanted = claim("surge", 190.0, "A", "at-least", duration_s=3.0)
     assert verdict(wanted, "surge", analysed(log, rated=100.0), rated=100.0).outcome is outcome
+
+
+@pytest.mark.parametrize(("zero", "outcome"), [("1%+0.01", Outcome.MISSED), ("1%+7", Outcome.NOT_TESTED)])
+def test_what_a_meter_cannot_tell_from_nothing_is_not_still_charging(zero: str, outcome: Outcome) -> None:
+    # 6 A of 100 Ah, above the mark of 5 A: a meter that may be off by 7 A at zero does not tell
+    log = charged_by_hand(*BULK, *((20.0 * n, 14.4, 6.0) for n in range(15, 20)))
+    meter = Instrument(parse_accuracy("0.1%"), parse_accuracy(zero), "m")
+    found = analyse(log, Options(family=LFP, rated_Ah=100.0, instrument=meter))
+    assert verdict(claim("charge-time", 330.0 * 60.0, "s", "at-most"), "charge", found, rated=100.0).outcome is outcome
+
+
+def test_the_working_says_where_neither_side_is_shown() -> None:
+    wanted = claim("charge-voltage", 14.4, "V", "within", 0.05)
+    for expanded, told in ((4.0, True), (0.4, False)):
+        given = MeasuredEvidence("by hand", "charge-voltage", Quantity(14.9, 0.5 * expanded, "V"))
+        (found,) = judge(LFP, 100.0, [wanted], [given], School.STRICT)
+        assert found.outcome is (Outcome.TOO_CLOSE if told else Outcome.MISSED)
+        assert found.working is not None and ("either side" in f"{found.working.result}") is told

@@ -117,7 +117,7 @@ def charge_of(
     if full_at is not None:
         ended_by = TAPER
         spans[-1] = replace(spans[-1], tail_s=0.0, tail_doubt_s=0.0)
-    elif ended_by == CHARGE_PROTECTION or (ended_by == TAPER and not undecided):
+    elif ended_by in {CHARGE_PROTECTION, TAPER} and not undecided:
         full_at = float(trace.time_s[spans[-1].last]) + spans[-1].tail_s
     at = charging[-1].last
     tapered = ended_by == TAPER and full_at is not None and full_at <= float(trace.time_s[at])

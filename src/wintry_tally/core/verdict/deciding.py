@@ -139,7 +139,7 @@ def _working(
                 )
             )
     chance = "no probability without the instrument's accuracy" if probability is None else f"p = {probability:.3f}"
-    if outcome is Outcome.TOO_CLOSE and probability is not None and probability <= MISSED_AT:
+    if as_measured is not None and as_measured.holds <= MISSED_AT and as_measured.beyond < 1.0 - MISSED_AT:
         chance += ", and as little is shown of either side of what is claimed"
     return Working(
         f"{claim.definition.label}: {OUTCOME_WORDS[outcome].lower()}",

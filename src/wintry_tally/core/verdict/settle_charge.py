@@ -113,7 +113,7 @@ def _not_full_for(case: Case, analysis: Analysis, charge: ChargeResult) -> float
     rows = slice(spans[0].first, spans[-1].last + 1)
     amps = np.abs(trace.current[rows])
     mark_A = case.family.full_taper_C * (case.rated_Ah or 0.0)
-    least = FULL_DOUBT * mark_A if mark_A else BULK_SHARE * float(amps.max())
+    least = max(FULL_DOUBT * mark_A if mark_A else BULK_SHARE * float(amps.max()), analysis.scale.zero_A)
     still = np.flatnonzero(amps > least)
     if not len(still):
         return 0.0
