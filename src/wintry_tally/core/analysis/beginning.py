@@ -9,7 +9,7 @@ from wintry_tally.core.analysis.stages import Stage
 from wintry_tally.core.battery.families import Family, charge_state_band
 from wintry_tally.core.message import NOTHING, Message, said
 from wintry_tally.core.trace.remarks import Remark
-from wintry_tally.core.trace.trace import Trace
+from wintry_tally.core.trace.trace import Trace, usual_interval
 
 MOST_SAG = 1.7
 """How much larger than a usual one's a battery's fall under load may be; common practice."""
@@ -29,7 +29,7 @@ SURE_TOP_V, SURE_EARLY, SURE_MIDDLE, SURE_LACKS = 0.05, 0.33, 0.6, 0.08
 """The same of a fall that only the top of the curve shows, down to this share below full: on some packs steps in the middle
 fall as far, but as evenly at first as later. By the battery model, one written apart, and PyBaMM's curves."""
 LEAST_READINGS = 5
-LATE_S, LATE_READINGS, LATE_READINGS_S, LATE_SHARE, LOOKED_AT = 60.0, 5.0, 300.0, 0.01, 1000
+LATE_S, LATE_READINGS, LATE_READINGS_S, LATE_SHARE = 60.0, 5.0, 300.0, 0.01
 """A clock that counts from a start shows at the first row no more than this, so many readings' time (of a logger, not of a
 hand), or this of the test."""
 COLD_C = 10.0
@@ -89,7 +89,7 @@ def may_lack(
     lasted = sum(float(trace.time_s[stage.last] - trace.time_s[stage.first]) for stage in stages)
     counted = trace.begins_s / (trace.begins_s + lasted) if _counted_on(trace, lasted) else 0.0
     # who reads it now and then may have begun to as long before
-    usual_s = _usual(trace)
+    usual_s = usual_interval(trace.time_s)
     counted = max(counted, usual_s / (usual_s + lasted) if usual_s > LATE_SHARE * lasted else 0.0)
     if by_volts and counted > MOST_UNSEEN:
         counted = 0.0  # with so much gone its volts would be others: the clock counted a charge or a rest too
@@ -160,11 +160,9 @@ def _clock_words(trace: Trace, lasted_s: float) -> Message:
 
 
 def _counted_on(trace: Trace, lasted_s: float) -> bool:
-    return trace.begins_s > max(LATE_S, min(LATE_READINGS * _usual(trace), LATE_READINGS_S), LATE_SHARE * lasted_s)
-
-
-def _usual(trace: Trace) -> float:
-    return float(np.median(np.diff(trace.time_s[:LOOKED_AT]))) if len(trace) > 2 else 0.0
+    return trace.begins_s > max(
+        LATE_S, min(LATE_READINGS * usual_interval(trace.time_s), LATE_READINGS_S), LATE_SHARE * lasted_s
+    )
 
 
 def _looked_at(stage: Stage) -> list[int]:

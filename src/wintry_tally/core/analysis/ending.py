@@ -22,6 +22,8 @@ CHARGE_PROTECTION = "charge-protection"
 SET_POINT = "set-point"
 OPERATOR = "operator"
 LOG_END = "log-end"
+AT_MARK = 1.15
+"""A charge whose current fell to so many times the full criterion has come to it, as meters read; above it has not."""
 
 ENDING_WORDS = {
     ending: said(f"ending-{ending}")
@@ -201,7 +203,7 @@ def _charge_ending(trace: Trace, scale: Scale, stage: Stage, following: Stage | 
     last_A = float(np.median(tail))
     share = 0.05 if options.family is None else options.family.full_taper_C
     if options.rated_Ah:
-        tapered = last_A <= 1.15 * share * options.rated_Ah
+        tapered = last_A <= AT_MARK * share * options.rated_Ah
     else:
         tapered = last_A <= 0.2 * scale.reference_A and stage.control == "voltage"
     if following is not None and following.kind in {StageKind.REST, StageKind.PAUSE}:

@@ -284,6 +284,7 @@ def _plateau_apart(trace: Trace, scale: Scale, stage: Stage) -> list[Stage]:
 
 
 FEW_READINGS = 5
+"""Fewer of a charge do not tell apart its constant current and its constant voltage."""
 FLOAT_DROP_V = 0.25
 FLOAT_READINGS = 10
 
