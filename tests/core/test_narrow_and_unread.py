@@ -100,6 +100,8 @@ def test_a_cut_between_readings_far_apart_lies_anywhere_below_the_last(
     found = verdict(wanted, "capacity", analysed(read_by_hand(1800.0), rated=100.0), rated=100.0)
     assert (found.outcome, found.bound) == (outcome, "at-most")
     assert found.outcome is not Outcome.NOT_TESTED or "every minute" in f"{found.advice}"
+    assert found.working is not None
+    assert found.working.steps[0].inputs["next reading"] == "30 min 00 s later", "its doubt stands on it"
 
 
 @pytest.mark.parametrize(("every_s", "known"), [(150.0, True), (240.0, False)])

@@ -11,7 +11,7 @@ from wintry_tally.core.analysis import Analysis
 from wintry_tally.core.analysis.beginning import not_from_empty
 from wintry_tally.core.analysis.charging import ChargeResult
 from wintry_tally.core.analysis.counting import running_sum
-from wintry_tally.core.analysis.ending import PROTECTION, SET_CUTOFF
+from wintry_tally.core.analysis.ending import AT_MARK, PROTECTION, SET_CUTOFF
 from wintry_tally.core.analysis.holding import FLOWED_S, ChargeTaken, charges_taken
 from wintry_tally.core.analysis.readings import voltage_quantity
 from wintry_tally.core.analysis.stages import StageKind
@@ -32,7 +32,7 @@ from wintry_tally.core.verdict.deciding import (
 from wintry_tally.core.verdict.evidence import LogEvidence
 from wintry_tally.core.verdict.leads import AT_TERMINALS
 from wintry_tally.core.verdict.outcome import Condition, Outcome, Verdict
-from wintry_tally.core.verdict.settle_load import SETTING, trip_voltage, unread
+from wintry_tally.core.verdict.settle_load import SETTING, next_reading, trip_voltage, unread
 from wintry_tally.core.working import Working
 
 
@@ -113,15 +113,11 @@ def _not_full_for(case: Case, analysis: Analysis, charge: ChargeResult) -> float
     rows = slice(spans[0].first, spans[-1].last + 1)
     amps = np.abs(trace.current[rows])
     mark_A = case.family.full_taper_C * (case.rated_Ah or 0.0)
-    least = max(FULL_DOUBT * mark_A if mark_A else BULK_SHARE * float(amps.max()), analysis.scale.zero_A)
+    least = max(AT_MARK * mark_A if mark_A else BULK_SHARE * float(amps.max()), analysis.scale.zero_A)
     still = np.flatnonzero(amps > least)
     if not len(still):
         return 0.0
     return float(trace.time_s[rows][still[-1]] - trace.time_s[spans[0].first])
-
-
-FULL_DOUBT = 1.15
-"""A current so much above the full criterion is still above it, whatever the meter."""
 
 
 def _at_current(claimed_A: float, flowed_A: float, lasted_s: float, charge: ChargeResult) -> Condition:
@@ -347,7 +343,11 @@ def _opened_on_charge(case: Case, log: LogEvidence, trip: Trip) -> Verdict:
     step = Working(
         "Voltage at which the protection opened",
         "the last reading on charge",
-        {"current": f"{abs(trip.current_A):.2f} A", "opened at": f"{trip.at_s:.0f} s"},
+        {
+            "current": f"{abs(trip.current_A):.2f} A",
+            "opened at": f"{trip.at_s:.0f} s",
+            **next_reading(log.analysis, trip),
+        },
         format_quantity(cut),
         "common practice",
     )

@@ -325,7 +325,7 @@ def trip_voltage(analysis: Analysis, trip: Trip, rated_Ah: float | None) -> Quan
     read_s = float(trace.time_s[trip.index] - trace.time_s[before])
     if read_s > 0.0 and unread_s > EVENLY * read_s:
         fall *= unread_s / read_s
-    if share > (STEADY_SHARE if trip.current_A > 0.0 else RISE_SHARE * STEADY_SHARE):
+    if share > STEADY_SHARE:
         fall *= STEEPER
     plain = voltage_quantity(trace, analysis.options.instrument, trip.voltage_V, analysis.scale.noise_V)
     if plain.standard is None:
@@ -336,15 +336,22 @@ def trip_voltage(analysis: Analysis, trip: Trip, rated_Ah: float | None) -> Quan
 def unread(analysis: Analysis, trip: Trip, rated_Ah: float | None) -> Message:
     """Said where so much flowed unread before an opening that its voltage may have gone anywhere since; else nothing."""
     seconds, share = _unread(analysis, trip, rated_Ah)
+    return said("cut-unread", seconds=seconds) if share > UNREAD_SHARE else NOTHING
+
+
+def next_reading(analysis: Analysis, trip: Trip) -> dict[str, str]:
+    """For a working: how long after the last reading before an opening the next one came."""
+    seconds, _ = _unread(analysis, trip, None)
     return (
-        said("cut-unread", seconds=seconds)
-        if share > (UNREAD_SHARE if trip.current_A > 0.0 else RISE_SHARE * UNREAD_SHARE)
-        else NOTHING
+        {"next reading": f"{format_duration(seconds)} later" if seconds >= 60.0 else f"{seconds:.3g} s later"}
+        if seconds
+        else {}
     )
 
 
 def _unread(analysis: Analysis, trip: Trip, rated_Ah: float | None) -> tuple[float, float]:
-    """From the last reading before an opening to the next: s, and the share of the battery's charge that may have flowed."""
+    """From the last reading before an opening to the next: s, and the share of the battery's charge that may have flowed, on
+    charge the greater by how much steeper its end is."""
     trace, first = analysis.trace, _run_begins(analysis, trip)
     if trip.index + 1 >= len(trace):
         return 0.0, 0.0
@@ -352,7 +359,10 @@ def _unread(analysis: Analysis, trip: Trip, rated_Ah: float | None) -> tuple[flo
     run = slice(first, trip.index + 1)
     moved_Ah = abs(float(np.trapezoid(trace.current[run], trace.time_s[run]))) / 3600.0
     whole_Ah = max(moved_Ah, rated_Ah or 0.0)
-    return seconds, abs(trip.current_A) * seconds / 3600.0 / whole_Ah if whole_Ah else 0.0
+    if not whole_Ah:
+        return seconds, 0.0
+    share = abs(trip.current_A) * seconds / 3600.0 / whole_Ah
+    return seconds, share if trip.current_A > 0.0 else share / RISE_SHARE
 
 
 def settle_low_voltage_cut(case: Case) -> Verdict | None:
@@ -376,7 +386,7 @@ def _low_cut(case: Case, log: LogEvidence, trip: Trip) -> Verdict:
     step = Working(
         "Voltage at which the protection opened",
         "the last reading under load",
-        {"run": log.names[-1], "current": f"{trip.current_A:.2f} A"},
+        {"run": log.names[-1], "current": f"{trip.current_A:.2f} A", **next_reading(log.analysis, trip)},
         format_quantity(cut),
         "common practice",
     )
