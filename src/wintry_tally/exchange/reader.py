@@ -19,7 +19,7 @@ import polars as pl
 from wintry_tally.core.errors import LogError
 from wintry_tally.core.message import said
 from wintry_tally.core.trace import Remark
-from wintry_tally.core.trace.repair import OFTEN_S
+from wintry_tally.core.trace.repair import set_forward
 from wintry_tally.core.trace.trace import Column, Trace, resolution_of
 from wintry_tally.exchange.cells import last_digit, numbers_of, written_apart
 from wintry_tally.exchange.channels import one_channel
@@ -401,10 +401,8 @@ def _hour_jumps(seconds: Column, naive: bool, remarks: list[Remark]) -> None:
     if not np.isfinite(steps).any():
         return
     usual = float(np.nanmedian(steps))
-    hours = np.abs(np.abs(steps - usual) - 3600.0) < max(30.0, 2 * usual)
-    if usual > OFTEN_S or np.count_nonzero(hours & (steps > 0)) > 1:
-        hours &= steps < 0  # who reads by hand looks every hour
-    for index in np.flatnonzero(hours)[:4]:
+    back = np.abs(steps - usual + 3600.0) < max(30.0, 2 * usual)
+    for index in np.flatnonzero((back & (steps < 0)) | set_forward(steps, usual))[:4]:
         row = int(index) + 2
         told = said("hour-ahead" if steps[index] > 0 else "hour-back", row=row)
         remarks.append(Remark("daylight-saving", told, (row - 1, row)))

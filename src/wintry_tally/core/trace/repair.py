@@ -419,12 +419,8 @@ def _remark_gaps(trace: Trace, remarks: list[Remark]) -> None:
     usual = usual_interval(trace.time_s)
     found = gaps_of(trace.time_s, usual)
     lengths = trace.time_s[found + 1] - trace.time_s[found]
-    hours = np.abs(lengths - usual - 3600.0) < max(30.0, 2 * usual)
-    # a clock is set forward once; who reads by hand looks every hour
-    once = np.count_nonzero(hours) == 1 and usual <= OFTEN_S
-    for index, length, about_an_hour in zip(
-        found[:GAPS_NAMED], lengths.tolist(), (hours & once).tolist(), strict=False
-    ):
+    ahead = set_forward(lengths, usual)
+    for index, length, about_an_hour in zip(found[:GAPS_NAMED], lengths.tolist(), ahead.tolist(), strict=False):
         row = trace.row_at(index)
         told = said("gap-of-an-hour" if about_an_hour else "gap-bridged", seconds=length, row=row, usual=usual)
         remarks.append(Remark("gap", told, (row, trace.row_at(index + 1))))
@@ -433,6 +429,15 @@ def _remark_gaps(trace: Trace, remarks: list[Remark]) -> None:
         longest = float(np.max(trace.time_s[more + 1] - trace.time_s[more]))
         told = said("more-gaps", count=len(more), seconds=longest)
         remarks.append(Remark("gap", told, (trace.row_at(more[0]), trace.row_at(more[-1] + 1))))
+
+
+def set_forward(steps: Column, usual: float) -> NDArray[np.bool_]:
+    """Which of the intervals of a clock look as if it had been set forward by an hour: one does, of a log that is read often.
+
+    Who reads by hand looks every hour.
+    """
+    hours: NDArray[np.bool_] = np.abs(steps - usual - 3600.0) < max(30.0, 2 * usual)
+    return hours if usual <= OFTEN_S and np.count_nonzero(hours) == 1 else np.zeros_like(hours)
 
 
 def gaps_of(time_s: Column, usual: float) -> NDArray[np.int64]:
