@@ -1,8 +1,8 @@
-"""How well the end of a test under way is foretold. `python -m benchmarks.outlook [N] [--reference] [--ideal]`
+"""How well the end of a test under way is foretold. `python -m benchmarks.outlook [N] [--reference] [--ideal] [--earlier]`
 
 N batteries that differ from the family's usual one by capacity, resistances, charge at the start, temperature and meter
 are drawn from or charged; at 10, 30, 50, 80 and 95 % the outlook is asked for, and held against what then came. With
---reference, the curves of another model (tests/reference) too, at the rating they have and at one that is off. With --ideal,
+--earlier, each beside a whole discharge of the same battery from before; with --reference, the curves of another model (tests/reference) too, at the rating they have and at one that is off. With --ideal,
 beside the band of somebody who knows what these batteries differ in, by how much, and that the model has no other fault.
 """
 
@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import math
 import sys
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -19,7 +19,8 @@ from random import Random
 import numpy as np
 
 from wintry_tally.core.battery import Family, family_named
-from wintry_tally.core.cell import BatteryModel, parameters_for
+from wintry_tally.core.cell import BatteryModel, Parameters, parameters_for
+from wintry_tally.core.compare.tested import FULL_DOUBT, SINCE_SHARE
 from wintry_tally.core.plan import SoFar, ensemble, outlook, so_far
 
 SHARES = (0.1, 0.3, 0.5, 0.8, 0.95)
@@ -46,8 +47,8 @@ class Test:
         return np.concatenate([[0.0], np.cumsum(steps)]) / 3600.0
 
 
-def drawn(random: Random, *, charging: bool, families: tuple[str, ...]) -> Test:
-    """A test of a battery by chance."""
+def drawn(random: Random, *, charging: bool, families: tuple[str, ...], before: list[SoFar] | None = None) -> Test:
+    """A test of a battery by chance; `before` gets a whole discharge of the same one, at another rate, read by another meter."""
     family = family_named(random.choice(families))
     rated = random.choice((12.0, 40.0, 100.0))
     usual = parameters_for(family, rated)
@@ -62,6 +63,8 @@ def drawn(random: Random, *, charging: bool, families: tuple[str, ...]) -> Test:
     model = BatteryModel(here, start, celsius)
     rate = rated * random.choice((0.1, 0.2, 0.4) if charging else (0.05, 0.1, 0.2, 0.5))
     limit, mark, off = family.charge_V[1], family.full_taper_C * rated, random.gauss(0.0, 0.008)
+    if before is not None:
+        before[:] = [_earlier(random, family, rated, here)]
     rested, rows, now = model.terminal_V(0.0) + off, [], 0.0
     while now < MOST_H * 3600.0:
         seen = model.charge(rate, limit, STEP_S) if charging else model.advance(rate, STEP_S)
@@ -70,12 +73,25 @@ def drawn(random: Random, *, charging: bool, families: tuple[str, ...]) -> Test:
         if (abs(seen.current_A) <= mark) if charging else (seen.voltage_V <= family.cutoff_V):
             break
     else:  # a charger that floats above the mark never ends it: no test
-        return drawn(random, charging=charging, families=families)
+        return drawn(random, charging=charging, families=families, before=before)
     time_s, volts, amps = np.array(rows).T
     stated = start if random.random() < 0.5 or not charging else None
     known = SoFar(time_s, volts, amps, "charge" if charging else "discharge", "current", rate, rate, limit, 0.02,
                   family.cutoff_V, mark, stated, celsius, rested)  # fmt: skip
     return Test(family, rated, time_s, volts, amps, known)
+
+
+def _earlier(random: Random, family: Family, rated_Ah: float, here: Parameters) -> SoFar:
+    """The same battery some time before: its capacity repeats to a hundredth."""
+    then = replace(here, capacity_Ah=here.capacity_Ah * (1.0 + random.gauss(0.0, 0.01)))
+    celsius, off, rate = 23.0 + random.gauss(0.0, 3.0), random.gauss(0.0, 0.008), rated_Ah * random.choice((0.1, 0.2))
+    model, rows, now = BatteryModel(then, 1.0 - abs(random.gauss(0.0, 0.007)), celsius), [], 0.0
+    while not rows or rows[-1][1] > family.cutoff_V:
+        rows.append((now, model.advance(rate, STEP_S).voltage_V + off + random.gauss(0.0, 0.001), rate))
+        now += STEP_S
+    time_s, volts, amps = np.array(rows).T
+    return SoFar(time_s, volts, amps, "discharge", "current", rate, rate, end_V=family.cutoff_V, full=1.0, celsius=celsius,
+                 full_doubt=FULL_DOUBT, since=SINCE_SHARE)  # fmt: skip
 
 
 def of_reference(name: str, family: str, cells: int, share: float) -> Test:
@@ -122,13 +138,13 @@ def knowing_how_they_are_drawn(test: Test) -> Iterator[None]:
             setattr(so_far, name, value)
 
 
-def asked(test: Test, share: float, ideal: bool = False) -> tuple[bool, float, float]:
+def asked(test: Test, share: float, ideal: bool = False, before: Sequence[SoFar] = ()) -> tuple[bool, float, float]:
     """Whether the band held what came, its width and its middle's error, as shares of that."""
     charging = test.known.doing == "charge"
     moved, scale = test.moved_Ah, test.time_s if charging else test.moved_Ah
     stop = max(5, int(np.searchsorted(scale, share * scale[-1])))
     known = replace(test.known, time_s=test.time_s[:stop], voltage_V=test.volts[:stop], current_A=test.amps[:stop])
-    found = outlook(known, test.family, test.rated_Ah)
+    found = outlook(known, test.family, test.rated_Ah, earlier=before)
     if ideal:
         with knowing_how_they_are_drawn(test):
             found = outlook(replace(known, meter_V=0.0), test.family, test.rated_Ah)
@@ -142,9 +158,15 @@ def main() -> None:
     count = numbers[0] if numbers else 200
     random = Random(17)
     for charging, families in ((False, ("lfp", "nmc")), (False, ("agm", "gel", "flooded")), (True, ("lfp", "nmc")), (True, ("agm", "flooded"))):  # fmt: skip
-        tests = [drawn(random, charging=charging, families=families) for _ in range(count // 4)]
+        before: list[list[SoFar]] = [[] for _ in range(count // 4)]
+        tests = [drawn(random, charging=charging, families=families, before=of_it) for of_it in before]
         for share in SHARES:
-            held, width, error = np.array([asked(test, share) for test in tests]).T
+            held, width, error = np.array(
+                [
+                    asked(test, share, before=of_it if "--earlier" in sys.argv else ())
+                    for test, of_it in zip(tests, before, strict=True)
+                ]
+            ).T
             line = (
                 f"{'charge' if charging else 'discharge':10} {'/'.join(families):16} at {100 * share:3.0f} %: covers "
                 f"{100 * held.mean():5.1f} %, width {100 * np.median(width):5.1f} %, error {100 * np.sqrt((error**2).mean()):5.1f} %"

@@ -4,22 +4,26 @@ from __future__ import annotations
 
 import time
 from dataclasses import replace
+from pathlib import Path
 from types import SimpleNamespace
 from typing import Any
 
 import pytest
 
+from tests.core.test_so_far import half
 from wintry_tally.app.live_run import LiveRun
 from wintry_tally.app.outlooks import LiveOutlook
 from wintry_tally.app.run_seen import Keys, figures_of, keys_of
 from wintry_tally.bench.snapshot import Snapshot
 from wintry_tally.book.records import RunSettings
+from wintry_tally.core.analysis import Options, analyse
 from wintry_tally.core.battery import family_named
 from wintry_tally.core.cell import BatteryModel, parameters_for
 from wintry_tally.core.engine import Phase, RunState
 from wintry_tally.core.plan import forecast
 from wintry_tally.core.protocol.capacity import CapacityPlan, LoadLimits, capacity_recipe
 from wintry_tally.desk.views.run_outlook import outlook_of
+from wintry_tally.exchange import Choices, read_log
 
 
 def _live(
@@ -148,7 +152,7 @@ def test_what_a_charge_that_was_taken_up_has_put_in_before_counts() -> None:
     state = RunState(phase=Phase.CHARGING, put_in_Ah=put_in, step_Ah=put_in, setting=8.0, step_since_s=rows[60][0])
     latest = Snapshot(state, now, rows[-1][1], -8.0, None)
     run: Any = SimpleNamespace(settings=replace(SETTINGS, state_of_charge=0.2), id=1)
-    found, begun_s = _read(LiveOutlook(run, recipe), latest, rows[60:])
+    found, begun_s = _read(LiveOutlook(run, recipe, lambda: None), latest, rows[60:])
     while abs(seen.current_A) > 0.05 * 40.0:
         seen = model.charge(8.0, 14.4, 60.0)
         put_in += abs(seen.current_A) / 60.0
@@ -165,7 +169,7 @@ def test_what_was_drawn_and_put_in_before_tells_the_charge_it_begins_with() -> N
         rows.append((30.0 + 60.0 * n, model.advance(8.0, 60.0).voltage_V, 8.0, 16.0 + n * 8.0 / 60.0))
     state = RunState(phase=Phase.DISCHARGING, charge_Ah=20.0, put_in_Ah=8.0, step_Ah=4.0, setting=8.0)
     latest = Snapshot(state, rows[-1][0], rows[-1][1], 8.0, None)
-    asked = LiveOutlook(RUN, recipe)
+    asked = LiveOutlook(RUN, recipe, lambda: None)
     found, begun_s = _read(asked, latest, rows)
     assert begun_s == 90.0 and 0.6 < found.full.low < 0.8 < found.full.high < 0.95
     assert found.charge_Ah.value == pytest.approx(32.0, rel=0.15)
@@ -173,3 +177,28 @@ def test_what_was_drawn_and_put_in_before_tells_the_charge_it_begins_with() -> N
     assert asked.newest(replace(latest, state=replace(state, phase=Phase.RESTING)), rows) is None
     assert asked.newest(replace(latest, state=replace(state, step_since_s=5400.0)), rows) is None
     assert asked.newest(replace(latest, state=replace(state, index=1)), rows) is None
+
+
+def test_what_the_battery_gave_before_is_remembered_once_it_is_worked_out(tmp_path: Path) -> None:
+    recipe = capacity_recipe(FAMILY, 40.0, CapacityPlan("current", 8.0, 10.0, 0.0), LoadLimits(300.0, 30.0))
+    model = BatteryModel(USUAL, 1.0, 23.0)
+    rows = [(60.0 * n, model.advance(8.0, 60.0).voltage_V, 8.0, 8.0 * n / 60.0) for n in range(150)]
+    index = next(n for n, part in enumerate(recipe.steps) if part.kind == "discharge")
+    state = RunState(phase=Phase.DISCHARGING, index=index, charge_Ah=20.0, step_Ah=20.0, setting=8.0)
+    latest = Snapshot(state, rows[-1][0], rows[-1][1], 8.0, None)
+    worker: Any = SimpleNamespace(latest=latest, speed=1.0, curve=lambda: rows)
+    analysis = analyse(read_log(half(tmp_path, 1.0, 600.0), Choices()).trace, Options(family=FAMILY, rated_Ah=40.0))
+    facts = SimpleNamespace(left_out=False, test="capacity", title="Capacity 1", started=None)
+    dossier = SimpleNamespace(runs=[SimpleNamespace(analysis=analysis, facts=facts, evidence=None)])
+    known: list[Any] = [None]
+    live = LiveRun(RUN, recipe, worker, forecast(recipe, USUAL), USUAL, before=lambda: known[0])
+    alone, _ = _read(live)
+    assert live.earlier == 0 and "and they fit" not in outlook_of(live).working.inputs
+    known[0] = dossier
+    worker.latest = replace(latest, elapsed_s=latest.elapsed_s + 600.0)
+    deadline = time.monotonic() + 60.0
+    while (found := live.outlook()[0]) == alone and time.monotonic() < deadline:
+        time.sleep(0.1)
+    assert live.earlier == 1 and outlook_of(live).working.inputs["and they fit"] == "its last whole discharge too"
+    width, before = (band.high - band.low for band in (found.charge_Ah, alone.charge_Ah))
+    assert width < 0.4 * before and found.charge_Ah.low < 40.1 < found.charge_Ah.high

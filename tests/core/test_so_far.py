@@ -16,6 +16,7 @@ from wintry_tally.app.live_run import _runs_out
 from wintry_tally.cli.main import invoke
 from wintry_tally.core.battery import family_named
 from wintry_tally.core.cell import BatteryModel, parameters_for
+from wintry_tally.core.compare.tested import SINCE_SHARE
 from wintry_tally.core.plan import Band, Outlook, SoFar, outlook
 from wintry_tally.core.plan.ensemble import NAMES, Ensemble
 from wintry_tally.core.protocol import EndCause
@@ -54,6 +55,20 @@ def test_nineteen_of_twenty_bands_hold(charging: bool) -> None:
     assert sum(held for held, _, _ in told) >= 14
     late = [width for _, width, _ in told[1::2]]
     assert np.median(late) < np.median([width for _, width, _ in told[::2]]) and np.median(late) < 0.5
+
+
+def test_what_a_battery_gave_before_narrows_what_it_gives_now() -> None:
+    """Half drawn on a flat chart, the readings hardly tell how much there is: an earlier whole discharge does."""
+    random, alone, beside = Random(23), [], []
+    for _ in range(5):
+        before: list[SoFar] = []
+        test = drawn(random, charging=False, families=("lfp", "nmc"), before=before)
+        alone.append(asked(test, 0.5))
+        beside.append(asked(test, 0.5, before=before))
+    assert sum(held for held, _, _ in beside) >= 4
+    assert max(width for _, width, _ in beside) < 0.09 < min(width for _, width, _ in alone)
+    # 1.96 × what changes between two tests, on both sides: nobody knows it better
+    assert min(width for _, width, _ in beside) > 1.5 * SINCE_SHARE
 
 
 @pytest.mark.parametrize(("name", "family", "cells"), [("lfp_0_2C.csv", "lfp", 4), ("lead_0_05C.csv", "agm", 1)])
@@ -116,6 +131,16 @@ def test_the_rest_of_a_test_on_the_command_line(capsys, tmp_path: Path) -> None:
     assert emptier["onward"]["charge_Ah"]["value"] == pytest.approx(24.0, rel=0.15)
     assert invoke(["forecast", "--family", "lfp", "--rated-ah", "40", "--so-far", str(half(tmp_path, 0.6))]) == 0
     assert "The discharge ends in about" in capsys.readouterr().out
+
+
+def test_an_earlier_log_of_the_battery_is_remembered_on_the_command_line(capsys, tmp_path: Path) -> None:
+    (tmp_path / "before").mkdir()
+    log, before = str(half(tmp_path, 0.5)), str(half(tmp_path / "before", 1.0, 600.0))
+    alone, beside = (onward(capsys, log, *more)["onward"]["charge_Ah"] for more in ((), ("--earlier", before)))
+    assert beside["low"] <= 40.1 <= beside["high"]
+    assert beside["high"] - beside["low"] < 0.4 * (alone["high"] - alone["low"])
+    words = ["forecast", "--family", "lfp", "--rated-ah", "40", "--so-far", log, "--earlier", log]
+    assert invoke(words) == 2 and "holds no whole discharge" in capsys.readouterr().err
 
 
 def test_a_log_that_ends_at_rest_or_at_its_end_has_nothing_to_come(capsys, tmp_path: Path) -> None:

@@ -18,7 +18,7 @@ from wintry_tally.core.working import Working
 from wintry_tally.report.words import bill_lines
 
 if TYPE_CHECKING:
-    from wintry_tally.report.dossier import Dossier
+    from wintry_tally.report.dossier import Dossier, RunReport
 
 SCHEMA = "wintry-tally.comparison/2"
 COLD_C = 10.0
@@ -26,11 +26,14 @@ COLD_C = 10.0
 
 def tested(dossier: Dossier) -> list[Tested]:
     """The runs of a sample that count."""
-    return [
-        Tested(f"{run.facts.title}", run.facts.test, run.facts.started, run.analysis, run.evidence)
-        for run in dossier.runs
-        if run.analysis is not None and not run.facts.left_out and run.facts.test not in {"overload", "surge"}
-    ]
+    return [one for run in dossier.runs if (one := as_tested(run)) is not None]
+
+
+def as_tested(run: RunReport) -> Tested | None:
+    """A run as it is compared; None where it does not count."""
+    if run.analysis is None or run.facts.left_out or run.facts.test in {"overload", "surge"}:
+        return None
+    return Tested(f"{run.facts.title}", run.facts.test, run.facts.started, run.analysis, run.evidence)
 
 
 def dropouts_of(dossiers: Iterable[Dossier], needs: Sequence[Need] = ()) -> list[float]:

@@ -8,7 +8,7 @@ import time
 from collections.abc import Callable
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
-from functools import wraps
+from functools import partial, wraps
 from typing import TYPE_CHECKING, Any, Protocol, TypeVar, cast
 
 from wintry_tally.app.calls import Calls
@@ -46,6 +46,7 @@ if TYPE_CHECKING:
     from wintry_tally.book import Book
     from wintry_tally.core.plan import Forecast
     from wintry_tally.core.protocol.capacity import CapacityPlan, LoadLimits
+    from wintry_tally.report.dossier import Dossier
 
 
 SAFE = said("all-off")
@@ -82,9 +83,11 @@ class LiveRuns:
     def __init__(
         self, book: Book, equipment: Callable[[], Equipment], listener: Listener, background: Background | None = None,
         under_way: Callable[[], list[Run]] | None = None, held: Callable[[Run], bool] | None = None,
+        before: Callable[[int], Dossier | None] = lambda _sample: None,
     ) -> None:  # fmt: skip
         self.book, self._equipment, self._listener, self._background = book, equipment, listener, background
         self._under_way, self._held = under_way or book.runs.under_way, held or book.runs.in_hands
+        self._before = before
         self.live: dict[int, LiveRun] = {}
         self._taken: dict[int, Taken] = {}
         self._calls = Calls(listener)
@@ -291,7 +294,7 @@ class LiveRuns:
             threading.Thread(target=show_past, args=(worker, book, run.id), daemon=True, name="past").start()
         parameters = parameters_for(settings.pack, settings.rated_Ah or 1.0)
         curve = forecast(recipe, parameters, ambient_of(settings), full=full_of(settings))
-        self.live[run.id] = LiveRun(run, recipe, worker, curve, parameters, guide)
+        self.live[run.id] = LiveRun(run, recipe, worker, curve, parameters, guide, partial(self._before, run.sample_id))
         self._taken[run.id] = taken
         worker.start()
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import math
 import time
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import TYPE_CHECKING
@@ -25,6 +26,7 @@ if TYPE_CHECKING:
     from wintry_tally.core.cell import Parameters
     from wintry_tally.core.plan import Forecast, LiveForecast, Onward, Outlook
     from wintry_tally.core.protocol.recipe import Step
+    from wintry_tally.report.dossier import Dossier
 
 ONWARD_EVERY_S, ONWARD_MOST_S = 10.0, 300.0
 """The model's way on is worked out anew so often, s of the wall's clock: it takes some tens of milliseconds."""
@@ -40,6 +42,7 @@ class LiveRun:
     curve: Forecast
     parameters: Parameters
     guide: GuidedLoop | None = None
+    before: Callable[[], Dossier | None] = lambda: None
     handing: bool = False
     _outlook: LiveOutlook | None = None
     _onward: Onward | None = None
@@ -85,8 +88,13 @@ class LiveRun:
         if self._outlook is None:
             from wintry_tally.app.outlooks import LiveOutlook
 
-            self._outlook = LiveOutlook(self.run, self.recipe)
+            self._outlook = LiveOutlook(self.run, self.recipe, self.before)
         return self._outlook.newest(self.latest, self.worker.curve())
+
+    @property
+    def earlier(self) -> int:
+        """How many earlier discharges of this battery its outlook stands on."""
+        return 0 if self._outlook is None else self._outlook.earlier
 
     @property
     def unread_s(self) -> float:

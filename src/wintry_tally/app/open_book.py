@@ -68,7 +68,7 @@ class OpenBook:
         self.shelf = Shelf(book, jobs, worked_out, listener.failed, read.outcomes)
         self.live = LiveRuns(
             book, lambda: self.equipment, listener, background, lambda: list(self.known.going),
-            lambda run: run.id in self.known.held,
+            lambda run: run.id in self.known.held, lambda number: self.dossier(number) if self.holds(number) else None,
         )  # fmt: skip
         self.places = (
             None if background is None else PlaceWatch(book, lambda: self.equipment, background, listener.failed)

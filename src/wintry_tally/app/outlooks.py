@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import replace
 from typing import TYPE_CHECKING
@@ -12,6 +13,7 @@ import numpy as np
 from wintry_tally.app.launch import ambient_of, full_of
 from wintry_tally.core.battery import Family
 from wintry_tally.core.engine import Phase
+from wintry_tally.core.errors import WintryError
 from wintry_tally.core.quantity import parse_accuracy
 
 if TYPE_CHECKING:
@@ -20,6 +22,7 @@ if TYPE_CHECKING:
     from wintry_tally.core.plan import Outlook, SoFar
     from wintry_tally.core.protocol import Recipe
     from wintry_tally.core.protocol.recipe import Step
+    from wintry_tally.report.dossier import Dossier
 
 EVERY_S, SOONEST_S, MOVED = 8.0, 1.0, 0.03
 """Anew after so long on the wall's clock, or sooner when so large a share more of the stage has passed."""
@@ -29,13 +32,17 @@ STATED_DOUBT = 0.08
 _POOL = ThreadPoolExecutor(max_workers=1, thread_name_prefix="outlook")
 
 Point = tuple[float, float, float, float]
+Before = Callable[[], "Dossier | None"]
+"""What is known of the battery from before the run; None while that is not worked out."""
 
 
 class LiveOutlook:
     """The newest outlook of one run's stage; `newest` never waits."""
 
-    def __init__(self, run: Run, recipe: Recipe) -> None:
-        self._run, self._recipe = run, recipe
+    def __init__(self, run: Run, recipe: Recipe, before: Before) -> None:
+        self._run, self._recipe, self._before = run, recipe, before
+        self._dossier: Dossier | None = None
+        self._earlier: list[SoFar] | None = None
         self._work: Future[Outlook] | None = None
         self._for: tuple[int, Phase, float] | None = None
         self._begun_s = self._before_Ah = self._asked_at = self._asked_s = 0.0
@@ -84,7 +91,25 @@ class LiveOutlook:
         family = self._run.settings.pack
         rested = [point[1] for point in points if point[0] < self._begun_s][-3:]
         stage = self._stage(seen, own, drawn_Ah, rested, family, rated)
-        self._work = _POOL.submit(outlook, stage, family, rated)
+        self._dossier = self._dossier or self._before()
+        self._work = _POOL.submit(lambda: outlook(stage, family, rated, earlier=self._whole_discharges()))
+
+    def _whole_discharges(self) -> list[SoFar]:
+        """This battery's earlier ones; their readings may have to be fetched from the book."""
+        from wintry_tally.app.comparison import tested
+        from wintry_tally.core.compare import whole_discharges
+
+        if self._earlier is None and self._dossier is not None:
+            try:
+                self._earlier = whole_discharges(tested(self._dossier))
+            except WintryError:  # nothing is remembered, then
+                self._earlier = []
+        return self._earlier or []
+
+    @property
+    def earlier(self) -> int:
+        """How many of them the outlook stands on."""
+        return len(self._earlier or ())
 
     def _stage(
         self, seen: Snapshot, own: list[Point], drawn_Ah: float, rested: list[float], family: Family, rated_Ah: float

@@ -9,8 +9,10 @@ from typing import Any
 
 from wintry_tally.cli.logs import Given, analyse_log, options_from
 from wintry_tally.cli.simulating import template_named
+from wintry_tally.core.analysis import Options
 from wintry_tally.core.battery import family_named, pack_of, parse_claim
 from wintry_tally.core.cell import parameters_for
+from wintry_tally.core.compare import Tested, whole_discharges, whole_test
 from wintry_tally.core.errors import InputError, LogError
 from wintry_tally.core.plan import Forecast, forecast, outlook, under_way
 from wintry_tally.core.protocol import Recipe
@@ -20,6 +22,8 @@ from wintry_tally.core.protocol.setpoints import Facts
 from wintry_tally.core.protocol.template import fill, in_words
 from wintry_tally.core.quantity import format_duration
 from wintry_tally.core.quantity.moments import clock_words, later
+from wintry_tally.core.verdict.evidence import capacity_evidence
+from wintry_tally.exchange import Choices
 
 SCHEMA = "wintry-tally.forecast/1"
 USUAL_C = 23.0
@@ -71,8 +75,11 @@ RECIPE_FIELDS = ("recipe", "begins", "end_s", "charge_Ah", "energy_Wh", "put_in_
 PROBABILITY = 0.95
 
 
-def foretell_onward(log: Path, given: Given, full_percent: float | None, limit_V: float | None) -> dict[str, Any]:
+def foretell_onward(
+    log: Path, given: Given, full_percent: float | None, limit_V: float | None, earlier: tuple[Path, ...] = ()
+) -> dict[str, Any]:  # fmt: skip
     """See `wintry-tally forecast --so-far`; the object it prints: the rest of the test in which a log ends.
+    `earlier`: logs of whole discharges of the same battery.
 
     Raises:
         InputError: a log, a rating or a charge that cannot be.
@@ -94,7 +101,8 @@ def foretell_onward(log: Path, given: Given, full_percent: float | None, limit_V
         stage, begun_s = under_way(analysis, family, given.rated_ah, full, limit_V)
     except LogError as error:
         return {**result, "onward": None, "reason": error.what}
-    found = outlook(stage, family, given.rated_ah)
+    before = [_whole(path, choices, options) for path in earlier]
+    found = outlook(stage, family, given.rated_ah, earlier=whole_discharges(before))
     ends = replace(found.ends_s, **{name: begun_s + getattr(found.ends_s, name) for name in ("value", "low", "high")})
     result["begins"] = read.started.isoformat(timespec="seconds") if read.started else None
     result["onward"] = {
@@ -103,6 +111,17 @@ def foretell_onward(log: Path, given: Given, full_percent: float | None, limit_V
         "probability": PROBABILITY,
     }  # fmt: skip
     return result
+
+
+def _whole(path: Path, choices: Choices, options: Options) -> Tested:
+    _, analysis = analyse_log(path, choices, options)
+    found = Tested(path.name, "", None, analysis, capacity_evidence(path.name, analysis, options.ambient_C))
+    if whole_test(found) is None:
+        raise InputError(
+            f"{path.name} holds no whole discharge, from full to its end",
+            mend="give such a one with --earlier, or none",
+        )
+    return found
 
 
 def onward_text(result: dict[str, Any]) -> str:

@@ -230,6 +230,10 @@ def import_into(book: Path, sample: str, logs: tuple[Path, ...], test: str, **gi
 @click.option(
     "--so-far", type=click.Path(path_type=Path), metavar="LOG", help="The rest of the test in which this log ends."
 )
+@click.option(
+    "--earlier", type=click.Path(path_type=Path), multiple=True, metavar="LOG",
+    help="With --so-far: a whole discharge of the same battery from before; repeatable.",
+)  # fmt: skip
 @click.option("--cutoff", type=float, help="With --so-far: where the discharge ends, V.")
 @click.option("--limit", "limit_V", type=float, help="With --so-far: the charger's limit, V.")
 @click.option("--voltage-accuracy", help='With --so-far: like "0.5%+2d".')
@@ -240,7 +244,7 @@ def import_into(book: Path, sample: str, logs: tuple[Path, ...], test: str, **gi
 def forecast(
     recipe: str, family: str, rated_ah: float, nominal_v: float | None, claims: tuple[str, ...], full: float | None,
     ambient: float | None, load_w: float,
-    load_a: float, charger_a: float, charger_v: float, own_cutoff: bool, begins: str, attended: str, so_far: Path | None, limit_V: float | None,
+    load_a: float, charger_a: float, charger_v: float, own_cutoff: bool, begins: str, attended: str, so_far: Path | None, earlier: tuple[Path, ...], limit_V: float | None,
     as_json: bool, **given: Any,
 ) -> None:  # fmt: skip
     """Foretell a recipe on the battery model, with the checks before its start; or the rest of a test under way."""
@@ -254,7 +258,7 @@ def forecast(
         chosen = parse_given(
             {**given, "family": family, "rated_ah": rated_ah, "ambient": ambient, "nominal_v": nominal_v}
         )
-        onward = foretell_onward(so_far, chosen, full, limit_V)
+        onward = foretell_onward(so_far, chosen, full, limit_V, earlier)
         answer(onward, None if as_json else onward_text(onward))
         return
     bench = Bench(load_w, load_a, charger_a, charger_v, own_cutoff=own_cutoff)

@@ -7,7 +7,6 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 
-from wintry_tally.core.analysis import Analysis
 from wintry_tally.core.analysis.capacity import CapacityTest, usable_above
 from wintry_tally.core.analysis.counting import Integral
 from wintry_tally.core.analysis.rate import RatePoint, rate_law
@@ -15,10 +14,10 @@ from wintry_tally.core.analysis.resistance import StepResistance
 from wintry_tally.core.battery import Sample
 from wintry_tally.core.battery.economy import price_per_kWh, usual_depth, years_of_cycles
 from wintry_tally.core.battery.sample import first_value
+from wintry_tally.core.compare.tested import Tested, whole_test
 from wintry_tally.core.errors import WintryError
 from wintry_tally.core.quantity import Quantity, Term, ratio
 from wintry_tally.core.verdict import Verdict
-from wintry_tally.core.verdict.evidence import CapacityEvidence, begun_low
 
 
 @dataclass(frozen=True)
@@ -54,10 +53,6 @@ QUANTITIES = {
 }
 """Every quantity that is compared, in the order of a table. A new one is a line here and a figure below."""
 
-WHOLE = {"battery-protection", "set-cutoff", "device-dropout"}
-"""Ends of a discharge that are the battery's own or a mark's: a test stopped otherwise is no figure."""
-METHODS = {"", "capacity", "cold-loss", "runtime", "reserve"}
-"""Tests that empty a battery at one draw."""
 LEAST_STEP_C = 0.1
 """A step of less current than this share of the rating says little of the resistance; common practice."""
 SAG_RATE_SHARE = 0.1
@@ -94,19 +89,6 @@ class Figure:
     at: Conditions = Conditions()
 
 
-@dataclass(frozen=True)
-class Tested:
-    """A finished run as it is compared: its name, method, when, its analysis, its capacity evidence."""
-
-    name: str
-    method: str
-    started: datetime | None
-    analysis: Analysis
-    evidence: CapacityEvidence | None
-
-    __test__ = False  # not a test case, whatever its name
-
-
 def figures_of(
     sample: Sample, runs: Sequence[Tested], verdicts: Sequence[Verdict], dropouts: Iterable[float] = (),
     currents: Iterable[float] = (),
@@ -128,24 +110,6 @@ def figures_of(
     return by_key
 
 
-UNREAD_SHARE = 0.01
-"""What may have flowed after the last reading of what is compared, at the most."""
-
-
-def _whole(run: Tested) -> CapacityTest | None:
-    test = run.analysis.capacity
-    if test is None or test.ended_by not in WHOLE or test.count.charge.value <= 0 or test.count.duration_s <= 0:
-        return None
-    if (
-        run.method not in METHODS
-        or test.hidden_s > 0
-        or test.unread_Ah > UNREAD_SHARE * test.count.charge.value
-        or begun_low(run.analysis)
-    ):
-        return None
-    return test
-
-
 def _at(run: Tested, rated: float | None) -> Conditions:
     test, evidence = run.analysis.capacity, run.evidence
     assert test is not None
@@ -162,7 +126,7 @@ def _at(run: Tested, rated: float | None) -> Conditions:
 
 
 def _discharge(sample: Sample, run: Tested, dropouts: tuple[float, ...], currents: tuple[float, ...]) -> list[Figure]:
-    test = _whole(run)
+    test = whole_test(run)
     if test is None:
         return []
     at, count = _at(run, sample.rated_Ah), test.count
@@ -239,7 +203,7 @@ def _taken(sample: Sample, run: Tested) -> list[Figure]:
 def _rate(runs: Sequence[Tested]) -> list[Figure]:
     points = []
     for run in runs:
-        test = _whole(run)
+        test = whole_test(run)
         if test is not None and run.method != "cold-loss":
             amps = test.count.charge.value / (test.count.duration_s / 3600.0)
             points.append(RatePoint(run.name, amps, test.count.charge))

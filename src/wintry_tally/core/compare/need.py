@@ -16,11 +16,12 @@ from wintry_tally.core.battery import Sample
 from wintry_tally.core.battery.sample import first_value
 from wintry_tally.core.cell import parameters_for
 from wintry_tally.core.cell.battery_model import HOLDS_BACK_C
-from wintry_tally.core.compare.figures import WHOLE, Tested, first_step
+from wintry_tally.core.compare.figures import first_step
 from wintry_tally.core.compare.money import HALF, Bill, bill, lost_kWh
+from wintry_tally.core.compare.tested import FULL_DOUBT, ROOM_C, Tested, whole_discharges
 from wintry_tally.core.message import NOTHING, Message, said
 from wintry_tally.core.plan.ensemble import Ensemble, Members
-from wintry_tally.core.plan.so_far import SoFar, fitted
+from wintry_tally.core.plan.so_far import fitted
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.verdict.outcome import Outcome
 
@@ -28,8 +29,6 @@ DROPS_OUT = "limit-dropout"
 STEPS = 300
 MOST_PARALLEL = 12
 SURE = 0.95
-MOST_STAGES, MOST_POINTS = 2, 900
-FULL_DOUBT = 0.01
 COLD_FACTOR = 0.35
 """How far the loss in the cold of this battery may be from its family's, as a share of it, one standard deviation."""
 SLOW_COLD = (0.75, 0.2)
@@ -44,7 +43,6 @@ CHARGED_BACK = {True: 0.99, False: 0.85}
 TAIL_H = {True: 0.5, False: 4.0}
 CHARGE_DOUBT = 0.12
 """Charge efficiency and the hours of the tail, lithium or lead-acid, and the doubt of the hours; common practice."""
-ROOM_C = 23.0
 USUAL_V = 12.8
 
 
@@ -135,7 +133,7 @@ def judge_need(
         units: so many of them side by side share what is drawn.
     """
     rated = sample.rated_Ah
-    stages = [stage for run in runs if (stage := _stage(sample, run)) is not None][-MOST_STAGES:]
+    stages = whole_discharges(runs)
     if not rated or not stages:
         return NeedResult(need.name, sample.code, Outcome.NOT_TESTED, advice=said("capacity-first"))
     raw = _by_its_steps(fitted(stages, sample.family, rated), sample, runs, rated)
@@ -176,29 +174,6 @@ class _Ran:
 
 def _celsius(need: Need) -> float:
     return ROOM_C if need.coldest_C is None else need.coldest_C
-
-
-def _stage(sample: Sample, run: Tested) -> SoFar | None:
-    """A whole discharge of its own as readings to be fitted."""
-    test = run.analysis.capacity
-    if test is None or test.ended_by not in WHOLE or run.method not in {"", "capacity", "cold-loss", "runtime"}:
-        return None
-    analysis = run.analysis
-    begins, ends = analysis.stages[test.first].start_s, analysis.stages[test.last].end_s
-    trace = analysis.trace
-    inside = np.flatnonzero((trace.time_s >= begins) & (trace.time_s <= ends) & (np.abs(trace.current) > 0.0))
-    if len(inside) < 20:
-        return None
-    rows = inside[:: max(1, len(inside) // MOST_POINTS)]
-    before = trace.voltage_V[trace.time_s < begins][-3:]
-    celsius = run.evidence.temperature_C if run.evidence is not None else None
-    amps = np.abs(trace.current[rows])
-    return SoFar(
-        trace.time_s[rows] - trace.time_s[rows[0]], trace.voltage_V[rows], amps, "discharge", "current",
-        float(np.median(amps)), float(np.median(amps)), end_V=test.voltage_end, full=1.0,
-        celsius=ROOM_C if celsius is None else celsius,
-        rested_V=float(np.median(before)) if len(before) else math.nan, full_doubt=FULL_DOUBT,
-    )  # fmt: skip
 
 
 def _by_its_steps(raw: Members, sample: Sample, runs: Sequence[Tested], rated: float) -> Members:

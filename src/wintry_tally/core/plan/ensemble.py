@@ -20,7 +20,7 @@ from wintry_tally.core.cell.battery_model import rested_curve
 
 Members = NDArray[np.float64]
 
-NAMES = ("capacity", "ohm", "slow", "slow_s", "offset", "stretch", "bend", "full", "wells", "exchange", "sag", "rise", "gas", "limit", "met", "leak")  # fmt: skip
+NAMES = ("capacity", "ohm", "slow", "slow_s", "offset", "stretch", "bend", "full", "wells", "exchange", "sag", "rise", "gas", "limit", "met", "leak", "since")  # fmt: skip
 """What members differ in, each a standard normal number: see `Ensemble.of`."""
 PLACE = {name: place for place, name in enumerate(NAMES)}
 OHM, SLOW, SLOW_S = 0.55, 0.6, 0.5
@@ -29,9 +29,17 @@ OVERFULL, OVERFULL_V = 1.03, 60.0
 FULL_ABOVE_V = 0.05
 SURE, ODDLY = 1.5, 0.15
 """What is said of the charge at the start may be altogether wrong now and then."""
+BROKE = 2.0
+"""And a battery may have lost a cell since it was last tested."""
 LEAK, LEAK_V = 0.6, 0.75
 MIDDLE = 0.5
 EMPTY_V = 40.0
+
+
+def _beyond(normal: Members) -> Members:
+    """Nothing within what is usual; beyond, the square of how far."""
+    found: Members = np.maximum(0.0, np.abs(normal) - SURE) ** 2 * np.sign(normal)
+    return found
 
 
 @dataclass
@@ -68,22 +76,24 @@ class Ensemble:
         start: tuple[float, float],
         limit_V: tuple[float, float],
         celsius: float,
+        since: float = 0.0,
     ) -> Ensemble:
         """Members from standard normal numbers, one row each.
 
-        `start`: mean and deviation of the charge at the start (above 1 is full); `limit_V`: of a charger's limit.
+        `start`: mean and deviation of the charge at the start (above 1 is full); `limit_V`: of a charger's limit;
+        `since`: what its capacity may have changed by since then, as a share, one standard deviation.
         """
         spread = family.spreads
 
         def drawn(name: str) -> Members:
             return raw[:, PLACE[name]]
 
-        share = np.exp(spread.capacity * drawn("capacity"))
+        changed = since * (drawn("since") + BROKE * _beyond(drawn("since")))
+        share = np.exp(spread.capacity * drawn("capacity") + changed)
         capacity = usual.capacity_Ah * share
         # what is colder than 25 °C holds less
         capacity = capacity * (1.0 - min(0.6, usual.capacity_per_K * max(0.0, 25.0 - celsius)))
-        odd = np.maximum(0.0, np.abs(drawn("full")) - SURE) ** 2 * np.sign(drawn("full"))
-        full = np.clip(start[0] + start[1] * drawn("full") + ODDLY * odd, 0.01, 1.0)
+        full = np.clip(start[0] + start[1] * drawn("full") + ODDLY * _beyond(drawn("full")), 0.01, 1.0)
         odds = usual.available / (1.0 - usual.available) if usual.available < 1.0 else math.inf
         wells = np.ones(len(raw)) if math.isinf(odds) else 1.0 / (1.0 + np.exp(-WELLS * drawn("wells")) / odds)
         cold = math.exp(usual.resistance_per_K * (25.0 - celsius))

@@ -22,14 +22,17 @@ SIZE = 900
 ROUNDS = 4
 LEAST_WEIGHT = 60.0
 """Members that count at least, while it is not yet the last round: the fit is tempered to it."""
+LEAST_REMEMBERED = 5.0
 STUDENT = 6.0
 WIDER = 1.4
 FIRST_WIDER = {"full": 2.5, "capacity": 1.5}
 """What the first members are spread wider in than is likely: where readings may deny what was said."""
-POINTS = 14
+POINTS = 30
 PAST, FUTURE = 90, 260
 APART_V, ALONG_V, OWN_V, LENGTH = 0.02, 0.035, 0.008, 0.25
 """What a model of a 12 V battery is off by: all along, from stretch to stretch of a quarter of the charge, and by itself."""
+GAVE_SHARE = 0.008
+"""How far a model that gave what a battery gave before may be off at another rate, one standard deviation."""
 STATED, GUESSED = 0.03, 0.35
 LOW, HIGH = 0.025, 0.975
 MOST_BESIDE, AT_LIMIT_V = 0.7, 0.05
@@ -49,6 +52,7 @@ class SoFar:
         end_V: where a discharge ends; mark_A: where a charge is full; full: the charge at the start, None for unknown.
         limit_doubt_V: how uncertain the limit is; celsius; rested_V: just before it, or NaN.
         meter_V: what the voltage may be off by, full_doubt: and a stated charge; standard uncertainties.
+        since: of an earlier test, how far the capacity may be off by now, as a share.
     """
 
     time_s: NDArray[np.float64]
@@ -67,6 +71,7 @@ class SoFar:
     rested_V: float = math.nan
     meter_V: float = 0.01
     full_doubt: float = STATED
+    since: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -96,10 +101,16 @@ class Outlook:
     full: Band
 
 
-def outlook(so_far: SoFar, family: Family, rated_Ah: float, seed: int = 1) -> Outlook:
-    """How a stage under way ends. The same seed gives the same band."""
+def outlook(so_far: SoFar, family: Family, rated_Ah: float, seed: int = 1, earlier: Sequence[SoFar] = ()) -> Outlook:
+    """How a stage under way ends. The same seed gives the same band.
+
+    `earlier`: whole discharges of the same battery: how much it gave then, it gives now, but for
+    what changes between two tests. No battery fits both of them: then nothing is remembered.
+    """
     random = np.random.default_rng(seed)
-    raw, counting = _drawn_to_fit((so_far,), family, rated_Ah, random)
+    raw, counting = _drawn_to_fit((so_far,), family, rated_Ah, random, earlier)
+    if earlier and counting < LEAST_REMEMBERED:
+        return outlook(so_far, family, rated_Ah, seed)
     begun = _members(raw, so_far, family, rated_Ah)
     members = _members(raw, so_far, family, rated_Ah)
     _fit(members, so_far, _grid(so_far), family, rated_Ah)  # follows them through the readings
@@ -112,7 +123,11 @@ def fitted(stages: Sequence[SoFar], family: Family, rated_Ah: float, seed: int =
 
 
 def _drawn_to_fit(
-    stages: tuple[SoFar, ...], family: Family, rated_Ah: float, random: np.random.Generator
+    stages: tuple[SoFar, ...],
+    family: Family,
+    rated_Ah: float,
+    random: np.random.Generator,
+    earlier: Sequence[SoFar] = (),
 ) -> tuple[Members, float]:
     """Members drawn where the weight lies, each as often as it weighs; and how many of them count."""
     size = len(NAMES)
@@ -128,6 +143,8 @@ def _drawn_to_fit(
         height = _normal(raw) - (_student(raw, centre, root) if turn else _normal(shocks))
         for stage, grid in zip(stages, grids, strict=True):
             height = height + _fit(_members(raw, stage, family, rated_Ah), stage, grid, family, rated_Ah)
+        for stage in earlier:
+            height = height + _gave(_members(raw, stage, family, rated_Ah), stage)
         last = turn == ROUNDS - 1
         weights = _weights(height if last else _tempered(height) * height)
         if not last:
@@ -168,11 +185,17 @@ def _members(raw: Members, so_far: SoFar, family: Family, rated_Ah: float) -> En
         start = (0.005 * (low + high) + 0.02, max(0.08, 0.0035 * (high - low)))
     else:
         start = (0.95, GUESSED) if so_far.doing == "discharge" else (0.35, GUESSED)
-    return Ensemble.of(raw, family, rated_Ah, usual, start, (so_far.limit_V, so_far.limit_doubt_V), so_far.celsius)
+    return Ensemble.of(
+        raw, family, rated_Ah, usual, start, (so_far.limit_V, so_far.limit_doubt_V), so_far.celsius, so_far.since
+    )
 
 
 def _fit(members: Ensemble, so_far: SoFar, grid: NDArray[np.int64], family: Family, rated_Ah: float) -> Members:
-    """Logarithm of how well each fits the readings: its model's error is alike from reading to reading."""
+    """Logarithm of how well each fits the readings.
+
+    A model's error changes smoothly along the charge (Matérn's covariance of smoothness 5/2, after Rasmussen & Williams,
+    Gaussian Processes for Machine Learning (2006), eq. 4.17, from memory): a step that the readings show is the battery's.
+    """
     charging = so_far.doing == "charge"
     steps = np.diff(so_far.time_s[grid])
     rows = np.unique(np.linspace(1, len(steps) - 1, POINTS).astype(np.int64)) if len(steps) > 1 else np.array([], dtype=np.int64)  # fmt: skip
@@ -191,7 +214,9 @@ def _fit(members: Ensemble, so_far: SoFar, grid: NDArray[np.int64], family: Fami
         return np.zeros(len(members.ohm))
     volts = family.plausible_V[1] / 14.6
     apart = np.subtract.outer(moved, moved)
-    cover = APART_V**2 + ALONG_V**2 * np.exp(-np.abs(apart) / LENGTH) + np.eye(len(moved)) * OWN_V**2
+    away = math.sqrt(5.0) * np.abs(apart) / LENGTH
+    alike = (1.0 + away + away**2 / 3.0) * np.exp(-away)
+    cover = APART_V**2 + ALONG_V**2 * alike + np.eye(len(moved)) * OWN_V**2
     cover = cover * volts**2 + so_far.meter_V**2
     miss = np.array(misses)
     found: Members = -0.5 * np.sum(miss * np.linalg.solve(cover, miss), axis=0)
@@ -230,8 +255,27 @@ def _tempered(logs: Members) -> float:
     return low
 
 
+def _gave(members: Ensemble, before: SoFar) -> Members:
+    """Logarithm of how well what each would have given matches what the battery gave in a whole discharge before."""
+    hours = float(before.time_s[-1] - before.time_s[0]) / 3600.0
+    given = float(np.trapezoid(before.current_A, before.time_s)) / 3600.0
+    begun = replace(before, time_s=before.time_s[:1], voltage_V=before.voltage_V[:1], current_A=before.current_A[:1])
+    _, charge, _ = _to_the_end(members, replace(begun, mode="current", setting=given / hours))
+    found: Members = -0.5 * (np.log(np.maximum(charge, 1e-6) / given) / GAVE_SHARE) ** 2
+    return found
+
+
 def _onward(members: Ensemble, so_far: SoFar, counting: float) -> Outlook:
-    """Every member to its end."""
+    """How they end."""
+    ends, charge, work = _to_the_end(members, so_far)
+    ends_s = _band(ends)
+    if so_far.doing == "charge" and members.usual.gassing:
+        ends_s = replace(ends_s, high=max(ends_s.high, float(so_far.time_s[-1]) + TAIL_S))
+    return Outlook(ends_s, _band(charge), _band(work), counting, Band(0.0, 0.0, 1.0))
+
+
+def _to_the_end(members: Ensemble, so_far: SoFar) -> tuple[Members, Members, Members]:
+    """Every member to its end: when, s, and the charge and energy moved by then, Ah and Wh."""
     charging = so_far.doing == "charge"
     size = len(members.ohm)
     now, amps_so_far = float(so_far.time_s[-1]), so_far.current_A
@@ -271,11 +315,7 @@ def _onward(members: Ensemble, so_far: SoFar, counting: float) -> Outlook:
         work[live] += (flows * np.abs(shown) * steps / 3600.0)[live]
         time = time + steps
     ends = np.where(np.isfinite(ends), ends, time)
-    when, what, worked = np.maximum(ends, now), np.maximum(charge, moved), np.maximum(work, energy)
-    ends_s = _band(when)
-    if charging and members.usual.gassing:
-        ends_s = replace(ends_s, high=max(ends_s.high, now + TAIL_S))
-    return Outlook(ends_s, _band(what), _band(worked), counting, Band(0.0, 0.0, 1.0))
+    return np.maximum(ends, now), np.maximum(charge, moved), np.maximum(work, energy)
 
 
 def _stand_by_taper(members: Ensemble, so_far: SoFar) -> None:

@@ -417,8 +417,8 @@ class ComparePage(MainPage):
 
 
 def _whole(run: RunReport) -> bool:
-    from wintry_tally.core.compare.figures import METHODS, WHOLE
+    from wintry_tally.app.comparison import as_tested
+    from wintry_tally.core.compare import whole_test
 
-    if run.analysis is None or run.analysis.capacity is None or run.facts.left_out:
-        return False
-    return run.analysis.capacity.ended_by in WHOLE and run.facts.test in METHODS
+    one = as_tested(run)
+    return one is not None and whole_test(one) is not None

@@ -40,6 +40,7 @@ def outlook_of(live: LiveRun) -> OutlookWords:
             "total now expected": f"{ahead.total_Ah:.1f} Ah ({ahead.low_Ah:.1f} to {ahead.high_Ah:.1f})",
             "drawn so far": f"{live.latest.state.charge_Ah:.2f} Ah",
             **_begun_words(live),
+            **_before_words(live),
             "still to come": format_duration(ahead.remaining_s)
             + f" ({format_duration(ahead.early_s)} to {format_duration(ahead.late_s)})",
             "bench runs at": f"{live.worker.speed:g} × real time",
@@ -69,6 +70,7 @@ def _by_the_model(live: LiveRun, at: datetime | None) -> OutlookWords:
             "still to be moved in this step": f"{to_come.step_Ah:.2f} Ah",
             "began at": f"{100 * full_of(live.run.settings):.0f} % of charge, as stated",
             **_begun_words(live),
+            **_before_words(live),
             "bench runs at": f"{live.worker.speed:g} × real time",
         },
         _clock(at),
@@ -94,6 +96,14 @@ def _begun_words(live: LiveRun) -> dict[str, str]:
     words = f"{100 * full.value:.0f} % ({100 * full.low:.0f} to {100 * full.high:.0f})"
     odd = not full.low - 0.02 <= stated <= full.high + 0.02
     return {"began at, by the readings": words + ("; the stated charge does not fit them" if odd else "")}
+
+
+def _before_words(live: LiveRun) -> dict[str, str]:
+    """That what this battery gave before counts, where it does."""
+    if not live.earlier:
+        return {}
+    one = live.earlier == 1
+    return {"and they fit": f"its {'last' if one else f'last {live.earlier}'} whole discharge{'' if one else 's'} too"}
 
 
 def _between(live: LiveRun, early_s: float, late_s: float) -> str:

@@ -1,0 +1,90 @@
+"""A finished run as it is compared, and which of them emptied a battery from full to its own end."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+
+import numpy as np
+
+from wintry_tally.core.analysis import Analysis
+from wintry_tally.core.analysis.capacity import CapacityTest
+from wintry_tally.core.analysis.ending import DROPOUT, PROTECTION, SET_CUTOFF
+from wintry_tally.core.plan.so_far import SoFar
+from wintry_tally.core.verdict.evidence import CapacityEvidence, begun_low
+
+WHOLE = {PROTECTION, SET_CUTOFF, DROPOUT}
+"""Ends of a discharge that are the battery's own or a mark's: a test stopped otherwise is no figure."""
+METHODS = {"", "capacity", "cold-loss", "runtime", "reserve"}
+"""Tests that empty a battery at one draw."""
+UNREAD_SHARE = 0.01
+"""What may have flowed after the last reading of what is compared, at the most."""
+MOST_STAGES, MOST_POINTS, LEAST_POINTS = 2, 900, 20
+FULL_DOUBT = 0.01
+SINCE_SHARE = 0.012
+"""A capacity from one test to the next, weeks later, as a share, one standard deviation; common practice."""
+ROOM_C = 23.0
+OPENED_SHARE = 0.6
+
+
+@dataclass(frozen=True)
+class Tested:
+    """A finished run as it is compared: its name, method, when, its analysis, its capacity evidence."""
+
+    name: str
+    method: str
+    started: datetime | None
+    analysis: Analysis
+    evidence: CapacityEvidence | None
+
+    __test__ = False  # not a test case, whatever its name
+
+
+def whole_test(run: Tested) -> CapacityTest | None:
+    """Its discharge, where it went from full to the battery's end, all of it read; else None."""
+    test = run.analysis.capacity
+    if test is None or test.ended_by not in WHOLE or test.count.charge.value <= 0 or test.count.duration_s <= 0:
+        return None
+    if (
+        run.method not in METHODS
+        or test.hidden_s > 0
+        or test.unread_Ah > UNREAD_SHARE * test.count.charge.value
+        or begun_low(run.analysis)
+    ):
+        return None
+    return test
+
+
+def whole_discharges(runs: Sequence[Tested]) -> list[SoFar]:
+    """The newest whole discharges of a battery as readings that a model of it has to fit, oldest first."""
+    found: list[SoFar] = []
+    for run in reversed(runs):
+        if len(found) < MOST_STAGES and (stage := _readings(run)) is not None:
+            found.append(stage)
+    return found[::-1]
+
+
+def _readings(run: Tested) -> SoFar | None:
+    test = whole_test(run)
+    if test is None:
+        return None
+    analysis = run.analysis
+    begins, ends = analysis.stages[test.first].start_s, analysis.stages[test.last].end_s
+    trace = analysis.trace
+    within = (trace.time_s >= begins) & (trace.time_s <= ends) & (np.abs(trace.current) > 0.0)
+    # once it has opened, what a voltmeter shows is no battery's
+    inside = np.flatnonzero(within & (trace.voltage_V > OPENED_SHARE * float(np.median(trace.voltage_V[within]))))
+    if len(inside) < LEAST_POINTS:
+        return None
+    rows = np.unique(np.append(inside[:: max(1, len(inside) // MOST_POINTS)], inside[-1]))
+    before = trace.voltage_V[trace.time_s < begins][-3:]
+    celsius = run.evidence.temperature_C if run.evidence is not None else None
+    amps = np.abs(trace.current[rows])
+    return SoFar(
+        trace.time_s[rows] - trace.time_s[rows[0]], trace.voltage_V[rows], amps, "discharge", "current",
+        float(np.median(amps)), float(np.median(amps)), end_V=float(trace.voltage_V[rows[-1]]), full=1.0,
+        celsius=ROOM_C if celsius is None else celsius,
+        rested_V=float(np.median(before)) if len(before) else math.nan, full_doubt=FULL_DOUBT, since=SINCE_SHARE,
+    )  # fmt: skip
