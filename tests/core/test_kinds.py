@@ -246,6 +246,14 @@ def test_charge_claims() -> None:
         both = [LogEvidence("charge", (f"{n}",), (one,)) for n, one in enumerate(logs)]
         wanted = claim("charge-time", 5.2 * 3600, "s", "at-most")
         assert judge(LFP, 100.0, [wanted], both, School.STRICT)[0].outcome is Outcome.MET
+    # and of one that may have begun with something in it and one from empty, the one that settles it, whichever is first
+    low = charged()
+    low.voltage_V[:6] = 12.2
+    empty = analysed(low)
+    for logs in ((log, empty), (empty, log)):
+        both = [LogEvidence("charge", (f"{n}",), (one,)) for n, one in enumerate(logs)]
+        found = judge(LFP, 100.0, [claim("charge-time", 5.0 * 3600, "s", "at-most")], both, School.STRICT)[0]
+        assert found.outcome is Outcome.MET and found.measured.value == pytest.approx(4.5 * 3600 + 1248, rel=0.01)
     assert verdict(claim("charge-voltage", 14.4, "V", "within", 0.2), "charge", log).outcome is Outcome.MET
     assert verdict(claim("charge-voltage", 14.0, "V", "within", 0.2), "charge", log).outcome is Outcome.MISSED
     assert verdict(claim("over-voltage-cut", 14.8, "V", "within", 0.1), "charge", log).outcome is Outcome.NOT_TESTED

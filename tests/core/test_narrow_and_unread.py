@@ -23,8 +23,8 @@ from wintry_tally.core.quantity import Quantity, parse_accuracy
 from wintry_tally.core.trace import Trace, mend
 from wintry_tally.core.verdict import Outcome, School, judge
 from wintry_tally.core.verdict.evidence import LogEvidence, MeasuredEvidence
+from wintry_tally.core.verdict.openings import STEADY_SHARE, STEEPER, UNREAD_SHARE
 from wintry_tally.core.verdict.probability import Chance, chance_of, outcome_by
-from wintry_tally.core.verdict.settle_load import STEADY_SHARE, STEEPER, UNREAD_SHARE
 
 BAND = (12.5, Direction.WITHIN, 0.2)
 

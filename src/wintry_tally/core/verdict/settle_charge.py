@@ -31,67 +31,72 @@ from wintry_tally.core.verdict.deciding import (
 )
 from wintry_tally.core.verdict.evidence import LogEvidence
 from wintry_tally.core.verdict.leads import AT_TERMINALS
+from wintry_tally.core.verdict.openings import next_reading, trip_voltage, unread
 from wintry_tally.core.verdict.outcome import Condition, Outcome, Verdict
-from wintry_tally.core.verdict.settle_load import SETTING, next_reading, trip_voltage, unread
+from wintry_tally.core.verdict.settle_load import SETTING
 from wintry_tally.core.working import Working
 
 
 def settle_charge_time(case: Case) -> Verdict | None:
     """From the first current to the full criterion; the charging current stands beside it."""
-    claim = case.claim
-    for log in sorted(case.logs("charge"), key=lambda log: _far_from(log, claim.conditions.get("current_A"))):
-        charge = log.analysis.charge
-        if charge is None or charge.count.duration_s <= 0:
-            continue
-        steady = most_taken(log.analysis)
-        inputs = {"ended by": charge.ended_by, "charge": format_quantity(charge.count.charge)}
-        how = "from the first current to the full criterion (taper at the limit, or the protection opening)"
-        took = "never full" if charge.time_to_full_s is None else f"{charge.time_to_full_s:.0f} s"
-        step = Working("Time to full", how, inputs, took, "common practice")
-        doubt = _instants(log.analysis, charge)
-        share = claim.conditions.get("end_share", 1.0)
-        if charge.time_to_full_s is None:
-            lasted = _not_full_for(case, log.analysis, charge)
-            if lasted > claim.figure and claim.direction is Direction.AT_MOST and share == 1.0:
-                missed = by_probability(
-                    case, Quantity(lasted, doubt, "s"), 0.0, step, log.names,
-                    said("not-full-yet", seconds=lasted), (), log.waiting,
-                )  # fmt: skip
-                return replace(missed, bound="at-least")
-            if not log.method:
-                continue
-            never = said("never-full-share", share=100.0 * share) if share < 1.0 else said("never-full")
-            return not_settled(case, charge.undecided or never, log.names)
-        measured = Quantity(
-            charge.time_to_full_s, math.hypot(doubt, log.analysis.options.instrument.clock_s, charge.full_doubt_s), "s"
-        )
-        if share < 1.0:
-            measured = _time_to(share, log.analysis, charge, doubt)
-            step = Working(
-                f"Time to {share:.0%} of full", f"from the first current until {share:.0%} of all that went in until full was in",
-                {**inputs, "full after": f"{charge.time_to_full_s:.0f} s"}, f"{measured.value:.0f} s", "common practice",
+    claimed_A = case.claim.conditions.get("current_A")
+    nearest = sorted(case.logs("charge"), key=lambda log: _far_from(log, claimed_A))
+    return first_settled(verdict for log in nearest if (verdict := _charge_time(case, log)) is not None)
+
+
+def _charge_time(case: Case, log: LogEvidence) -> Verdict | None:
+    """What one log says of it; None where it holds no charge, or nobody says that it was meant as one and it never was full."""
+    claim, charge = case.claim, log.analysis.charge
+    if charge is None or charge.count.duration_s <= 0:
+        return None
+    steady = most_taken(log.analysis)
+    inputs = {"ended by": charge.ended_by, "charge": format_quantity(charge.count.charge)}
+    how = "from the first current to the full criterion (taper at the limit, or the protection opening)"
+    took = "never full" if charge.time_to_full_s is None else f"{charge.time_to_full_s:.0f} s"
+    step = Working("Time to full", how, inputs, took, "common practice")
+    doubt = _instants(log.analysis, charge)
+    share = claim.conditions.get("end_share", 1.0)
+    if charge.time_to_full_s is None:
+        lasted = _not_full_for(case, log.analysis, charge)
+        if lasted > claim.figure and claim.direction is Direction.AT_MOST and share == 1.0:
+            missed = by_probability(
+                case, Quantity(lasted, doubt, "s"), 0.0, step, log.names,
+                said("not-full-yet", seconds=lasted), (), log.waiting,
             )  # fmt: skip
-        conditions = []
-        claimed_A = claim.conditions.get("current_A")
-        if claimed_A is not None and steady is not None:
-            conditions.append(_at_current(claimed_A, steady.current.value, measured.value, charge))
-        else:
-            inputs["mean current"] = f"{charge.count.mean_current.value:.3g} A"
-        verdict = decide(case, measured, [step], conditions, log.names, [], log.waiting)
-        verdict = _without_pauses(case, log, charge, verdict)
-        if verdict.outcome is Outcome.NOT_TESTED:
-            return verdict
-        begun = _begun_charged(case, log, charge, measured.value)
-        if begun:
-            return as_bound(case, verdict, "at-least", begun, said("charge-from-empty"))
-        if verdict.bound:
-            return verdict
-        for bound, gap_s in (("at-least", charge.full_late_s), ("at-most", charge.full_early_s)):
-            if gap_s:
-                why = said("gap-hides-full", seconds=gap_s)
-                return as_bound(case, verdict, bound, why, said("charge-without-gap"))
+            return replace(missed, bound="at-least")
+        if not log.method:
+            return None
+        never = said("never-full-share", share=100.0 * share) if share < 1.0 else said("never-full")
+        return not_settled(case, charge.undecided or never, log.names)
+    measured = Quantity(
+        charge.time_to_full_s, math.hypot(doubt, log.analysis.options.instrument.clock_s, charge.full_doubt_s), "s"
+    )
+    if share < 1.0:
+        measured = _time_to(share, log.analysis, charge, doubt)
+        step = Working(
+            f"Time to {share:.0%} of full", f"from the first current until {share:.0%} of all that went in until full was in",
+            {**inputs, "full after": f"{charge.time_to_full_s:.0f} s"}, f"{measured.value:.0f} s", "common practice",
+        )  # fmt: skip
+    conditions = []
+    claimed_A = claim.conditions.get("current_A")
+    if claimed_A is not None and steady is not None:
+        conditions.append(_at_current(claimed_A, steady.current.value, measured.value, charge))
+    else:
+        inputs["mean current"] = f"{charge.count.mean_current.value:.3g} A"
+    verdict = decide(case, measured, [step], conditions, log.names, [], log.waiting)
+    verdict = _without_pauses(case, log, charge, verdict)
+    if verdict.outcome is Outcome.NOT_TESTED:
         return verdict
-    return None
+    begun = _begun_charged(case, log, charge, measured.value)
+    if begun:
+        return as_bound(case, verdict, "at-least", begun, said("charge-from-empty"))
+    if verdict.bound:
+        return verdict
+    for bound, gap_s in (("at-least", charge.full_late_s), ("at-most", charge.full_early_s)):
+        if gap_s:
+            why = said("gap-hides-full", seconds=gap_s)
+            return as_bound(case, verdict, bound, why, said("charge-without-gap"))
+    return verdict
 
 
 def _instants(analysis: Analysis, charge: ChargeResult) -> float:
