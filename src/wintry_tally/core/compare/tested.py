@@ -42,17 +42,18 @@ class Tested:
     __test__ = False  # not a test case, whatever its name
 
 
+def emptied(run: Tested) -> bool:
+    """Whether it took a battery to its end; asked without a look at its readings."""
+    test = run.analysis.capacity
+    return test is not None and test.ended_by in WHOLE and run.method in METHODS
+
+
 def whole_test(run: Tested) -> CapacityTest | None:
     """Its discharge, where it went from full to the battery's end, all of it read; else None."""
     test = run.analysis.capacity
-    if test is None or test.ended_by not in WHOLE or test.count.charge.value <= 0 or test.count.duration_s <= 0:
+    if test is None or not emptied(run) or test.count.charge.value <= 0 or test.count.duration_s <= 0:
         return None
-    if (
-        run.method not in METHODS
-        or test.hidden_s > 0
-        or test.unread_Ah > UNREAD_SHARE * test.count.charge.value
-        or begun_low(run.analysis)
-    ):
+    if test.hidden_s > 0 or test.unread_Ah > UNREAD_SHARE * test.count.charge.value or begun_low(run.analysis):
         return None
     return test
 

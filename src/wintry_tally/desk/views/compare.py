@@ -418,7 +418,7 @@ class ComparePage(MainPage):
 
 def _whole(run: RunReport) -> bool:
     from wintry_tally.app.comparison import as_tested
-    from wintry_tally.core.compare import whole_test
+    from wintry_tally.core.compare import emptied
 
     one = as_tested(run)
-    return one is not None and whole_test(one) is not None
+    return one is not None and emptied(one)

@@ -95,11 +95,13 @@ def _parted(line: Line, known: Vocabulary, pack: Pack, sense: Sense) -> Line:
 
     @cache
     def whole(words: str) -> bool:
-        if known.words["tested"].match(words.lstrip()):
-            return False
         reading = _Reading(known, pack, sense, "")
         reading.line(_line(line.number, words, known))
-        return bool(reading.claims) and not reading.left
+        # "discharge at 20 A" says how what stands before it was tested, but for "discharge at 20 A gives 98 Ah"
+        tested = known.words["tested"].match(words.lstrip())
+        first = min(reading.claims, key=lambda read: read.begin, default=None)
+        gives = first is not None and first.claim.kind in {"capacity", "energy"}
+        return bool(reading.claims) and not reading.left and (not tested or gives)
 
     text = parted(line.text, whole)
     return line if text == line.text else _line(line.number, text, known)
