@@ -13,6 +13,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING
 
 from wintry_tally.app.able import able, channel_place, places_of, taken_by
+from wintry_tally.app.comparison import held_by
 from wintry_tally.app.nights import says_what_it_holds
 from wintry_tally.app.ways_out import SOONER, Merit, as_before, better_ways, said_why, weighed
 from wintry_tally.app.wishes import Wishes
@@ -218,7 +219,7 @@ def standing_of(
         by_kind.setdefault(verdict.claim.kind, []).append(verdict.outcome in SETTLED)
     known = says_what_it_holds(runs)
     had = dossier.had if dossier is not None else CyclesHad()
-    can = able(equipment, Facts(sample.family, rated, sample.claims))
+    can = able(equipment, Facts(sample.family, rated, sample.claims, held=held_by(dossier)))
     return Standing(
         sample.code, can.facts, tuple(kind for kind, done in by_kind.items() if all(done)),
         left, since, shelved, running, known, wishes.of(sample.code, runs, now, had), can.barred, can.ways, had,

@@ -8,7 +8,17 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from wintry_tally.core.compare import Comparison, Need, NeedResult, Tested, compare_samples, figures_of, judge_need
+from wintry_tally.core.cell import Parameters, aged, parameters_for
+from wintry_tally.core.compare import (
+    Comparison,
+    Need,
+    NeedResult,
+    Tested,
+    compare_samples,
+    figures_of,
+    judge_need,
+    share_held,
+)
 from wintry_tally.core.compare.model import ModelClaim, ModelRow, model_claims, model_rows
 from wintry_tally.core.compare.money import Bill
 from wintry_tally.core.compare.need import USUAL_V
@@ -18,6 +28,7 @@ from wintry_tally.core.working import Working
 from wintry_tally.report.words import bill_lines
 
 if TYPE_CHECKING:
+    from wintry_tally.core.battery import Sample
     from wintry_tally.report.dossier import Dossier, RunReport
 
 SCHEMA = "wintry-tally.comparison/2"
@@ -27,6 +38,24 @@ COLD_C = 10.0
 def tested(dossier: Dossier) -> list[Tested]:
     """The runs of a sample that count."""
     return [one for run in dossier.runs if (one := as_tested(run)) is not None]
+
+
+def held_by(dossier: Dossier | None) -> float:
+    """What a sample is known to hold, as a share of a usual battery of its rating; see `core.compare.share_held`."""
+    if dossier is None:
+        return 1.0
+    return share_held(tested(dossier), dossier.sample.family, dossier.sample.rated_Ah)
+
+
+def held_words(dossier: Dossier | None) -> str:
+    """A sentence to stand behind a forecast; nothing where no test says what it holds."""
+    held = held_by(dossier)
+    return "" if held == 1.0 else f" By its last whole discharge it holds {held:.0%} of what is usual for its rating."
+
+
+def battery_of(sample: Sample, dossier: Dossier | None) -> Parameters:
+    """The battery model of a sample, as its tests so far have it; as a usual one of its rating where there is none."""
+    return aged(parameters_for(sample.family, sample.rated_Ah or 1.0), held_by(dossier))
 
 
 def as_tested(run: RunReport) -> Tested | None:

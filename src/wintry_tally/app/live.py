@@ -128,13 +128,12 @@ class LiveRuns:
 
     def plan_of(self, sample: Sample, plan: CapacityPlan, limits: LoadLimits) -> tuple[Recipe, Forecast]:
         """The recipe for a plan, and its forecast on the battery model (the dry run)."""
-        from wintry_tally.core.cell import parameters_for
+        from wintry_tally.app.comparison import battery_of
         from wintry_tally.core.plan import forecast
         from wintry_tally.core.protocol.capacity import capacity_recipe
 
-        rated = sample.rated_Ah or 1.0
-        recipe = capacity_recipe(sample.family, rated, plan, limits)
-        return recipe, forecast(recipe, parameters_for(sample.family, rated))
+        recipe = capacity_recipe(sample.family, sample.rated_Ah or 1.0, plan, limits)
+        return recipe, forecast(recipe, battery_of(sample, self._before(sample.id)))
 
     def hear_guards(self) -> list[str]:
         """What guards did while this book was closed, or are still doing: kept with their runs, and told; in the book's own
@@ -253,9 +252,10 @@ class LiveRuns:
         self, run: Run, recipe: Recipe, state: RunState | None, elapsed_s: float, taken: Taken,
         observer: Observer | None = None,
     ) -> None:  # fmt: skip
+        from wintry_tally.app.comparison import held_by
         from wintry_tally.bench.journal import Journal
         from wintry_tally.bench.worker import RunWorker
-        from wintry_tally.core.cell import parameters_for
+        from wintry_tally.core.cell import aged, parameters_for
         from wintry_tally.core.plan import forecast
 
         book, settings = self.book, run.settings
@@ -292,7 +292,8 @@ class LiveRuns:
         if elapsed_s:
             # a long past is read beside the watching, which begins at once
             threading.Thread(target=show_past, args=(worker, book, run.id), daemon=True, name="past").start()
-        parameters = parameters_for(settings.pack, settings.rated_Ah or 1.0)
+        held = held_by(self._before(run.sample_id))
+        parameters = aged(parameters_for(settings.pack, settings.rated_Ah or 1.0), held)
         curve = forecast(recipe, parameters, ambient_of(settings), full=full_of(settings))
         self.live[run.id] = LiveRun(run, recipe, worker, curve, parameters, guide, partial(self._before, run.sample_id))
         self._taken[run.id] = taken

@@ -4,14 +4,17 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
+from functools import lru_cache
 
 import numpy as np
 
 from wintry_tally.core.analysis import Analysis
 from wintry_tally.core.analysis.capacity import CapacityTest
 from wintry_tally.core.analysis.ending import DROPOUT, PROTECTION, SET_CUTOFF
+from wintry_tally.core.battery.families import Family
+from wintry_tally.core.cell import BatteryModel, aged, parameters_for
 from wintry_tally.core.plan.so_far import SoFar
 from wintry_tally.core.verdict.evidence import CapacityEvidence, begun_low
 
@@ -25,8 +28,11 @@ MOST_STAGES, MOST_POINTS, LEAST_POINTS = 2, 900, 20
 FULL_DOUBT = 0.01
 SINCE_SHARE = 0.012
 """A capacity from one test to the next, weeks later, as a share, one standard deviation; common practice."""
-ROOM_C = 23.0
+ROOM_C, ROOM_K = 23.0, 8.0
 OPENED_SHARE = 0.6
+LEAST_HELD, MOST_HELD = 0.1, 1.3
+"""Whatever a test says: a battery that gives less is beyond forecasting, one that gives more is mislabelled."""
+STEPS, ROUNDS = 250, 5
 
 
 @dataclass(frozen=True)
@@ -56,6 +62,40 @@ def whole_test(run: Tested) -> CapacityTest | None:
     if test.hidden_s > 0 or test.unread_Ah > UNREAD_SHARE * test.count.charge.value or begun_low(run.analysis):
         return None
     return test
+
+
+def share_held(runs: Sequence[Tested], family: Family, rated_Ah: float | None) -> float:
+    """What a battery holds by its newest whole discharge in a room, as a share of what a usual one of its rating holds; 1 where
+    no test says it. The readings are not looked at.
+
+    Source: common practice, no published source.
+    """
+    for run in reversed(runs):
+        one = run.evidence
+        if one is None or not emptied(run) or one.undecided or one.begun_low or one.hidden_s > 0.0:
+            continue
+        if one.unread_Ah > UNREAD_SHARE * one.charge.value or not (rated_Ah and one.mean_current_A > 0.0):
+            continue
+        celsius = ROOM_C if one.temperature_C is None else one.temperature_C
+        if abs(celsius - ROOM_C) > ROOM_K:
+            continue
+        end_V = one.end_V if one.end_V > OPENED_SHARE * family.cutoff_V else family.cutoff_V
+        drawn_Ah, amps = round(one.charge.value, 3), round(one.mean_current_A, 3)
+        return _held(family, rated_Ah, drawn_Ah, amps, round(celsius), round(end_V, 1))
+    return 1.0
+
+
+@lru_cache(maxsize=512)
+def _held(family: Family, rated_Ah: float, drawn_Ah: float, amps: float, celsius: float, end_V: float) -> float:
+    """The share at which the battery model gives as much; one that holds less is drawn from harder by the same current."""
+    usual, held = replace(parameters_for(family, rated_Ah), protection=None), 1.0
+    step_s = 3600.0 * drawn_Ah / amps / STEPS
+    for _ in range(ROUNDS):
+        model, steps = BatteryModel(aged(usual, held), 1.0, celsius), 1
+        while steps < STEPS / LEAST_HELD and model.advance(amps, step_s).voltage_V > end_V:
+            steps += 1
+        held = min(MOST_HELD, max(LEAST_HELD, held * STEPS / steps))
+    return held
 
 
 def whole_discharges(runs: Sequence[Tested]) -> list[SoFar]:

@@ -10,7 +10,7 @@ from types import MappingProxyType
 
 from wintry_tally.core.battery import CLAIM_KINDS, Claim
 from wintry_tally.core.battery.claims import judged
-from wintry_tally.core.cell import parameters_for
+from wintry_tally.core.cell import aged, parameters_for
 from wintry_tally.core.cell.parameters import Parameters
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.plan.calendar import slots_down, slots_up
@@ -404,7 +404,7 @@ def recipe_hours(template: Template, facts: Facts, share: float, spread: float) 
         InputError: a set-point that nothing is known for.
     """
     recipe = fill(template, facts)
-    step_ends, end_s = _foretold(recipe, parameters_for(facts.family, facts.rated_Ah), share)
+    step_ends, end_s = _foretold(recipe, aged(parameters_for(facts.family, facts.rated_Ah), facts.held), share)
     ends = dict(step_ends)
     certain = by_battery = begun = 0.0
     for number, part in enumerate(recipe.steps):

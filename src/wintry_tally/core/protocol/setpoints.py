@@ -18,13 +18,17 @@ from wintry_tally.core.quantity.units import find_unit
 
 @dataclass(frozen=True)
 class Facts:
-    """What a recipe's set-points may lean on. `given` are values a person set for this run, by name."""
+    """What a recipe's set-points may lean on. `given` are values a person set for this run, by name.
+
+    `held`: what its tests say that it holds, as a share of what a usual battery of its rating does; for forecasts alone.
+    """
 
     family: Family
     rated_Ah: float
     claims: tuple[Claim, ...] = ()
     limits: LoadLimits | None = None
     given: Mapping[str, float] = field(default_factory=dict)
+    held: float = 1.0
 
     def claimed(self, kind: str) -> Claim | None:
         """The claim of a kind: the label's, or else the first with a value."""

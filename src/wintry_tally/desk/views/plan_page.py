@@ -9,6 +9,7 @@ from datetime import datetime
 from PySide6.QtCore import QTimer, Signal
 from PySide6.QtWidgets import QComboBox, QWidget
 
+from wintry_tally.app.comparison import held_words
 from wintry_tally.bench.simulated import STAND_IN_METER
 from wintry_tally.book import RunSettings
 from wintry_tally.core.message import NOTHING, said
@@ -169,7 +170,7 @@ class PlanPage(StationView):
             told = (
                 f"Forecast: {outlook.charge_Ah:.1f} Ah in {format_duration(outlook.end_s)} from the start; at this speed "
                 f"{format_duration(outlook.end_s / speed)} on the clock."
-            )
+            ) + held_words(self.session.dossier(sample.id))
         ends_s = outlook.end_s if outlook else None
         self.start_card.show_checks(
             preflight(

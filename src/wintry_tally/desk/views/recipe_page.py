@@ -237,6 +237,8 @@ class RecipePage(StationView):
 
     def review(self) -> None:
         """The pre-flight list, for what stands here now."""
+        from wintry_tally.app.comparison import held_words
+
         if self.steps.template is None or not self.session.holds(self.sample_id):
             return
         sample = self.session.sample(self.sample_id)
@@ -260,7 +262,7 @@ class RecipePage(StationView):
                 self._attendance(),
             )
             if outlook is not None and outlook.end_s > 0:
-                told = _outlook_words(outlook)
+                told = _outlook_words(outlook) + held_words(self.session.dossier(sample.id))
         busy = self.session.running.on_channel(str(self.bench.currentData() or ""))
         if busy is not None:
             found.append(check("channel", "bar", said("channel-busy", run=busy.run.title)))
@@ -276,14 +278,14 @@ class RecipePage(StationView):
         self.start_card.show_checks(found, told)
 
     def _forecast(self) -> Forecast | None:
-        from wintry_tally.core.cell import parameters_for
+        from wintry_tally.app.comparison import battery_of
         from wintry_tally.core.plan import forecast
 
         sample, recipe = self.session.sample(self.sample_id), self.steps.recipe
         if not sample.rated_Ah or recipe is None or not recipe.live:
             return None
         ambient = 23.0 if self.ambient.number is None else self.ambient.number
-        return forecast(recipe, parameters_for(sample.family, sample.rated_Ah), ambient, full=self._share())
+        return forecast(recipe, battery_of(sample, self.session.dossier(sample.id)), ambient, full=self._share())
 
     def _share(self) -> float:
         return min(1.0, max(0.0, (100.0 if self.full.number is None else self.full.number) / 100.0))

@@ -36,7 +36,7 @@ def outlook_of(live: LiveRun) -> OutlookWords:
         "Forecast of the end",
         "batteries of the family that fit the readings so far, each followed to its end; the middle one and 95 % of them",
         {
-            "a usual one's total": f"{live.curve.charge_Ah:.1f} Ah",
+            "expected at its start": f"{live.curve.charge_Ah:.1f} Ah",
             "total now expected": f"{ahead.total_Ah:.1f} Ah ({ahead.low_Ah:.1f} to {ahead.high_Ah:.1f})",
             "drawn so far": f"{live.latest.state.charge_Ah:.2f} Ah",
             **_begun_words(live),
