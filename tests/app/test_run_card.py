@@ -47,6 +47,7 @@ def test_a_capacity_test_has_its_charge_first_and_a_reserve_its_minutes(cards) -
     ]
     assert "under load · 0.200 C · " in card.lines[0] and card.lines[0] in card.quiet
     assert card.lines[1].startswith("Protection opened (low-voltage)") and card.lines[1] not in card.quiet
+    assert any(line.endswith("s after it came to the limit") for line in cards["M3 Capacity 1"][2].lines)
     assert not card.pictured and "simulated bench" in card.when
     _, report, card = cards["M4 Reserve"]
     assert [one.label for one in card.figures[0]][:2] == ["Reserve at 25 °C", "Charge"]

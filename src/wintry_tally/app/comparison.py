@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from random import Random
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -50,7 +51,18 @@ def held_by(dossier: Dossier | None) -> float:
 def held_words(dossier: Dossier | None) -> str:
     """A sentence to stand behind a forecast; nothing where no test says what it holds."""
     held = held_by(dossier)
-    return "" if held == 1.0 else f" By its last whole discharge it holds {held:.0%} of what is usual for its rating."
+    return (
+        ""
+        if held == 1.0
+        else f" By its last whole discharge it holds {100.0 * held:.0f} % of what is usual for its rating."
+    )
+
+
+def health_of_stand_in(dossier: Dossier | None, seed: int) -> float:
+    """What a battery that stands in for a sample holds, as a share: as its last test says, and never quite the same; near its
+    rating where there is none. Whoever tests it is not told."""
+    held, chance = held_by(dossier), Random(seed)
+    return chance.uniform(0.95, 1.04) if held == 1.0 else held * chance.gauss(1.0, 0.005)
 
 
 def battery_of(sample: Sample, dossier: Dossier | None) -> Parameters:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from wintry_tally.core.analysis.derivation import charge_working, energy_working
 from wintry_tally.core.analysis.ending import ENDING_WORDS
+from wintry_tally.core.analysis.trips import OVER_CURRENT
 from wintry_tally.core.protocol.method import METHOD_WORDS
 from wintry_tally.core.protocol.recipe import CAUSE_WORDS, EndCause
 from wintry_tally.core.quantity import Quantity, format_duration
@@ -164,7 +165,8 @@ def _beside(analysis: Analysis) -> tuple[Shown, ...]:
 
 
 def _opened(trip: Trip) -> str:
-    took = f" after {trip.latency_s:.3g} s" if trip.latency_s else ""
+    since = "the current last rose" if trip.kind == OVER_CURRENT else "it came to the limit"
+    took = f", {trip.latency_s:.3g} s after {since}" if trip.latency_s else ""
     return f"Protection opened ({trip.kind}): {abs(trip.current_A):.4g} A at {trip.voltage_V:.2f} V{took}"
 
 

@@ -9,7 +9,7 @@ from datetime import datetime
 from PySide6.QtCore import QTimer, Signal
 from PySide6.QtWidgets import QComboBox, QWidget
 
-from wintry_tally.app.comparison import held_words
+from wintry_tally.app.comparison import health_of_stand_in, held_words
 from wintry_tally.bench.simulated import STAND_IN_METER
 from wintry_tally.book import RunSettings
 from wintry_tally.core.message import NOTHING, said
@@ -221,8 +221,7 @@ class PlanPage(StationView):
             setting=asked.plan.setting,
             power_W=asked.limits.power_W,
             load_A=asked.limits.current_A,
-            # the stand-in battery's own truth: near its rating, and not known to whoever tests it
-            health=random.Random(seed).uniform(0.95, 1.04),
+            health=health_of_stand_in(self.session.dossier(self.sample_id), seed),
         )
         with self.session.guard():
             recipe, _ = self.session.running.plan_of(sample, asked.plan, asked.limits)

@@ -400,6 +400,8 @@ class RecipePage(StationView):
                 read_every_s=every or READ_EVERY_S,
                 clock_s=CLOCK_LIMIT_S / 3**0.5,
             )
+        from wintry_tally.app.comparison import health_of_stand_in
+
         seed = random.SystemRandom().randrange(1, 10**9)
         return RunSettings(
             **known,  # type: ignore[arg-type]
@@ -413,8 +415,7 @@ class RecipePage(StationView):
             start_C=self.core.number,
             power_W=self.power.number or USUAL_W,
             load_A=self.ceiling.number or USUAL_A,
-            # the stand-in battery's own truth: near its rating, and not known to whoever tests it
-            health=random.Random(seed).uniform(0.95, 1.04),
+            health=health_of_stand_in(self.session.dossier(self.sample_id), seed),
         )
 
 

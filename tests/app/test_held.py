@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from types import SimpleNamespace
+from typing import Any
 
 import numpy as np
 import pytest
 
+from wintry_tally.app.comparison import health_of_stand_in, held_by, held_words
 from wintry_tally.core.analysis import Options, analyse
 from wintry_tally.core.battery import family_named
 from wintry_tally.core.cell import BatteryModel, aged, parameters_for
@@ -66,3 +69,19 @@ def test_a_programme_takes_as_long_as_the_battery_does() -> None:
     # what ends by the battery is as much shorter, what ends by the clock (rests) is not
     assert drawn - worn == pytest.approx(0.4 * 40.0 / 8.0, rel=0.1)
     assert 0.3 * put_in < put_in - less < 0.45 * put_in
+
+
+def test_a_stand_in_is_the_battery_as_its_tests_have_it() -> None:
+    new = discharged("lfp", 0.7, 0.2)
+    facts = SimpleNamespace(left_out=False, test="capacity", title="Capacity 1", started=None)
+    known: Any = SimpleNamespace(
+        runs=[SimpleNamespace(analysis=new.analysis, evidence=new.evidence, facts=facts)],
+        sample=SimpleNamespace(family=new.analysis.options.family, rated_Ah=40.0),
+    )
+    often = [health_of_stand_in(known, seed) for seed in range(200)]
+    assert np.mean(often) == pytest.approx(held_by(known), abs=0.002) and 0.002 < np.std(often) < 0.006
+    unknown = [health_of_stand_in(None, seed) for seed in range(200)]
+    assert 0.95 <= min(unknown) < 0.96 and 1.03 < max(unknown) <= 1.04 and held_words(None) == ""
+    assert "it holds 70 % of what is usual" in held_words(known)
+    known.runs[0].facts.left_out = True
+    assert held_by(known) == 1.0, "a run that was left out says nothing"
