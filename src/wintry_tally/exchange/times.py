@@ -35,7 +35,8 @@ _PLAINER = (
     (r"(:\d{2}:\d{2}(?:\.\d+)?)\s*([+-]\d{2})$", "$1$2:00"),
     (r"(:\d{2}(?:\.\d+)?)\s+(?:CES?T|MES?Z|WES?T|EES?T|BST|[ECMP][SD]T)$", "$1"),  # local, as a time without its zone
 )
-"""What loggers write of the same time, and how it is read."""
+"""What loggers write of the same time, and how it is read. One after the other, each of what the one before has made of it:
+what stands about a moment first, then what parts its date from its clock, then the clock, then what stands behind it."""
 HOUR, DAY = 3600.0, 86400.0
 _DATES = (
     "%Y-%m-%d", "%Y/%m/%d", "%Y.%m.%d", "%d.%m.%y", "%d.%m.%Y", "%d/%m/%y", "%d/%m/%Y", "%m/%d/%y", "%m/%d/%Y", "%d-%m-%y",

@@ -28,7 +28,7 @@ quarter and half of that tenth; common practice."""
 SURE_TOP_V, SURE_EARLY, SURE_MIDDLE, SURE_LACKS = 0.05, 0.33, 0.6, 0.08
 """The same of a fall that only the top of the curve shows, down to this share below full: on some packs steps in the middle
 fall as far, but as evenly at first as later. By the battery model, one written apart, and PyBaMM's curves."""
-LEAST_READINGS = 5
+LEAST_READINGS, FIRST_INTERVALS = 5, 3
 LATE_S, LATE_READINGS, LATE_READINGS_S, LATE_SHARE = 60.0, 5.0, 300.0, 0.01
 """A clock that counts from a start shows at the first row no more than this, so many readings' time (of a logger, not of a
 hand), or this of the test."""
@@ -88,8 +88,8 @@ def may_lack(
         lacks = 0.0
     lasted = sum(float(trace.time_s[stage.last] - trace.time_s[stage.first]) for stage in stages)
     counted = trace.begins_s / (trace.begins_s + lasted) if _counted_on(trace, lasted) else 0.0
-    # who reads it now and then may have begun to as long before
-    usual_s = usual_interval(trace.time_s)
+    # who reads it now and then at first, however often later, may have begun to as long before
+    usual_s = usual_interval(trace.time_s[: FIRST_INTERVALS + 1])
     counted = max(counted, usual_s / (usual_s + lasted) if usual_s > LATE_SHARE * lasted else 0.0)
     if by_volts and counted > MOST_UNSEEN:
         counted = 0.0  # with so much gone its volts would be others: the clock counted a charge or a rest too
