@@ -109,8 +109,7 @@ def test_what_may_have_come_before_the_first_row_is_read_off_the_chart() -> None
     for rows, share in (
         ([*hourly, *range(1080, 1500)], 0.2), ([*range(0, 180, 6), *range(360, 1440, 360), *range(1439, 1500)], 0.0),
     ):  # fmt: skip
-        read = replace(whole, time_s=whole.time_s[rows], voltage_V=whole.voltage_V[rows], current=whole.current[rows])
-        seen = analysed(read, AGM, 40.0, cutoff_V=10.5).capacity
+        seen = analysed(replace(whole.taking(np.array(rows)), row=None), AGM, 40.0, cutoff_V=10.5).capacity
         assert seen is not None and seen.lacking == pytest.approx(share, abs=0.01), rows[:4]
     assert not late_agm(12.2).capacity.lacking and late_agm(12.2).capacity.begun_low, "no full battery's: a bound"
     rested = analysed(discharge(10.0, 4.0, top_V=12.6, end_V=10.5), AGM, 40.0, cutoff_V=10.5)
