@@ -18,6 +18,7 @@ import json
 import multiprocessing
 import os
 import random
+import re
 import shutil
 import signal
 import subprocess
@@ -186,11 +187,35 @@ class Reach:
                     self.weight[test] = self.weight.get(test, 0) + 1
 
     def tests(self, module: str, line: int) -> list[str]:
-        """Those that reach a line, the narrowest first. A line that runs when its module is imported is no one test's: then
-        those that reach any line of it."""
+        """Those that reach a line, the narrowest first. A line that runs when its module is imported is no one test's, but of
+        those that reach a line, of any module, which speaks of what it names; or else any line of its own module."""
         of_file = self.lines.get(module, {})
-        able = of_file.get(str(line)) or [test for names in of_file.values() for test in names]
+        able = of_file.get(str(line), [])
+        named = named_at(ROOT / "src/wintry_tally" / module, line)
+        if named is not None:
+            able = [test for name in named for test in self._speaking(name)]
+        able = able or [test for names in of_file.values() for test in names]
         return sorted(set(able), key=lambda test: (self.weight[test], test))
+
+    def _speaking(self, name: str) -> list[str]:
+        found, word = list[str](), re.compile(rf"\b{re.escape(name)}\b")
+        for module, of_file in self.lines.items():
+            text = (ROOT / "src/wintry_tally" / module).read_text(encoding="utf-8").splitlines()
+            if any(word.search(line) for line in text):
+                found += [test for at, tests in of_file.items() if word.search(text[int(at) - 1]) for test in tests]
+        return found
+
+
+def named_at(path: Path, line: int) -> list[str] | None:
+    """What a line outside of every function names; None within one."""
+    for node in ast.parse(path.read_text(encoding="utf-8")).body:
+        if node.lineno <= line <= (node.end_lineno or node.lineno):
+            if isinstance(node, ast.FunctionDef | ast.ClassDef):
+                return None
+            return [
+                part.id for part in ast.walk(node) if isinstance(part, ast.Name) and isinstance(part.ctx, ast.Store)
+            ]
+    return None
 
 
 def environment(tree: Path) -> dict[str, str]:
