@@ -92,6 +92,8 @@ def _first_below(trace: Trace, scale: Scale, stage: Stage, threshold_V: float) -
             return first
         smooth = np.convolve(window, np.full(5, 0.2), mode="valid")
         smooth_below = low + 2 + np.flatnonzero(smooth <= threshold_V)
+        if len(smooth_below) and smooth_below[0] == stage.first + 2:
+            return first  # it lay below from the beginning
         if len(smooth_below):
             return int(smooth_below[0])
         if (
