@@ -48,12 +48,13 @@ def held_by(dossier: Dossier | None) -> float:
     return share_held(tested(dossier), dossier.sample.family, dossier.sample.rated_Ah)
 
 
-def held_words(dossier: Dossier | None) -> str:
-    """A sentence to stand behind a forecast; nothing where no test says what it holds."""
+def held_words(dossier: Dossier | None, moved_Ah: float) -> str:
+    """A sentence to stand behind a forecast; nothing where no test says what it holds, or where that hardly matters."""
     held = held_by(dossier)
+    little = dossier is not None and moved_Ah < 0.5 * held * (dossier.sample.rated_Ah or 0.0)
     return (
         ""
-        if held == 1.0
+        if held == 1.0 or little
         else f" By its last whole discharge it holds {100.0 * held:.0f} % of what is usual for its rating."
     )
 

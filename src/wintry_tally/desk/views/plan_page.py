@@ -170,7 +170,7 @@ class PlanPage(StationView):
             told = (
                 f"Forecast: {outlook.charge_Ah:.1f} Ah in {format_duration(outlook.end_s)} from the start; at this speed "
                 f"{format_duration(outlook.end_s / speed)} on the clock."
-            ) + held_words(self.session.dossier(sample.id))
+            ) + held_words(self.session.dossier(sample.id), outlook.charge_Ah)
         ends_s = outlook.end_s if outlook else None
         self.start_card.show_checks(
             preflight(

@@ -262,7 +262,9 @@ class RecipePage(StationView):
                 self._attendance(),
             )
             if outlook is not None and outlook.end_s > 0:
-                told = _outlook_words(outlook) + held_words(self.session.dossier(sample.id))
+                told = _outlook_words(outlook) + held_words(
+                    self.session.dossier(sample.id), outlook.charge_Ah + outlook.put_in_Ah
+                )
         busy = self.session.running.on_channel(str(self.bench.currentData() or ""))
         if busy is not None:
             found.append(check("channel", "bar", said("channel-busy", run=busy.run.title)))
