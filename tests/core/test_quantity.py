@@ -19,6 +19,7 @@ from wintry_tally.core.quantity import (
     format_duration,
     format_number,
     format_quantity,
+    format_set_time,
     parse_accuracy,
     parse_duration,
     parse_typed,
@@ -219,6 +220,11 @@ def test_display_of_odd_numbers() -> None:
 )
 def test_durations_in_words(seconds: float, text: str) -> None:
     assert format_duration(seconds) == text
+
+
+def test_a_set_time_has_no_digits_that_nobody_set() -> None:
+    texts = {300: "5 min", 3600: "1 h", 5400: "1 h 30 min", 90: "1 min 30 s", 60: "1 min", 39 * 3600: "39 h", 172800: "2 d 0 h", 0: "0 s"}  # fmt: skip
+    assert {seconds: format_set_time(float(seconds)) for seconds in texts} == texts
 
 
 def test_units_do_not_clash() -> None:

@@ -59,9 +59,9 @@ def test_set_points_that_cannot_be_say_where(text: str) -> None:
 def test_a_step_lasts_or_goes_on_until_something() -> None:
     time, volts = EndRule("time", 1800.0, EndCause.TIME), EndRule("voltage", 10.0, EndCause.SET_CUTOFF)
     rest, draw = Step("rest", "Rest"), Step("discharge", "Draw", "current", 8.0)
-    assert in_words(replace(rest, ends=(time,))) == "Rest for 30 min 00 s" and in_words(rest) == "Rest"
+    assert in_words(replace(rest, ends=(time,))) == "Rest for 30 min" and in_words(rest) == "Rest"
     assert in_words(replace(draw, ends=(volts,))) == "Discharge at 8 A until 10 V"
-    assert in_words(replace(draw, ends=(volts, time))) == "Discharge at 8 A until 10 V or 30 min 00 s"
+    assert in_words(replace(draw, ends=(volts, time))) == "Discharge at 8 A until 10 V or 30 min"
 
 
 def test_the_label_goes_before_the_web_page() -> None:

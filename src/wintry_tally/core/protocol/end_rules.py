@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from wintry_tally.core.protocol.recipe import EndCause
-from wintry_tally.core.quantity import format_duration
+from wintry_tally.core.quantity import format_set_time
 
 
 class Worth(StrEnum):
@@ -56,7 +56,7 @@ END_RULES: dict[str, EndRuleKind] = {
     # the charging current at or below so many A, the voltage at the step's limit
     "taper": EndRuleKind(EndCause.TAPER, "the current tapers to {:.3g} A".format, Worth.ABOVE_ZERO),
     # so many s in this step
-    "time": EndRuleKind(EndCause.TIME, format_duration, Worth.ABOVE_ZERO, once=True),
+    "time": EndRuleKind(EndCause.TIME, format_set_time, Worth.ABOVE_ZERO, once=True),
     # so many Ah moved in this step
     "moved": EndRuleKind(EndCause.CHARGE, "{:g} Ah are moved".format, Worth.ABOVE_ZERO, once=True),
     # at rest, the voltage changes by less than so many V/h

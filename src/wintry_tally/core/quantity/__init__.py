@@ -8,6 +8,7 @@ from wintry_tally.core.quantity.display import (
     format_number,
     format_plain,
     format_quantity,
+    format_set_time,
 )
 from wintry_tally.core.quantity.typed import Typed, parse_duration, parse_typed
 from wintry_tally.core.quantity.uncertain import COVERAGE, Quantity, Term, combine_linear, ratio
@@ -25,6 +26,7 @@ __all__ = [
     "format_number",
     "format_plain",
     "format_quantity",
+    "format_set_time",
     "parse_accuracy",
     "parse_duration",
     "parse_typed",

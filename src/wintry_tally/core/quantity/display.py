@@ -88,3 +88,11 @@ def format_duration(seconds: float) -> str:
         return f"{sign}{hours} h {rest:02d} min"
     hours = round(minutes / 60)
     return f"{sign}{hours // 24} d {hours % 24} h"
+
+
+def format_set_time(seconds: float) -> str:
+    """A time that somebody set, which has no more digits than were set: "5 min", "1 h", else as `format_duration`."""
+    for unit, length, most in (("h", 3600.0, 48 * 3600.0), ("min", 60.0, 3600.0)):
+        if 0 < seconds < most and seconds % length == 0:
+            return f"{seconds / length:.0f} {unit}"
+    return format_duration(seconds)
