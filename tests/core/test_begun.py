@@ -53,7 +53,7 @@ def test_a_charge_to_a_share_is_timed_to_that_share() -> None:
     found = verdict(claim("charge-time", 4.2 * 3600, "s", "at-most", end_share=0.8), "charge", log)
     assert found.measured is not None and found.measured.value == pytest.approx(3600.0 * hours, abs=15.0)
     assert found.outcome is Outcome.MET and hours < 4.1
-    assert "'Time to 80% of full'" in str(found.working) and f"'{found.measured.value:.0f} s'" in str(found.working)
+    assert "'Time to 80 % of full'" in str(found.working) and f"'{found.measured.value:.0f} s'" in str(found.working)
     assert (
         verdict(claim("charge-time", 3.9 * 3600, "s", "at-most", end_share=0.9), "charge", log).outcome
         is Outcome.MISSED
@@ -67,7 +67,7 @@ def test_a_charge_to_a_share_is_timed_to_that_share() -> None:
         told = verdict(wanted, "charge", stopped)
         assert told.outcome is outcome and (share == 1.0 or "80 % of it is not known" in told.advice)
     read = parse_claim("charges to 80 % in 2 h")
-    assert read.conditions == {"end_share": 0.8} and claim_words(read) == "Charge time at most 2 h to 80% of full"
+    assert read.conditions == {"end_share": 0.8} and claim_words(read) == "Charge time at most 2 h to 80 % of full"
 
 
 def test_a_discharge_that_did_not_begin_full_is_a_bound() -> None:

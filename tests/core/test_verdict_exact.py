@@ -20,7 +20,13 @@ from wintry_tally.core.battery import Claim, Direction, family_named
 from wintry_tally.core.quantity import Quantity, Term
 from wintry_tally.core.verdict import School, judge
 from wintry_tally.core.verdict.effects import rate_condition, temperature_condition, warmth_condition
-from wintry_tally.core.verdict.evidence import CapacityEvidence, LogEvidence, capacity_evidence, likely_method
+from wintry_tally.core.verdict.evidence import (
+    CapacityEvidence,
+    LogEvidence,
+    MeasuredEvidence,
+    capacity_evidence,
+    likely_method,
+)
 from wintry_tally.core.verdict.outcome import Outcome
 from wintry_tally.core.verdict.settle_capacity import scatter_beyond
 
@@ -113,11 +119,44 @@ def test_a_block_that_is_said_not_to_be_there() -> None:
     refused = verdict(none, "charge-block", analysed(warming()))
     assert refused.outcome is Outcome.MISSED and refused.probability is not None and refused.probability < 0.01
     flowed = verdict(none, "charge-block", analysed(warming(blocked=False)))
-    assert flowed.outcome is Outcome.MET and flowed.probability is not None and flowed.probability > 0.99
+    assert flowed.outcome is Outcome.MET and flowed.probability is not None and 0.99 < flowed.probability <= 1.0
     # with no temperature printed it is the freezing point: refused at 0.4 °C says nothing of what is below it
     trace = with_temperature(piecewise((20, 0.0, 12.9), (3, -4.0, 14.4), (60, 0.0, 14.4)), -9.0)
     there = verdict(replace(none, wanted=True), "charge-block", analysed(trace))
     assert there.outcome is Outcome.MET
+
+
+@pytest.mark.parametrize(
+    ("kind", "digit", "standard"),
+    [("mass", 0.01, 0.005 / math.sqrt(3.0)), ("mass", 0.0, None), ("heater-power", 0.01, None), ("price", 0.01, 0.0)],
+)
+def test_what_is_read_off_a_scale_is_good_to_half_its_last_digit(
+    kind: str, digit: float, standard: float | None
+) -> None:
+    # a reading of resolution d is anywhere within ± d/2: JCGM 100:2008, F.2.2.1 (from memory)
+    read = MeasuredEvidence("by hand", kind, Quantity(6.9, None, "kg"), digit=digit).as_read()
+    assert read.standard == (standard if standard is None else pytest.approx(standard))
+
+
+def test_an_overload_opens_at_the_end_of_its_heaviest_step_and_not_where_it_opened_before() -> None:
+    """A pack of no known rating, pulled down by 30 A: no reading says that it opened for the current."""
+    parts = ((20, 0.0, 13.2), (300, 10.0, 12.6), (120, 0.0, 0.2), (600, 0.0, 13.0), (700, 30.0, 12.4), (60, 0.0, 0.2))
+    log = analysed(piecewise(*parts), rated=100.0)
+    found = verdict(claim("over-current-trip", 30.0, "A", "within", 1.0), "overload", log)
+    assert found.measured is not None and found.measured.value == pytest.approx(30.0), found.advice
+
+
+@pytest.mark.parametrize(("went_in", "bound"), [(96.0, None), (93.0, "at-least")])
+def test_a_charge_of_what_the_battery_is_known_to_give_began_empty(went_in: float, bound: str | None) -> None:
+    """100 Ah were drawn of it before; a charge that puts in as much, but for a twentieth, began empty."""
+    known = analysed(discharge(20.0, 5.0, opened=True), rated=120.0)
+    hours = (went_in - 1.3) / 20.0  # the taper puts in the rest
+    taper = tuple((60.0, -20.0 * math.exp(-n / 4.0), 14.4) for n in range(1, 12))
+    log = analysed(piecewise((600, 0.0, 13.0), (hours * 3600.0, -20.0, 13.7), *taper, (600, 0.0, 13.5), interval_s=10.0), rated=120.0)  # fmt: skip
+    evidence = [capacity_evidence("before", known, 23.0), LogEvidence("charge", ("charge",), (log,))]
+    found = judge(LFP, 120.0, [claim("charge-time", 4.5 * 3600, "s", "at-most")], evidence, School.STRICT)[0]
+    assert log.charge.count.charge.value == pytest.approx(went_in, abs=0.6)
+    assert found.bound == bound and found.outcome is Outcome.MISSED
 
 
 def test_a_twin_at_another_rate_is_told_with_what_that_did() -> None:

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from wintry_tally.core.battery import Claim, Direction
-from wintry_tally.core.quantity import Quantity, format_plain, format_quantity
+from wintry_tally.core.quantity import Quantity, format_plain, format_quantity, format_set_time
 from wintry_tally.core.quantity.display import MINUS
 from wintry_tally.core.quantity.units import in_unit
 
@@ -26,6 +26,7 @@ CONDITIONS = {
 }  # fmt: skip
 """How each condition of a claim is said."""
 OF_CHARGES = {"end_share": "to {:.0%} of full"}
+SECONDS = "{:g} s"
 
 
 def handy(value: Quantity) -> Quantity:
@@ -51,8 +52,14 @@ def claim_words(claim: Claim) -> str:
     if claim.tolerance:
         text += f" ± {format_plain(claim.tolerance, unit)}"
     known = CONDITIONS | (OF_CHARGES if claim.kind == "charge-time" else {})
-    extra = [known[name].format(value).replace("-", MINUS) for name, value in claim.conditions.items() if name in known]
+    extra = [_condition_words(known[name], value) for name, value in claim.conditions.items() if name in known]
     return " ".join([text, *extra])
+
+
+def _condition_words(template: str, value: float) -> str:
+    if template.endswith(SECONDS) and value >= 60.0 and value % 60.0 == 0.0:
+        return template.replace(SECONDS, format_set_time(value))
+    return template.format(value).replace("-", MINUS).replace("%", " %")
 
 
 def chance_words(probability: float) -> str:

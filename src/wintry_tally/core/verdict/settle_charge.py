@@ -74,7 +74,7 @@ def _charge_time(case: Case, log: LogEvidence) -> Verdict | None:
     if share < 1.0:
         measured = _time_to(share, log.analysis, charge, doubt)
         step = Working(
-            f"Time to {share:.0%} of full", f"from the first current until {share:.0%} of all that went in until full was in",
+            f"Time to {100.0 * share:.0f} % of full", f"from the first current until {100.0 * share:.0f} % of all that went in until full was in",
             {**inputs, "full after": f"{charge.time_to_full_s:.0f} s"}, f"{measured.value:.0f} s", "common practice",
         )  # fmt: skip
     conditions = []
