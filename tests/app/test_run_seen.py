@@ -193,12 +193,12 @@ def test_what_the_battery_gave_before_is_remembered_once_it_is_worked_out(tmp_pa
     known: list[Any] = [None]
     live = LiveRun(RUN, recipe, worker, forecast(recipe, USUAL), USUAL, before=lambda: known[0])
     alone, _ = _read(live)
-    assert live.earlier == 0 and "and they fit" not in outlook_of(live).working.inputs
+    assert alone.remembered == 0 and "and they fit" not in outlook_of(live).working.inputs
     known[0] = dossier
     worker.latest = replace(latest, elapsed_s=latest.elapsed_s + 600.0)
     deadline = time.monotonic() + 60.0
     while (found := live.outlook()[0]) == alone and time.monotonic() < deadline:
         time.sleep(0.1)
-    assert live.earlier == 1 and outlook_of(live).working.inputs["and they fit"] == "its last whole discharge too"
+    assert found.remembered == 1 and outlook_of(live).working.inputs["and they fit"] == "its last whole discharge too"
     width, before = (band.high - band.low for band in (found.charge_Ah, alone.charge_Ah))
     assert width < 0.4 * before and found.charge_Ah.low < 40.1 < found.charge_Ah.high

@@ -66,9 +66,21 @@ def test_what_a_battery_gave_before_narrows_what_it_gives_now() -> None:
         alone.append(asked(test, 0.5))
         beside.append(asked(test, 0.5, before=before))
     assert sum(held for held, _, _ in beside) >= 4
-    assert max(width for _, width, _ in beside) < 0.09 < min(width for _, width, _ in alone)
-    # 1.96 × what changes between two tests, on both sides: nobody knows it better
-    assert min(width for _, width, _ in beside) > 1.5 * SINCE_SHARE
+    assert max(width for _, width, _ in beside) < 0.13 < min(width for _, width, _ in alone)
+    # what changes between two tests, on both sides: nobody knows it better
+    assert min(width for _, width, _ in beside) > 2.0 * SINCE_SHARE
+
+
+@pytest.mark.parametrize("gave", [0.6, 1.5])
+def test_a_battery_that_is_no_longer_what_it_was_is_told_by_its_readings_alone(gave: float) -> None:
+    before: list[SoFar] = []
+    test = drawn(Random(23), charging=False, families=("lfp",), before=before)
+    then = replace(before[0], time_s=gave * before[0].time_s)
+    stop = int(np.searchsorted(test.moved_Ah, 0.8 * test.moved_Ah[-1]))
+    known = replace(test.known, time_s=test.time_s[:stop], voltage_V=test.volts[:stop], current_A=test.amps[:stop])
+    told = outlook(known, test.family, test.rated_Ah, earlier=(then,))
+    assert told.remembered == 0 and told == outlook(known, test.family, test.rated_Ah)
+    assert outlook(known, test.family, test.rated_Ah, earlier=before).remembered == 1
 
 
 @pytest.mark.parametrize(("name", "family", "cells"), [("lfp_0_2C.csv", "lfp", 4), ("lead_0_05C.csv", "agm", 1)])

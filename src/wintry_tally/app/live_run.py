@@ -92,11 +92,6 @@ class LiveRun:
         return self._outlook.newest(self.latest, self.worker.curve())
 
     @property
-    def earlier(self) -> int:
-        """How many earlier discharges of this battery its outlook stands on."""
-        return 0 if self._outlook is None else self._outlook.earlier
-
-    @property
     def unread_s(self) -> float:
         """How long the last reading of a run by hand is ago while current flows; 0 for any other run."""
         return self.guide.unread_s if self.guide is not None else 0.0

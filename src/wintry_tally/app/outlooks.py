@@ -106,11 +106,6 @@ class LiveOutlook:
                 self._earlier = []
         return self._earlier or []
 
-    @property
-    def earlier(self) -> int:
-        """How many of them the outlook stands on."""
-        return len(self._earlier or ())
-
     def _stage(
         self, seen: Snapshot, own: list[Point], drawn_Ah: float, rested: list[float], family: Family, rated_Ah: float
     ) -> SoFar:

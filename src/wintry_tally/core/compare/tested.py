@@ -26,8 +26,9 @@ UNREAD_SHARE = 0.01
 """What may have flowed after the last reading of what is compared, at the most."""
 MOST_STAGES, MOST_POINTS, LEAST_POINTS = 2, 900, 20
 FULL_DOUBT = 0.01
-SINCE_SHARE = 0.012
-"""A capacity from one test to the next, weeks later, as a share, one standard deviation; common practice."""
+SINCE_SHARE = 0.018
+"""A capacity from one test to the next, weeks later, as a share, one standard deviation, beside what a meter is off by;
+common practice."""
 ROOM_C, ROOM_K = 23.0, 8.0
 OPENED_SHARE = 0.6
 LEAST_HELD, MOST_HELD = 0.1, 1.3
@@ -122,10 +123,11 @@ def _readings(run: Tested) -> SoFar | None:
     rows = np.unique(np.append(inside[:: max(1, len(inside) // MOST_POINTS)], inside[-1]))
     before = trace.voltage_V[trace.time_s < begins][-3:]
     celsius = run.evidence.temperature_C if run.evidence is not None else None
-    amps = np.abs(trace.current[rows])
+    amps, charge = np.abs(trace.current[rows]), test.count.charge
     return SoFar(
         trace.time_s[rows] - trace.time_s[rows[0]], trace.voltage_V[rows], amps, "discharge", "current",
         float(np.median(amps)), float(np.median(amps)), end_V=float(trace.voltage_V[rows[-1]]), full=1.0,
         celsius=ROOM_C if celsius is None else celsius,
-        rested_V=float(np.median(before)) if len(before) else math.nan, full_doubt=FULL_DOUBT, since=SINCE_SHARE,
+        rested_V=float(np.median(before)) if len(before) else math.nan, full_doubt=FULL_DOUBT,
+        since=math.hypot(SINCE_SHARE, (charge.standard or 0.0) / charge.value),
     )  # fmt: skip

@@ -91,7 +91,8 @@ class Band:
 class Outlook:
     """From the stage's start: when it ends, s, what it moved by then, Ah, and Wh.
 
-    `members`: how many count; `full`: the charge it began with, 0 to 1, by the readings.
+    `members`: how many count; `full`: the charge it began with, 0 to 1, by the readings; `remembered`: how many earlier
+    discharges of the battery it stands on.
     """
 
     ends_s: Band
@@ -99,22 +100,26 @@ class Outlook:
     energy_Wh: Band
     members: float
     full: Band
+    remembered: int = 0
 
 
 def outlook(so_far: SoFar, family: Family, rated_Ah: float, seed: int = 1, earlier: Sequence[SoFar] = ()) -> Outlook:
     """How a stage under way ends. The same seed gives the same band.
 
-    `earlier`: whole discharges of the same battery: how much it gave then, it gives now, but for
-    what changes between two tests. No battery fits both of them: then nothing is remembered.
+    `earlier`: whole discharges of the same battery: how much it gave then, it gives now, but for what changes between two
+    tests. Where the readings alone deny that, or no battery fits both, nothing is remembered: it has lost a cell since.
     """
     random = np.random.default_rng(seed)
     raw, counting = _drawn_to_fit((so_far,), family, rated_Ah, random, earlier)
-    if earlier and counting < LEAST_REMEMBERED:
-        return outlook(so_far, family, rated_Ah, seed)
     begun = _members(raw, so_far, family, rated_Ah)
     members = _members(raw, so_far, family, rated_Ah)
     _fit(members, so_far, _grid(so_far), family, rated_Ah)  # follows them through the readings
-    return replace(_onward(members, so_far, counting), full=_band(begun.state))
+    found = replace(_onward(members, so_far, counting), full=_band(begun.state), remembered=len(earlier))
+    if not earlier:
+        return found
+    alone = outlook(so_far, family, rated_Ah, seed)
+    denied = not alone.charge_Ah.low <= found.charge_Ah.value <= alone.charge_Ah.high
+    return alone if denied or counting < LEAST_REMEMBERED else found
 
 
 def fitted(stages: Sequence[SoFar], family: Family, rated_Ah: float, seed: int = 1) -> Members:

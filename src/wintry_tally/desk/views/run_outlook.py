@@ -100,10 +100,11 @@ def _begun_words(live: LiveRun) -> dict[str, str]:
 
 def _before_words(live: LiveRun) -> dict[str, str]:
     """That what this battery gave before counts, where it does."""
-    if not live.earlier:
+    known = live.outlook()
+    count = 0 if known is None else known[0].remembered
+    if not count:
         return {}
-    one = live.earlier == 1
-    return {"and they fit": f"its {'last' if one else f'last {live.earlier}'} whole discharge{'' if one else 's'} too"}
+    return {"and they fit": "its last whole discharge too" if count == 1 else f"its last {count} whole discharges too"}
 
 
 def _between(live: LiveRun, early_s: float, late_s: float) -> str:
