@@ -13,6 +13,7 @@ from tests.making import discharge, piecewise
 from wintry_tally.core.analysis.audits import family_remarks, mean_voltage_remarks
 from wintry_tally.core.analysis.counters import counter_remarks
 from wintry_tally.core.analysis.counting import Integral
+from wintry_tally.core.analysis.place import place_history
 from wintry_tally.core.analysis.trips import LOW_TEMPERATURE
 from wintry_tally.core.battery import Family
 
@@ -98,6 +99,24 @@ def test_a_charger_refused_at_the_beginning_of_a_log_that_ends_with_a_charge() -
     parts = ((60, 0.0, 12.9), (60, 0.0, 14.4), (60, 0.0, 12.9), (600, -8.0, 13.6))
     log = analysed(with_temperature(piecewise(*parts), -9.0))
     assert [trip.kind for trip in log.trips] == [LOW_TEMPERATURE]
+
+
+@pytest.mark.parametrize(
+    ("celsius", "volts", "refused"), [(-9.0, 14.4, True), (20.0, 14.4, False), (-9.0, 13.55, True), (-9.0, 13.4, False)]
+)
+def test_a_charger_s_voltage_that_stands_at_a_pack_is_a_refusal_only_in_the_cold(
+    celsius: float, volts: float, refused: bool
+) -> None:
+    log = analysed(with_temperature(piecewise((60, 0.0, 12.9), (60, 0.0, volts)), celsius))
+    assert bool(log.trips) is refused
+
+
+@pytest.mark.parametrize(("hours", "core_C"), [(60.0, -18.0), (9.5, None)])
+def test_a_core_is_known_where_its_place_was_for_three_time_constants(hours: float, core_C: float | None) -> None:
+    # after three of them nineteen twentieths of what was before are gone: e^-3 of 38 K, here of 4 h
+    at = np.arange(72.0 - hours, 72.1, 0.25) * 3600.0
+    told = place_history("freezer", at, np.full(len(at), -18.0), 0.0, 72.0 * 3600.0, 4.0 * 3600.0)
+    assert told.core_C == (core_C if core_C is None else pytest.approx(core_C, abs=0.01))
 
 
 def test_a_counter_without_a_last_digit_is_known_to_what_it_shows() -> None:
