@@ -22,6 +22,7 @@ from wintry_tally.core.cell import BatteryModel, parameters_for
 from wintry_tally.core.engine import Phase, RunState
 from wintry_tally.core.plan import forecast
 from wintry_tally.core.protocol.capacity import CapacityPlan, LoadLimits, capacity_recipe
+from wintry_tally.core.verdict.evidence import capacity_evidence
 from wintry_tally.desk.views.run_outlook import outlook_of
 from wintry_tally.exchange import Choices, read_log
 
@@ -132,6 +133,9 @@ def test_what_is_to_come_counts_from_now_however_long_the_last_reading_is_ago(
     assert ahead.remaining_s == pytest.approx((ahead.total_Ah - 32.0) / 8.0 * 3600.0 - unread_s, rel=0.05)
     assert 36.0 < ahead.total_Ah < 44.0 and told.to_come == f"{ahead.total_Ah - 32.0:.1f}"
     assert told.ends != "–" and " to " in told.between
+    if known is None:  # a battery that was tested before is known better from the first reading on
+        known_better = replace(live, held=0.99, _outlook=None).ahead()
+        assert known_better.high_Ah - known_better.low_Ah < 0.6 * (ahead.high_Ah - ahead.low_Ah)
     # while it is paused that holds, and the end on the clock goes on with the clock
     worker.latest = replace(latest, state=replace(state, phase=Phase.PAUSED), elapsed_s=latest.elapsed_s + 3600.0)
     assert live.ahead() == ahead and live.remaining_s() == ahead.remaining_s
@@ -189,7 +193,11 @@ def test_what_the_battery_gave_before_is_remembered_once_it_is_worked_out(tmp_pa
     worker: Any = SimpleNamespace(latest=latest, speed=1.0, curve=lambda: rows)
     analysis = analyse(read_log(half(tmp_path, 1.0, 600.0), Choices()).trace, Options(family=FAMILY, rated_Ah=40.0))
     facts = SimpleNamespace(left_out=False, test="capacity", title="Capacity 1", started=None)
-    dossier = SimpleNamespace(runs=[SimpleNamespace(analysis=analysis, facts=facts, evidence=None)])
+    evidence = capacity_evidence("", analysis, 23.0)
+    dossier = SimpleNamespace(
+        runs=[SimpleNamespace(analysis=analysis, facts=facts, evidence=evidence)],
+        sample=SimpleNamespace(family=FAMILY, rated_Ah=44.0),  # of which it holds ten elevenths
+    )
     known: list[Any] = [None]
     live = LiveRun(RUN, recipe, worker, forecast(recipe, USUAL), USUAL, before=lambda: known[0])
     alone, _ = _read(live)
@@ -200,5 +208,7 @@ def test_what_the_battery_gave_before_is_remembered_once_it_is_worked_out(tmp_pa
     while (found := live.outlook()[0]) == alone and time.monotonic() < deadline:
         time.sleep(0.1)
     assert found.remembered == 1 and outlook_of(live).working.inputs["and they fit"] == "its last whole discharge too"
+    assert live.held == pytest.approx(40.0 / 44.0, abs=0.01), "the forecast made at its start is made anew"
+    assert live.curve.charge_Ah == pytest.approx(live.held * forecast(recipe, USUAL).charge_Ah, rel=0.02)
     width, before = (band.high - band.low for band in (found.charge_Ah, alone.charge_Ah))
     assert width < 0.4 * before and found.charge_Ah.low < 40.1 < found.charge_Ah.high

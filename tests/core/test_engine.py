@@ -268,7 +268,7 @@ def test_the_live_band_narrows_and_holds_the_truth() -> None:
     while drawn < 0.95 * total:
         seen = model.advance(5.0, 600.0)
         drawn += 5.0 / 6
-        ahead = live_forecast(100.0, drawn, 5.0, seen.voltage_V, curve)
+        ahead = live_forecast(100.0, drawn, 5.0, seen.voltage_V, curve, 0.08)
         assert ahead is not None and ahead.low_Ah <= ahead.total_Ah <= ahead.high_Ah
         widths.append(ahead.high_Ah - ahead.low_Ah)
         inside += ahead.low_Ah <= total <= ahead.high_Ah
@@ -276,8 +276,8 @@ def test_the_live_band_narrows_and_holds_the_truth() -> None:
 
 
 def test_no_forecast_without_current() -> None:
-    assert live_forecast(40.0, 1.0, 0.0, 13.0, None) is None
-    plain = live_forecast(40.0, 10.0, 8.0, 13.0, None)
+    assert live_forecast(40.0, 1.0, 0.0, 13.0, None, 0.08) is None
+    plain = live_forecast(40.0, 10.0, 8.0, 13.0, None, 0.08)
     assert plain is not None and plain.remaining_s == pytest.approx(30 / 8 * 3600)
 
 
@@ -289,7 +289,7 @@ def test_the_live_forecast_of_a_plateau_stays_near_the_model_at_first() -> None:
     for _ in range(60):
         seen = model.advance(6.0, 60.0)
         drawn += 0.1
-        ahead = live_forecast(30.0, drawn, 6.0, seen.voltage_V, curve)
+        ahead = live_forecast(30.0, drawn, 6.0, seen.voltage_V, curve, 0.08)
         assert ahead is not None and ahead.total_Ah == pytest.approx(30.0, rel=0.08)
 
 

@@ -295,7 +295,9 @@ class LiveRuns:
         held = held_by(self._before(run.sample_id))
         parameters = aged(parameters_for(settings.pack, settings.rated_Ah or 1.0), held)
         curve = forecast(recipe, parameters, ambient_of(settings), full=full_of(settings))
-        self.live[run.id] = LiveRun(run, recipe, worker, curve, parameters, guide, partial(self._before, run.sample_id))
+        self.live[run.id] = LiveRun(
+            run, recipe, worker, curve, parameters, guide, partial(self._before, run.sample_id), held
+        )
         self._taken[run.id] = taken
         worker.start()
 

@@ -28,6 +28,9 @@ if TYPE_CHECKING:
     from wintry_tally.core.protocol.recipe import Step
     from wintry_tally.report.dossier import Dossier
 
+RATED_SHARE, TESTED_SHARE = 0.08, 0.03
+"""How far a battery may be from what its rating, or its last test, says before its readings tell: one standard deviation, as a
+share; common practice."""
 ONWARD_EVERY_S, ONWARD_MOST_S = 10.0, 300.0
 """The model's way on is worked out anew so often, s of the wall's clock: it takes some tens of milliseconds."""
 
@@ -43,6 +46,7 @@ class LiveRun:
     parameters: Parameters
     guide: GuidedLoop | None = None
     before: Callable[[], Dossier | None] = lambda: None
+    held: float = 1.0
     handing: bool = False
     _outlook: LiveOutlook | None = None
     _onward: Onward | None = None
@@ -67,6 +71,7 @@ class LiveRun:
         """The forecast of the end of its one discharge, from now, by what was drawn until its last reading; else None."""
         from wintry_tally.core.plan import live_forecast
 
+        self._as_tested()
         seen = self.latest
         if self.one_discharge and seen.state.phase is Phase.PAUSED and self._held_ahead[0] == seen.state.index:
             return self._held_ahead[1]
@@ -76,12 +81,30 @@ class LiveRun:
         if known is not None and _runs_out(self.recipe.steps[seen.state.index], known[0]):
             found: LiveForecast | None = _as_live(*known, seen, self.unread_s if seen.fresh else 0.0)
         else:
+            doubt = TESTED_SHARE if self.held != 1.0 else RATED_SHARE
             found = live_forecast(
-                self.run.settings.rated_Ah or 0.0, seen.state.charge_Ah, seen.current_A, seen.voltage_V, self.curve
+                self.run.settings.rated_Ah or 0.0,
+                seen.state.charge_Ah,
+                seen.current_A,
+                seen.voltage_V,
+                self.curve,
+                doubt,
             )
             found = None if found is None else found.later(self.unread_s)
         self._held_ahead = (seen.state.index, found)
         return found
+
+    def _as_tested(self) -> None:
+        """The forecast made at the start, anew once it is worked out what the battery gave before."""
+        from wintry_tally.app.comparison import held_by
+        from wintry_tally.core.cell import aged, parameters_for
+        from wintry_tally.core.plan import forecast
+
+        held, settings = held_by(self.before()), self.run.settings
+        if held in {1.0, self.held}:
+            return
+        self.held, self.parameters = held, aged(parameters_for(settings.pack, settings.rated_Ah or 1.0), held)
+        self.curve = forecast(self.recipe, self.parameters, ambient_of(settings), full=full_of(settings))
 
     def outlook(self) -> tuple[Outlook, float] | None:
         """How the stage in progress will end by its readings so far, and when it began; None while there is none."""
@@ -111,6 +134,7 @@ class LiveRun:
         from wintry_tally.core.engine import Observation
         from wintry_tally.core.plan import onward
 
+        self._as_tested()
         seen = self.latest
         if seen.state.phase is Phase.PAUSED and self._held_onward[0] == seen.state.index:
             return self._held_onward[1:]

@@ -139,12 +139,7 @@ class LiveForecast:
 
 
 def live_forecast(
-    rated_Ah: float,
-    drawn_Ah: float,
-    current_A: float,
-    voltage_V: float,
-    curve: Forecast | None,
-    prior_share: float = 0.08,
+    rated_Ah: float, drawn_Ah: float, current_A: float, voltage_V: float, curve: Forecast | None, prior_share: float
 ) -> LiveForecast | None:
     """The model rescaled to the data so far.
 
