@@ -31,8 +31,9 @@ POINTS = 30
 PAST, FUTURE = 90, 260
 APART_V, ALONG_V, OWN_V, LENGTH = 0.02, 0.035, 0.008, 0.25
 """What a model of a 12 V battery is off by: all along, from stretch to stretch of a quarter of the charge, and by itself."""
-GAVE_SHARE = 0.008
-"""How far a model that gave what a battery gave before may be off at another rate, one standard deviation."""
+GAVE_SHARE, RATE_SHARE, ALIKE_K = 0.008, 0.015, 8.0
+"""How far a model that gave what a battery gave before may be off, one standard deviation, and by how much more at e times the
+rate; and from how much colder or warmer a test says nothing. Common practice."""
 STATED, GUESSED = 0.03, 0.35
 LOW, HIGH = 0.025, 0.975
 MOST_BESIDE, AT_LIMIT_V = 0.7, 0.05
@@ -110,6 +111,7 @@ def outlook(so_far: SoFar, family: Family, rated_Ah: float, seed: int = 1, earli
     tests. Where the readings alone deny that, or no battery fits both, nothing is remembered: it has lost a cell since.
     """
     random = np.random.default_rng(seed)
+    earlier = [one for one in earlier if abs(one.celsius - so_far.celsius) <= ALIKE_K]
     raw, counting = _drawn_to_fit((so_far,), family, rated_Ah, random, earlier)
     begun = _members(raw, so_far, family, rated_Ah)
     members = _members(raw, so_far, family, rated_Ah)
@@ -149,7 +151,7 @@ def _drawn_to_fit(
         for stage, grid in zip(stages, grids, strict=True):
             height = height + _fit(_members(raw, stage, family, rated_Ah), stage, grid, family, rated_Ah)
         for stage in earlier:
-            height = height + _gave(_members(raw, stage, family, rated_Ah), stage)
+            height = height + _gave(_members(raw, stage, family, rated_Ah), stage, stages[-1])
         last = turn == ROUNDS - 1
         weights = _weights(height if last else _tempered(height) * height)
         if not last:
@@ -260,13 +262,16 @@ def _tempered(logs: Members) -> float:
     return low
 
 
-def _gave(members: Ensemble, before: SoFar) -> Members:
+def _gave(members: Ensemble, before: SoFar, now: SoFar) -> Members:
     """Logarithm of how well what each would have given matches what the battery gave in a whole discharge before."""
     hours = float(before.time_s[-1] - before.time_s[0]) / 3600.0
     given = float(np.trapezoid(before.current_A, before.time_s)) / 3600.0
     begun = replace(before, time_s=before.time_s[:1], voltage_V=before.voltage_V[:1], current_A=before.current_A[:1])
     _, charge, _ = _to_the_end(members, replace(begun, mode="current", setting=given / hours))
-    found: Members = -0.5 * (np.log(np.maximum(charge, 1e-6) / given) / GAVE_SHARE) ** 2
+    faster = abs(math.log(max(float(np.mean(np.abs(now.current_A))), 1e-3) * hours / given))
+    found: Members = (
+        -0.5 * (np.log(np.maximum(charge, 1e-6) / given) / math.hypot(GAVE_SHARE, RATE_SHARE * faster)) ** 2
+    )
     return found
 
 
