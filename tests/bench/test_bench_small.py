@@ -5,19 +5,28 @@ Common practice, no published source.
 
 from __future__ import annotations
 
+import threading
+from dataclasses import replace
 from datetime import datetime
 from typing import Any
 
 import pytest
 
+from tests.bench.test_bench import Store
+from wintry_tally.bench.bounded import Hand
 from wintry_tally.bench.hand import parse_moment
 from wintry_tally.bench.interfaces import InstrumentChannel
+from wintry_tally.bench.journal import Journal
 from wintry_tally.bench.pace import QUICK_READINGS, Pace
+from wintry_tally.bench.proving import plan_proof
 from wintry_tally.bench.watch import ReadingWatch
 from wintry_tally.bench.zero import LEAST_A, MOST_A, Zero
+from wintry_tally.core.battery import family_named
 from wintry_tally.core.engine import Command, Observation, Phase, RunState
-from wintry_tally.core.errors import InstrumentError
+from wintry_tally.core.engine.proof import Expected
+from wintry_tally.core.errors import InstrumentError, StuckError
 from wintry_tally.core.protocol import EndCause, EndRule, Recipe, Step, StopLimits
+from wintry_tally.core.protocol.preflight import Bench
 
 STOPS = StopLimits(8.0, 15.0, 25.0, 400.0, -20.0, 60.0, charge_high_A=25.0)
 
@@ -125,3 +134,55 @@ def test_one_is_off_before_the_other_goes_on_and_hands_need_no_load() -> None:
     assert charger.told[-1] == ("off",)
     with pytest.raises(InstrumentError, match="no load"):
         alone.carry_out(Command("draw", "current", 8.0))
+
+
+@pytest.mark.parametrize(
+    ("rated", "bench", "most", "draw"),
+    [
+        (100.0, Bench(300.0, 30.0), 25.0, 8.0),  # what the run itself draws
+        (10.0, Bench(300.0, 30.0), 25.0, 4.0),  # 0.4 C
+        (100.0, Bench(300.0, 5.0), 25.0, 4.5),  # nine tenths of the load's amperes,
+        (100.0, Bench(75.0, 30.0), 25.0, 4.5),  # of its watts at the most volts,
+        (100.0, Bench(300.0, 30.0), 6.0, 5.4),  # and of what ends the run
+        (100.0, Bench(0.0, 30.0), 25.0, 0.0),
+    ],
+)
+def test_a_pulse_stays_within_every_ceiling(rated: float, bench: Bench, most: float, draw: float) -> None:
+    known = Expected(family_named("lfp"), 0.010, (8.0, 15.0))
+    recipe = one_step("discharge", EndRule("voltage", 10.0, EndCause.SET_CUTOFF))
+    recipe = replace(recipe, stops=replace(STOPS, current_high_A=most))
+    assert plan_proof(recipe, bench, rated, known).draw_A == pytest.approx(draw)
+    by_hand = replace(recipe.steps[0], mode="hand", setting=20.0)
+    gentle = replace(recipe, steps=(replace(recipe.steps[0], setting=3.0), by_hand))
+    assert plan_proof(gentle, bench, 100.0, known).draw_A == pytest.approx(min(3.0, plan_proof(recipe, bench, 100.0, known).draw_A))  # fmt: skip
+    charge = one_step("charge", EndRule("taper", 1.0, EndCause.TAPER), limit_V=14.4)
+    plan = plan_proof(charge, Bench(0.0, 0.0, 6.0, 16.0), rated, known)
+    assert plan.charge_A == pytest.approx(min(8.0, 0.2 * rated, 5.4)) and plan.limit_V == 14.4 and plan.draw_A == 0.0
+
+
+def test_a_book_that_takes_nothing_is_told_at_the_end_and_the_readings_kept() -> None:
+    store = Store()
+    journal = Journal(store, 1)  # type: ignore[arg-type]
+    assert journal.flush(1.0), "nothing is waiting"
+    store.full = True
+    journal.reading(1.0, Observation(12.8, 8.0))
+    journal.write(RunState(), {})
+    assert not journal.flush(1.0) and journal.problem and not store.rows
+    store.full = False
+    assert journal.flush(1.0) and [row[0] for row in store.rows] == [1.0] and journal.flush(1.0)
+
+
+def test_an_instrument_is_asked_by_one_thread_until_it_is_stuck() -> None:
+    hand, seen = Hand("load", None), list[int]()
+    for _ in range(3):
+        seen.append(hand.call(threading.get_ident, 1.0))
+    assert len(set(seen)) == 1 and threading.get_ident() not in seen
+    assert sum(thread.name == "hand load" for thread in threading.enumerate()) == 1
+    stuck = threading.Event()
+    with pytest.raises(StuckError):
+        hand.call(stuck.wait, 0.15)
+    assert hand.call(threading.get_ident, 1.0) not in {*seen, threading.get_ident()}
+    stuck.set()
+    hand.close()
+    with pytest.raises(InstrumentError, match="let go of"):
+        hand.call(threading.get_ident, 1.0)
