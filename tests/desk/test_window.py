@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from PySide6.QtCore import QSettings, Qt
-from PySide6.QtWidgets import QAbstractButton, QComboBox, QFileDialog, QLineEdit, QPushButton, QWidget
+from PySide6.QtWidgets import QAbstractButton, QApplication, QComboBox, QFileDialog, QLineEdit, QPushButton, QWidget
 
 from tests.desk.doing import settled, there
 from wintry_tally.core.verdict.outcome import Outcome, School
@@ -160,6 +160,24 @@ def test_the_working_says_whose_it_is_also_when_another_tag_is_chosen(demo: Wind
     demo.show_page("today")
     demo.show_working(figure)
     assert demo.pane._title.text() == "Working"
+
+
+def test_the_keyboard_goes_back_to_what_asked_when_the_working_is_closed(demo: Window, qtbot, button) -> None:
+    """Left to itself it went to the next key: Space would have switched everything off."""
+    demo.show_sample(sample(demo, "M1"))
+    demo.show_station("capacity")
+    settled(qtbot)
+    figure = next(one for one in demo.stack.currentWidget().findChildren(Figure) if one.isVisible())
+    for still_there in (True, False):
+        figure.setFocus()
+        figure.opened.emit(demo.session.dossier(demo.sample_id).runs[0].working("charge"))
+        close = button(demo.pane, "Close")
+        close.setFocus()
+        figure.setVisible(still_there)
+        close.click()
+        assert not demo._pane_box.isVisible()
+        focused = QApplication.focusWidget()
+        assert focused is (figure if still_there else demo.stack), focused
 
 
 def test_every_control_has_an_accessible_name_and_is_reached_by_tab(demo: Window, qtbot) -> None:

@@ -282,6 +282,7 @@ class Window(QMainWindow):
     def hide_working(self) -> None:
         """Close the pane."""
         if self._pane_box.isVisible():
+            self.pane.give_focus_back(self.stack)
             self._pane_box.hide()
             self._fit_rack()
         self.rack.show()

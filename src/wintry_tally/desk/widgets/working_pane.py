@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QGuiApplication
-from PySide6.QtWidgets import QGridLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QApplication, QGridLayout, QVBoxLayout, QWidget
+from shiboken6 import isValid
 
 from wintry_tally.core.working import Working
 from wintry_tally.desk.widgets.formula import Formula
@@ -20,6 +21,7 @@ class WorkingPane(QWidget):
         super().__init__()
         self.setAccessibleName("Working")
         self._working: Working | None = None
+        self._asked_by: QWidget | None = None
         self._title = label("Working", "heading")
         head = row(self._title, None, button("Copy", self._copy, "link"), button("Close", self.closed.emit, "link"))
         self._inner = QWidget()
@@ -29,13 +31,23 @@ class WorkingPane(QWidget):
         self.setLayout(column(head, scrolling(self._inner), margin=3))
         self.show_working(None)
 
+    def give_focus_back(self, otherwise: QWidget) -> None:
+        """Before it is hidden: the keyboard goes to whatever asked, or the page; left to itself it would go to the next key,
+        which switches everything off."""
+        focused = QApplication.focusWidget()
+        if focused is not None and self.isAncestorOf(focused):
+            asked = self._asked_by if self._asked_by is not None and isValid(self._asked_by) else None
+            (asked if asked is not None and asked.isVisible() else otherwise).setFocus()
+
     def working(self) -> Working | None:
         """What is shown."""
         return self._working
 
     def show_working(self, working: Working | None, of: str | None = None) -> None:
         """Draw this tree, or the invitation. `of`: the battery it speaks of, "" for none; as before where it is not said."""
-        self._working = working
+        self._working, focused = working, QApplication.focusWidget()
+        if focused is not None and not self.isAncestorOf(focused):
+            self._asked_by = focused
         if of is not None:
             self._title.setText(f"Working · {of}" if of else "Working")
         clear(self._steps)
