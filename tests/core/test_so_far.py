@@ -150,7 +150,9 @@ def test_the_rest_of_a_test_on_the_command_line(capsys, tmp_path: Path) -> None:
 def test_an_earlier_log_of_the_battery_is_remembered_on_the_command_line(capsys, tmp_path: Path) -> None:
     (tmp_path / "before").mkdir()
     log, before = str(half(tmp_path, 0.5)), str(half(tmp_path / "before", 1.0, 600.0))
-    alone, beside = (onward(capsys, log, *more)["onward"]["charge_Ah"] for more in ((), ("--earlier", before)))
+    told = [onward(capsys, log, *more)["onward"] for more in ((), ("--earlier", before))]
+    assert [one["remembered"] for one in told] == [0, 1]
+    alone, beside = (one["charge_Ah"] for one in told)
     assert beside["low"] <= 40.1 <= beside["high"]
     assert beside["high"] - beside["low"] < 0.4 * (alone["high"] - alone["low"])
     words = ["forecast", "--family", "lfp", "--rated-ah", "40", "--so-far", log, "--earlier", log]

@@ -108,7 +108,7 @@ def foretell_onward(
     result["onward"] = {
         "doing": stage.doing, "begun_s": begun_s, "so_far_s": float(analysis.trace.time_s[-1]),
         "ends_s": ends.as_dict(), "charge_Ah": found.charge_Ah.as_dict(), "energy_Wh": found.energy_Wh.as_dict(),
-        "probability": PROBABILITY,
+        "probability": PROBABILITY, "remembered": found.remembered,
     }  # fmt: skip
     return result
 
@@ -142,6 +142,7 @@ def onward_text(result: dict[str, Any]) -> str:
         f"The {onward['doing']} ends in about {to_come[0]} ({to_come[1]} to {to_come[2]}){moment}\n"
         f"  with {charge['value']:.4g} Ah ({charge['low']:.4g} to {charge['high']:.4g}), "
         f"{onward['energy_Wh']['value']:.4g} Wh; bands hold {100 * PROBABILITY:.0f} %"
+        + (f"\n  remembering {onward['remembered']} earlier" if onward["remembered"] else "")
     )
 
 
