@@ -12,18 +12,9 @@ from functools import partial, wraps
 from typing import TYPE_CHECKING, Any, Protocol, TypeVar, cast
 
 from wintry_tally.app.calls import Calls
-from wintry_tally.app.launch import (
-    ambient_of,
-    battery_things,
-    channel_for,
-    expected_by_hand,
-    full_of,
-    keep_resistances,
-    launch,
-    method_of,
-)
+from wintry_tally.app.launch import battery_things, channel_for, expected_by_hand, keep_resistances, launch, method_of
 from wintry_tally.app.listening import Background, Listener
-from wintry_tally.app.live_run import LiveRun, show_past
+from wintry_tally.app.live_run import LiveRun, foretold, show_past
 from wintry_tally.app.safety import AllOff, barred_by_quarantine, put_into_quarantine
 from wintry_tally.book import Run, RunSettings, RunStatus
 from wintry_tally.book.owner import RENEWED_S
@@ -255,8 +246,6 @@ class LiveRuns:
         from wintry_tally.app.comparison import held_by
         from wintry_tally.bench.journal import Journal
         from wintry_tally.bench.worker import RunWorker
-        from wintry_tally.core.cell import aged, parameters_for
-        from wintry_tally.core.plan import forecast
 
         book, settings = self.book, run.settings
         guide = proving = None
@@ -293,8 +282,7 @@ class LiveRuns:
             # a long past is read beside the watching, which begins at once
             threading.Thread(target=show_past, args=(worker, book, run.id), daemon=True, name="past").start()
         held = held_by(self._before(run.sample_id))
-        parameters = aged(parameters_for(settings.pack, settings.rated_Ah or 1.0), held)
-        curve = forecast(recipe, parameters, ambient_of(settings), full=full_of(settings))
+        parameters, curve = foretold(run, recipe, held)
         self.live[run.id] = LiveRun(
             run, recipe, worker, curve, parameters, guide, partial(self._before, run.sample_id), held
         )

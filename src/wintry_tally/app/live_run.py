@@ -97,14 +97,10 @@ class LiveRun:
     def _as_tested(self) -> None:
         """The forecast made at the start, anew once it is worked out what the battery gave before."""
         from wintry_tally.app.comparison import held_by
-        from wintry_tally.core.cell import aged, parameters_for
-        from wintry_tally.core.plan import forecast
 
-        held, settings = held_by(self.before()), self.run.settings
-        if held in {1.0, self.held}:
-            return
-        self.held, self.parameters = held, aged(parameters_for(settings.pack, settings.rated_Ah or 1.0), held)
-        self.curve = forecast(self.recipe, self.parameters, ambient_of(settings), full=full_of(settings))
+        held = held_by(self.before())
+        if held not in {1.0, self.held}:
+            self.held, (self.parameters, self.curve) = held, foretold(self.run, self.recipe, held)
 
     def outlook(self) -> tuple[Outlook, float] | None:
         """How the stage in progress will end by its readings so far, and when it began; None while there is none."""
@@ -168,6 +164,16 @@ class LiveRun:
         if to_come is None:
             return None
         return max(0.0, (to_come.end_s if to_come.end_s > 0 else to_come.step_s) - ago)
+
+
+def foretold(run: Run, recipe: Recipe, held: float) -> tuple[Parameters, Forecast]:
+    """The battery model of a run, holding a share of what is usual for its rating, and its forecast at the start."""
+    from wintry_tally.core.cell import aged, parameters_for
+    from wintry_tally.core.plan import forecast
+
+    settings = run.settings
+    parameters = aged(parameters_for(settings.pack, settings.rated_Ah or 1.0), held)
+    return parameters, forecast(recipe, parameters, ambient_of(settings), full=full_of(settings))
 
 
 def _runs_out(part: Step, found: Outlook) -> bool:

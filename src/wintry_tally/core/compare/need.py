@@ -12,13 +12,14 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
+from wintry_tally.core.analysis.place import ROOM_C
 from wintry_tally.core.battery import Sample
 from wintry_tally.core.battery.sample import first_value
 from wintry_tally.core.cell import parameters_for
 from wintry_tally.core.cell.battery_model import HOLDS_BACK_C
 from wintry_tally.core.compare.figures import first_step
 from wintry_tally.core.compare.money import HALF, Bill, bill, lost_kWh
-from wintry_tally.core.compare.tested import FULL_DOUBT, ROOM_C, Tested, whole_discharges
+from wintry_tally.core.compare.tested import FULL_DOUBT, Tested, whole_discharges
 from wintry_tally.core.message import NOTHING, Message, said
 from wintry_tally.core.plan.ensemble import Ensemble, Members
 from wintry_tally.core.plan.so_far import fitted

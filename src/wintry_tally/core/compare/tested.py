@@ -13,6 +13,7 @@ import numpy as np
 from wintry_tally.core.analysis import Analysis
 from wintry_tally.core.analysis.capacity import CapacityTest
 from wintry_tally.core.analysis.ending import DROPOUT, PROTECTION, SET_CUTOFF
+from wintry_tally.core.analysis.place import ROOM_C
 from wintry_tally.core.battery.families import Family
 from wintry_tally.core.cell import BatteryModel, aged, parameters_for
 from wintry_tally.core.plan.so_far import SoFar
@@ -29,7 +30,7 @@ FULL_DOUBT = 0.01
 SINCE_SHARE = 0.018
 """A capacity from one test to the next, weeks later, as a share, one standard deviation, beside what a meter is off by;
 common practice."""
-ROOM_C, ROOM_K = 23.0, 8.0
+ROOM_K = 8.0
 OPENED_SHARE = 0.6
 LEAST_HELD, MOST_HELD = 0.1, 1.3
 """Whatever a test says: a battery that gives less is beyond forecasting, one that gives more is mislabelled."""
