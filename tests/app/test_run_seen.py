@@ -208,6 +208,7 @@ def test_what_the_battery_gave_before_is_remembered_once_it_is_worked_out(tmp_pa
     while (found := live.outlook()[0]) == alone and time.monotonic() < deadline:
         time.sleep(0.1)
     assert found.remembered == 1 and outlook_of(live).working.inputs["and they fit"] == "its last whole discharge too"
+    assert outlook_of(live).working.inputs["holds, by its last whole discharge"].startswith("91 % of what is usual")
     assert live.held == pytest.approx(40.0 / 44.0, abs=0.01), "the forecast made at its start is made anew"
     assert live.curve.charge_Ah == pytest.approx(live.held * forecast(recipe, USUAL).charge_Ah, rel=0.02)
     width, before = (band.high - band.low for band in (found.charge_Ah, alone.charge_Ah))

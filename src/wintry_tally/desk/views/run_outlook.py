@@ -99,12 +99,17 @@ def _begun_words(live: LiveRun) -> dict[str, str]:
 
 
 def _before_words(live: LiveRun) -> dict[str, str]:
-    """That what this battery gave before counts, where it does."""
+    """That what this battery gave before counts, where it does, and how much it is taken to hold by it."""
     known = live.outlook()
     count = 0 if known is None else known[0].remembered
-    if not count:
-        return {}
-    return {"and they fit": "its last whole discharge too" if count == 1 else f"its last {count} whole discharges too"}
+    words = {}
+    if live.held != 1.0:
+        words["holds, by its last whole discharge"] = f"{100.0 * live.held:.0f} % of what is usual for its rating"
+    if count:
+        words["and they fit"] = (
+            "its last whole discharge too" if count == 1 else f"its last {count} whole discharges too"
+        )
+    return words
 
 
 def _between(live: LiveRun, early_s: float, late_s: float) -> str:
