@@ -81,8 +81,9 @@ def test_a_battery_that_is_no_longer_what_it_was_is_told_by_its_readings_alone(g
     told = outlook(known, test.family, test.rated_Ah, earlier=(then,))
     assert told.remembered == 0 and told == outlook(known, test.family, test.rated_Ah)
     assert outlook(known, test.family, test.rated_Ah, earlier=before).remembered == 1
-    cold = replace(before[0], celsius=known.celsius - 9.0)  # what it gave in the cold is no measure here
-    assert outlook(known, test.family, test.rated_Ah, earlier=(cold,)).remembered == 0
+    # what it gave in the cold is no measure here, nor what a device took that dropped out on the flat
+    for other in ({"celsius": known.celsius - 9.0}, {"end_V": test.family.cutoff_V + 1.2}):
+        assert outlook(known, test.family, test.rated_Ah, earlier=(replace(before[0], **other),)).remembered == 0
 
 
 @pytest.mark.parametrize(("name", "family", "cells"), [("lfp_0_2C.csv", "lfp", 4), ("lead_0_05C.csv", "agm", 1)])

@@ -34,6 +34,8 @@ APART_V, ALONG_V, OWN_V, LENGTH = 0.02, 0.035, 0.008, 0.25
 GAVE_SHARE, RATE_SHARE, ALIKE_K = 0.008, 0.015, 8.0
 """How far a model that gave what a battery gave before may be off, one standard deviation, and by how much more at e times the
 rate; and from how much colder or warmer a test says nothing. Common practice."""
+KNEE_V = 1.0
+"""So far above the family's cut-off a pack of 12 V falls steeply: one that a device let go of higher up says little of its charge."""
 STATED, GUESSED = 0.03, 0.35
 LOW, HIGH = 0.025, 0.975
 MOST_BESIDE, AT_LIMIT_V = 0.7, 0.05
@@ -111,7 +113,8 @@ def outlook(so_far: SoFar, family: Family, rated_Ah: float, seed: int = 1, earli
     tests. Where the readings alone deny that, or no battery fits both, nothing is remembered: it has lost a cell since.
     """
     random = np.random.default_rng(seed)
-    earlier = [one for one in earlier if abs(one.celsius - so_far.celsius) <= ALIKE_K]
+    knee_V = family.cutoff_V + KNEE_V * family.share
+    earlier = [one for one in earlier if abs(one.celsius - so_far.celsius) <= ALIKE_K and one.end_V <= knee_V]
     raw, counting = _drawn_to_fit((so_far,), family, rated_Ah, random, earlier)
     begun = _members(raw, so_far, family, rated_Ah)
     members = _members(raw, so_far, family, rated_Ah)
