@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import contextlib
+import json
 import os
+import select
 import signal
 import socket
 import subprocess
+import sys
 import threading
 import time
 from collections.abc import Iterator
@@ -21,7 +24,7 @@ from wintry_tally.app.headless import Terminal
 from wintry_tally.app.live import LiveRuns
 from wintry_tally.bench.connect import BenchChannel
 from wintry_tally.bench.drivers.modbus import _crc
-from wintry_tally.bench.guard import ProcessGuard, take_records
+from wintry_tally.bench.guard import ProcessGuard, guardian, take_records
 from wintry_tally.bench.guard.process import says_off
 from wintry_tally.bench.offplan import Exchange, OffPlan
 from wintry_tally.book import Book, RunStatus
@@ -111,8 +114,6 @@ def test_frozen_on_a_line_that_serves_one_program_it_is_ended_first(
 
 
 def test_no_guard_no_output(bench: LiveBench, monkeypatch: pytest.MonkeyPatch) -> None:
-    from wintry_tally.bench.guard import guardian
-
     monkeypatch.setattr(guardian, "SCRIPT", Path("/nowhere/guard.py"))
     with Book.open(bench.path) as book:
         channel = BenchChannel(bench.equipment, bench.equipment.channel("one"))
@@ -155,6 +156,32 @@ def test_a_guard_that_is_asked_to_end_switches_off_first(bench: LiveBench) -> No
     bench.until(lambda: not guard.lives)
     guard.release()
     channel.close()
+
+
+def test_a_guard_that_was_held_up_itself_lets_the_program_speak_first(tmp_path: Path) -> None:
+    # a computer that stood still, program and guard alike, is nothing that the program did
+    plan = {
+        "instruments": [], "late_s": 2.0, "run": 1, "book": "b", "title": "x", "record": str(tmp_path / "r.json"),
+        "sound": "", "program": 0, "program_started": "never",
+    }  # fmt: skip
+    guard = subprocess.Popen(
+        [sys.executable, "-I", "-S", str(guardian.SCRIPT)], stdin=subprocess.PIPE, stdout=subprocess.PIPE, bufsize=0
+    )
+    assert guard.stdin is not None and guard.stdout is not None
+    guard.stdin.write(json.dumps(plan).encode() + b"\n")
+    assert b"ready" in guard.stdout.readline()
+    guard.send_signal(signal.SIGSTOP)
+    time.sleep(2.5)
+    guard.send_signal(signal.SIGCONT)
+    heard = select.select([guard.stdout], [], [], 0.4)[0]
+    guard.stdin.write(b"b\n")
+    assert not heard and not select.select([guard.stdout], [], [], 1.0)[0], "it speaks: nothing is done"
+    began = time.monotonic()
+    assert b"stood still for 2 s" in guard.stdout.readline() and time.monotonic() - began > 0.5
+    guard.stdin.write(b"x\n")
+    assert guard.wait(60.0) == 0
+    guard.stdout.close()
+    guard.stdin.close()
 
 
 def test_it_goes_on_shouting_until_it_is_off(bench: LiveBench, capfd: pytest.CaptureFixture[str]) -> None:

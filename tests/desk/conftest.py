@@ -22,6 +22,7 @@ from wintry_tally.desk.app import make_application
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.window import Window
 
+PATIENCE_MS = 60_000
 WINDOWS = itertools.count()
 THOROUGH = 25
 """After so many windows is looked through all there is for what was let go of."""
@@ -31,6 +32,14 @@ THOROUGH = 25
 def pytest_runtest_makereport(item, call):
     outcome = yield
     setattr(item, f"report_{call.when}", outcome.get_result())
+
+
+@pytest.fixture
+def qtbot(qtbot, monkeypatch: pytest.MonkeyPatch):
+    """Waits longer than it is told: how long anything takes measures the machine, and nothing else."""
+    wait = qtbot.waitUntil
+    monkeypatch.setattr(qtbot, "waitUntil", lambda holds, *, timeout=0: wait(holds, timeout=max(timeout, PATIENCE_MS)))
+    return qtbot
 
 
 @pytest.fixture

@@ -22,7 +22,7 @@ from wintry_tally.core.errors import InstrumentError
 from wintry_tally.core.message import Message, said
 
 LATE_S = 3.0
-START_S = 3.0
+START_S = 10.0
 BEAT_S = 0.2
 SCRIPT = Path(__file__).with_name("process.py")
 

@@ -26,6 +26,7 @@ LIMIT_S = 0.7
 AGAIN_S = 1.0
 SHOUT_S = 2.0
 LOOK_S = 1.0
+LOOKS, WATCH_S = 10, 0.1
 SETTLE_S = 0.2
 MOST = 4096
 ASKED, SILENT = "asked", "silent"
@@ -182,23 +183,28 @@ class Guard:
             return
 
     def watch(self) -> str:
-        """Until there is something to do: a key of WHY, or empty where it is over."""
-        pending, last = b"", time.monotonic()
+        """Until there is something to do: a key of WHY, or empty where it is over.
+
+        Where the whole machine stood still, and this with it, the program is given LOOKS looks to speak first: else a
+        program that lives would be ended for what the machine did.
+        """
+        pending, last, looks = b"", time.monotonic(), 0
         while True:
-            ready, _, _ = select.select([0], [], [], 0.1)
+            ready, _, _ = select.select([0], [], [], WATCH_S)
+            looks += 1
             if ready:
                 more = os.read(0, MOST)
                 if not more:
                     return "gone"
                 *whole, pending = (pending + more).split(b"\n")
-                last = time.monotonic()
+                last, looks = time.monotonic(), 0
                 if b"x" in whole:
                     return ""
                 if b"t" in whole:
                     return ASKED
             if self.ended:
                 return "ended"
-            if time.monotonic() - last > self.plan["late_s"]:
+            if looks >= LOOKS and time.monotonic() - last > self.plan["late_s"]:
                 return SILENT
 
     def act(self, reason: str) -> bool:
