@@ -15,6 +15,7 @@ import pytest
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
+from tests.amount import some
 from tests.app.test_open_book import Ears
 from wintry_tally.app import last_seen
 from wintry_tally.app.known import Looking
@@ -224,7 +225,7 @@ ACTS = st.lists(
 )
 
 
-@settings(max_examples=12)
+@settings(max_examples=some(5, 40))
 @example([("run", 2), ("run", 1), ("end", 2), ("claim", 1)])
 @given(ACTS)
 def test_whatever_is_done_between_two_looks_the_second_is_as_one_that_begins_anew(

@@ -38,6 +38,8 @@ BENCH = Equipment(
 )  # fmt: skip
 FRIDAY_NOON = datetime(2027, 1, 15, 11, 0, tzinfo=UTC)
 HOURS = "Mon-Fri 8-17; Sat 9-12"
+DRAWN: dict[str, Drawn] = {}
+"""What was asked before, and the plan drawn up for it."""
 REFERENCE, OVER_NIGHT, SLOW = "capacity-reference", "capacity-over-night", "capacity-slow-night"
 
 
@@ -57,7 +59,10 @@ def _full(family: str = "lfp", asked: Asked = Asked(), code: str = "B1") -> Stan
 
 def _drawn(standing: Standing, hours: str = HOURS, wishes: Wishes = Wishes(), **more: object) -> Drawn:
     given: dict[str, object] = {"before": {}, "seconds": 0.8, "thorough": True, **more}
-    return draw_up({1: standing}, BENCH, hours, wishes, now=FRIDAY_NOON, **given)  # type: ignore[arg-type]
+    asked = repr((standing, hours, wishes, given))
+    if asked not in DRAWN:
+        DRAWN[asked] = draw_up({1: standing}, BENCH, hours, wishes, now=FRIDAY_NOON, **given)  # type: ignore[arg-type]
+    return DRAWN[asked]
 
 
 def _recipes(drawn: Drawn) -> list[str]:

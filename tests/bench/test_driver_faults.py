@@ -172,7 +172,7 @@ def test_a_busy_machine_is_no_dead_program(tmp_path: Path, own_places: Path) -> 
     program = bench.run(recipe(tmp_path, 6.0), "one")
     bench.until(lambda: bench.flows)
     context = multiprocessing.get_context("spawn")
-    burners = [context.Process(target=burn, args=(3.0,)) for _ in range(2 * (os.cpu_count() or 2))]
+    burners = [context.Process(target=burn, args=(1.5,)) for _ in range(2 * (os.cpu_count() or 2))]
     for burner in burners:
         burner.start()
     code, events, err = program.end(60.0)

@@ -13,6 +13,7 @@ from random import Random
 import pytest
 from benchmarks.proof import RESOLVED, _resolved, drawn, proved
 
+from tests.amount import some
 from tests.bench.benches import RATED, Bench, hold
 from wintry_tally.bench.proving import Proving, plan_proof
 from wintry_tally.bench.stand_ins.registers import RegisterStandIn
@@ -329,9 +330,10 @@ def following(random: Random, spoil: Callable[[float, float], float]) -> set[str
 
 def test_a_healthy_battery_stays_within_its_kinds_band_and_one_with_a_failed_cell_does_not() -> None:
     random = Random(4)
-    assert not set.union(*(following(random, lambda volts, cell: volts) for _ in range(30)))
-    failed = [following(random, lambda volts, cell: volts - 0.9 * cell) for _ in range(30)]
-    assert sum("cell-failed!" in told for told in failed) >= 8 and sum(bool(told) for told in failed) >= 14
+    assert not set.union(*(following(random, lambda volts, cell: volts) for _ in range(some(20, 100))))
+    failed = [following(random, lambda volts, cell: volts - 0.9 * cell) for _ in range(some(16, 60))]
+    assert sum("cell-failed!" in told for told in failed) >= 0.25 * len(failed)
+    assert sum(bool(told) for told in failed) >= 0.45 * len(failed)
 
 
 def test_the_band_moves_with_what_flows() -> None:

@@ -10,6 +10,7 @@ from random import Random
 import numpy as np
 import pytest
 
+from tests.amount import some
 from wintry_tally.core.analysis import Analysis, Instrument, Options, analyse
 from wintry_tally.core.battery import FAMILIES
 from wintry_tally.core.quantity import parse_accuracy
@@ -68,12 +69,12 @@ def test_a_mark_below_the_meters_zero_leaves_full_undecided() -> None:
 
 
 def test_efficiency_counts_all_that_went_in_and_covers_the_truth() -> None:
-    """A charge to 0.02 C, a discharge of 99.5 % of it; gain and zero drawn from the specification, 200 times."""
+    """A charge to 0.02 C, a discharge of 99.5 % of it; gain and zero drawn from the specification many times."""
     taper = 2.0 * 49.0 / np.log(50.0)
     put_in = 2.0 * 50.0 + taper
     random = Random(3)
     covered, shown = 0, []
-    for _ in range(200):
+    for _ in range(some(70, 200)):
         gain, zero = 1 + random.uniform(-0.005, 0.005), random.uniform(-0.02, 0.02)
         out = 0.995 * put_in / 20.0
         trace = curve((0.2, 11.0, 0.0), (2.0, (11.2, 12.6), -50.0), (2.0, 12.6, (-50.0, -1.0)), (0.5, 12.5, 0.0), (out, (12.4, 9.1), 20.0), (0.2, 0.1, 0.0), gain=gain, zero=zero)  # fmt: skip
@@ -83,7 +84,7 @@ def test_efficiency_counts_all_that_went_in_and_covers_the_truth() -> None:
         covered += abs(quantity.value - 99.5) <= quantity.expanded
         shown.append(quantity.value - 99.5)
         assert "efficiency-above" not in {remark.code for remark in found.remarks}
-    assert 188 <= covered <= 200 and np.std(shown) > 0.02
+    assert 0.9 <= covered / len(shown) <= 1.0 and np.std(shown) > 0.02
 
 
 def test_more_out_than_in_is_remarked() -> None:

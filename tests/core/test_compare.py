@@ -11,11 +11,13 @@ import math
 import random
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
+from functools import cache
 from pathlib import Path
 
 import pytest
 from click.testing import CliRunner
 
+from tests.amount import some
 from wintry_tally.app.comparison import currents_of
 from wintry_tally.bench.simulated import MeterSpec
 from wintry_tally.bench.simulation import SimulatedBattery, simulate
@@ -191,6 +193,7 @@ def test_the_most_alike_are_held_against_each_other() -> None:
     assert row.values["A"] is None and row.differences == {} and row.missing == {"A": "run a capacity test"}
 
 
+@cache
 def _tested(
     family: str, rated: float, health: float = 1.0, seed: int = 1, interval: float = 30.0
 ) -> tuple[Sample, list[Tested]]:
@@ -463,7 +466,7 @@ def test_said_of_needs_comes_true() -> None:
     from benchmarks.needs import truth
 
     dice, sure, wrong = random.Random(3), 0, 0
-    for number in range(8):
+    for number in range(some(5, 20)):
         health = dice.uniform(0.85, 1.1)
         sample, runs = _tested("lfp", 20.0, health, number)
         hours = health * 20.0 * dice.uniform(0.7, 1.2)
@@ -473,7 +476,7 @@ def test_said_of_needs_comes_true() -> None:
         if result.outcome is not Outcome.TOO_CLOSE:
             sure += 1
             wrong += held is not (result.outcome is Outcome.MET)
-    assert sure >= 4 and wrong == 0
+    assert sure >= 3 and wrong == 0
 
 
 @pytest.mark.parametrize(

@@ -12,6 +12,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy.integrate import solve_ivp
 
+from tests.amount import some
 from tests.core.test_kinds import claim
 from tests.making import piecewise
 from wintry_tally.core.analysis import Analysis, Instrument, Options, analyse
@@ -51,7 +52,7 @@ def test_mean_span_and_what_nobody_knows() -> None:
     assert _of([0, 1], [1.0, 1.0], 1, 1) == PlaceHistory("freezer") and PlaceHistory("freezer").readings == 0
 
 
-@settings(max_examples=40)
+@settings(max_examples=some(12, 100))
 @given(
     st.lists(st.floats(-30.0, 30.0), min_size=13, max_size=13), st.floats(0.5, 3.0),
 )  # fmt: skip

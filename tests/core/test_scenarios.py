@@ -11,6 +11,7 @@ from random import Random
 import numpy as np
 import pytest
 
+from tests.amount import some
 from wintry_tally.core.analysis import Analysis, Instrument, Options, analyse
 from wintry_tally.core.battery import FAMILIES
 from wintry_tally.core.cell import BatteryModel, parameters_for
@@ -166,7 +167,7 @@ def test_intervals_over_all_kinds_of_logs() -> None:
     # JCGM 100:2008, 6.2: k = 2 covers about 95 %
     random = Random(11)
     within_charge = within_energy = 0
-    count = 30
+    count = some(16, 60)
     for seed in range(count):
         item = Scenario(
             family=random.choice(["lfp", "nmc", "agm"]),

@@ -10,6 +10,7 @@ import pytest
 from PySide6.QtCore import QObject
 from PySide6.QtWidgets import QApplication
 
+from tests.amount import some
 from wintry_tally.desk import starting
 from wintry_tally.desk.app import make_application
 from wintry_tally.desk.collecting import Collector
@@ -134,7 +135,7 @@ def test_no_tuple_that_a_worker_is_making_is_held_meanwhile(window: Window, monk
     sys.setswitchinterval(1e-6)
     worker = threading.Thread(target=work)
     worker.start()
-    for _ in range(60):
+    for _ in range(some(20, 60)):
         collector.collect()
     over.set()
     worker.join()

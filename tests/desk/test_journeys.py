@@ -97,7 +97,7 @@ def test_from_an_empty_book_to_a_report_on_the_simulated_bench(
         any("above the load's" in text for text in plan.start_card.checks.messages)
         and not plan.start_card.start_button.isEnabled()
     )
-    plan.settings["current"].line.setText("8 A")
+    plan.settings["current"].line.setText("13 A")
     plan.rest.line.setText("0 s")
     plan.review()
     assert not plan.start_card.start_button.isEnabled(), "the cautions are not acknowledged yet"
@@ -109,7 +109,7 @@ def test_from_an_empty_book_to_a_report_on_the_simulated_bench(
     assert live is not None
     run_page = fresh.view("capacity").page("run")
     qtbot.waitUntil(lambda: live.latest.state.charge_Ah > 2, timeout=15000)
-    qtbot.waitUntil(lambda: run_page.figures["Current"].text()[:3] in {"8.0", "7.9"}, timeout=15000)
+    qtbot.waitUntil(lambda: run_page.figures["Current"].text()[:3] in {"13.", "12."}, timeout=15000)
     assert "discharging" in run_page.state.text() and fresh.rack.tag(fresh.sample_id).doing().startswith("drawing")
     qtbot.waitUntil(lambda: "±" in run_page.minor["To come"].text(), timeout=15000)
     assert fresh.trail.button("capacity").state is StationState.RUNNING
@@ -309,6 +309,7 @@ window.show_station("capacity")
 view = window.view("capacity")
 view.show_plan()
 page = view.page("plan")
+page.settings["current"].line.setText("13 A")
 page.rest.line.setText("0 s")
 page.speed.setCurrentIndex(2)
 page.review()
@@ -343,8 +344,8 @@ def test_killed_in_mid_run_and_opened_again(qtbot, window: Window, sample_book: 
     assert run.status is RunStatus.RUNNING and window.session.running.of_sample(window.sample_id) is None
     assert "interrupted" in window.rack.tag(window.sample_id).doing()
     kept = window.session.book.runs.readings(run.id)
-    # at 600 × real time two seconds at most are 1200 s of the bench: 2.7 Ah at 8 A
-    assert kept[-1][0] * 8 / 3600 > charge - 2.8
+    # at 600 × real time two seconds at most are 1200 s of the bench: 4.3 Ah at 13 A
+    assert kept[-1][0] * 13 / 3600 > charge - 4.4
     qtbot.mouseClick(button(window, "Resume"), Qt.MouseButton.LeftButton)
     live = window.session.running.of_sample(window.sample_id)
     assert live is not None

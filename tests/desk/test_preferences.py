@@ -14,11 +14,10 @@ from wintry_tally.desk import notify, preferences
 from wintry_tally.desk.app import make_application
 from wintry_tally.desk.theme import NIGHT
 from wintry_tally.desk.theme import current as current_tokens
-from wintry_tally.desk.views import PAGES, VIEWS
 from wintry_tally.desk.widgets.curve import Curve
 from wintry_tally.desk.window import Window
 
-KEPT = re.compile(r"\d ?(°C|kg|mm)(?![\w²])|(?<!\w)°C|\d K\b")
+OTHER_UNITS = re.compile(r"\d ?(°C|kg|mm)(?![\w²])|(?<!\w)°C|\d K\b")
 
 
 @pytest.fixture(autouse=True)
@@ -53,22 +52,9 @@ def told(root: QWidget) -> list[str]:
     return found
 
 
-def test_every_page_speaks_in_the_units_chosen(demo: Window, qtbot) -> None:
+def test_what_is_measured_on_arrival_stands_in_the_units_chosen(demo: Window, qtbot) -> None:
+    """Every other page is gone through in test_small_screen.py."""
     choose(demo, US)
-    shown = []
-    pages = [lambda key=key: demo.show_page(key) for key in PAGES if key not in {"help", "preferences"}]
-    for code, views in (("M1", VIEWS), ("M3", ("arrival", "ledger"))):
-        number = sample(demo, code)
-        pages += [lambda key=key, number=number: (demo.show_sample(number), demo.show_station(key)) for key in views]
-    for show in pages:
-        show()
-        settled(qtbot)
-        here = told(demo)
-        shown += here
-        left = [words for words in here if KEPT.search(words)]
-        assert not left, left[:5]
-    whole = "\n".join(shown)
-    assert "lb" in whole and "°F" in whole
     # lines of a list are made a few at a time, on a busy machine fewer
     demo.show_sample(sample(demo, "M1"))
     demo.show_station("arrival")

@@ -20,6 +20,9 @@ from PySide6.QtWidgets import (
 )
 
 from tests.desk.doing import settled, there
+from tests.desk.test_preferences import OTHER_UNITS, choose, told
+from wintry_tally.core.quantity.preferred import US
+from wintry_tally.desk import preferences
 from wintry_tally.desk.theme.style import apply_named, base_points
 from wintry_tally.desk.views import PAGES, VIEWS
 from wintry_tally.desk.widgets.days import DaysChart
@@ -102,28 +105,49 @@ def beyond(window: Window) -> list[str]:
 def sees_all(window: Window, qtbot) -> None:
     settled(qtbot)
     for _ in range(40):  # a page is laid out once more when its verdicts and pictures have come
-        if not cut(window):
+        if not (left := cut(window)):
             break
         qtbot.wait(100)
-    assert not cut(window) and not beyond(window)
+    assert not left and not beyond(window)
     assert (window.width(), window.height()) == (900, 600)
 
 
-def test_every_view_of_a_battery_is_seen_whole(large: Window, qtbot) -> None:
+@pytest.fixture
+def in_us_units(large: Window) -> Iterator[None]:
+    """Words are longer in them."""
+    choose(large, US)
+    yield
+    preferences._now[0] = preferences.Preferences()
+
+
+def speaks_in_them(window: Window) -> str:
+    """All that is read here, none of it in other units."""
+    here = told(window)
+    left = [words for words in here if OTHER_UNITS.search(words)]
+    assert not left, left[:5]
+    return "\n".join(here)
+
+
+def test_every_view_of_a_battery_is_seen_whole_in_the_units_chosen(large: Window, in_us_units: None, qtbot) -> None:
+    shown = ""
     for sample in large.session.samples():
-        if sample.code in {"M1", "M2", "M6"}:
+        if sample.code in {"M1", "M6"}:
             large.show_sample(sample.id)
             for key in VIEWS:
                 large.show_station(key)
                 sees_all(large, qtbot)
+                shown += speaks_in_them(large)
+    assert "lb" in shown and "°F" in shown
 
 
-def test_every_page_of_the_book_is_seen_whole(large: Window, qtbot) -> None:
+def test_every_page_of_the_book_is_seen_whole_in_the_units_chosen(large: Window, in_us_units: None, qtbot) -> None:
     for key in PAGES:
         large.show_page(key)
         if key == "compare":
             qtbot.waitUntil(lambda: large.page("compare")._table.count() > 20, timeout=10000)
         sees_all(large, qtbot)
+        if key not in {"help", "preferences"}:
+            speaks_in_them(large)
 
 
 def test_what_a_test_is_set_up_run_and_typed_on_is_seen_whole(large: Window, qtbot) -> None:

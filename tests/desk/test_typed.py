@@ -11,6 +11,7 @@ import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QLabel, QWidget
 
+from tests.amount import some
 from tests.desk.doing import there
 from wintry_tally.book import Book
 from wintry_tally.core.battery import parse_claim
@@ -187,13 +188,13 @@ def test_what_went_wrong_can_be_read_copied_and_names_no_home(
 
 
 def test_a_random_typist_and_clicker_breaks_nothing(demo: Window, qtbot, monkeypatch) -> None:
-    """Seven seconds of it, seeded; benchmarks/typist.py does ten minutes."""
+    """Four seconds of it, seeded; benchmarks/typist.py does ten minutes."""
     from benchmarks.typist import Typist
 
     raised: list[BaseException] = []
     monkeypatch.setattr(sys, "excepthook", lambda _kind, error, _trace: raised.append(error))
     typist = Typist(demo, random.Random(20261126))
-    typist.go_on(7.0)
+    typist.go_on(some(4, 30))
     assert not raised and typist.done > 10 and not typist.lost, (raised, typist.lost)
 
 
