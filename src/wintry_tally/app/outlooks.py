@@ -24,8 +24,9 @@ if TYPE_CHECKING:
     from wintry_tally.core.protocol.recipe import Step
     from wintry_tally.report.dossier import Dossier
 
-EVERY_S, SOONEST_S, MOVED = 8.0, 1.0, 0.03
-"""Anew after so long on the wall's clock, or sooner when so large a share more of the stage has passed."""
+EVERY_S, SOONEST_S, MOVED, PAUSE = 60.0, 1.0, 0.03, 8.0
+"""Anew after so long on the wall's clock, or sooner when so large a share more of the stage has passed; but not before so
+many times as long as the last one took to work out has gone by: eight runs share one machine with the window."""
 LEAST_POINTS, MOST_POINTS = 8, 1200
 STATED_DOUBT = 0.08
 """A charge that a person states may be off by this much (one standard deviation); common practice."""
@@ -45,7 +46,7 @@ class LiveOutlook:
         self._earlier: list[SoFar] | None = None
         self._work: Future[Outlook] | None = None
         self._for: tuple[int, Phase, float] | None = None
-        self._begun_s = self._before_Ah = self._asked_at = self._asked_s = 0.0
+        self._begun_s = self._before_Ah = self._asked_at = self._asked_s = self._took_s = 0.0
         """Of the stage that was asked for last; a new one begins when a pause is over."""
         self._known: tuple[Outlook, float] | None = None
 
@@ -71,10 +72,11 @@ class LiveOutlook:
 
     def _stale(self, seen: Snapshot) -> bool:
         age = time.monotonic() - self._asked_at
-        if self._known is None or age > EVERY_S:
+        if self._known is None:
             return age > SOONEST_S
         lasted = max(1.0, seen.elapsed_s - self._begun_s)
-        return age > SOONEST_S and seen.elapsed_s - self._asked_s > MOVED * lasted
+        moved = age > EVERY_S or seen.elapsed_s - self._asked_s > MOVED * lasted
+        return moved and age > max(SOONEST_S, PAUSE * self._took_s)
 
     def _ask(self, seen: Snapshot, points: list[Point]) -> None:
         from wintry_tally.core.plan import outlook
@@ -92,7 +94,15 @@ class LiveOutlook:
         rested = [point[1] for point in points if point[0] < self._begun_s][-3:]
         stage = self._stage(seen, own, drawn_Ah, rested, family, rated)
         self._dossier = self._dossier or self._before()
-        self._work = _POOL.submit(lambda: outlook(stage, family, rated, earlier=self._whole_discharges()))
+
+        def work() -> Outlook:
+            begun = time.monotonic()
+            try:
+                return outlook(stage, family, rated, earlier=self._whole_discharges())
+            finally:
+                self._took_s = time.monotonic() - begun
+
+        self._work = _POOL.submit(work)
 
     def _whole_discharges(self) -> list[SoFar]:
         """This battery's earlier ones; their readings may have to be fetched from the book."""

@@ -32,7 +32,7 @@ def frame_of(trace: Trace) -> pl.DataFrame:
             continue
         values = -values if name == "current_A" else values
         series = pl.Series(header, values + 0.0)
-        step = trace.resolution.get(name, 0.0)
+        step = trace.digit(name)
         if step:
             series = series.round(max(0, round(-math.log10(step))))
         columns.append(series.fill_nan(None))

@@ -379,7 +379,7 @@ def _cut(trace: Trace, options: Options, tell: Callable[[float], None]) -> tuple
 def _zero_of(trace: Trace, options: Options) -> float:
     """The meter's own limit at zero, A; 0 where nothing is known of it."""
     accuracy = options.instrument.current
-    return accuracy.offset_limit(trace.resolution.get("current_A", 0.0)) if accuracy is not None else 0.0
+    return accuracy.offset_limit(trace.digit_A) if accuracy is not None else 0.0
 
 
 def _audit(cut: _Cut, test: CapacityTest | None, options: Options) -> list[Remark]:
@@ -470,7 +470,7 @@ def _stage_result(
         accuracy = instrument.voltage
         doubt = None
         if accuracy is not None:
-            offset = accuracy.offset_standard(trace.resolution.get("voltage_V", 0.0))
+            offset = accuracy.offset_standard(trace.digit_V)
             doubt = float(np.hypot(accuracy.gain_standard() * mean_V, offset))
         counted = replace(counted, mean_voltage=Quantity(mean_V, doubt, "V"))
     temperature = None

@@ -266,7 +266,7 @@ def _other_way(trace: Trace, stages: list[Stage], position: int, scale: Scale) -
     stage, volts = stages[position], trace.voltage_V
     way = 1.0 if stage.kind == StageKind.DISCHARGE else -1.0
     begun, ended = float(volts[stage.first + 1]), float(volts[stage.last - 1])
-    least = max(LIFT_V, 6.0 * scale.noise_V, 3.0 * trace.resolution.get("voltage_V", 0.0))
+    least = max(LIFT_V, 6.0 * scale.noise_V, 3.0 * trace.digit_V)
     idle = {StageKind.REST, StageKind.PAUSE}
     beside = []
     if position and stages[position - 1].kind in idle:

@@ -118,7 +118,7 @@ def meter_remarks(trace: Trace, integral: Integral, test: CapacityTest) -> list[
                 told = said("power-apart", power_Wh=by_power, energy_Wh=inside, share=share, limit=doubt)
                 remarks.append(Remark("meters-disagree", told, rows))
     if trace.counter_Wh is not None:
-        step = trace.resolution.get("counter_Wh", 0.0)
+        step = trace.digit("counter_Wh")
         reading = read_counter(trace.counter_Wh, max(0, first - 1), last, "Wh", step)
         inside = abs(integral.between(max(0, first - 1), last)[1]) / HOUR
         if math.isfinite(reading.start) and inside > 0 and reading.moved.value > 0:
@@ -152,7 +152,7 @@ def zero_error(trace: Trace, stages: list[Stage]) -> ZeroError | None:
         return None
     every = np.concatenate(parts)
     mean, spread = float(np.mean(every)), float(np.std(every))
-    digit = trace.resolution.get("current_A", 0.0)
+    digit = trace.digit_A
     if abs(mean) <= max(ZERO_DIGITS * digit, ZERO_SIGMAS * spread / len(every) ** 0.5, 1e-4):
         return None
     return ZeroError(mean, rests[0], rests[-1])

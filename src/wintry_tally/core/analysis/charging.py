@@ -171,9 +171,7 @@ def _mark_doubt(trace: Trace, stage: Stage, mark_A: float, instrument: Instrumen
     accuracy = instrument.current
     if accuracy is None:
         return 0.0
-    error = math.hypot(
-        accuracy.gain_standard() * mark_A, accuracy.offset_standard(trace.resolution.get("current_A", 0.0))
-    )
+    error = math.hypot(accuracy.gain_standard() * mark_A, accuracy.offset_standard(trace.digit_A))
     current, time = np.abs(trace.current), trace.time_s
     earlier = stage.last
     # the stretch over which it fell by a fifth tells its slope
@@ -327,7 +325,7 @@ def _as_heated(trace: Trace, scale: Scale, stage: Stage, part: slice) -> bool:
         and float(np.min(volts)) >= AT_LIMIT_V * scale.share
     )
     spread = float(np.quantile(amps, 0.95) - np.quantile(amps, 0.05))
-    steady = max(0.15 * float(np.median(amps)), STEADY_DIGITS * trace.resolution.get("current_A", 0.0))
+    steady = max(0.15 * float(np.median(amps)), STEADY_DIGITS * trace.digit_A)
     return cold and flat and spread < steady
 
 

@@ -36,9 +36,9 @@ def counters_of(trace: Trace, first: int, last: int) -> Counters:
     begin = max(0, first - 1)
     charge = energy = None
     if trace.counter_Ah is not None:
-        charge = read_counter(trace.counter_Ah, begin, last, "Ah", trace.resolution.get("counter_Ah", 0.0))
+        charge = read_counter(trace.counter_Ah, begin, last, "Ah", trace.digit("counter_Ah"))
     if trace.counter_Wh is not None:
-        energy = read_counter(trace.counter_Wh, begin, last, "Wh", trace.resolution.get("counter_Wh", 0.0))
+        energy = read_counter(trace.counter_Wh, begin, last, "Wh", trace.digit("counter_Wh"))
     return Counters(charge, energy)
 
 
@@ -72,7 +72,7 @@ def counter_remarks(trace: Trace, integral: Integral, first: int, last: int, cou
     """Not zero at the start, reset in mid-run, or apart from the integral beyond both doubts."""
     if trace.counter_Ah is None:
         return []
-    resolution = trace.resolution.get("counter_Ah", 0.0)
+    resolution = trace.digit("counter_Ah")
     begin = max(0, first - 1)
     reading = read_counter(trace.counter_Ah, begin, last, "Ah", resolution)
     remarks = []

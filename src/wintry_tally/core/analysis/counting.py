@@ -170,7 +170,7 @@ def count(trace: Trace, integral: Integral, spans: Sequence[Span], instrument: I
     known_I, known_V = instrument.current is not None, instrument.voltage is not None
     if instrument.current is not None:
         gain = instrument.current.gain_standard()
-        offset = instrument.current.offset_standard(trace.resolution.get("current_A", 0.0))
+        offset = instrument.current.offset_standard(trace.digit_A)
         rows.append(("current gain", f"{instrument.name}:current-gain", charge * gain, energy * gain))
         rows.append(
             (
@@ -183,7 +183,7 @@ def count(trace: Trace, integral: Integral, spans: Sequence[Span], instrument: I
     voltage_rows: list[tuple[str, str, float, float]] = []
     if instrument.voltage is not None:
         gain = instrument.voltage.gain_standard()
-        offset = instrument.voltage.offset_standard(trace.resolution.get("voltage_V", 0.0))
+        offset = instrument.voltage.offset_standard(trace.digit_V)
         voltage_rows.append(("voltage gain", f"{instrument.name}:voltage-gain", 0.0, energy * gain))
         voltage_rows.append(("voltage offset", f"{instrument.name}:voltage-offset", 0.0, offset * charge))
     recorded = _record_terms(trace, spans, mean_V, hours)
@@ -239,7 +239,7 @@ def _record_terms(trace: Trace, spans: Sequence[Span], mean_V: float, hours: flo
         ("gaps bridged", math.sqrt(gap), math.sqrt(gap) * mean_V),
         ("sampling", sampling, sampling * mean_V),
     ]
-    step_A, step_V = trace.resolution.get("current_A", 0.0), trace.resolution.get("voltage_V", 0.0)
+    step_A, step_V = trace.digit_A, trace.digit_V
     # a reading that never leaves its last digit repeats one rounding error; every other digit it visits has another
     # one, and noise as wide as a digit averages it out over all readings
     independent = max(1.0, min(readings, levels))
@@ -263,7 +263,7 @@ def _inside(trace: Trace, span: Span, usual: float) -> tuple[float, float, float
         return 0.0, 0.0, 0.0, readings, 0
     gap, stepped, sampled_full, sampled_half = 0.0, 0.0, 0.0, 0.0
     visited = np.zeros(0)
-    step_A = trace.resolution.get("current_A", 0.0)
+    step_A = trace.digit_A
     noisy = 0.0
     # a long log is looked at in evenly spread windows: its sampling doubt per window is then scaled up
     window = readings if readings <= 40_000 else 2_000

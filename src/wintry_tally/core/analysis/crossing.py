@@ -53,7 +53,7 @@ def find_crossing(
 
 def _error(trace: Trace, scale: Scale, threshold_V: float, instrument: Instrument) -> float:
     """The standard uncertainty of a voltage near the threshold, V."""
-    step = trace.resolution.get("voltage_V", 0.0)
+    step = trace.digit_V
     error = math.hypot(scale.noise_V, step / math.sqrt(12.0))
     if instrument.voltage is None:
         return error

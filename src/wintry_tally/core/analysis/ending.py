@@ -121,7 +121,7 @@ def slack_of(trace: Trace, scale: Scale, stage: Stage, options: EndOptions) -> f
 
 
 def _meter_limit(trace: Trace, volts: float, options: EndOptions) -> float:
-    return options.voltage.limit(volts, trace.resolution.get("voltage_V", 0.0)) if options.voltage else 0.0
+    return options.voltage.limit(volts, trace.digit_V) if options.voltage else 0.0
 
 
 BRIEF_S = 30.0
@@ -223,7 +223,7 @@ def _stands(trace: Trace, scale: Scale, following: Stage, last_V: float, options
     """Whether the charger's voltage stands at the terminals with no current: a pack let go of would fall at once."""
     high = options.family.charge_V[0] - 0.1 * options.family.share if options.family else 13.9
     first = trace.voltage_V[following.first : following.first + 8]
-    slack = max(0.02, 3 * scale.noise_V, 1.5 * trace.resolution.get("voltage_V", 0.0))
+    slack = max(0.02, 3 * scale.noise_V, 1.5 * trace.digit_V)
     return last_V >= high and len(first) >= 3 and float(np.median(first)) >= last_V - slack
 
 

@@ -14,16 +14,12 @@ def voltage_quantity(trace: Trace, instrument: Instrument, value: float, noise_V
 
     Source: JCGM 100:2008, 4.3.7 and 5.1.
     """
-    return _quantity(
-        value, "V", instrument.voltage, trace.resolution.get("voltage_V", 0.0), f"{instrument.name}:voltage", noise_V
-    )
+    return _quantity(value, "V", instrument.voltage, trace.digit_V, f"{instrument.name}:voltage", noise_V)
 
 
 def current_quantity(trace: Trace, instrument: Instrument, value: float, noise_A: float = 0.0) -> Quantity:
     """A current read from the log, A; its doubt is unknown without the meter's accuracy."""
-    return _quantity(
-        value, "A", instrument.current, trace.resolution.get("current_A", 0.0), f"{instrument.name}:current", noise_A
-    )
+    return _quantity(value, "A", instrument.current, trace.digit_A, f"{instrument.name}:current", noise_A)
 
 
 def _quantity(value: float, unit: str, accuracy: Accuracy | None, step: float, key: str, noise: float) -> Quantity:

@@ -42,7 +42,7 @@ def step_resistances(
     Source: common practice; the published two-step method differs in its times (IEC 61960-3, from memory).
     """
     found = []
-    least = max(0.1 * scale.reference_A, 10.0 * scale.noise_A, 3.0 * trace.resolution.get("current_A", 0.0))
+    least = max(0.1 * scale.reference_A, 10.0 * scale.noise_A, 3.0 * trace.digit_A)
     for position in range(1, len(stages)):
         if endings[position - 1] in {PROTECTION, CHARGE_PROTECTION}:
             continue
@@ -133,8 +133,8 @@ def _ohm(trace: Trace, scale: Scale, instrument: Instrument, step_V: float, step
     value = step_V / step_A
     if instrument.voltage is None or instrument.current is None:
         return Quantity(value, None, "Ω")
-    blur_V = math.sqrt(2.0) * math.hypot(scale.noise_V, trace.resolution.get("voltage_V", 0.0) / math.sqrt(12.0))
-    blur_A = math.sqrt(2.0) * math.hypot(scale.noise_A, trace.resolution.get("current_A", 0.0) / math.sqrt(12.0))
+    blur_V = math.sqrt(2.0) * math.hypot(scale.noise_V, trace.digit_V / math.sqrt(12.0))
+    blur_A = math.sqrt(2.0) * math.hypot(scale.noise_A, trace.digit_A / math.sqrt(12.0))
     return Quantity.from_terms(
         value,
         "Ω",

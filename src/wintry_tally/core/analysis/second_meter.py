@@ -75,8 +75,8 @@ def second_meter_of(trace: Trace, test: CapacityTest, first: Instrument, second:
             whole = span[np.isfinite(amps[span])]
             charge += float(np.trapezoid(amps[whole], trace.time_s[whole])) / HOUR
             first_Ah += float(np.trapezoid(trace.current[whole], trace.time_s[whole])) / HOUR
-    allowed_V = _allowed(first.voltage, second.voltage, at_V, trace.resolution.get("voltage_V", 0.0))
-    allowed_A = _allowed(first.current, second.current, at_A, trace.resolution.get("current_A", 0.0))
+    allowed_V = _allowed(first.voltage, second.voltage, at_V, trace.digit_V)
+    allowed_A = _allowed(first.current, second.current, at_A, trace.digit_A)
     inputs = {}
     if apart_V is not None:
         inputs["voltage"] = f"{1000 * apart_V:+.1f} mV at {at_V:.3f} V" + _may(allowed_V, 1000.0, "mV")

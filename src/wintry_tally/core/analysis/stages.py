@@ -65,7 +65,7 @@ def scale_of(trace: Trace, zero_A: float = 0.0, share: float = 1.0) -> Scale:
     stride = max(1, len(trace) // 50_000)
     current = np.abs(trace.current[::stride])
     noise_A = noise_of(trace.current)
-    step = trace.resolution.get("current_A", 0.0)
+    step = trace.digit_A
     zero_A = max(zero_A or own_zero(trace.current[::stride]), leapt_zero(trace, share))
     live = current[current > zero_A]
     reference = float(np.quantile(live, 0.9)) if len(live) else 0.0
@@ -124,7 +124,7 @@ def leapt_zero(trace: Trace, share: float) -> float:
             continue
         before, after, volts = trace.current[earlier], trace.current[later], trace.voltage_V
         below = float(np.median(volts[later]) - np.median(volts[earlier])) > LEAP_V * share
-        spread = max(float(np.ptp(before)), float(np.ptp(after)), trace.resolution.get("current_A", 0.0))
+        spread = max(float(np.ptp(before)), float(np.ptp(after)), trace.digit_A)
         apart = abs(float(np.median(after) - np.median(before)))
         if below and float(volts[earlier].min()) > 1.0 and apart <= LEAP_SPREADS * spread:
             most = max(most, float(np.max(np.abs([*before, *after]))) + spread)
@@ -215,7 +215,7 @@ def _without_zeros(runs: list[tuple[int, int, int]], trace: Trace, scale: Scale)
 def _by_steps(trace: Trace, scale: Scale, kind: StageKind, first: int, last: int) -> list[Stage]:
     """Split a live stretch where the setting was changed: a lasting step of the current within one interval."""
     current = trace.current
-    threshold = max(0.04 * scale.reference_A, 8 * scale.noise_A, 2.5 * trace.resolution.get("current_A", 0.0))
+    threshold = max(0.04 * scale.reference_A, 8 * scale.noise_A, 2.5 * trace.digit_A)
     cuts: list[int] = []
     for start in range(first, last, BLOCK):
         stop = min(last, start + BLOCK)
@@ -360,7 +360,7 @@ def control_of(trace: Trace, scale: Scale, first: int, last: int) -> str:
     if np.count_nonzero(usable) < 4:
         return "mixed"
     x, y = np.log(voltage[usable]), np.log(current[usable])
-    step = trace.resolution.get("current_A", 0.0)
+    step = trace.digit_A
     floor = max(2.5 * scale.noise_A, step) / float(np.median(current[usable]))
     spread = float(np.quantile(y, 0.95) - np.quantile(y, 0.05))
     steady = spread <= max(4 * floor, 0.006)

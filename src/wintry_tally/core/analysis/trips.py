@@ -137,7 +137,7 @@ def _last_rise(trace: Trace, scale: Scale, first: int, last: int) -> tuple[float
         return begun, begun
     base = max(0, first - 1)
     level = max(float(np.median(current[-min(5, len(current)) :])), float(current[-1]))  # a step seen once is one too
-    threshold = max(0.01 * level, 6.0 * scale.noise_A, 2.0 * trace.resolution.get("current_A", 0.0))
+    threshold = max(0.01 * level, 6.0 * scale.noise_A, 2.0 * trace.digit_A)
     rises = np.flatnonzero(np.diff(current) > threshold)
     # a load's regulation may dip for a reading and come back: that is no rise
     for index in rises[::-1]:

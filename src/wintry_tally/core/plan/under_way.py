@@ -58,9 +58,7 @@ def under_way(
     if begin > 0 and stages[first - 1].kind in {StageKind.REST, StageKind.PAUSE}:
         rested = float(np.median(trace.voltage_V[max(0, begin - 5) : begin]))
     accuracy = analysis.options.instrument.voltage
-    meter_V = (
-        METER_V if accuracy is None else accuracy.limit(13.0, trace.resolution.get("voltage_V", 0.0)) / math.sqrt(3.0)
-    )
+    meter_V = METER_V if accuracy is None else accuracy.limit(13.0, trace.digit_V) / math.sqrt(3.0)
     known = SoFar(
         time_s, volts, amps, kind.value, full=full, rested_V=rested, celsius=_celsius(analysis, begin), meter_V=meter_V
     )

@@ -313,7 +313,7 @@ def _without_outliers(trace: Trace, remarks: list[Remark], suspect: set[int]) ->
         # a real pulse, and a protection that opens for a moment, show in the current too
         near = np.abs(trace.current[max(0, index - 1) : index + 2])
         around = abs(trace.current[index] - trace.current[index - 1]) if index else 0.0
-        usual = max(8 * current_noise, 3 * trace.resolution.get("current_A", 0.0))
+        usual = max(8 * current_noise, 3 * trace.digit_A)
         unmoved = around <= max(min(0.2 * reference_A, 0.3 * float(near.max())), usual)
         # no supply has so much, whatever the current did
         far = abs(trace.voltage_V[index]) > max(MOST_V, MOST_TIMES * reference_V)
@@ -324,11 +324,7 @@ def _without_outliers(trace: Trace, remarks: list[Remark], suspect: set[int]) ->
         if index == 0 or index == len(trace) - 1:
             continue
         moved = abs(trace.voltage_V[index] - 0.5 * (trace.voltage_V[index - 1] + trace.voltage_V[index + 1]))
-        if moved <= max(
-            min(5 * voltage_noise, STIRRED * reference_V),
-            2.5 * trace.resolution.get("voltage_V", 0.0),
-            1e-4 * reference_V,
-        ):
+        if moved <= max(min(5 * voltage_noise, STIRRED * reference_V), 2.5 * trace.digit_V, 1e-4 * reference_V):
             found.add(index)
     found -= suspect
     if not found or len(found) > 0.02 * len(trace) + 3:

@@ -55,6 +55,20 @@ class Trace:
         assert self.current_A is not None
         return self.current_A
 
+    def digit(self, column: str) -> float:
+        """The last decimal place printed of a column, in its unit; 0.0 where it is not known."""
+        return self.resolution.get(column, 0.0)
+
+    @property
+    def digit_V(self) -> float:
+        """That of the voltage, V."""
+        return self.digit("voltage_V")
+
+    @property
+    def digit_A(self) -> float:
+        """That of the current, A."""
+        return self.digit("current_A")
+
     def row_at(self, index: int | np.signedinteger[Any]) -> int:
         """The 1-based data row of a reading."""
         return int(index) + 1 if self.row is None else int(self.row[index])

@@ -69,12 +69,12 @@ def _whole(trace: Trace, slips: list[UnitSlip]) -> list[UnitSlip]:
 
 def _coarse(trace: Trace) -> bool:
     """Whether the currents are printed in whole amperes: a log in mA, as it seems, whatever its heading says."""
-    return trace.resolution.get("current_A", 0.0) > 0.5
+    return trace.digit_A > 0.5
 
 
 def _of_digits(trace: Trace) -> list[UnitSlip]:
     """From somewhere on, a flicker over whole numbers where the flicker before was over thousandths: a meter's zero in mA."""
-    if trace.resolution.get("current_A", 0.0) > FINE:
+    if trace.digit_A > FINE:
         return []
     if len(_odd(trace.current[-LEAST_FLICKER:])):
         return []  # nor is the whole of a long log looked through for it
@@ -157,7 +157,7 @@ def _segments(amps: Column, zero_A: float) -> list[tuple[int, int]]:
 
 def _contradicted(trace: Trace, amps: Column, first: int, last: int, volts: float) -> bool | None:
     """Whether the voltage stands still where the current steps by that much; None where no step is to be seen."""
-    digit, noise = trace.resolution.get("voltage_V", 0.0), 4.0 * noise_of(trace.voltage_V)
+    digit, noise = trace.digit_V, 4.0 * noise_of(trace.voltage_V)
     ohms = []
     for inside, way, outside in ((first, 1, first - 1), (last, -1, last + 1)):
         if 0 <= outside < len(amps):
