@@ -16,13 +16,15 @@ from scipy.optimize import minimize
 
 from tests.core.test_charge_edges import ABSORPTION, curve
 from tests.core.test_charge_edges import analysed as charged
-from tests.core.test_kinds import analysed, discharge, with_temperature
+from tests.core.test_kinds import LFP, analysed, discharge, with_temperature
 from tests.making import piecewise
-from wintry_tally.core.analysis.beginning import _counted_on
+from wintry_tally.core.analysis.beginning import COLD_CHART_V, COLD_SAG, _counted_on, _sag_of
 from wintry_tally.core.analysis.cells import Cells, cell_remarks
 from wintry_tally.core.analysis.charging import _between
 from wintry_tally.core.analysis.clock import PLAUSIBLE
 from wintry_tally.core.analysis.consistency import drift
+from wintry_tally.core.analysis.counting import Integral
+from wintry_tally.core.analysis.holding import stretches_held
 from wintry_tally.core.analysis.place import place_history
 from wintry_tally.core.analysis.rate import fit_two_wells
 from wintry_tally.core.analysis.stages import (
@@ -34,6 +36,7 @@ from wintry_tally.core.analysis.stages import (
     scale_of,
 )
 from wintry_tally.core.analysis.trips import LOW_TEMPERATURE, _last_rise
+from wintry_tally.core.errors import InputError
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.trace import Trace
 from wintry_tally.core.working import Working
@@ -119,7 +122,9 @@ def test_a_charge_that_is_at_its_limit_after_two_readings_was_there_from_the_fir
 @pytest.mark.parametrize(("rated", "minutes"), [(100.0, True), (20.0, False)])
 def test_minutes_by_their_digits_are_offered_where_the_battery_could_have_given_it(rated: float, minutes: bool) -> None:
     """Every 7 s, written in minutes: 8 A for 5 h, 40 Ah, which no battery of 20 Ah gives."""
-    log = replace(discharge(8.0, 5.0, interval_s=7.0, noise_A=0.0, top_V=13.4, end_V=13.1, opened=False), unnamed=TIME, row=None)
+    log = replace(
+        discharge(8.0, 5.0, interval_s=7.0, noise_A=0.0, top_V=13.4, end_V=13.1, opened=False), unnamed=TIME, row=None
+    )
     log = replace(log, time_s=(log.time_s / 60.0).round(5))
     assert PLAUSIBLE[1] * 20.0 < 40.0
     assert ("unit-suspect" in {remark.code for remark in analysed(log, rated=rated).remarks}) is minutes
@@ -127,11 +132,37 @@ def test_minutes_by_their_digits_are_offered_where_the_battery_could_have_given_
     assert "unit-suspect" not in {remark.code for remark in analysed(odd, rated=rated).remarks}
 
 
-@pytest.mark.parametrize("rated", [None, 20.0])
-def test_a_usual_interval_is_offered_only_where_the_battery_could_have_given_it(rated: float | None) -> None:
-    log = replace(discharge(8.0, 5.0, interval_s=5.0, noise_A=0.0, top_V=13.4, end_V=13.1, opened=False), unnamed=TIME, row=None)
-    log = replace(log, time_s=log.time_s / 60.0)
-    assert ("unit-suspect" in {remark.code for remark in analysed(log, rated=rated).remarks}) is (rated is None)
+def test_seconds_with_tenths_are_no_minutes() -> None:
+    # every 7.5 s: on the grid of a twentieth, as a logger's clock is
+    log = replace(discharge(8.0, 5.0, interval_s=7.5, noise_A=0.0, opened=False), unnamed=TIME, row=None)
+    assert "unit-suspect" not in {remark.code for remark in analysed(log, rated=None).remarks}
+
+
+@pytest.mark.parametrize(("rated", "offered"), [(None, True), (20.0, False), (100.0, True)])
+def test_a_usual_interval_is_offered_only_where_the_battery_could_have_given_it(
+    rated: float | None, offered: bool
+) -> None:
+    log = discharge(8.0, 5.0, interval_s=5.0, noise_A=0.0, top_V=13.4, end_V=13.1, opened=False)
+    log = replace(log, time_s=log.time_s / 60.0, unnamed=TIME, row=None)
+    assert ("unit-suspect" in {remark.code for remark in analysed(log, rated=rated).remarks}) is offered
+
+
+def test_how_far_a_load_makes_a_battery_sag_goes_with_its_rate() -> None:
+    """20 A of 100 Ah, half an hour after the log begins; in the cold a chart is off too."""
+    log = piecewise((1800, 0.0, 13.3), (3600, 20.0, 12.9))
+    stages = [Stage(StageKind.DISCHARGE, 1800, 5399, "current")]
+    sag, off, rate = _sag_of(log, Integral(log), stages, LFP, None, 100.0)
+    assert (sag, off, rate) == (pytest.approx(0.2 * LFP.build.ohm_Ah, rel=1e-3), 0.0, pytest.approx(0.2, rel=1e-3))
+    assert _sag_of(log, Integral(log), stages, LFP, None, None)[2] == pytest.approx(1.0, rel=1e-3), "in an hour, 1 C"
+    cold, off, _ = _sag_of(log, Integral(log), stages, LFP, -10.0, 100.0)
+    assert cold == pytest.approx(COLD_SAG * sag) and off == pytest.approx(COLD_CHART_V)
+
+
+def test_a_hold_knows_the_voltage_of_the_reading_before_it() -> None:
+    log = piecewise((60, 0.0, 13.31), (1, 0.0, 13.24), (600, 40.0, 12.6), (60, 0.0, 13.1))
+    found = analysed(log)
+    (held,) = stretches_held(log, found.scale, found.plain_stages, found.endings, found.options.instrument, 300.0)
+    assert held.rested_V == 13.24
 
 
 @pytest.mark.parametrize(("interval_s", "begins_s", "late"), [(200.0, 350.0, True), (200.0, 290.0, False), (5.0, 61.0, True), (5.0, 59.0, False), (20.0, 90.0, False), (20.0, 101.0, True)])  # fmt: skip
@@ -150,12 +181,12 @@ def test_a_drift_of_two_runs_is_their_difference() -> None:
 
 
 def test_a_rest_that_ends_with_a_charger_s_leap_gives_no_resistance() -> None:
-    """The charger is put on in its last three readings: the step to the charge begins at the charger's volts."""
-    volts = np.r_[np.full(50, 12.9), np.full(3, 14.4), np.full(60, 13.4)]
-    amps = np.r_[np.zeros(53), np.full(60, -20.0)]
-    assert not analysed(Trace(np.arange(113.0), volts, amps), rated=100.0).resistance
-    volts[50:53] = 12.9
-    assert analysed(Trace(np.arange(113.0), volts, amps), rated=100.0).resistance
+    """The charger is put on in its last two readings: the step to the charge begins at the charger's volts."""
+    volts = np.r_[np.full(50, 12.9), np.full(2, 14.4), np.full(60, 13.4)]
+    amps = np.r_[np.zeros(52), np.full(60, -20.0)]
+    assert not analysed(Trace(np.arange(112.0), volts, amps), rated=100.0).resistance
+    volts[50:52] = 12.9
+    assert analysed(Trace(np.arange(112.0), volts, amps), rated=100.0).resistance
 
 
 @pytest.mark.parametrize(("volts", "celsius", "refused"), [(13.55, -9.0, True), (13.2, -9.0, False), (14.4, None, False)])  # fmt: skip
@@ -183,6 +214,11 @@ def test_a_core_is_not_known_where_its_place_was_not_read_for_three_time_constan
     told = [place_history("p", at, np.full(len(at), 5.0), 0.0, 48.0 * 3600.0, hours * 3600.0).core_C for hours in (2.0, 4.0)]  # fmt: skip
     assert told[0] is not None and told[1] is None
     assert place_history("p", at[:0], at[:0], 0.0, 3600.0).covered == 0.0
+
+
+def test_two_wells_need_two_rates_however_long_a_rest_is() -> None:
+    with pytest.raises(InputError, match="one rate alone"):
+        fit_two_wells([[(10.0, 8.0), (0.0, 2.0), (10.0, 0.5)]])
 
 
 def test_two_wells_of_two_ends_are_those_nearest_to_the_usual_shape() -> None:

@@ -41,7 +41,12 @@ def test_a_step_between_two_readings_gives_a_resistance_though_the_load_ripples(
     log = analysed(Trace(np.arange(280.0), volts, amps, resolution={"voltage_V": 0.001, "current_A": 0.01}))
     within = [step for step in log.resistance if step.from_A > 15.0 and step.to_A > 25.0]
     assert within and within[0].ohm.value == pytest.approx(0.010, rel=0.02)
-    # a ramp caught half way is no step
+    # a ramp caught half way is no step, nor is one of which a fifteenth is still to come
+    amps[139] = 28.0
+    creeping = analysed(
+        Trace(np.arange(280.0), 13.2 - 0.010 * amps, amps, resolution={"voltage_V": 0.001, "current_A": 0.01})
+    )
+    assert not [step for step in creeping.resistance if step.from_A > 15.0 and 27.0 < step.to_A < 29.0]
     amps[139] = 24.0
     ramped = analysed(
         Trace(np.arange(280.0), 13.2 - 0.010 * amps, amps, resolution={"voltage_V": 0.001, "current_A": 0.01})
