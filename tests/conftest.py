@@ -11,6 +11,7 @@ from pathlib import Path
 import pytest
 from hypothesis import settings
 
+from tests.still import BY_THE_CLOCK, tried
 from wintry_tally.bench.guard import guardian
 
 settings.register_profile("unhurried", deadline=None)
@@ -74,3 +75,9 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """The slow files first."""
     place = {str(REFERENCE.parent / name): at for at, name in enumerate(SLOW)}
     items.sort(key=lambda item: place.get(str(item.path), len(SLOW)))
+
+
+@pytest.hookimpl(tryfirst=True)
+def pytest_runtest_protocol(item: pytest.Item, nextitem: pytest.Item | None) -> bool | None:
+    """See `tests.still`."""
+    return tried(item, nextitem) if item.nodeid.startswith(BY_THE_CLOCK) else None
