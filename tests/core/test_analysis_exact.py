@@ -24,8 +24,9 @@ from wintry_tally.core.analysis.charging import _between
 from wintry_tally.core.analysis.clock import PLAUSIBLE
 from wintry_tally.core.analysis.consistency import drift
 from wintry_tally.core.analysis.counting import Integral
+from wintry_tally.core.analysis.ending import PROTECTION
 from wintry_tally.core.analysis.holding import stretches_held
-from wintry_tally.core.analysis.place import place_history
+from wintry_tally.core.analysis.place import LOOK_BACK_S, place_history
 from wintry_tally.core.analysis.rate import fit_two_wells
 from wintry_tally.core.analysis.stages import (
     Stage,
@@ -245,3 +246,22 @@ def test_two_wells_of_two_ends_are_those_nearest_to_the_usual_shape() -> None:
     assert found.capacity_Ah == pytest.approx(80.0 * math.exp(best[0]), rel=2e-3)
     assert found.share == pytest.approx(1.0 / (1.0 + math.exp(-best[1])), rel=5e-3)
     assert found.rate_per_h == pytest.approx(math.exp(best[2]), rel=5e-3)
+
+
+def test_terminals_that_showed_nothing_once_were_open_though_they_came_back() -> None:
+    parts = ((60, 0.0, 13.3), (3600, 20.0, 12.9), (1, 0.0, 0.2), (1, 0.0, 13.2))
+    log = analysed(piecewise(*parts))
+    assert log.capacity is not None and log.capacity.ended_by == PROTECTION
+    assert analysed(piecewise(*parts[:2], (2, 0.0, 13.2))).capacity.ended_by != PROTECTION
+
+
+@pytest.mark.parametrize(("times", "told"), [(1.5, True), (1.0, False)])
+def test_a_power_column_is_held_against_volts_times_amperes_however_little_flowed(times: float, told: bool) -> None:
+    log = piecewise((60, 0.0, 13.3), (120, 1.0, 12.9), (60, 0.0, 13.2))  # 0.43 Wh
+    log = replace(log, power_W=times * log.voltage_V * log.current)
+    assert ("meters-disagree" in {remark.code for remark in analysed(log, rated=1.0).remarks}) is told
+
+
+def test_what_lies_further_back_than_is_asked_for_moves_no_core() -> None:
+    # 200 Ah have a time constant of some eight hours; from -18 °C into a room
+    assert 41.0 * math.exp(-LOOK_BACK_S / (8.0 * 3600.0)) < 0.01
