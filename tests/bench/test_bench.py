@@ -161,6 +161,10 @@ def test_a_full_disk_pauses_with_the_load_off_and_loses_nothing() -> None:
         seen = run.tick()
     assert "disk is full" in seen.trouble and "free some space" in seen.trouble
     assert run.state.phase is Phase.PAUSED and bench.world.mode == ""
+    run.ask(Request("resume"))
+    for _ in range(5):
+        run.tick()
+    assert run.state.phase is Phase.PAUSED and bench.world.mode == "", "it is still full"
     held = run.journal.waiting
     assert held > 0
     store.full = False
@@ -334,6 +338,7 @@ EARLIER = [reading(0, 13.3, 8.0, 0.0), reading(30, 13.1, 8.0, 4.0)]
         (reading(60, 13090.0), "voltage", 13.09),
         (reading(60, 31.09), "voltage", 13.09),
         (reading(60, 10.39), "voltage", None),
+        (reading(60, 10.31), "voltage", 13.01),
         (reading(60, 13.0, 80.0), "current", 8.0),
         (reading(60, 13.0, 8000.0), "current", 8.0),
         (reading(60, 13.0, -8.0), "current", 8.0),

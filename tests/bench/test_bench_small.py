@@ -5,6 +5,7 @@ Common practice, no published source.
 
 from __future__ import annotations
 
+import math
 import threading
 from dataclasses import replace
 from datetime import datetime
@@ -14,14 +15,19 @@ import pytest
 
 from tests.bench.test_bench import Store
 from wintry_tally.bench.bounded import Hand
+from wintry_tally.bench.guard.guardian import Acted, NoGuard
 from wintry_tally.bench.hand import parse_moment
 from wintry_tally.bench.interfaces import InstrumentChannel
 from wintry_tally.bench.journal import Journal
+from wintry_tally.bench.loop import RunLoop
 from wintry_tally.bench.pace import QUICK_READINGS, Pace
-from wintry_tally.bench.proving import plan_proof
+from wintry_tally.bench.proving import Proving, plan_proof
+from wintry_tally.bench.simulated import STAND_IN_METER, MeterSpec, SimulatedChannel
+from wintry_tally.bench.stand_ins.world import StandInWorld
 from wintry_tally.bench.watch import ReadingWatch
 from wintry_tally.bench.zero import LEAST_A, MOST_A, Zero
 from wintry_tally.core.battery import family_named
+from wintry_tally.core.cell import parameters_for
 from wintry_tally.core.engine import Command, Observation, Phase, RunState
 from wintry_tally.core.engine.proof import Expected
 from wintry_tally.core.errors import InstrumentError, StuckError
@@ -186,3 +192,47 @@ def test_an_instrument_is_asked_by_one_thread_until_it_is_stuck() -> None:
     hand.close()
     with pytest.raises(InstrumentError, match="let go of"):
         hand.call(threading.get_ident, 1.0)
+
+
+class ActsOnce(NoGuard):
+    """A guard that has switched everything off by itself."""
+
+    news: Acted | None = None
+
+    def acted(self) -> Acted | None:
+        news, self.news = self.news, None
+        return news
+
+
+@pytest.mark.parametrize("asked", [False, True])
+def test_a_run_whose_guard_has_acted_is_paused_and_says_where_it_stood_still(asked: bool) -> None:
+    guard, store = ActsOnce(), Store()
+    recipe = one_step("discharge", EndRule("time", 600.0, EndCause.TIME))
+    bench = SimulatedChannel(parameters_for(family_named("lfp"), 40.0), MeterSpec(), 7)
+    run = RunLoop(recipe, bench, Journal(store, 1), guard=guard)  # type: ignore[arg-type]
+    run.start()
+    assert run.tick().state.phase is Phase.DISCHARGING
+    guard.news = Acted("the program has stood still for 3 s", {}, asked)
+    assert run.tick().state.phase is Phase.PAUSED
+    assert bool(run.stood_still) is not asked and "guard" in {event.kind for event in store.events}
+
+
+def test_three_readings_in_a_row_have_to_fail_before_a_proof_is_given_up() -> None:
+    recipe = one_step("discharge", EndRule("time", 600.0, EndCause.TIME))
+    bench = SimulatedChannel(parameters_for(family_named("lfp"), 40.0), MeterSpec(), 7)
+    plan = plan_proof(recipe, Bench(300.0, 30.0), 40.0, Expected(family_named("lfp"), 0.010, (8.0, 15.0)))
+    run = RunLoop(recipe, bench, Journal(Store(), 1), proving=Proving(plan, bench))  # type: ignore[arg-type]
+    good, bad = bench.read, lambda: Observation(math.nan, math.nan, fault="no answer")
+    run.start()
+    for turn in "-+--+--":  # never three of them together
+        bench.read = bad if turn == "-" else good  # type: ignore[method-assign]
+        assert run.tick().state.phase is Phase.READY
+    assert run.tick().state.phase is Phase.ENDED
+
+
+def test_a_load_that_other_hands_turn_down_draws_a_fifth() -> None:
+    world = StandInWorld(parameters_for(family_named("lfp"), 40.0), STAND_IN_METER, power_W=300.0, current_A=30.0)
+    world.draw("current", 10.0)
+    world.fault("load", "other-hands")
+    world.advance(1.0)
+    assert world.true_current_A == pytest.approx(2.0, abs=0.05)

@@ -173,7 +173,6 @@ class RunLoop:
         if off is not None and state.phase is Phase.RESTING and not self._seen.fault:
             self._seen = replace(raw, voltage_V=math.nan, current_A=math.nan, fault=off.words)
         usable = math.isfinite(self._seen.voltage_V) and math.isfinite(self._seen.current_A)
-        self._bad = 0 if usable else self._bad + 1
         self._fresh = True
         if not usable:
             self._paced.doubted()
