@@ -1,8 +1,9 @@
-"""How well the end of a test under way is foretold. `python -m benchmarks.outlook [N] [--reference] [--ideal] [--earlier]`
+"""How well the end of a test under way is foretold. `python -m benchmarks.outlook [N] [--reference] [--plain] [--ideal] [--earlier]`
 
 N batteries that differ from the family's usual one by capacity, resistances, charge at the start, temperature and meter
 are drawn from or charged; at 10, 30, 50, 80 and 95 % the outlook is asked for, and held against what then came. With
---earlier, each beside a whole discharge of the same battery from before; with --reference, the curves of another model (tests/reference) too, at the rating they have and at one that is off. With --ideal,
+--earlier, each beside a whole discharge of the same battery from before; with --reference, the curves of another model (tests/reference) too, at the rating they have and at one that is off. With --plain, beside the
+width of 20,000 batteries of the same priors, drawn once and weighed alike, where enough of them fit. With --ideal,
 beside the band of somebody who knows what these batteries differ in, by how much, and that the model has no other fault.
 """
 
@@ -138,12 +139,32 @@ def knowing_how_they_are_drawn(test: Test) -> Iterator[None]:
             setattr(so_far, name, value)
 
 
+PLAIN, ENOUGH = 20_000, 20.0
+
+
+def plain(known: SoFar, family: Family, rated_Ah: float, seed: int = 5) -> tuple[float, float]:
+    """The width of 95 % of so many batteries of the same priors, drawn once and weighed by how they fit the readings as the
+    outlook weighs them, s or Ah; and how many of them count."""
+    raw = np.random.default_rng(seed).standard_normal((PLAIN, len(ensemble.NAMES)))
+    members = so_far._members(raw, known, family, rated_Ah)
+    weights = so_far._weights(so_far._fit(members, known, so_far._grid(known), family, rated_Ah))
+    ends, charge, _ = so_far._to_the_end(members, known)
+    values = ends if known.doing == "charge" else charge
+    order = np.argsort(values)
+    low, high = np.interp([so_far.LOW, so_far.HIGH], np.cumsum(weights[order]), values[order])
+    return float(high - low), 1.0 / float(np.sum(weights**2))
+
+
+def read_until(test: Test, share: float) -> SoFar:
+    """What is known when so much of a test is over."""
+    scale = test.time_s if test.known.doing == "charge" else test.moved_Ah
+    stop = max(5, int(np.searchsorted(scale, share * scale[-1])))
+    return replace(test.known, time_s=test.time_s[:stop], voltage_V=test.volts[:stop], current_A=test.amps[:stop])
+
+
 def asked(test: Test, share: float, ideal: bool = False, before: Sequence[SoFar] = ()) -> tuple[bool, float, float]:
     """Whether the band held what came, its width and its middle's error, as shares of that."""
-    charging = test.known.doing == "charge"
-    moved, scale = test.moved_Ah, test.time_s if charging else test.moved_Ah
-    stop = max(5, int(np.searchsorted(scale, share * scale[-1])))
-    known = replace(test.known, time_s=test.time_s[:stop], voltage_V=test.volts[:stop], current_A=test.amps[:stop])
+    charging, moved, known = test.known.doing == "charge", test.moved_Ah, read_until(test, share)
     found = outlook(known, test.family, test.rated_Ah, earlier=before)
     if ideal:
         with knowing_how_they_are_drawn(test):
@@ -171,6 +192,16 @@ def main() -> None:
                 f"{'charge' if charging else 'discharge':10} {'/'.join(families):16} at {100 * share:3.0f} %: covers "
                 f"{100 * held.mean():5.1f} %, width {100 * np.median(width):5.1f} %, error {100 * np.sqrt((error**2).mean()):5.1f} %"
             )
+            if "--plain" in sys.argv:
+                true = [float(test.time_s[-1] if charging else test.moved_Ah[-1]) for test in tests]
+                once = [plain(read_until(test, share), test.family, test.rated_Ah) for test in tests]
+                times = [
+                    wide / (least / end)
+                    for wide, (least, count), end in zip(width, once, true, strict=True)
+                    if count >= ENOUGH
+                ]
+                if times:
+                    line += f"; {np.median(times):4.2f} x (at most {max(times):4.2f}) of {PLAIN} drawn once, where {len(times)} of {len(once)} tell"
             if "--ideal" in sys.argv:
                 known, least, _ = np.array([asked(test, share, ideal=True) for test in tests]).T
                 times = np.median(width / np.maximum(least, 1e-4))
