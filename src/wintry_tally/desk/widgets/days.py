@@ -221,10 +221,12 @@ class DaysChart(QWidget):
         metrics = QFontMetricsF(painter.font())
         words = f"late: {bar.words}" if late else bar.words
         needs = metrics.horizontalAdvance(words)
-        if needs > inside.width() and needs + 8 <= self._room_after(bar, box):
-            # it stands beside the bar where that is too narrow for it
+        if needs > inside.width() and needs + 8 <= (room := self._room_after(bar, box)):
+            # it stands beside the bar where that is too narrow for it, and beyond now where that would cross it out
             painter.setPen(colour("ink"))
-            inside = QRectF(box.right() + 4, box.top(), needs + 2, box.height())
+            left, now = box.right() + 4, self.x_of(self._now) + 5
+            left = now if left < now < left + needs + 5 and now + needs + 4 <= box.right() + room else left
+            inside = QRectF(left, box.top(), needs + 2, box.height())
         if inside.width() > 14:
             words = metrics.elidedText(words, Qt.TextElideMode.ElideRight, inside.width())
             painter.drawText(inside, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, words)
