@@ -14,6 +14,7 @@ from wintry_tally.core.battery import Sample
 from wintry_tally.core.engine import RunState
 from wintry_tally.core.protocol import Recipe
 from wintry_tally.core.protocol.method import Method
+from wintry_tally.core.room import ROOM_C
 
 if TYPE_CHECKING:
     from wintry_tally.bench.connect import BenchChannel
@@ -27,13 +28,12 @@ if TYPE_CHECKING:
     from wintry_tally.bench.vigil import Vigil
     from wintry_tally.core.engine.proof import Expected, Ohms
 
-USUAL_C = 23.0
 UNKNOWN_SHARE, UNKNOWN_OFFSET_SHARE = 0.05, 0.01
 
 
 def ambient_of(settings: RunSettings) -> float:
     """As stated, or a usual room's."""
-    return USUAL_C if settings.ambient_C is None else settings.ambient_C
+    return ROOM_C if settings.ambient_C is None else settings.ambient_C
 
 
 def full_of(settings: RunSettings) -> float:

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 from wintry_tally.book import RunSettings
 from wintry_tally.core.battery import Sample
 from wintry_tally.core.protocol import Recipe
+from wintry_tally.core.room import ROOM_C
 
 if TYPE_CHECKING:
     from wintry_tally.bench.equipment import Equipment
@@ -45,7 +46,7 @@ def bench_settings(
         nominal_V=sample.nominal_V,
         rated_Ah=sample.rated_Ah,
         cutoff_V=recipe.cutoff_V,
-        ambient_C=23.0 if ambient_C is None else ambient_C,
+        ambient_C=ROOM_C if ambient_C is None else ambient_C,
         mode="recipe",
         channel=channel,
         state_of_charge=full,

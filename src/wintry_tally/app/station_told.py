@@ -24,6 +24,7 @@ from wintry_tally.core.protocol.kinds import TEST_KINDS
 from wintry_tally.core.quantity import Quantity, format_duration
 from wintry_tally.core.quantity.display import degrees_words
 from wintry_tally.core.quantity.moments import clock_words
+from wintry_tally.core.room import ROOM_C
 from wintry_tally.core.verdict.outcome import Outcome, Verdict
 from wintry_tally.exchange.recipe_file import shipped
 from wintry_tally.report.portrait import Panel, opened_in, points
@@ -35,7 +36,7 @@ if TYPE_CHECKING:
     from wintry_tally.report.dossier import Dossier, RunReport
 
 
-USUAL_C = {"room": 23.0, "freezer": -18.0}
+USUAL_C = {"room": ROOM_C, "freezer": -18.0}
 """Of a place that nobody has read lately."""
 APART = 0.15
 """Marks nearer to each other than this, as a share of the axis, are told as one."""

@@ -17,6 +17,7 @@ from wintry_tally.core.cell.connected import Connected
 from wintry_tally.core.engine import Observation
 from wintry_tally.core.errors import InstrumentError
 from wintry_tally.core.quantity import Accuracy, parse_accuracy
+from wintry_tally.core.room import ROOM_C
 
 
 @dataclass(frozen=True)
@@ -157,7 +158,7 @@ class SimulatedChannel(InstrumentChannel):
         *,
         power_W: float = 180.0,
         current_A: float = 20.0,
-        ambient_C: float = 23.0,
+        ambient_C: float = ROOM_C,
         state_of_charge: float = 1.0,
     ) -> None:
         self.world = Connected(BatteryModel(parameters, state_of_charge, ambient_C))

@@ -17,6 +17,7 @@ from wintry_tally.core.cell.parameters import Heater, aged, one_unit, sulphated
 from wintry_tally.core.engine import Event, Observation, Phase, Request, RunState
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.protocol import Recipe
+from wintry_tally.core.room import ROOM_C
 from wintry_tally.core.trace.trace import Trace
 
 MOST_READINGS = 3_000_000
@@ -41,7 +42,7 @@ class SimulatedBattery:
     depth: float = 1.0
     years: float = 0.0
     state_of_charge: float = 1.0
-    ambient_C: float = 23.0
+    ambient_C: float = ROOM_C
     start_C: float | None = None
     protection: dict[str, float] | None = None
     heater: dict[str, float] | None = None

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from wintry_tally.core.engine import LIVE, Observation, Phase
 from wintry_tally.core.engine.kind_band import KindBand
 from wintry_tally.core.message import said
+from wintry_tally.core.room import ROOM_C
 
 LEAD_READINGS = 8
 LEAD_WORSE, LEAD_BAD = 1.5, 3.0
@@ -24,7 +25,6 @@ OFF_READINGS, OFF_S = 3, 20.0
 """A voltage is off its kind's band when so many readings over so long say so."""
 CELL_SHARE = 0.3
 """Below the band by so much of a cell's voltage, a cell has failed."""
-USUAL_C = 23.0
 
 
 @dataclass(frozen=True)
@@ -150,7 +150,7 @@ class Vigil:
         if self._kind is None or not math.isfinite(self._rest_V):
             return []
         self._kind.flowed(seen.current_A, max(0.0, now_s - self._last_s))
-        celsius = USUAL_C if seen.temperature_C is None else seen.temperature_C
+        celsius = ROOM_C if seen.temperature_C is None else seen.temperature_C
         low, high = self._kind.limits(seen.current_A, celsius, self._ohm)
         if low <= seen.voltage_V <= high or now_s - self._since_s < JUDGED_AFTER_S:
             self._off.clear()

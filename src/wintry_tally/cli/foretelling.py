@@ -26,7 +26,6 @@ from wintry_tally.core.verdict.evidence import capacity_evidence
 from wintry_tally.exchange import Choices
 
 SCHEMA = "wintry-tally.forecast/1"
-USUAL_C = 23.0
 """Ambient of a forecast where nothing says another."""
 
 

@@ -248,8 +248,9 @@ def forecast(
     as_json: bool, **given: Any,
 ) -> None:  # fmt: skip
     """Foretell a recipe on the battery model, with the checks before its start; or the rest of a test under way."""
-    from wintry_tally.cli.foretelling import USUAL_C, forecast_text, foretell
+    from wintry_tally.cli.foretelling import forecast_text, foretell
     from wintry_tally.core.protocol.preflight import Bench
+    from wintry_tally.core.room import ROOM_C
 
     if so_far is not None:
         from wintry_tally.cli.foretelling import foretell_onward, onward_text
@@ -263,7 +264,7 @@ def forecast(
         return
     bench = Bench(load_w, load_a, charger_a, charger_v, own_cutoff=own_cutoff)
     result = foretell(
-        recipe, family, rated_ah, claims, 100.0 if full is None else full, USUAL_C if ambient is None else ambient, bench,
+        recipe, family, rated_ah, claims, 100.0 if full is None else full, ROOM_C if ambient is None else ambient, bench,
         begins, attended, nominal_v,
     )  # fmt: skip
     answer(result, None if as_json else forecast_text(result))

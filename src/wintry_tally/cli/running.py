@@ -26,6 +26,7 @@ from wintry_tally.core.protocol.preflight import bars, preflight_recipe
 from wintry_tally.core.protocol.setpoints import Facts
 from wintry_tally.core.protocol.template import fill
 from wintry_tally.core.quantity.typed import parse_number, parse_typed
+from wintry_tally.core.room import ROOM_C
 from wintry_tally.files import text_of
 
 
@@ -219,7 +220,7 @@ def _start(
         outlook = forecast(
             made,
             parameters_for(sample.family, sample.rated_Ah),
-            23.0 if ambient_C is None else ambient_C,
+            ROOM_C if ambient_C is None else ambient_C,
             full=full_percent / 100.0,
         )
     checks = preflight_recipe(

@@ -19,6 +19,7 @@ from wintry_tally.core.cell.cells import cell_shares, cell_voltages
 from wintry_tally.core.cell.connected import Connected
 from wintry_tally.core.engine import Observation
 from wintry_tally.core.errors import InputError
+from wintry_tally.core.room import ROOM_C
 
 FAULTS = {
     "silence": "answers nothing any more",
@@ -60,7 +61,7 @@ class StandInWorld:
     """
 
     def __init__(
-        self, parameters: Parameters, spec: MeterSpec, seed: int = 1, ambient_C: float = 23.0,
+        self, parameters: Parameters, spec: MeterSpec, seed: int = 1, ambient_C: float = ROOM_C,
         state_of_charge: float = 1.0, power_W: float = 180.0, current_A: float = 20.0, cells: int = 4,
         wiring: Iterable[str] = (), lead_ohm: float = LEAD_OHM, stranger: Parameters | None = None,
     ) -> None:  # fmt: skip

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
+from wintry_tally.core.room import ROOM_C
 from wintry_tally.core.trace.trace import Column
 
 Mask = npt.NDArray[np.bool_]
@@ -15,7 +16,6 @@ Mask = npt.NDArray[np.bool_]
 GAP_S = 3.0 * 3600.0
 """A place is taken to have gone straight from one reading to the next over so long; longer, nobody knows."""
 STEP_S = 120.0
-ROOM_C = 23.0
 LOOK_BACK_S = 72.0 * 3600.0
 """So far back what a battery stood in is asked for; before that it is taken to have been in the room."""
 

@@ -10,6 +10,7 @@ import numpy as np
 
 from wintry_tally.core.battery.two_wells import two_wells
 from wintry_tally.core.cell.parameters import Parameters, Protection
+from wintry_tally.core.room import ROOM_C
 
 _GRID = 400
 OVERFULL = 1.03
@@ -79,7 +80,7 @@ class BatteryModel:
         "tripped",
     )  # fmt: skip
 
-    def __init__(self, parameters: Parameters, state_of_charge: float = 1.0, ambient_C: float = 23.0) -> None:
+    def __init__(self, parameters: Parameters, state_of_charge: float = 1.0, ambient_C: float = ROOM_C) -> None:
         self.parameters = parameters
         self._curve = rested_curve(parameters.ocv)
         self.ambient_C = ambient_C

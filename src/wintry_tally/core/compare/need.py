@@ -12,7 +12,6 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from wintry_tally.core.analysis.place import ROOM_C
 from wintry_tally.core.battery import Sample
 from wintry_tally.core.battery.sample import first_value
 from wintry_tally.core.cell import parameters_for
@@ -24,6 +23,7 @@ from wintry_tally.core.message import NOTHING, Message, said
 from wintry_tally.core.plan.ensemble import Ensemble, Members
 from wintry_tally.core.plan.so_far import fitted
 from wintry_tally.core.quantity import Quantity
+from wintry_tally.core.room import ROOM_C
 from wintry_tally.core.verdict.outcome import Outcome
 
 DROPS_OUT = "limit-dropout"

@@ -13,10 +13,10 @@ import numpy as np
 from wintry_tally.core.analysis import Analysis
 from wintry_tally.core.analysis.capacity import CapacityTest
 from wintry_tally.core.analysis.ending import DROPOUT, PROTECTION, SET_CUTOFF
-from wintry_tally.core.analysis.place import ROOM_C
 from wintry_tally.core.battery.families import Family
 from wintry_tally.core.cell import BatteryModel, aged, parameters_for
 from wintry_tally.core.plan.so_far import SoFar
+from wintry_tally.core.room import ROOM_C
 from wintry_tally.core.verdict.evidence import CapacityEvidence, begun_low
 
 WHOLE = {PROTECTION, SET_CUTOFF, DROPOUT}

@@ -9,6 +9,7 @@ from wintry_tally.core.cell import BatteryModel, Parameters
 from wintry_tally.core.cell.connected import Connected
 from wintry_tally.core.engine import LIVE, Command, Observation, Phase, Request, Result, RunState, begin, step
 from wintry_tally.core.protocol import EndCause, Recipe
+from wintry_tally.core.room import ROOM_C
 
 
 @dataclass(frozen=True)
@@ -32,7 +33,7 @@ class Forecast:
 
 
 def forecast(
-    recipe: Recipe, parameters: Parameters, ambient_C: float = 23.0, step_s: float | None = None, full: float = 1.0
+    recipe: Recipe, parameters: Parameters, ambient_C: float = ROOM_C, step_s: float | None = None, full: float = 1.0
 ) -> Forecast:
     """Run a recipe on the battery model.
 

@@ -12,6 +12,7 @@ from wintry_tally.core.engine.rules import lasted_s
 from wintry_tally.core.plan.forecast import Forecast, usual_step_s, walked
 from wintry_tally.core.protocol import Recipe
 from wintry_tally.core.protocol.recipe import Step
+from wintry_tally.core.room import ROOM_C
 
 COARSER = 3.0
 """Steps are longer than a plan's: it is worked out again and again while the window looks on."""
@@ -44,7 +45,7 @@ def onward(
     elapsed_s: float,
     seen: Observation,
     parameters: Parameters,
-    ambient_C: float = 23.0,
+    ambient_C: float = ROOM_C,
     full: float = 1.0,
     whole: Forecast | None = None,
 ) -> Onward | None:

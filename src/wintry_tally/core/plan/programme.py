@@ -20,6 +20,7 @@ from wintry_tally.core.protocol.in_programme import Charged, InProgramme, Presen
 from wintry_tally.core.protocol.recipe import Recipe
 from wintry_tally.core.protocol.setpoints import Facts
 from wintry_tally.core.protocol.template import Template, fill
+from wintry_tally.core.room import ROOM_C
 
 Z_95 = 1.645
 """Standard deviations from the middle to the 5 % and 95 % points."""
@@ -36,7 +37,6 @@ SHELF_MONTHS, SURE_SHARE = 3.0, 2.0
 MONTH_H = 30.44 * 24.0
 """Handbook practice: recharge within hours, lead-acid above all; runs rest alike; months of 30.44 days. A loss of less than
 `SURE_SHARE` percent a month takes `SHELF_MONTHS` to be seen beside what a taper repeats to."""
-ROOM_C = 23.0
 DRIVES = {"discharge": "load", "charge": "charger"}
 """What a step of a kind takes."""
 DRIVEN = frozenset(DRIVES.values())

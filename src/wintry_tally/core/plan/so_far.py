@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 from wintry_tally.core.battery.families import Family, charge_state_band
 from wintry_tally.core.cell import parameters_for
 from wintry_tally.core.plan.ensemble import NAMES, Ensemble, Members
+from wintry_tally.core.room import ROOM_C
 
 SIZE = 900
 ROUNDS = 4
@@ -70,7 +71,7 @@ class SoFar:
     end_V: float = 0.0
     mark_A: float = 0.0
     full: float | None = None
-    celsius: float = 23.0
+    celsius: float = ROOM_C
     rested_V: float = math.nan
     meter_V: float = 0.01
     full_doubt: float = STATED

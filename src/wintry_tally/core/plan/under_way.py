@@ -14,10 +14,10 @@ from wintry_tally.core.analysis.stages import Stage, StageKind, control_of
 from wintry_tally.core.battery.families import Family
 from wintry_tally.core.errors import LogError
 from wintry_tally.core.plan.so_far import SoFar
+from wintry_tally.core.room import ROOM_C
 
 USUAL_LIMIT_DOUBT_V, SEEN_LIMIT_DOUBT_V = 0.12, 0.01
 LAST = 30
-USUAL_C = 23.0
 METER_V = 0.02
 
 
@@ -78,7 +78,7 @@ def _celsius(analysis: Analysis, begin: int) -> float:
         known = known[np.isfinite(known)]
         if len(known):
             return float(np.median(known))
-    return USUAL_C if analysis.options.ambient_C is None else analysis.options.ambient_C
+    return ROOM_C if analysis.options.ambient_C is None else analysis.options.ambient_C
 
 
 def _load(analysis: Analysis, stage: Stage) -> tuple[str, float]:

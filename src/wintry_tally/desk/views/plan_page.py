@@ -19,6 +19,7 @@ from wintry_tally.core.protocol.capacity import CapacityPlan, LoadLimits, refere
 from wintry_tally.core.protocol.cautions import discharge_cautions
 from wintry_tally.core.protocol.preflight import Check, preflight
 from wintry_tally.core.quantity import format_duration
+from wintry_tally.core.room import ROOM_C
 from wintry_tally.desk.session import Session
 from wintry_tally.desk.views.station import StationView
 from wintry_tally.desk.widgets.flow import Halves
@@ -117,7 +118,7 @@ class PlanPage(StationView):
         self.why.setText(f"{current:g} A: {why}.")
         self.cutoff.set_number(sample.cutoff_V)
         self.rest.set_number(sample.family.rest_s)
-        self.ambient.set_number(23.0)
+        self.ambient.set_number(ROOM_C)
         self.start_card.show_cautions(discharge_cautions(sample.family))
         self._mode_changed()
 
@@ -213,7 +214,7 @@ class PlanPage(StationView):
             voltage_resolution=STAND_IN_METER.voltage_resolution,
             current_resolution=STAND_IN_METER.current_resolution,
             instrument="simulated meter",
-            ambient_C=23.0 if self.ambient.number is None else self.ambient.number,
+            ambient_C=ROOM_C if self.ambient.number is None else self.ambient.number,
             rest_before_s=asked.plan.rest_s,
             speed=float(self.speed.currentData()),
             seed=seed,

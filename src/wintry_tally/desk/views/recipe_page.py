@@ -23,6 +23,7 @@ from wintry_tally.core.protocol.editing import begun_later, with_current
 from wintry_tally.core.protocol.preflight import Bench, Check, check, preflight_recipe
 from wintry_tally.core.protocol.setpoints import Facts
 from wintry_tally.core.quantity import format_duration, parse_accuracy
+from wintry_tally.core.room import ROOM_C
 from wintry_tally.desk.asking import page_place
 from wintry_tally.desk.preferences import current
 from wintry_tally.desk.session import Session
@@ -138,7 +139,7 @@ class RecipePage(StationView):
         self.power.set_number(HEAVY_W if heavy else USUAL_W)
         self.ceiling.set_number(HEAVY_A if heavy else USUAL_A)
         cold = "cold" in template.cautions
-        self.ambient.set_number(20.0 if cold else 23.0)
+        self.ambient.set_number(20.0 if cold else ROOM_C)
         self.core.set_number(-12.0 if cold else None)
         charges = template.steps[0].kind == "charge" or template.method in {"charge", "charge-block", "heater"}
         self.full.set_text("30 %" if charges else "100 %")
@@ -286,7 +287,7 @@ class RecipePage(StationView):
         sample, recipe = self.session.sample(self.sample_id), self.steps.recipe
         if not sample.rated_Ah or recipe is None or not recipe.live:
             return None
-        ambient = 23.0 if self.ambient.number is None else self.ambient.number
+        ambient = ROOM_C if self.ambient.number is None else self.ambient.number
         return forecast(recipe, battery_of(sample, self.session.dossier(sample.id)), ambient, full=self._share())
 
     def _share(self) -> float:
@@ -378,7 +379,7 @@ class RecipePage(StationView):
                 sample, recipe, self.session.equipment, channel, ambient_C=self.ambient.number, full=self._share(),
                 every_s=self.every.number, override=self.override.text(),
             )  # fmt: skip
-        ambient = 23.0 if self.ambient.number is None else self.ambient.number
+        ambient = ROOM_C if self.ambient.number is None else self.ambient.number
         every = self.every.number
         known: dict[str, object] = {
             "family": sample.family_key,
