@@ -23,7 +23,7 @@ from wintry_tally.core.analysis.cells import Cells, cell_remarks
 from wintry_tally.core.analysis.charging import _between
 from wintry_tally.core.analysis.clock import PLAUSIBLE
 from wintry_tally.core.analysis.consistency import drift
-from wintry_tally.core.analysis.counting import Integral
+from wintry_tally.core.analysis.counting import Integral, Span, _inside
 from wintry_tally.core.analysis.ending import PROTECTION
 from wintry_tally.core.analysis.holding import stretches_held
 from wintry_tally.core.analysis.place import LOOK_BACK_S, place_history
@@ -265,3 +265,22 @@ def test_a_power_column_is_held_against_volts_times_amperes_however_little_flowe
 def test_what_lies_further_back_than_is_asked_for_moves_no_core() -> None:
     # 200 Ah have a time constant of some eight hours; from -18 °C into a room
     assert 41.0 * math.exp(-LOOK_BACK_S / (8.0 * 3600.0)) < 0.01
+
+
+def test_a_flicker_below_the_full_criterion_is_not_full() -> None:
+    """20 A e^(-t ln 20 / 3 h) is 2 A, 2 % of C20, after 3 h × ln 10 / ln 20; one reading is low half an hour before."""
+    log = curve((0.5, 12.4, 0.0), (1.0, (13.8, 14.4), -20.0), (3.0, 14.4, (-20.0, -1.0)), (0.5, 13.2, 0.0))
+    hours = 1.0 + 3.0 * math.log(10.0) / math.log(20.0)
+    at = int((0.5 + hours - 0.5) * 360)
+    amps = log.current.copy()
+    amps[at] = -1.5
+    charge = charged(replace(log, current_A=amps), "agm", 100.0).charge
+    assert charge is not None and charge.time_to_full_s == pytest.approx(3600.0 * hours, abs=30.0)
+
+
+def test_what_switching_leaves_in_doubt_is_alike_in_a_long_log_and_by_each_of_its_steps() -> None:
+    """60,000 readings, of which windows are looked at; 6,000 steps of 15 A within a second: (15 A s)² / 12 each."""
+    amps = np.where(np.arange(60_000) // 10 % 2, 20.0, 5.0)
+    log = Trace(np.arange(60_000.0), np.full(60_000, 12.9), amps)
+    _, stepped, _, readings, _ = _inside(log, Span(0, 59_999), 1.0)
+    assert readings == 60_000 and stepped == pytest.approx(5999 * (15.0 / 3600.0) ** 2 / 12.0, rel=0.01)
