@@ -18,9 +18,10 @@ from tests.core.test_charge_edges import ABSORPTION, curve
 from tests.core.test_charge_edges import analysed as charged
 from tests.core.test_kinds import LFP, analysed, discharge, with_temperature
 from tests.making import piecewise
+from wintry_tally.core.analysis.audits import _other_way
 from wintry_tally.core.analysis.beginning import COLD_CHART_V, COLD_SAG, _counted_on, _sag_of
 from wintry_tally.core.analysis.cells import Cells, cell_remarks
-from wintry_tally.core.analysis.charging import _between
+from wintry_tally.core.analysis.charging import _as_heated, _between
 from wintry_tally.core.analysis.clock import PLAUSIBLE
 from wintry_tally.core.analysis.consistency import drift
 from wintry_tally.core.analysis.counting import Integral, Span, _inside
@@ -37,6 +38,7 @@ from wintry_tally.core.analysis.stages import (
     scale_of,
 )
 from wintry_tally.core.analysis.trips import LOW_TEMPERATURE, _last_rise
+from wintry_tally.core.battery import FAMILIES
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.trace import Trace
@@ -190,7 +192,7 @@ def test_a_rest_that_ends_with_a_charger_s_leap_gives_no_resistance() -> None:
     assert analysed(Trace(np.arange(112.0), volts, amps), rated=100.0).resistance
 
 
-@pytest.mark.parametrize(("volts", "celsius", "refused"), [(13.55, -9.0, True), (13.2, -9.0, False), (14.4, None, False)])  # fmt: skip
+@pytest.mark.parametrize(("volts", "celsius", "refused"), [(13.55, -9.0, True), (13.2, -9.0, False), (14.4, None, False), (14.4, 4.5, True), (14.4, 6.0, False)])  # fmt: skip
 def test_a_charger_is_put_on_above_half_a_volt_below_its_least_limit(
     volts: float, celsius: float | None, refused: bool
 ) -> None:
@@ -284,3 +286,49 @@ def test_what_switching_leaves_in_doubt_is_alike_in_a_long_log_and_by_each_of_it
     log = Trace(np.arange(60_000.0), np.full(60_000, 12.9), amps)
     _, stepped, _, readings, _ = _inside(log, Span(0, 59_999), 1.0)
     assert readings == 60_000 and stepped == pytest.approx(5999 * (15.0 / 3600.0) ** 2 / 12.0, rel=0.01)
+
+
+def test_integrals_of_a_long_log_are_those_of_all_of_it() -> None:
+    size = 200_000
+    amps = np.sin(np.arange(size) / 9000.0) + 1.5
+    log = Trace(np.arange(size) * 0.5, np.full(size, 12.0), amps)
+    for first, last in ((0, size - 1), (70_000, 199_000), (65_536, 131_072), (131_071, 131_073)):
+        charge, energy, volts = Integral(log).between(first, last)
+        assert charge == pytest.approx(np.trapezoid(amps[first : last + 1], dx=0.5))
+        assert (energy, volts) == (pytest.approx(12.0 * charge), pytest.approx(6.0 * (last - first)))
+
+
+@pytest.mark.parametrize(("hours", "told"), [(20.0, True), (50.0, False)])
+def test_a_high_mean_speaks_against_lead_acid_where_it_was_drawn_on_in_earnest(hours: float, told: bool) -> None:
+    """100 Ah at C/20, and at C/50, where the plates of one hardly sag."""
+    log = discharge(100.0 / hours, hours, interval_s=60.0, top_V=13.4, end_V=12.9, opened=False)
+    found = analysed(log, FAMILIES["agm"], 100.0)
+    assert ("family-doubt" in {remark.code for remark in found.remarks}) is told
+
+
+@pytest.mark.parametrize(
+    ("volts", "other"),
+    [
+        ((13.0, (13.6, 13.6), 13.1), True),  # higher at both edges, and flat: it was charged
+        ((None, (13.50, 13.58), 13.1), True),  # at the one edge that there is, and it rises
+        ((None, (13.50, 13.50), 13.1), False),
+        ((None, (13.50, 13.58), 13.9), False),
+    ],
+)
+def test_what_is_higher_while_it_flows_was_charged(
+    volts: tuple[float | None, tuple[float, float], float], other: bool
+) -> None:
+    before, (begun, ended), after = volts
+    parts = [np.full(40, before), np.linspace(begun, ended, 200), np.full(40, after)][0 if before else 1 :]
+    log = Trace(np.arange(float(sum(map(len, parts)))), np.concatenate(parts), np.zeros(sum(map(len, parts))))
+    kinds = [StageKind.REST, StageKind.DISCHARGE, StageKind.REST][0 if before else 1 :]
+    edges = np.cumsum([0, *map(len, parts)])
+    stages = [Stage(kind, int(a), int(b) - 1, None) for kind, a, b in zip(kinds, edges, edges[1:], strict=False)]
+    assert _other_way(log, stages, 1 if before else 0, scale_of(log)) is other
+
+
+@pytest.mark.parametrize(("volts", "heated"), [(28.8, True), (26.4, False)])
+def test_a_heater_stands_at_the_limit_of_a_pack_of_its_size(volts: float, heated: bool) -> None:
+    log = with_temperature(Trace(np.arange(60.0), np.full(60, volts), np.full(60, -3.0)), -10.0)
+    stage = Stage(StageKind.CHARGE, 0, 59, "current")
+    assert _as_heated(log, scale_of(log, share=2.0), stage, slice(1, 60)) is heated

@@ -89,8 +89,6 @@ def gauge_remarks(trace: Trace, scale: Scale, family: Family | None) -> list[Rem
     jumps = np.abs(np.diff(gauge))
     steps = np.abs(np.diff(trace.current))
     loaded = steps > 0.2 * scale.reference_A
-    if not np.any(loaded):
-        return []
     most = float(np.nanmax(np.where(loaded, jumps, 0.0)))
     if most < 5.0:
         return []

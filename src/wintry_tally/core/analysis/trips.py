@@ -133,8 +133,6 @@ def _last_rise(trace: Trace, scale: Scale, first: int, last: int) -> tuple[float
     """The middle and the end of the interval in which the current last rose to stay, s."""
     current = np.abs(trace.current[max(0, first - 1) : last + 1])
     begun = float(trace.time_s[first])
-    if len(current) < 2:
-        return begun, begun
     base = max(0, first - 1)
     level = max(float(np.median(current[-min(5, len(current)) :])), float(current[-1]))  # a step seen once is one too
     threshold = max(0.01 * level, 6.0 * scale.noise_A, 2.0 * trace.digit_A)
