@@ -332,3 +332,22 @@ def test_a_heater_stands_at_the_limit_of_a_pack_of_its_size(volts: float, heated
     log = with_temperature(Trace(np.arange(60.0), np.full(60, volts), np.full(60, -3.0)), -10.0)
     stage = Stage(StageKind.CHARGE, 0, 59, "current")
     assert _as_heated(log, scale_of(log, share=2.0), stage, slice(1, 60)) is heated
+
+
+@pytest.mark.parametrize(
+    ("volts", "parts"),
+    [
+        (np.r_[np.full(60, 14.4), np.full(60, 13.3)], 2),
+        (np.r_[np.linspace(14.0, 14.8, 60), np.full(60, 13.3)], 1),  # no limit was held before
+        (np.r_[np.full(60, 14.4), np.full(1, 13.3), np.full(59, 14.4)], 1),  # and here it goes on
+    ],
+)
+def test_a_plateau_is_held_before_it_gives_way_for_good(volts: np.ndarray, parts: int) -> None:
+    trace = Trace(np.arange(120.0), volts, np.full(120, -20.0))
+    assert len(_plateau_apart(trace, scale_of(trace), Stage(StageKind.CHARGE, 0, 119, "current"))) == parts
+
+
+def test_one_reading_of_nothing_after_a_load_went_off_opened_no_protection() -> None:
+    log = piecewise((60, 0.0, 13.3), (3600, 20.0, 12.9), (2, 0.0, 13.15), (1, 0.0, 0.2), (300, 0.0, 13.2))
+    assert analysed(log).capacity.ended_by != PROTECTION
+    assert analysed(piecewise((60, 0.0, 13.3), (3600, 20.0, 12.9), (2, 0.0, 0.4), (300, 0.0, 0.2))).capacity.ended_by == PROTECTION  # fmt: skip
