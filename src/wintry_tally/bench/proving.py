@@ -145,12 +145,8 @@ class Proving:
         if plan.draw_A > 0 and plan.charge_A > 0 and not found:
             found = at_rest(stage.level("charge"), plan.expected, supply=True)
         self._found(found)
-        if self.proof.bars and not plan.override:
-            self.done = True
-            return
-        if self.left_out:
-            self.done = True
-            return
+        if self.left_out or (self.proof.bars and not plan.override):
+            return  # this was its only stage
         if plan.draw_A > 0 and rest.volts >= plan.least_V:
             self._stages += self._pulse("draw", plan.draw_A)
         cold = rest.celsius if rest.celsius is not None else plan.expected.ambient_C
@@ -160,7 +156,6 @@ class Proving:
             self._stages += self._pulse("charge", plan.charge_A)
         if len(self._stages) == 1:
             self.left_out = said("no-pulse-rests")
-            self.done = True
 
     def _pulse(self, doing: str, most: float) -> list[_Stage]:
         past = {"draw": "drawn", "charge": "charged"}[doing]
