@@ -53,6 +53,10 @@ def test_without_an_answer_three_zeros_of_another_meter_stand_for_it() -> None:
         assert not apart.seen_off
     apart.see(Observation(13.15, 0.0), {"load": None}, 20.6)
     assert apart.seen_off
+    # a reading beyond the zero, and three are wanted anew
+    for at, amps, off in ((20.8, 0.06, False), (21.0, 0.0, False), (21.2, 0.0, False), (21.4, 0.0, True)):
+        apart.see(Observation(13.15, amps), {"load": None}, at)
+        assert apart.seen_off is off
     for at in range(21, 40):
         own.see(Observation(13.15, 0.0), {"load": None}, float(at))
     assert not own.seen_off and "nothing here can see" in own.overdue(40.0), "what is switched is no witness of itself"
