@@ -9,6 +9,7 @@ import math
 import threading
 from dataclasses import replace
 from datetime import datetime
+from types import SimpleNamespace
 from typing import Any
 
 import pytest
@@ -28,7 +29,7 @@ from wintry_tally.bench.watch import ReadingWatch
 from wintry_tally.bench.zero import LEAST_A, MOST_A, Zero
 from wintry_tally.core.battery import family_named
 from wintry_tally.core.cell import parameters_for
-from wintry_tally.core.engine import Command, Observation, Phase, RunState
+from wintry_tally.core.engine import Command, Observation, Phase, Request, RunState
 from wintry_tally.core.engine.proof import Expected
 from wintry_tally.core.errors import InstrumentError, StuckError
 from wintry_tally.core.protocol import EndCause, EndRule, Recipe, Step, StopLimits
@@ -157,7 +158,8 @@ def test_a_pulse_stays_within_every_ceiling(rated: float, bench: Bench, most: fl
     known = Expected(family_named("lfp"), 0.010, (8.0, 15.0))
     recipe = one_step("discharge", EndRule("voltage", 10.0, EndCause.SET_CUTOFF))
     recipe = replace(recipe, stops=replace(STOPS, current_high_A=most))
-    assert plan_proof(recipe, bench, rated, known).draw_A == pytest.approx(draw)
+    made = plan_proof(recipe, replace(bench, charger_A=20.0, charger_V=16.0), rated, known)
+    assert (made.draw_A, made.charge_A) == (pytest.approx(draw), 0.0), "nothing is charged where no step does"
     by_hand = replace(recipe.steps[0], mode="hand", setting=20.0)
     gentle = replace(recipe, steps=(replace(recipe.steps[0], setting=3.0), by_hand))
     assert plan_proof(gentle, bench, 100.0, known).draw_A == pytest.approx(min(3.0, plan_proof(recipe, bench, 100.0, known).draw_A))  # fmt: skip
@@ -236,3 +238,19 @@ def test_a_load_that_other_hands_turn_down_draws_a_fifth() -> None:
     world.fault("load", "other-hands")
     world.advance(1.0)
     assert world.true_current_A == pytest.approx(2.0, abs=0.05)
+
+
+def test_a_warning_is_told_once_in_its_step() -> None:
+    class Alarmed:
+        def see(self, *_seen: Any) -> list[Any]:
+            return [SimpleNamespace(key="cell-low", words="one cell is low", stop=False)]
+
+    store = Store()
+    bench = SimulatedChannel(parameters_for(family_named("lfp"), 40.0), MeterSpec(), 7)
+    recipe = one_step("discharge", EndRule("time", 600.0, EndCause.TIME))
+    run = RunLoop(recipe, bench, Journal(store, 1), vigil=Alarmed())  # type: ignore[arg-type]
+    run.start()
+    for _ in range(5):
+        run.tick()
+    run.ask(Request("stop"))
+    assert [event.message for event in store.events if event.kind == "warning"] == ["one cell is low"]
