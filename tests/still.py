@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import gc
 import threading
 import time
+import warnings
 
 import pytest
 from _pytest.runner import runtestprotocol
@@ -44,6 +46,9 @@ def tried(item: pytest.Item, nextitem: pytest.Item | None) -> bool:
         if pulse.end() < STILL_S or not left or not any(report.failed for report in reports):
             break
         item._initrequest()  # type: ignore[attr-defined]
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")  # of what it left open the next one is not told
+            gc.collect()
     for report in reports:
         item.ihook.pytest_runtest_logreport(report=report)
     item.ihook.pytest_runtest_logfinish(nodeid=item.nodeid, location=item.location)
