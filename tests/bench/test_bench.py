@@ -261,7 +261,7 @@ def test_the_worker_runs_fast_answers_and_parks() -> None:
     assert "not a request" in worker.refusal
     assert len(worker.curve()) > 10
     worker.stop_thread()
-    assert not worker.alive and not closed and store.state.phase in {Phase.DISCHARGING, Phase.PAUSED}
+    assert not worker.alive and not closed and store.state.phase in {Phase.DISCHARGING, Phase.PAUSED} and worker.parked
 
 
 def test_the_worker_closes_a_run_that_ended() -> None:
@@ -269,7 +269,7 @@ def test_the_worker_closes_a_run_that_ended() -> None:
     worker = RunWorker(loop(channel(state=0.05), store, interval=5.0), 1e6, closed.append)
     worker.start()
     worker._thread.join(20)
-    assert not worker.alive and len(closed) == 1 and closed[0].ended
+    assert not worker.alive and len(closed) == 1 and closed[0].ended and not worker.parked
     points = worker.curve()
     worker.seed_curve(points)
     assert worker.curve() == points
@@ -359,6 +359,7 @@ def test_slips_of_a_tired_hand(typed: HandReading, field: str, offered: float | 
 def test_good_readings_raise_nothing() -> None:
     later = NOON + timedelta(days=1)
     assert not check_reading(reading(60, 13.05, 8.01, 8.0), EARLIER, LFP, 8.0, later)
+    assert not check_reading(reading(30, 13.1, 8.0, 4.0), EARLIER[:1], LFP, 8.0, later), "the second of a counter"
     assert not check_reading(reading(60, 0.4, 0.0), EARLIER, LFP, 8.0, later), "an open protection is no slip"
     assert check_reading(reading(0, 13.3, 8.0, 2.2), [], LFP, 8.0, later)[0].field == "counter"
     down = [reading(0, 13.3, 8.0, 50.0), reading(30, 13.1, 8.0, 46.0)]

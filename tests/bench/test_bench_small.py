@@ -23,12 +23,12 @@ from wintry_tally.bench.journal import Journal
 from wintry_tally.bench.loop import RunLoop
 from wintry_tally.bench.pace import QUICK_READINGS, Pace
 from wintry_tally.bench.proving import Proving, plan_proof
-from wintry_tally.bench.simulated import STAND_IN_METER, MeterSpec, SimulatedChannel
+from wintry_tally.bench.simulated import STAND_IN_METER, Connected, MeterSpec, SimulatedChannel, SimulatedCharger
 from wintry_tally.bench.stand_ins.world import StandInWorld
 from wintry_tally.bench.watch import ReadingWatch
 from wintry_tally.bench.zero import LEAST_A, MOST_A, Zero
 from wintry_tally.core.battery import family_named
-from wintry_tally.core.cell import parameters_for
+from wintry_tally.core.cell import BatteryModel, parameters_for
 from wintry_tally.core.engine import Command, Observation, Phase, Request, RunState
 from wintry_tally.core.engine.proof import Expected
 from wintry_tally.core.errors import InstrumentError, StuckError
@@ -102,6 +102,7 @@ def test_what_should_flow_at_constant_power_and_through_a_resistor(
     # 100 W at 12.5 V: 8 A; 12.5 V through 1.5 Ω: 8.3 A
     watch = ReadingWatch(one_step("discharge", mode=mode))
     watch.told(Command("draw", mode, setting))
+    watch.told(Command("ask"))  # a person is asked for something meanwhile
     faults = [watch.judge(Observation(12.5, amps), Phase.DISCHARGING).seen.fault for _ in range(8)]
     assert (not any(faults)) is works, faults
 
@@ -254,3 +255,20 @@ def test_a_warning_is_told_once_in_its_step() -> None:
         run.tick()
     run.ask(Request("stop"))
     assert [event.message for event in store.events if event.kind == "warning"] == ["one cell is low"]
+
+
+@pytest.mark.parametrize(("amps", "limit_V", "gives"), [(50.0, 14.4, True), (50.1, 14.4, False), (10.0, 16.1, False)])
+def test_a_charger_refuses_what_is_above_its_ceilings_and_is_off_after(
+    amps: float, limit_V: float, gives: bool
+) -> None:
+    world = Connected(BatteryModel(parameters_for(family_named("lfp"), 40.0), 0.5))
+    charger = SimulatedCharger(world)
+    charger.charge(5.0, 14.4)
+    if gives:
+        charger.charge(amps, limit_V)
+        assert world.mode == "charge"
+        charger.off()
+    else:
+        with pytest.raises(InstrumentError, match="ceiling is 50 A and 16 V"):
+            charger.charge(amps, limit_V)
+    assert world.mode == ""

@@ -80,7 +80,9 @@ def test_a_capacity_test_from_rest_to_end(hand: Hand) -> None:
     seen = hand.reads(begun + 300 * 60.0, 9.9, 8.0, counter_Ah=40.0)
     assert seen.state.phase is Phase.RESTING and seen.state.cause is EndCause.SET_CUTOFF, "one low reading is enough"
     assert "everything off" in seen.asks and seen.state.charge_Ah == pytest.approx(40.0, rel=1e-6)
-    assert hand.waits(hand.now + 301).ended
+    assert not seen.settled
+    seen = hand.waits(hand.now + 301)
+    assert seen.ended and seen.settled
     hand.book.runs.finish(hand.run, "set-cutoff", "", BEGUN)
     found = analyse(hand.book.runs.trace(hand.run), hand.book.runs.get(hand.run).settings.options())
     assert found.capacity is not None and found.capacity.count.charge.value == pytest.approx(40.0, rel=0.01)

@@ -287,6 +287,19 @@ def test_heat_that_the_current_explains_is_none() -> None:
     )
 
 
+@pytest.mark.parametrize(("volts", "charging", "code"), [(14.6, False, "above-band-draw"), (12.0, True, "below-band")])  # fmt: skip
+def test_on_which_side_of_its_kind_s_band_a_voltage_lies_is_told(volts: float, charging: bool, code: str) -> None:
+    family = family_named("lfp")
+    vigil = Vigil(None, 0.05, KindBand(family, 40.0, parameters_for(family, 40.0)))
+    vigil.see(seen(13.2, 0.0, 23.0), Phase.RESTING, 0.0, None)
+    told: list[str] = []
+    for at in range(10, 2000, 10):
+        phase = Phase.CHARGING if charging else Phase.DISCHARGING
+        alarms = vigil.see(seen(volts, -8.0 if charging else 8.0, 23.0), phase, float(at), None)
+        told += [alarm.words.code for alarm in alarms if alarm.key == "off-band"]
+    assert set(told) == {code}
+
+
 def test_a_voltage_that_goes_where_none_of_its_kind_goes() -> None:
     vigil = Vigil(None, 0.05)
     vigil.see(seen(13.0, 0.0), Phase.RESTING, 0.0, None)
