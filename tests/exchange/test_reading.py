@@ -19,6 +19,7 @@ from wintry_tally.core.errors import LogError
 from wintry_tally.core.trace.beside import named_by
 from wintry_tally.exchange import Choices, read_log
 from wintry_tally.exchange.columns import assign, parse_header, plain, scale_of
+from wintry_tally.exchange.content import encoding_of
 from wintry_tally.exchange.layout import find_layout, split
 from wintry_tally.exchange.sign import discharge_sign
 from wintry_tally.exchange.writer import write_log as export_log
@@ -502,3 +503,19 @@ def test_columns_as_people_head_them(headers: list[str], field: str, column: str
 def test_the_rooms_temperature_is_not_the_packs(heading: str) -> None:
     headers = [parse_header(text) for text in ("time_s", "V", "A", heading)]
     assert "temperature" not in assign(headers) and named_by(heading) == ("ambient_C", 1.0)
+
+
+@pytest.mark.parametrize("encoding", ["cp1252", "cp1250", "mac_roman"])
+@pytest.mark.parametrize(
+    "head",
+    [
+        "Gerät;Messplatz 3\n\nZeit [s];Spannung [V];Strom [A];Temperatur [°C]", "Time,Volt,Amp,T (°C)", "Größe;µA;Lüfter",
+        "Temps;Tension (V);Intensité (A);Température [°C];Résistance", "Tid;Spänning;Ström;°C", "Temp °C,Volt",
+    ],
+)  # fmt: skip
+def test_signs_and_letters_are_read_as_they_were_written(head: str, encoding: str) -> None:
+    try:
+        written = (head + "\n" + "0,13.20,5.00,21.5\n" * 40).encode(encoding)
+    except UnicodeEncodeError:
+        return
+    assert written.decode(encoding_of(written, "log")).startswith(head)

@@ -6,7 +6,9 @@ import gzip
 import io
 import mmap
 import re
+import unicodedata
 import zlib
+from itertools import pairwise
 from pathlib import Path
 
 from wintry_tally.core.errors import LogError
@@ -132,4 +134,17 @@ def encoding_of(head: bytes, name: str) -> str:
     from charset_normalizer import from_bytes
 
     best = from_bytes(head[:20_000], cp_isolation=["cp1252", "latin_1", "iso8859_15", "mac_roman", "cp1250"]).best()
-    return best.encoding if best is not None else "latin-1"
+    likely = [best.encoding if best is not None else "latin-1", *ENCODINGS]
+    return min(likely, key=lambda encoding: _odd(head[:20_000], encoding))
+
+
+ENCODINGS = ("cp1252", "cp1250", "mac_roman")
+SIGNS = frozenset("°ºª²³±×·–—’‘“”«»€½¼¾…\u00a0\u202f")
+"""What stands in logs beside letters and the signs of ASCII."""
+
+
+def _odd(head: bytes, encoding: str) -> int:
+    """How much a log would hold that none holds: a degree sign read as "∞", a capital within a word ("GerŠt")."""
+    text = head.decode(encoding, errors="replace")
+    strange = sum(not (sign.isascii() or sign in SIGNS or unicodedata.category(sign) in {"Ll", "Lu"}) for sign in text)
+    return strange + sum(not b.isascii() and a.islower() and b.isupper() for a, b in pairwise(text))
