@@ -10,6 +10,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QComboBox, QPushButton
 
 from tests.desk.doing import settled, texts, there
+from wintry_tally.app.safety import put_into_quarantine
 from wintry_tally.bench.equipment import ChannelSpec, Instrument
 from wintry_tally.core.battery import parse_claim
 from wintry_tally.core.errors import InputError
@@ -17,7 +18,7 @@ from wintry_tally.core.verdict.outcome import RULE_NAMES
 from wintry_tally.desk.commands import COMMANDS
 from wintry_tally.desk.views.bench import BenchView
 from wintry_tally.desk.views.help import glossary
-from wintry_tally.desk.views.programme import ProgrammeView
+from wintry_tally.desk.views.programme import IN_QUARANTINE, ProgrammeView
 from wintry_tally.desk.widgets.following_card import day_of
 from wintry_tally.desk.widgets.trail import StationState
 from wintry_tally.desk.window import Window
@@ -225,3 +226,11 @@ def test_help_tells_every_key_and_word(demo: Window, qtbot) -> None:
         assert name in words["Decision rule"].lower()
     demo.show_page("today")
     assert not page.isVisible()
+
+
+def test_of_a_battery_in_quarantine_it_is_not_said_that_nothing_was_claimed(demo: Window, qtbot) -> None:
+    view = _view(demo, "M2", qtbot)
+    number, book = view.sample_id, demo.session.book
+    demo.session.write("hold it", lambda: put_into_quarantine(book, number, "it smelt"), bool, number)
+    qtbot.waitUntil(lambda: view.told.text() == IN_QUARANTINE)
+    assert not view._none.isVisible()

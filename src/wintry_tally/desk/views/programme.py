@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from wintry_tally.app.wishes import Wishes
 
 STATE_WORDS = {"running": "●", "next": "next", "later": ""}
+IN_QUARANTINE = "It is in quarantine: its tests are planned again once that is lifted."
 
 
 class ProgrammeView(StationView):
@@ -89,8 +90,9 @@ class ProgrammeView(StationView):
             now = datetime.now().astimezone()
             runs, equipment = self.session.runs(self.sample_id), self.session.equipment
             page = programme_page(self.sample_id, drawn, runs, verdicts, now, equipment)
-            self._none.setVisible(page is None)
-            self.told.setText(page.told if page is not None else "")
+            held = page is None and self.session.quarantine(self.sample_id) is not None
+            self._none.setVisible(page is None and not held)
+            self.told.setText(page.told if page is not None else IN_QUARANTINE if held else "")
             if page is None:
                 for part in cards:
                     part.hide()
