@@ -220,3 +220,17 @@ def test_ones_own_words_are_read_by_the_shell_too(tmp_path: Path, monkeypatch, c
     own.write_bytes("# mine\nkickout level = low-voltage-cut\nnothing\n= surge\n\xff = surge\n".encode("latin-1"))
     found = read()
     assert not found["left"] and [(one["kind"], one["value"]) for one in found["claims"]] == [("low-voltage-cut", 9.8)]
+
+
+@pytest.mark.parametrize(
+    ("more", "told"),
+    [
+        (["--cutoff", "10"], False), (["--cutoff", "60"], False), (["--cutoff", "100"], True),
+        (["--cutoff", "15.1", "--nominal-v", "12.8"], True), (["--cutoff", "15", "--nominal-v", "12.8"], False),
+        (["--cutoff", "30", "--nominal-v", "25.6"], False),
+    ],
+)  # fmt: skip
+def test_a_cut_off_that_no_battery_has_is_refused(more: list[str], told: bool, discharges: list[Path], capsys) -> None:
+    # a decimal point lost: whatever was read would lie below it, and a test stopped by hand would have come to its end
+    code = invoke(["analyse", str(discharges[0]), "--family", "lfp", *more])
+    assert (code == 2) is told and ("no battery is cut off at" in capsys.readouterr().err) is told

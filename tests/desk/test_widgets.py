@@ -33,6 +33,7 @@ from wintry_tally.desk.widgets.tag import Tag
 from wintry_tally.desk.widgets.tally import STEP, Tally, tally_width, tally_words
 from wintry_tally.desk.widgets.trail import STATIONS, StationState, Trail
 from wintry_tally.desk.widgets.working_pane import WorkingPane
+from wintry_tally.desk.window import Window
 
 WORKING = Working(
     "Charge", "Q = ∫ I dt", {"I": "8 A"}, "40 Ah", "common practice", (Working("Doubt", result="± 0.4 Ah"),)
@@ -238,6 +239,15 @@ def test_a_quantity_field_reads_live_and_refuses_beside_itself(qtbot) -> None:
     assert field.line.text() == "4.36 kg" and field.word.text() == ""
     field.set_number(None)
     assert field.line.text() == "" and field.value is None
+
+
+def test_a_cut_off_that_no_battery_of_its_kind_has_is_refused_beside_itself(one: Window, qtbot) -> None:
+    one.show_station("capacity")
+    one.view("capacity").begin_hand()
+    cutoff = one.view("capacity").page("hand").cutoff
+    for text, refused in (("10", False), ("15", False), ("15.1", True), ("100", True), ("1331 V", True)):
+        cutoff.line.setText(text)
+        assert bool(cutoff.problem) is refused and ("decimal point" in cutoff.word.text()) is refused
 
 
 def test_durations_and_claims_in_fields(qtbot) -> None:

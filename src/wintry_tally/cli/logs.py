@@ -46,6 +46,8 @@ class Given:
     nominal_v: float | None = None
 
 
+MOST_CELLS, MOST_V = 16, 66.0
+"""The largest packs that families are made of, and what the terminals of one may show."""
 CLOSED = {
     "discharge_sign": ("+", "-", "auto"), "time_unit": TIME_UNITS, "repair": REPAIRS, "volts_at": VOLTS_AT,
 }  # fmt: skip
@@ -155,8 +157,13 @@ def options_from(given: Given) -> tuple[Choices, Options]:
         columns=columns, discharge_sign=given.discharge_sign, timezone=given.timezone, interval_s=given.interval,
         time_unit=given.time_unit, channel=given.channel.strip(),
     )  # fmt: skip
+    family = _family_of(given)
+    if given.cutoff is not None and not 0.0 < given.cutoff <= _most_V(family, given.nominal_v is not None):
+        raise InputError(
+            f"no battery is cut off at {given.cutoff:g} V", mend="give the volts of the whole battery, like 10"
+        )
     options = Options(
-        family=_family_of(given),
+        family=family,
         cells_known=given.nominal_v is not None,
         rated_Ah=given.rated_ah,
         instrument=Instrument(
@@ -174,6 +181,13 @@ def options_from(given: Given) -> tuple[Choices, Options]:
         volts_at=given.volts_at or "",  # type: ignore[arg-type]
     )
     return choices, options
+
+
+def _most_V(family: Family | None, cells_known: bool) -> float:
+    """No terminal reading of it lies above; of a pack of unknown cells, of as many as there may be."""
+    if family is None:
+        return MOST_V
+    return family.plausible_V[1] if cells_known else MOST_CELLS / family.cells * family.plausible_V[1]
 
 
 def analyse_log(path: Path, choices: Choices, options: Options) -> tuple[LogFile, Analysis]:

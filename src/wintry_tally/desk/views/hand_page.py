@@ -122,7 +122,7 @@ class HandPage(StationView):
         sample = self.session.sample(self.sample_id)
         if sample.rated_Ah:
             self.setting.set_number(round(sample.family.reference_rate_C * sample.rated_Ah, 2))
-        self.cutoff.set_number(sample.cutoff_V)
+        self.cutoff.set_number(sample.cutoff_V, most=sample.family.plausible_V[1])
         self.entry.empty()
 
     def refresh(self) -> None:

@@ -211,7 +211,7 @@ class ImportPage(StationView):
         self._choices = Choices()
         self._looked = None
         sample = self.session.sample(self.sample_id)
-        self.cutoff.set_number(None)
+        self.cutoff.set_number(None, most=sample.family.plausible_V[1])
         self.repair.setChecked(False)
         more = f" and {len(paths) - 1} more" if len(paths) > 1 else ""
         self.title.setText(f"{paths[0].name}{more} → {sample.code}")

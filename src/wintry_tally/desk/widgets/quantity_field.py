@@ -129,6 +129,8 @@ class QuantityField(TypedField):
             value = read_typed(text, dimension)
             if currency and currency_of(text) not in {"money", currency}:
                 raise InputError(f"it is claimed in {currency}", mend=f"enter it in {currency}")
+            if self._most is not None and abs(value) > self._most:
+                raise InputError("no battery of its kind has so much", mend="a decimal point lost?")
             return value - read_typed(_NUMBER.sub("0 ", text.strip()), dimension) if width else value
 
         def say(value: object) -> str:
@@ -139,6 +141,7 @@ class QuantityField(TypedField):
                 return "= " + written(value, "K").replace("K", "°C")
             return "= " + written(value, currency if dimension == "money" else KEPT[dimension])
 
+        self._most: float | None = None
         super().__init__(name, read, say, hint)
         self.dimension = dimension
 
@@ -147,9 +150,10 @@ class QuantityField(TypedField):
         """The value read."""
         return self._value if isinstance(self._value, float) else None
 
-    def set_number(self, value: float | None) -> None:
-        """Show a kept value."""
+    def set_number(self, value: float | None, most: float | None = None) -> None:
+        """Show a kept value; `most`: whatever is typed from now on that is more is refused."""
         from wintry_tally.core.quantity.units import KEPT
 
+        self._most = most
         unit = "" if self.dimension == "money" else KEPT[self.dimension]
         self.set_text("" if value is None else written(value, unit).replace("−", "-"))
