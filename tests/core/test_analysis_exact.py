@@ -351,3 +351,12 @@ def test_one_reading_of_nothing_after_a_load_went_off_opened_no_protection() -> 
     log = piecewise((60, 0.0, 13.3), (3600, 20.0, 12.9), (2, 0.0, 13.15), (1, 0.0, 0.2), (300, 0.0, 13.2))
     assert analysed(log).capacity.ended_by != PROTECTION
     assert analysed(piecewise((60, 0.0, 13.3), (3600, 20.0, 12.9), (2, 0.0, 0.4), (300, 0.0, 0.2))).capacity.ended_by == PROTECTION  # fmt: skip
+
+
+@pytest.mark.parametrize(("hours", "pair"), [(1.9, True), (2.1, True), (2.4, False), (0.9, False)])
+def test_a_charge_and_a_discharge_of_other_depths_are_no_pair(hours: float, pair: bool) -> None:
+    """20 A for 2 h and a taper put 47 Ah in; out come 38, 42, 48 and 18 Ah by 20 A, and the protection opens."""
+    taper = 0.5 * 19.0 / math.log(20.0)
+    out = hours * (40.0 + taper) / 40.0
+    parts = ((0.2, 11.0, 0.0), (2.0, (13.0, 14.4), -20.0), (0.5, 14.4, (-20.0, -1.0)), (0.3, 13.5, 0.0), (out, (13.2, 10.1), 20.0), (0.2, 0.1, 0.0))  # fmt: skip
+    assert (charged(curve(*parts), "lfp", 40.0).efficiency is not None) is pair

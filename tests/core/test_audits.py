@@ -68,7 +68,9 @@ def test_a_lithium_pack_is_not_floated(beyond: float, minutes: float, told: bool
     limit = LFP.charge_V[0] + beyond
     shape = ((600, 0.0, 12.9), (3600, -20.0, 13.4), (60.0 * minutes, -0.2, limit), (600, 0.0, 13.3))
     log = analysed(piecewise(*shape, interval_s=10.0))
-    assert ("charger-setting" in {remark.code for remark in log.remarks}) is told, [r.code for r in log.remarks]
+    floated = [remark.message for remark in log.remarks if remark.code == "charger-setting"]
+    assert bool(floated) is told, [r.code for r in log.remarks]
+    assert not told or floated[0].parts["minutes"] == pytest.approx(minutes, abs=1.0)
 
 
 @pytest.mark.parametrize(("times", "factor"), [(20.0, 60), (80.0, 60), (300.0, 1000), (1300.0, 1000), (1500.0, 3600), (4900.0, 3600), (0.9, 0), (6000.0, 0), (150.0, 0)])  # fmt: skip
