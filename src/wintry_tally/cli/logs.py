@@ -12,7 +12,7 @@ from zoneinfo import available_timezones
 from wintry_tally.cli.options import TIME_UNITS, VOLTS_AT
 from wintry_tally.core.analysis import Analysis, Instrument, Options, analyse
 from wintry_tally.core.analysis.analyse import DEFAULT_REST_S
-from wintry_tally.core.battery import Family, family_named, pack_of
+from wintry_tally.core.battery import FAMILIES, Family, family_named, pack_of, packs_of
 from wintry_tally.core.errors import InputError, LogError
 from wintry_tally.core.quantity import parse_accuracy
 from wintry_tally.core.trace import REPAIRS
@@ -46,8 +46,6 @@ class Given:
     nominal_v: float | None = None
 
 
-MOST_CELLS, MOST_V = 16, 66.0
-"""The largest packs that families are made of, and what the terminals of one may show."""
 CLOSED = {
     "discharge_sign": ("+", "-", "auto"), "time_unit": TIME_UNITS, "repair": REPAIRS, "volts_at": VOLTS_AT,
 }  # fmt: skip
@@ -158,9 +156,11 @@ def options_from(given: Given) -> tuple[Choices, Options]:
         time_unit=given.time_unit, channel=given.channel.strip(),
     )  # fmt: skip
     family = _family_of(given)
-    if given.cutoff is not None and not 0.0 < given.cutoff <= _most_V(family, given.nominal_v is not None):
+    most_V = _most_V(family, given.nominal_v is not None)
+    if given.cutoff is not None and given.cutoff > most_V:
         raise InputError(
-            f"no battery is cut off at {given.cutoff:g} V", mend="give the volts of the whole battery, like 10"
+            f"no battery is cut off at {given.cutoff:g} V: it shows {most_V:g} V at the most",
+            mend="give the volts of the whole battery, like 10",
         )
     options = Options(
         family=family,
@@ -184,10 +184,10 @@ def options_from(given: Given) -> tuple[Choices, Options]:
 
 
 def _most_V(family: Family | None, cells_known: bool) -> float:
-    """No terminal reading of it lies above; of a pack of unknown cells, of as many as there may be."""
-    if family is None:
-        return MOST_V
-    return family.plausible_V[1] if cells_known else MOST_CELLS / family.cells * family.plausible_V[1]
+    """No terminal reading lies above: of such a battery, or of the largest pack where its cells are not known."""
+    if family is not None and cells_known:
+        return family.plausible_V[1]
+    return max(pack.plausible_V[1] for one in ([family] if family else FAMILIES.values()) for pack in packs_of(one))
 
 
 def analyse_log(path: Path, choices: Choices, options: Options) -> tuple[LogFile, Analysis]:

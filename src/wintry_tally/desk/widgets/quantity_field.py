@@ -130,7 +130,7 @@ class QuantityField(TypedField):
             if currency and currency_of(text) not in {"money", currency}:
                 raise InputError(f"it is claimed in {currency}", mend=f"enter it in {currency}")
             if self._most is not None and abs(value) > self._most:
-                raise InputError("no battery of its kind has so much", mend="a decimal point lost?")
+                raise InputError(f"no such battery has more than {self._most:g}", mend="a decimal point lost?")
             return value - read_typed(_NUMBER.sub("0 ", text.strip()), dimension) if width else value
 
         def say(value: object) -> str:
