@@ -12,7 +12,7 @@ from wintry_tally.core.errors import LogError
 from wintry_tally.core.message import Message, said
 from wintry_tally.core.trace import Remark
 from wintry_tally.core.trace.beside import in_order
-from wintry_tally.core.trace.trace import Column, Trace, usual_interval
+from wintry_tally.core.trace.trace import Column, Trace
 from wintry_tally.exchange.reader import LogFile
 
 _COLUMNS = ("temperature_C", "counter_Ah", "counter_Wh", "power_W", "charge_state")
@@ -102,7 +102,7 @@ def _placed(
     last = float(before.time_s[-1])
     if float(time_s[0]) >= last or _goes_on(before, log.trace):
         return time_s, None
-    usual = usual_interval(before.time_s)
+    usual = before.usual_s
     usual = usual if np.isfinite(usual) and usual > 0 else 1.0
     return time_s - time_s[0] + last + usual, usual
 

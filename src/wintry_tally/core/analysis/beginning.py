@@ -160,9 +160,7 @@ def _clock_words(trace: Trace, lasted_s: float) -> Message:
 
 
 def _counted_on(trace: Trace, lasted_s: float) -> bool:
-    return trace.begins_s > max(
-        LATE_S, min(LATE_READINGS * usual_interval(trace.time_s), LATE_READINGS_S), LATE_SHARE * lasted_s
-    )
+    return trace.begins_s > max(LATE_S, min(LATE_READINGS * trace.usual_s, LATE_READINGS_S), LATE_SHARE * lasted_s)
 
 
 def _looked_at(stage: Stage) -> list[int]:

@@ -13,9 +13,10 @@ import numpy as np
 
 from wintry_tally.core.quantity import Accuracy, Quantity, Term
 from wintry_tally.core.trace.repair import GAP_FACTOR
-from wintry_tally.core.trace.trace import Column, Trace, noise_of, usual_interval
+from wintry_tally.core.trace.trace import Column, Trace, noise_of
 
-BLOCK = 1 << 15
+BLOCK = 1 << 12
+"""Readings between the sums that are kept: what lies beside one is added up anew each time it is asked for."""
 LOGGER_OFF = 30.0
 """Usual intervals without a reading before a current: the logger was off."""
 HOUR = 3600.0
@@ -222,7 +223,7 @@ def _quantity(value: float, unit: str, terms: Sequence[Term], known: bool) -> Qu
 def _record_terms(trace: Trace, spans: Sequence[Span], mean_V: float, hours: float) -> list[tuple[str, float, float]]:
     """Terms that come from how the record was made: resolution, sampling, switching instants, gaps."""
     edge = gap = sampling = readings = levels = mark = 0.0
-    usual = usual_interval(trace.time_s)
+    usual = trace.usual_s
     for span in spans:
         current_0, current_1 = abs(float(trace.current[span.first])), abs(float(trace.current[span.last]))
         edge += (current_0 * span.lead_doubt_s / HOUR) ** 2 + (current_1 * span.tail_doubt_s / HOUR) ** 2

@@ -11,7 +11,7 @@ import numpy as np
 
 from wintry_tally.core.analysis.counting import BLOCK, Span, rest_of_interval
 from wintry_tally.core.trace.repair import GAP_FACTOR
-from wintry_tally.core.trace.trace import Column, Trace, noise_of, usual_interval
+from wintry_tally.core.trace.trace import Column, Trace, noise_of
 
 MEAN_SIGMAS = 5.0
 DIGITS_AT_ZERO, DIGITS_SHARE = 2.0, 0.05
@@ -80,7 +80,7 @@ def scale_of(trace: Trace, zero_A: float = 0.0, share: float = 1.0) -> Scale:
     if zero_A > 0.0:
         # a zero error flickers by its noise and its last digit
         dead = max(dead, zero_A + max(step, min(3.0 * noise_A, 0.5 * zero_A)))
-    return Scale(usual_interval(trace.time_s), reference, dead, noise_A, noise_of(trace.voltage_V), zero_A, share)
+    return Scale(trace.usual_s, reference, dead, noise_A, noise_of(trace.voltage_V), zero_A, share)
 
 
 IDLE_SHARE, IDLE_CHARGE, IDLE_READINGS, IDLE_SPREADS = 0.01, 0.03, 5, 5.0

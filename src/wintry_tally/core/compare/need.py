@@ -240,7 +240,8 @@ def _emptied(need: Need, sample: Sample, members: Ensemble, units: int) -> _Ran:
     )
     what = np.full(size, len(by) - 1)
     live, drawn = np.ones(size, dtype=bool), np.zeros(size)
-    course: list[tuple[float, float, float, float]] = []
+    times: list[float] = []
+    stood: list[Members] = []
     last = volts
     stride = REACH * need.hours / STEPS
     for step in range(STEPS + 1):
@@ -260,8 +261,8 @@ def _emptied(need: Need, sample: Sample, members: Ensemble, units: int) -> _Ran:
             live &= ~fails
         last = np.where(live, shown, last)  # one that has ended stands where it did
         if np.mean(live) >= 0.5:
-            low, middle, high = (float(x) for x in np.quantile(last, [0.025, 0.5, 0.975]))
-            course.append((now, low, middle, high))
+            times.append(now)
+            stood.append(last)
         opens = live & (shown <= cut)
         hours[opens] = now
         live &= ~opens
@@ -275,7 +276,8 @@ def _emptied(need: Need, sample: Sample, members: Ensemble, units: int) -> _Ran:
         volts = np.maximum(0.5 * cut, shown)
     left = np.where(hours < need.hours, np.maximum(0.0, members.free + members.bound) * units, np.nan_to_num(left))
     within = np.minimum(drawn, drawn * need.hours / np.maximum(hours, 1e-9))
-    return _Ran(hours, left, within, by, what, tuple(course))
+    bands = np.quantile(stood, [0.025, 0.5, 0.975], axis=1).T.tolist() if stood else []
+    return _Ran(hours, left, within, by, what, tuple((now, *band) for now, band in zip(times, bands, strict=True)))
 
 
 def _cut_V(sample: Sample) -> float:

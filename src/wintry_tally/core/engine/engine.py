@@ -138,7 +138,7 @@ def _counted(recipe: Recipe, state: RunState, seen: Observation, now_s: float) -
             heats = stops.cold_exempt_V > 0 and seen.voltage_V >= limit_V - stops.cold_exempt_V
             flows = -seen.current_A > stops.cold_charge_A and not heats
             changes["cold_s"] = state.cold_s + step_s if cold and flows else 0.0
-    return replace(state, **changes)
+    return state.after(changes)
 
 
 def _warming(state: RunState, seen: Observation, now_s: float) -> dict[str, Any]:
@@ -188,7 +188,7 @@ def _end_rules(recipe: Recipe, state: RunState, seen: Observation, now_s: float)
             met[position], changed = count, True
         if told and count >= (1 if END_RULES[rule.kind].once else rule.readings):
             return _step_over(recipe, replace(state, met=tuple(met)), rule.cause, told, now_s, rule.skip)
-    return Result(replace(state, met=tuple(met)) if changed else state)
+    return Result(state.after({"met": tuple(met)}) if changed else state)
 
 
 def _step_over(recipe: Recipe, state: RunState, cause: EndCause, detail: str, now_s: float, skip: int = 0) -> Result:

@@ -164,6 +164,13 @@ class RunState:
     warmer_C: float | None = None
     zero_A: float = 0.0
 
+    def after(self, changes: dict[str, Any]) -> RunState:
+        """With some of its fields changed: what `dataclasses.replace` does in ten times as long, at every reading."""
+        assert changes.keys() <= self.__dataclass_fields__.keys(), changes
+        made = object.__new__(RunState)
+        made.__dict__.update(self.__dict__, **changes)
+        return made
+
     def as_dict(self) -> dict[str, Any]:
         """Plain data for the journal."""
         plain = asdict(self)

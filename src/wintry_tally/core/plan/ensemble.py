@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, replace
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -34,6 +35,13 @@ BROKE = 2.0
 LEAK, LEAK_V = 0.6, 0.75
 MIDDLE = 0.5
 EMPTY_V = 40.0
+
+
+@lru_cache(maxsize=64)
+def _rested(points: tuple[tuple[float, float], ...]) -> tuple[Members, Members]:
+    """An even grid of state of charge, and the rested voltage on it."""
+    curve = np.array(rested_curve(points))
+    return np.linspace(0.0, 1.0, len(curve)), curve
 
 
 def _beyond(normal: Members) -> Members:
@@ -122,10 +130,10 @@ class Ensemble:
 
     def inner_V(self, charging: bool) -> Members:
         """Behind the ohmic resistance."""
-        curve = rested_curve(self.usual.ocv)
+        even, curve = _rested(self.usual.ocv)
         state = self.state
         place = np.clip(state, 0.0, 1.0) ** self.bend
-        volts = np.interp(place, np.linspace(0.0, 1.0, len(curve)), curve)
+        volts = np.interp(place, even, curve)
         middle = curve[int(MIDDLE * (len(curve) - 1))]
         volts = middle + self.stretch * (volts - middle) + self.offset_V - self.slow_V
         volts = volts - EMPTY_V * np.maximum(0.0, -state)

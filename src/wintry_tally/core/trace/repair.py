@@ -17,7 +17,7 @@ from wintry_tally.core.message import Part, said
 from wintry_tally.core.trace.remarks import Remark
 from wintry_tally.core.trace.standing import without_standing
 from wintry_tally.core.trace.thermometer import with_temperatures
-from wintry_tally.core.trace.trace import BLOCK, Column, Trace, noise_of, usual_interval
+from wintry_tally.core.trace.trace import BLOCK, Column, Trace, noise_of
 from wintry_tally.core.trace.unit_slips import FACTORS, unit_slips
 
 Repair = Literal["none", "safe", "offered"]
@@ -250,7 +250,7 @@ def _about_an_hour(jump_s: float, usual_s: float) -> bool:
 
 def _without_stray_times(trace: Trace, remarks: list[Remark]) -> Trace:
     """Leave out a few rows whose time cannot be: behind them the clock goes on as it went before, as if they had their place."""
-    time, steps, usual = trace.time_s, np.diff(trace.time_s), usual_interval(trace.time_s)
+    time, steps, usual = trace.time_s, np.diff(trace.time_s), trace.usual_s
     stray: set[int] = set()
     for index in np.flatnonzero(steps < 0)[:SETBACKS_MOST]:
         last = int(index)
@@ -412,7 +412,7 @@ def _unit_slips(
 
 
 def _remark_gaps(trace: Trace, remarks: list[Remark]) -> None:
-    usual = usual_interval(trace.time_s)
+    usual = trace.usual_s
     found = gaps_of(trace.time_s, usual)
     lengths = trace.time_s[found + 1] - trace.time_s[found]
     ahead = set_forward(lengths, usual)

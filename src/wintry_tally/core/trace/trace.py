@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -68,6 +69,11 @@ class Trace:
     def digit_A(self) -> float:
         """That of the current, A."""
         return self.digit("current_A")
+
+    @cached_property
+    def usual_s(self) -> float:
+        """The usual interval between its readings, s; see `usual_interval`."""
+        return usual_interval(self.time_s)
 
     def row_at(self, index: int | np.signedinteger[Any]) -> int:
         """The 1-based data row of a reading."""
