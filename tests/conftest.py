@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import logging
 import os
 import threading
@@ -11,10 +12,11 @@ from pathlib import Path
 import pytest
 from hypothesis import settings
 
+from tests.amount import some
 from tests.still import BY_THE_CLOCK, tried
 from wintry_tally.bench.guard import guardian
 
-settings.register_profile("unhurried", deadline=None)
+settings.register_profile("unhurried", deadline=None, max_examples=some(40, 100))
 settings.load_profile("unhurried")  # how long a case takes measures the machine, and nothing else
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 REFERENCE = Path(__file__).parent / "reference"
@@ -75,6 +77,12 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """The slow files first."""
     place = {str(REFERENCE.parent / name): at for at, name in enumerate(SLOW)}
     items.sort(key=lambda item: place.get(str(item.path), len(SLOW)))
+
+
+def pytest_collection_finish() -> None:
+    """What is there before the first test is not looked through for what was let go of after every other one."""
+    gc.collect()
+    gc.freeze()
 
 
 @pytest.hookimpl(tryfirst=True)

@@ -16,6 +16,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as some
 
+from tests import amount
 from wintry_tally.app.edits import Edit
 from wintry_tally.app.last_seen import read_book
 from wintry_tally.app.open_book import OpenBook
@@ -136,7 +137,7 @@ def test_an_edit_that_changes_nothing_is_none(two: tuple[OpenBook, Ears, OpenBoo
 STEPS = some.lists(some.tuples(some.integers(0, 6), some.integers(0, 3), some.text("abc", max_size=3)), max_size=12)
 
 
-@settings(max_examples=25, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=amount.some(10, 25), suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(STEPS)
 def test_any_edits_taken_back_in_turn_leave_the_book_as_it_was(path: Path, steps: list[tuple[int, int, str]]) -> None:
     one, _ = at(path)

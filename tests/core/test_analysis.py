@@ -10,6 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from uncertainties import ufloat
 
+from tests.amount import some
 from tests.making import discharge, piecewise
 from wintry_tally.core.analysis import Instrument, Integral, Options, analyse, count
 from wintry_tally.core.analysis.audits import mean_voltage_remarks
@@ -263,7 +264,7 @@ def test_usable_charge_above_a_drop_out() -> None:
     assert at_once.charge.value == 0.0 and at_once.duration_s == 0.0
 
 
-@settings(max_examples=25)
+@settings(max_examples=some(10, 25))
 @given(st.floats(0.001, 0.02), st.floats(11.6, 12.6), st.integers(0, 1000))
 def test_noise_does_not_move_the_crossing_far(noise: float, threshold: float, seed: int) -> None:
     random = np.random.default_rng(seed)

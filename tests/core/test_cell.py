@@ -11,6 +11,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from tests.amount import some
 from wintry_tally.core.battery import FAMILIES
 from wintry_tally.core.battery.families import charge_state_band
 from wintry_tally.core.cell import BatteryModel, Protection, parameters_for
@@ -27,7 +28,7 @@ def drawn(model: BatteryModel, amps: float, until_V: float, step_s: float = 10.0
         charge += amps * step_s / 3600.0
 
 
-@settings(max_examples=30)
+@settings(max_examples=some(10, 30))
 @given(st.floats(1.0, 60.0), st.floats(0.05, 0.9), st.integers(1, 40))
 def test_two_wells_follow_the_closed_form(amps: float, hours: float, steps: int) -> None:
     # P18: Manwell & McGowan, Solar Energy 50 (1993), constant-current solution (from memory)

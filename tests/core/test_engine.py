@@ -10,6 +10,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from tests.amount import some
 from wintry_tally.core.battery import FAMILIES
 from wintry_tally.core.cell import BatteryModel, parameters_for
 from wintry_tally.core.engine import TRANSITIONS, Observation, Phase, Request, RunState, Trigger, begin, step
@@ -172,7 +173,7 @@ observations = st.one_of(
 )
 
 
-@settings(max_examples=300)
+@settings(max_examples=some(100, 300))
 @given(st.lists(observations, max_size=80), st.floats(0.2, 30.0), st.booleans())
 def test_whatever_happens_the_outputs_are_off_at_the_end(items: list[object], interval: float, rests: bool) -> None:
     recipe = capacity_recipe(LFP, 40.0, CapacityPlan("current", 8.0, 10.0, 60.0 if rests else 0.0), LIMITS)
@@ -195,7 +196,7 @@ def test_whatever_happens_the_outputs_are_off_at_the_end(items: list[object], in
         before = state.charge_Ah
 
 
-@settings(max_examples=100)
+@settings(max_examples=some(33, 100))
 @given(st.floats(15.01, 30.0))
 def test_a_crossed_stop_limit_never_survives_one_reading(volts: float) -> None:
     assert step(RECIPE, begin(RECIPE).state, Observation(volts, 8.0), 1.0).state.phase is Phase.ENDED

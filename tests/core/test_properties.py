@@ -9,6 +9,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from tests.amount import some
 from tests.making import discharge
 from wintry_tally.core.analysis import Instrument, Integral, Options, analyse
 from wintry_tally.core.battery import FAMILIES, Direction
@@ -31,7 +32,7 @@ def test_counting_is_additive_over_splits(cuts: list[int]) -> None:
         assert sum(part[place] for part in parts) == pytest.approx(whole[place], rel=1e-9)
 
 
-@settings(max_examples=25)
+@settings(max_examples=some(10, 25))
 @given(st.sampled_from([2, 3, 5, 10]), st.integers(0, 9), st.floats(2.0, 20.0), st.floats(1.5, 8.0))
 def test_another_sampling_counts_the_same_within_its_stated_doubt(
     keep: int, phase: int, amps: float, hours: float

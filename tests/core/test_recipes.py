@@ -9,6 +9,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from tests.amount import some
 from wintry_tally.bench.simulation import SimulatedBattery, battery_from, simulate
 from wintry_tally.core.battery import FAMILIES, Claim
 from wintry_tally.core.engine import OFF, Command, Observation, Phase, Request, begin, step
@@ -224,7 +225,7 @@ class Outputs:
                 self.on = ""
 
 
-@settings(max_examples=250)
+@settings(max_examples=some(83, 250))
 @given(recipes, st.lists(happenings, max_size=60), st.floats(0.1, 600.0))
 def test_whatever_happens(recipe: Recipe, items: list[object], interval: float) -> None:
     outputs, now, finals = Outputs(), 0.0, 0

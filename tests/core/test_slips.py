@@ -9,6 +9,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from tests.amount import some
 from tests.making import discharge, piecewise
 from wintry_tally.core.analysis import Analysis, Instrument, Options, analyse
 from wintry_tally.core.battery import FAMILIES
@@ -183,7 +184,7 @@ def test_a_clean_log_has_no_remark() -> None:
     assert found(agm, replace(OPTIONS, family=AGM, rated_Ah=16.0, cutoff_V=10.5)) == []
 
 
-@settings(max_examples=40)
+@settings(max_examples=some(13, 40))
 @given(
     st.floats(1.0, 20.0), st.floats(1.5, 12.0), st.sampled_from([1.0, 5.0, 10.0, 30.0]), st.floats(0.0, 0.004),
     st.floats(0.0, 0.01), st.integers(0, 10**6), st.floats(13.0, 13.5),
@@ -199,7 +200,7 @@ def test_clean_logs_raise_no_alarm(
     assert analysis.capacity.ended_by == "battery-protection"
 
 
-@settings(max_examples=30)
+@settings(max_examples=some(10, 30))
 @given(
     st.lists(st.sampled_from(sorted(SLIPS)), min_size=1, max_size=3, unique=True),
     st.sampled_from(["none", "safe", "offered"]),

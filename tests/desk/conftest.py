@@ -77,7 +77,7 @@ def window(qtbot, tmp_path: Path, request, monkeypatch: pytest.MonkeyPatch) -> I
         gc.unfreeze()
         gc.collect()
         gc.freeze()  # what is there by now is not looked through after every test
-    gc.collect()
+    gc.collect(1)  # what this test left
     gc.enable()
 
 

@@ -19,6 +19,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from tests.amount import some
 from tests.desk.doing import settled, there
 from tests.desk.test_preferences import OTHER_UNITS, choose, told
 from wintry_tally.core.quantity.preferred import US
@@ -186,7 +187,7 @@ def parts_of(widths: list[int]) -> list[QWidget]:
     return made
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=some(20, 60), deadline=None)
 @given(st.lists(st.integers(10, 200), min_size=1, max_size=8), st.integers(0, 900), st.integers(0, 3), st.booleans())
 def test_whatever_the_room_parts_stand_in_it_in_order_and_apart(
     qapp, widths: list[int], more: int, kind: int, fills: bool

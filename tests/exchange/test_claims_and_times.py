@@ -12,6 +12,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from tests.amount import some
 from wintry_tally.cli.judging import judge_file
 from wintry_tally.core.battery import CLAIM_KINDS, Direction
 from wintry_tally.core.errors import InputError, LogError, WintryError
@@ -161,7 +162,7 @@ json_values = st.recursive(
 )  # fmt: skip
 
 
-@settings(max_examples=200, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=some(67, 200), suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(json_values)
 def test_any_json_is_judged_or_refused(tmp_path: Path, data: object) -> None:
     path = tmp_path / "claims.json"
@@ -284,7 +285,7 @@ def test_what_counts_as_a_value(text: str, value: bool) -> None:
     assert is_value(text) is value
 
 
-@settings(max_examples=150)
+@settings(max_examples=some(50, 150))
 @given(
     st.sampled_from([",", ";", "\t", "|"]),
     st.sampled_from([".", ","]),

@@ -14,6 +14,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as some
 
+from tests import amount
 from wintry_tally.exchange import quotes
 from wintry_tally.exchange.quotes import without_stray_quotes
 from wintry_tally.exchange.reader import read_log
@@ -45,7 +46,7 @@ def test_a_mark_that_opens_nothing_swallows_no_row(tmp_path: Path, note: str, en
     holds(written(tmp_path / "log.csv", [""] * 40, f"made with {note}\n\n{HEAD}", encoding), 40)
 
 
-@settings(max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=amount.some(50, 150), suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(some.lists(some.text('"ab 1.', max_size=8), min_size=12, max_size=30))
 def test_whatever_a_last_column_says_every_row_is_read(tmp_path: Path, notes: list[str]) -> None:
     holds(written(tmp_path / "log.csv", notes), len(notes))

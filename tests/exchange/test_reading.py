@@ -12,6 +12,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from tests.amount import some
 from tests.making import discharge, piecewise, write_log
 from wintry_tally.core.analysis import Options, analyse
 from wintry_tally.core.battery import FAMILIES
@@ -318,7 +319,7 @@ GOOD = "\n".join(
 ).encode()
 
 
-@settings(max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=some(50, 150), suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(st.data())
 def test_mutated_files_are_read_or_refused_never_crashed_on(tmp_path: Path, data: st.DataObject) -> None:
     content = bytearray(GOOD)

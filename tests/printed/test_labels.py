@@ -13,6 +13,7 @@ import pytest
 from hypothesis import assume, given, settings
 from hypothesis import strategies as some
 
+from tests import amount
 from wintry_tally.cli.claiming import claims_dict
 from wintry_tally.cli.judging import judge_file
 from wintry_tally.cli.main import invoke
@@ -188,7 +189,7 @@ ALONE = [
 """Phrases that make one claim and stand for themselves."""
 
 
-@settings(max_examples=400)
+@settings(max_examples=amount.some(133, 400))
 @given(some.sampled_from(ALONE), some.sampled_from(ALONE), some.sampled_from(["; ", ".  ", "\n", ", "]))
 def test_two_phrases_apart_say_what_each_says_alone(one: tuple[str, str], other: tuple[str, str], apart: str) -> None:
     assume(one[1].split()[0] != other[1].split()[0])
@@ -205,7 +206,7 @@ MARKS = "0123456789.,/' ½%°CAhVWS±-()$"
 BITS = ["1", "0", "12", "1,2", "1.2.3", "1/0", "½", ".", ",", "±", "-", "to", "h", "min", "s", "Ah", "V", "A", "C", "C20", "%", "lb", "oz", "in", "'", '"', "kg", "$", "°C", "@", "(", ")", "x", "4S", "IP67", "charge", "surge", "cut", "cycles", "cell", "months", "reserve", "per month"]  # fmt: skip
 
 
-@settings(max_examples=200)
+@settings(max_examples=amount.some(67, 200))
 @given(
     some.lists(some.one_of(some.sampled_from(WORDS), some.text(max_size=30), some.text(MARKS, max_size=16)), max_size=6)
 )
