@@ -133,7 +133,7 @@ class Ensemble:
         even, curve = _rested(self.usual.ocv)
         state = self.state
         place = np.clip(state, 0.0, 1.0) ** self.bend
-        volts = np.interp(place, even, curve)
+        volts: Members = np.interp(place, even, curve)
         middle = curve[int(MIDDLE * (len(curve) - 1))]
         volts = middle + self.stretch * (volts - middle) + self.offset_V - self.slow_V
         volts = volts - EMPTY_V * np.maximum(0.0, -state)
