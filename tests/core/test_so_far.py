@@ -12,6 +12,7 @@ import numpy as np
 import pytest
 from benchmarks.outlook import asked, drawn, of_reference
 
+from tests.amount import some
 from wintry_tally.app.live_run import _runs_out
 from wintry_tally.cli.main import invoke
 from wintry_tally.core.battery import family_named
@@ -49,10 +50,11 @@ def test_a_member_at_the_middle_is_the_familys_usual_battery(key: str) -> None:
 def test_nineteen_of_twenty_bands_hold(charging: bool) -> None:
     random = Random(11)
     told = []
-    for _ in range(8):
+    count = some(5, 8)
+    for _ in range(count):
         test = drawn(random, charging=charging, families=("lfp", "nmc", "agm"))
         told += [asked(test, share) for share in (0.3, 0.8)]
-    assert sum(held for held, _, _ in told) >= 14
+    assert sum(held for held, _, _ in told) >= 2 * count - 2
     late = [width for _, width, _ in told[1::2]]
     assert np.median(late) < np.median([width for _, width, _ in told[::2]]) and np.median(late) < 0.5
 
@@ -60,12 +62,13 @@ def test_nineteen_of_twenty_bands_hold(charging: bool) -> None:
 def test_what_a_battery_gave_before_narrows_what_it_gives_now() -> None:
     """Half drawn on a flat chart, the readings hardly tell how much there is: an earlier whole discharge does."""
     random, alone, beside = Random(23), [], []
-    for _ in range(5):
+    count = some(3, 5)
+    for _ in range(count):
         before: list[SoFar] = []
         test = drawn(random, charging=False, families=("lfp", "nmc"), before=before)
         alone.append(asked(test, 0.5))
         beside.append(asked(test, 0.5, before=before))
-    assert sum(held for held, _, _ in beside) >= 4
+    assert sum(held for held, _, _ in beside) >= count - 1
     assert max(width for _, width, _ in beside) < 0.13 < min(width for _, width, _ in alone)
     # what changes between two tests, on both sides: nobody knows it better
     assert min(width for _, width, _ in beside) > 2.0 * SINCE_SHARE
@@ -164,7 +167,7 @@ def test_a_log_that_ends_at_rest_or_at_its_end_has_nothing_to_come(capsys, tmp_p
     told = onward(capsys, str(half(tmp_path, 0.5, 600.0)))
     assert told["onward"] is None and "rest" in told["reason"]
     over = onward(capsys, str(half(tmp_path, 0.9)), "--cutoff", "12.9")
-    assert over["onward"] is None and "ended" in over["reason"]
+    assert over["onward"] is None and "ended: it is below the cut-off of 12.9 V" in over["reason"]
     assert invoke(["forecast", "--family", "lfp", "--rated-ah", "40", "--so-far", "nowhere.csv"]) == 2
     assert math.isfinite(len(capsys.readouterr().err))
 

@@ -192,3 +192,32 @@ def test_two_discharges_whose_loss_does_not_stand_out_say_at_most() -> None:
     # 10.00 and 9.99 h are 0.05 % a month, less than a discharge repeats by
     found = shelf(lfp(10.0), lfp(9.99), 6.0)
     assert found.outcome is Outcome.MET and "at most" in str(found.advice)
+
+
+@pytest.mark.parametrize(
+    ("interval_s", "readings", "below_V", "ended"),
+    [
+        (10.0, 6, 0.3, "operator"),  # five intervals below it, 50 s
+        (10.0, 5, 0.3, "set-cutoff"),
+        (5.0, 7, 0.3, "set-cutoff"),  # 30 s: loads take a while
+        (5.0, 8, 0.3, "operator"),
+        (10.0, 40, 0.2, "set-cutoff"),  # two meters may be so far apart
+    ],
+)
+def test_a_load_that_stayed_on_well_below_its_cutoff_did_not_switch_off_by_it(
+    interval_s: float, readings: int, below_V: float, ended: str
+) -> None:
+    """A cut-off of 12 V: the load's leads make it switch off above it by the battery's own volts, never minutes below."""
+    before = 400
+    volts = np.concatenate([np.linspace(13.1, 12.1, before), np.full(readings, 12.0 - below_V), np.full(30, 12.9)])
+    amps = np.concatenate([np.full(before + readings, 8.0), np.zeros(30)])
+    trace = Trace(interval_s * np.arange(len(volts)), volts, amps, resolution={"voltage_V": 0.01, "current_A": 0.01})
+    found = analyse(trace, Options(family=FAMILIES["lfp"], rated_Ah=40.0, cutoff_V=12.0))
+    assert [stage.ended_by for stage in found.stages] == [ended, None]
+    told = [str(remark.message) for remark in found.remarks if "stayed on" in str(remark.message)]
+    assert bool(told) is (ended == "operator")
+    if told:
+        lasted = (readings - 1) * interval_s / 60.0
+        assert f"{lasted:.3g} min below the 12 V" in told[0] and f"down to {12.0 - below_V:.2f} V" in told[0]
+    # what was drawn down to there is counted all the same, and no more
+    assert found.capacity is not None and found.capacity.ended_by == "set-cutoff"

@@ -25,7 +25,15 @@ from wintry_tally.core.analysis.clock import clock_remark
 from wintry_tally.core.analysis.counters import Counters, counter_remarks, counters_of
 from wintry_tally.core.analysis.counting import Count, Instrument, Integral, count
 from wintry_tally.core.analysis.efficiency import Efficiency, acceptance, charge_remarks, efficiency_of
-from wintry_tally.core.analysis.ending import LOG_END, OPERATOR, PROTECTION, SET_CUTOFF, EndOptions, ending_of
+from wintry_tally.core.analysis.ending import (
+    LOG_END,
+    OPERATOR,
+    PAST_CUTOFF,
+    PROTECTION,
+    SET_CUTOFF,
+    EndOptions,
+    ending_of,
+)
 from wintry_tally.core.analysis.reserve import Reserve, reserve_of
 from wintry_tally.core.analysis.resistance import StepResistance, step_resistances
 from wintry_tally.core.analysis.second_meter import SecondMeter, second_meter_of, second_meter_remarks
@@ -388,7 +396,7 @@ def _audit(cut: _Cut, test: CapacityTest | None, options: Options) -> list[Remar
     remarks: list[Remark] = []
     overruled = test.last if test is not None and test.ended_by != cut.endings[test.last] else -1
     for position, doubts in list(cut.unclear.items())[:UNCLEAR_NAMED]:
-        remarks += doubts if position != overruled else []
+        remarks += [doubt for doubt in doubts if position != overruled or doubt.message.code == PAST_CUTOFF]
     if family is not None:
         remarks += family_remarks(trace, family, stages)
         remarks += charger_remarks(trace, scale, stages, family)

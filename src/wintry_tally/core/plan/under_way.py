@@ -45,6 +45,9 @@ def under_way(
         raise LogError("the charge has ended: it is full by the taper")
     if not charging and ended != LOG_END:
         raise LogError(f"the discharge has ended: {ended}")
+    cutoff_V = analysis.options.cutoff_V
+    if not charging and cutoff_V is not None and trace.voltage_V[-1] <= cutoff_V:
+        raise LogError(f"the discharge has ended: it is below the cut-off of {cutoff_V:g} V")
     begin, stop = stages[first].first, len(trace)
     part = slice(begin, stop)
     time_s = trace.time_s[part] - trace.time_s[begin]

@@ -128,6 +128,8 @@ LOGS: dict[str, str] = {
     "cut-off of the load; the protection is the likelier at so low a voltage.",
     "by-cutoff-or-hand": "The current stopped at {volts:.2f} V on the falling end of the curve, and the terminals rebounded: a "
     "load's cut-off, a device's drop-out or a hand; the voltage of one of them would settle it.",
+    "went-on-past-cutoff": "The load stayed on for {minutes:.3g} min below the {cutoff:g} V that was given as its cut-off, down to "
+    "{volts:.2f} V: that did not end it, and the charge is counted down to there. Give the cut-off it is set to, or none.",
     "switched-outside": "{amps:.4g} A stopped after {seconds:.4g} s and the terminals stayed at the pack's own voltage: it was "
     "switched off outside. A protection that opens leaves next to nothing at the terminals; a reading there with the load "
     "still on would settle it.",
