@@ -17,6 +17,7 @@ from pathlib import Path
 
 import pytest
 
+from tests.amount import thorough
 from tests.app.test_open_book import at
 from wintry_tally.app import planner as planner_module
 from wintry_tally.app import solver_apart
@@ -249,15 +250,15 @@ def test_a_plan_is_kept_and_the_next_moves_little(book: Book) -> None:
 def test_the_solver_apart_finds_what_it_finds_here(monkeypatch: pytest.MonkeyPatch, book: Book) -> None:
     drawn = _drawn(book)
     campaign = drawn.plan.campaign
-    here = plan(campaign, 4.0, solver=HERE)
-    apart = plan(campaign, 4.0, solver=solver_apart.APART)
+    here = plan(campaign, 2.0, solver=HERE)
+    apart = plan(campaign, 2.0, solver=solver_apart.APART)
     assert (apart.end, apart.bound_end) == (here.end, here.bound_end)
     # more is asked than a pipe takes before somebody reads it
     many = replace(
-        campaign, tasks=tuple(Task(f"t{n} {'x' * 300}", f"S{n}", 1 + n % 9, uses=("load",)) for n in range(400))
+        campaign, tasks=tuple(Task(f"t{n} {'x' * 1500}", f"S{n}", 1 + n % 9, uses=("load",)) for n in range(80))
     )
     begun = time.monotonic()
-    assert len(plan(many, 2.0, solver=solver_apart.APART).starts) == 400 and time.monotonic() < begun + 30.0
+    assert len(plan(many, 1.0, solver=solver_apart.APART).starts) == 80 and time.monotonic() < begun + 30.0
     # the last whole answer counts, whatever cut the next one short
     answers = [solver_apart.Solved({"a": n}, n, False, False) for n in (3, 2)]
     bytes_ = b"".join(pickle.dumps(one) for one in answers)
@@ -265,11 +266,11 @@ def test_the_solver_apart_finds_what_it_finds_here(monkeypatch: pytest.MonkeyPat
     assert solver_apart._last(b"") is None and solver_apart._last(b"nonsense") is None
     # where its process fails, a sound plan is there all the same
     monkeypatch.setattr(sys, "executable", "/bin/false")
-    fallen = plan(campaign, 1.0, solver=solver_apart.APART)
+    fallen = plan(campaign, 0.4, solver=solver_apart.APART)
     assert set(fallen.starts) == set(here.starts) and fallen.end >= here.end
     assert solver_apart.most_placed_apart(campaign, [], {}, 1, 1.0) == {}
     monkeypatch.setattr(sys, "executable", "/nowhere")
-    assert set(plan(campaign, 1.0, solver=solver_apart.APART).starts) == set(here.starts)
+    assert set(plan(campaign, 0.4, solver=solver_apart.APART).starts) == set(here.starts)
     monkeypatch.undo()
     begun = time.monotonic()
     with pytest.raises(WintryError, match="no longer wanted"):
@@ -389,6 +390,7 @@ FORTNIGHT = {
 }
 
 
+@thorough
 def test_a_fortnight_by_plan(tmp_path: Path, own_places: Path) -> None:
     """From claims to verdicts on simulated batteries: one is weaker than claimed, one instrument fails once."""
     hours, now, failed = parse_attended(HOURS), datetime(2027, 1, 11, 8, 0, tzinfo=own_zone()), False

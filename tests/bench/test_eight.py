@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from pathlib import Path
 
+from tests.amount import some
 from tests.bench.eight import STOPS, Eight
 from wintry_tally.app.run_settings import bench_settings
 from wintry_tally.core.protocol import EndCause, EndRule, Recipe, Step
@@ -12,12 +13,13 @@ from wintry_tally.core.protocol import EndCause, EndRule, Recipe, Step
 
 def test_nothing_is_left_on_unsaid(tmp_path: Path, own_places: Path) -> None:
     eight = Eight(tmp_path, 42)
+    least = some(3, 6)
     until = time.monotonic() + 90.0  # on a busy machine as much takes longer
-    while min(eight.done.get(kind, 0) for kind in ("started", "spoilt")) <= 5 and time.monotonic() < until:
+    while min(eight.done.get(kind, 0) for kind in ("started", "spoilt")) < least and time.monotonic() < until:
         eight.use(5.0)
     left = eight.close()
     assert not eight.unsaid and not left, (eight.unsaid, left)
-    assert eight.done["started"] > 5 and eight.done["spoilt"] > 5, eight.done
+    assert min(eight.done["started"], eight.done["spoilt"]) >= least, eight.done
 
 
 def test_eight_channels_are_off_at_once_and_a_silent_one_is_named(tmp_path: Path, own_places: Path) -> None:

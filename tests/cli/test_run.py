@@ -50,28 +50,22 @@ def test_a_whole_test_is_proved_run_and_ends_with_zero(bench: LiveBench) -> None
 
 
 @pytest.mark.parametrize(("number", "code"), [(signal.SIGINT, 130), (signal.SIGTERM, 143), (signal.SIGHUP, 143)])
-def test_a_signal_parks_it_with_everything_off(bench: LiveBench, number: signal.Signals, code: int) -> None:
+def test_a_signal_parks_it_with_everything_off(
+    bench: LiveBench, number: signal.Signals, code: int, capsys: pytest.CaptureFixture[str]
+) -> None:
     program = bench.run(recipe(bench.folder), "one")
     bench.until(lambda: bench.flows)
     program.send(number)
     found, events, _ = program.end()
     assert found == code and not bench.flows
     assert (events[-1]["cause"], events[-1]["outputs"]) == ("parked", "off")
-    listed = json.loads(subprocess_out(["list", str(bench.path), "--json"]))
+    assert invoke(["list", str(bench.path), "--json"]) == 0
+    listed = json.loads(capsys.readouterr().out)
     assert listed["schema"] == "wintry-tally.list/1"
     run = listed["samples"][0]["runs"][0]
     assert {key: run[key] for key in ("run", "title", "status", "channel")} == {
         "run": 1, "title": "Draw 1", "status": "running", "channel": "one",
     }  # fmt: skip
-
-
-def subprocess_out(arguments: list[str]) -> str:
-    import sys
-
-    done = subprocess.run(
-        [sys.executable, "-m", "wintry_tally", *arguments], capture_output=True, text=True, check=False
-    )
-    return done.stdout
 
 
 def test_a_closed_standard_output_is_a_terminated_run(bench: LiveBench) -> None:

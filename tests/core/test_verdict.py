@@ -255,7 +255,7 @@ def test_intervals_cover_the_truth_about_as_often_as_they_say() -> None:
     random = Random(2026)
     covered = 0
     ratios = []
-    for _ in range(some(200, 2000)):
+    for _ in range(some(120, 2000)):
         evidence, truth = _measured(random, random.uniform(20.0, 60.0))
         assert evidence.charge.standard is not None
         error = evidence.charge.value - truth
@@ -268,10 +268,11 @@ def test_intervals_cover_the_truth_about_as_often_as_they_say() -> None:
 def test_verdicts_are_seldom_wrong() -> None:
     random = Random(7)
     wrong = settled = 0
-    for _ in range(200):
+    count = some(80, 200)
+    for _ in range(count):
         evidence, truth = _measured(random, random.uniform(38.5, 41.5))
         outcome = only("40 Ah", replace(evidence, mean_current_A=8.0, rates=(8.0,), temperature_C=None)).outcome
         if outcome in {Outcome.MET, Outcome.MISSED}:
             settled += 1
             wrong += (outcome is Outcome.MET) is not (truth >= 40.0)
-    assert settled > 60 and wrong <= 0.06 * settled
+    assert settled > 0.3 * count and wrong <= 0.06 * settled

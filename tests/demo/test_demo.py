@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.amount import THOROUGH
+from tests.amount import thorough
 from wintry_tally.app.facts import facts_of
 from wintry_tally.book import Book, RunStatus, tables
 from wintry_tally.core.verdict import School
@@ -69,7 +69,7 @@ def test_the_demo_shows_what_it_should(tmp_path: Path) -> None:
         assert mended.analysis.capacity.count.charge.value == pytest.approx(29.5, abs=0.8)
 
 
-@pytest.mark.skipif(not THOROUGH, reason="half a minute: with WINTRY_THOROUGH=1")
+@thorough
 def test_the_demo_is_rebuilt_alike(tmp_path: Path) -> None:
     build(tmp_path / "again.wintry")
     assert outcomes(tmp_path / "again.wintry") == outcomes(scratch_copy(tmp_path))
