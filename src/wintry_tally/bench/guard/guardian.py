@@ -128,7 +128,6 @@ class ProcessGuard(Guardian):
         self._lock = threading.Lock()
         self._beaten = 0.0
         self._pending = b""
-        self._acted: Acted | None = None
         self.record: Path | None = None
 
     @property

@@ -1,0 +1,171 @@
+"""More of the bench that a small change to the code would move, each worked out beside it.
+
+Common practice, no published source.
+"""
+
+from __future__ import annotations
+
+import os
+import time
+from dataclasses import replace
+from datetime import timedelta
+from pathlib import Path
+from types import SimpleNamespace
+
+import pytest
+
+from tests.bench.live import LiveBench
+from tests.bench.test_bench import Store
+from tests.bench.test_bench_small import one_step
+from tests.bench.test_guided import BEGUN, Hand
+from wintry_tally.bench.connect import BenchChannel
+from wintry_tally.bench.guard import guardian
+from wintry_tally.bench.guard.guardian import NoGuard, ProcessGuard
+from wintry_tally.bench.hand import HandReading, _counter
+from wintry_tally.bench.journal import Journal
+from wintry_tally.bench.loop import RunLoop
+from wintry_tally.bench.off_watch import OffWatch
+from wintry_tally.bench.simulated import STAND_IN_METER, MeterSpec, SimulatedChannel
+from wintry_tally.bench.simulation import SimulatedBattery, simulate
+from wintry_tally.bench.stand_ins.world import StandInWorld
+from wintry_tally.core.battery import family_named
+from wintry_tally.core.cell import parameters_for
+from wintry_tally.core.engine import Phase, Request
+from wintry_tally.core.errors import InstrumentError
+from wintry_tally.core.protocol import EndCause, EndRule
+
+LFP = family_named("lfp")
+TEN_MINUTES = EndRule("time", 600.0, EndCause.TIME)
+
+
+def test_a_guard_that_does_not_answer_is_ended_and_refused(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    silent = tmp_path / "silent.py"
+    silent.write_text("import time; time.sleep(20)\n")
+    monkeypatch.setattr(guardian, "SCRIPT", silent)
+    monkeypatch.setattr(guardian, "START_S", 0.3)
+    guard, begun = ProcessGuard([], 1, "b", "x"), time.monotonic()
+    with pytest.raises(InstrumentError, match="does not answer"):
+        guard.begin()
+    assert time.monotonic() - begun < 10.0 and guard.pid == 0 and not guard.lives
+
+
+def test_a_guard_that_is_let_go_of_has_ended_and_leaves_no_record(own_places: Path) -> None:
+    guard = ProcessGuard([], 1, "b", "x")
+    guard.begin()
+    number, record = guard.pid, guard.record
+    assert guard.lives and record is not None
+    guard.release()
+    assert guard.pid == 0 and not guard.lives and not record.exists() and not Path(f"/proc/{number}").exists()
+
+
+def test_a_guard_shouts_to_the_terminal_there_is(monkeypatch: pytest.MonkeyPatch) -> None:
+    for terminal, is_one, to in ((7, False, 7), (None, True, 2), (None, False, guardian.subprocess.DEVNULL)):
+        monkeypatch.setattr(os, "isatty", lambda number, is_one=is_one: number == 2 and is_one)
+        assert ProcessGuard([], 1, "b", "x", terminal=terminal)._shouts_to() == to
+
+
+def test_a_guard_looks_at_another_meter_s_current(tmp_path: Path, own_places: Path) -> None:
+    bench = LiveBench(tmp_path)
+    channel = BenchChannel(bench.equipment, bench.equipment.channel("one"))
+    try:
+        plan = channel.off_plans()[0]
+        assert plan.asks is not None and plan.meter is None  # one that says itself whether it is off
+        plan = channel._seen_by(replace(plan, asks=None))
+        assert plan.meter is not None and plan.meter.name == "meter" and plan.zero_A > 0.0
+        assert plan.current is not None and b"CURR" in plan.current.send.upper()
+    finally:
+        channel.close()
+        bench.stop()
+
+
+class Told(NoGuard):
+    """Notes what it was told."""
+
+    def __init__(self) -> None:
+        self.words: list[str] = []
+
+    def release(self) -> None:
+        self.words.append("release")
+
+    def switch_off(self) -> None:
+        self.words.append("off")
+
+    def leave(self) -> None:
+        self.words.append("leave")
+
+
+@pytest.mark.parametrize(("off", "words"), [(True, ["release"]), (False, ["off", "leave"])])
+def test_a_guard_goes_on_where_something_is_not_seen_to_be_off(off: bool, words: list[str]) -> None:
+    bench = SimulatedChannel(parameters_for(LFP, 40.0), MeterSpec(), 7)
+    guard = Told()
+    run = RunLoop(one_step("discharge", TEN_MINUTES), bench, Journal(Store(), 1), guard=guard)  # type: ignore[arg-type]
+    assert run.snapshot().proving == ""  # nothing is proved, ready as it is
+    bench.goes_on_alone, run._off = True, SimpleNamespace(seen_off=off)  # type: ignore[assignment]
+    assert run.let_go() is off and guard.words == words
+
+
+@pytest.mark.parametrize(
+    ("counted", "value", "slips"),
+    [
+        ([40.0], 39.2, False),  # a counter that counts down, and one that counts up
+        ([40.0], 40.8, False), ([0.0, 0.8], 1.6, False), ([40.0, 39.2], 38.4, False),
+        ([0.8, 1.6], 0.8, True), ([40.0, 39.2], 40.0, True), ([40.0], 41.6, True),
+    ],
+)  # fmt: skip
+def test_a_counter_goes_one_way(counted: list[float], value: float, slips: bool) -> None:
+    """8 A move 0.8 Ah in six minutes."""
+    six = timedelta(minutes=6)
+    rows = [HandReading(BEGUN + n * six, 13.0, 8.0, counter_Ah=held) for n, held in enumerate(counted)]
+    assert bool(_counter(HandReading(BEGUN + len(rows) * six, 13.0, 8.0, counter_Ah=value), rows, 8.0)) is slips
+
+
+def test_a_rest_that_ends_by_its_time_wants_no_reading_and_a_discharge_to_a_voltage_is_never_over(
+    tmp_path: Path,
+) -> None:
+    hand = Hand(tmp_path)
+    assert hand.loop.state.phase is Phase.RESTING and hand.loop.due_in_s is None
+    hand.loop.ask(Request("skip"))
+    hand.reads(100.0, 13.1, 8.0)
+    assert hand.loop.state.phase is Phase.DISCHARGING
+    hand.waits(1000.0)
+    assert "time of this step is over" not in hand.loop.asks
+    hand.book.close()
+
+
+def test_what_was_true_of_a_simulated_meter_is_told_by_its_names() -> None:
+    battery = SimulatedBattery(LFP, 40.0)
+    recipe = one_step("discharge", EndRule("time", 1800.0, EndCause.TIME))
+    found = simulate(recipe, battery, 3, 10.0, MeterSpec(voltage_accuracy="0.5%+20d", current_accuracy="1%+20d"))
+    meter, truth = found.truth["meter"], found.truth
+    assert len(set(meter.values())) == 4
+    volts = float(found.trace.voltage_V.mean())
+    assert truth["drawn_Wh"] / truth["drawn_Ah"] * meter["gain_V"] + meter["offset_V"] == pytest.approx(volts, abs=0.02)
+    amps = float(found.trace.current[1:].mean())
+    assert 2.0 * truth["drawn_Ah"] * meter["gain_A"] + meter["offset_A"] == pytest.approx(amps, rel=0.01)
+
+
+def test_of_instruments_that_are_named_those_are_unplugged() -> None:
+    plugs = {"load": "the load's lead", "supply": "the charger's lead", "beside": "the load's lead"}
+    watch = OffWatch(0.05, 0.01, True, plugs)
+    for names, told in ((["supply"], ("the charger's lead",)), (["load", "beside"], ("the load's lead",))):
+        assert watch._pull(names).parts["plugs"] == told
+    assert (
+        watch._pull(["a thermometer"]).parts["plugs"]
+        == watch._pull().parts["plugs"]
+        == ("the load's lead", "the charger's lead")
+    )
+
+
+@pytest.mark.parametrize(("wiring", "nmc"), [((), False), (("other-family",), True)])
+def test_a_stranger_is_at_the_leads_only_where_it_was_connected(wiring: tuple[str, ...], nmc: bool) -> None:
+    stranger = parameters_for(family_named("nmc"), 40.0)
+    world = StandInWorld(parameters_for(LFP, 40.0), STAND_IN_METER, wiring=wiring, stranger=stranger)
+    assert (world.read("meter").voltage_V < 13.0) is nmc  # three cells of 4.2 V, four of 3.35 V
+
+
+def test_a_charger_that_other_hands_turn_down_gives_a_fifth() -> None:
+    world = StandInWorld(parameters_for(LFP, 40.0), STAND_IN_METER, state_of_charge=0.3)
+    world.charge(10.0, 14.4)
+    world.fault("supply", "other-hands")
+    world.advance(1.0)
+    assert world.true_current_A == pytest.approx(-2.0, abs=0.05)
