@@ -5,7 +5,10 @@ Common practice, no published source.
 
 from __future__ import annotations
 
+import contextlib
 import os
+import signal
+import socket
 import time
 from dataclasses import replace
 from datetime import timedelta
@@ -25,6 +28,7 @@ from wintry_tally.bench.hand import HandReading, _counter
 from wintry_tally.bench.journal import Journal
 from wintry_tally.bench.loop import RunLoop
 from wintry_tally.bench.off_watch import OffWatch
+from wintry_tally.bench.offplan import OffPlan
 from wintry_tally.bench.simulated import STAND_IN_METER, MeterSpec, SimulatedChannel
 from wintry_tally.bench.simulation import SimulatedBattery, simulate
 from wintry_tally.bench.stand_ins.world import StandInWorld
@@ -56,6 +60,27 @@ def test_a_guard_that_is_let_go_of_has_ended_and_leaves_no_record(own_places: Pa
     assert guard.lives and record is not None
     guard.release()
     assert guard.pid == 0 and not guard.lives and not record.exists() and not Path(f"/proc/{number}").exists()
+    assert guard.acted() is None  # of nobody
+
+
+def test_a_guard_that_shouts_stops_where_the_program_says_that_it_is_over(own_places: Path) -> None:
+    with socket.create_server(("127.0.0.1", 0)) as taken:
+        port = taken.getsockname()[1]  # from here on nobody answers there
+    guard = ProcessGuard([OffPlan("load", "the load's lead", "127.0.0.1", port)], 1, "b", "x")
+    guard.begin()
+    number, until = guard.pid, time.monotonic() + 20.0
+    guard.switch_off()
+    while (news := guard.acted()) is None and time.monotonic() < until:
+        time.sleep(0.05)
+    assert news is not None and list(news.left) == ["load"]
+    guard.release()
+    try:
+        while Path(f"/proc/{number}").exists() and time.monotonic() < until:
+            time.sleep(0.05)
+        assert not Path(f"/proc/{number}").exists()
+    finally:
+        with contextlib.suppress(ProcessLookupError):
+            os.kill(number, signal.SIGKILL)
 
 
 def test_a_guard_shouts_to_the_terminal_there_is(monkeypatch: pytest.MonkeyPatch) -> None:
@@ -101,7 +126,8 @@ def test_a_guard_goes_on_where_something_is_not_seen_to_be_off(off: bool, words:
     run = RunLoop(one_step("discharge", TEN_MINUTES), bench, Journal(Store(), 1), guard=guard)  # type: ignore[arg-type]
     assert run.snapshot().proving == ""  # nothing is proved, ready as it is
     bench.goes_on_alone, run._off = True, SimpleNamespace(seen_off=off)  # type: ignore[assignment]
-    assert run.let_go() is off and guard.words == words
+    bench.close = lambda: guard.words.append("closed")  # type: ignore[method-assign]
+    assert run.let_go() is off and guard.words == ["closed", *words]
 
 
 @pytest.mark.parametrize(
