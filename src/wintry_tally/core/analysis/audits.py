@@ -5,14 +5,14 @@ from __future__ import annotations
 import numpy as np
 
 from wintry_tally.core.analysis.capacity import CapacityTest
-from wintry_tally.core.analysis.counting import BLOCK, HOUR, Integral
+from wintry_tally.core.analysis.counting import HOUR, Integral
 from wintry_tally.core.analysis.ending import PROTECTION, SET_CUTOFF
 from wintry_tally.core.analysis.stages import Scale, Stage, StageKind
 from wintry_tally.core.battery.families import Family
 from wintry_tally.core.message import NOTHING, Message, said, several
 from wintry_tally.core.quantity.typed_slips import digit_neighbours
 from wintry_tally.core.trace import Remark
-from wintry_tally.core.trace.trace import Trace
+from wintry_tally.core.trace.trace import BLOCK, Trace
 
 LIFT_V = 0.03
 """A voltage that steps by less as a current begins or ends may be a meter's."""

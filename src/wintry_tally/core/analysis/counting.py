@@ -15,7 +15,7 @@ from wintry_tally.core.quantity import Accuracy, Quantity, Term
 from wintry_tally.core.trace.repair import GAP_FACTOR
 from wintry_tally.core.trace.trace import Column, Trace, noise_of
 
-BLOCK = 1 << 12
+EVERY = 1 << 12
 """Readings between the sums that are kept: what lies beside one is added up anew each time it is asked for."""
 LOGGER_OFF = 30.0
 """Usual intervals without a reading before a current: the logger was off."""
@@ -63,10 +63,10 @@ class Integral:
     def __init__(self, trace: Trace) -> None:
         self.trace = trace
         size = len(trace)
-        starts = range(0, max(0, size - 1), BLOCK)
+        starts = range(0, max(0, size - 1), EVERY)
         charge, energy, time_V = [0.0], [0.0], [0.0]
         for start in starts:
-            q, e, v = self._block(start, min(size - 1, start + BLOCK))
+            q, e, v = self._block(start, min(size - 1, start + EVERY))
             charge.append(charge[-1] + q)
             energy.append(energy[-1] + e)
             time_V.append(time_V[-1] + v)
@@ -87,8 +87,8 @@ class Integral:
 
     def to(self, index: int) -> tuple[float, float, float]:
         """The integrals from the first reading to this one, in As, Ws, Vs."""
-        block = index // BLOCK
-        q, e, v = self._block(block * BLOCK, index)
+        block = index // EVERY
+        q, e, v = self._block(block * EVERY, index)
         return self._charge[block] + q, self._energy[block] + e, self._time_V[block] + v
 
     def between(self, first: int, last: int) -> tuple[float, float, float]:

@@ -7,9 +7,9 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from wintry_tally.core.analysis.counting import BLOCK, Instrument
+from wintry_tally.core.analysis.counting import Instrument
 from wintry_tally.core.analysis.stages import Scale, Stage
-from wintry_tally.core.trace.trace import Trace
+from wintry_tally.core.trace.trace import BLOCK, Trace
 
 
 @dataclass(frozen=True)

@@ -9,9 +9,9 @@ from enum import StrEnum
 
 import numpy as np
 
-from wintry_tally.core.analysis.counting import BLOCK, Span, rest_of_interval
+from wintry_tally.core.analysis.counting import Span, rest_of_interval
 from wintry_tally.core.trace.repair import GAP_FACTOR
-from wintry_tally.core.trace.trace import Column, Trace, noise_of
+from wintry_tally.core.trace.trace import BLOCK, Column, Trace, noise_of
 
 MEAN_SIGMAS = 5.0
 DIGITS_AT_ZERO, DIGITS_SHARE = 2.0, 0.05
