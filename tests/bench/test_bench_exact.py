@@ -6,9 +6,12 @@ Common practice, no published source.
 from __future__ import annotations
 
 import contextlib
+import math
 import os
 import signal
 import socket
+import struct
+import threading
 import time
 from dataclasses import replace
 from datetime import timedelta
@@ -19,9 +22,11 @@ import pytest
 
 from tests.bench.live import LiveBench
 from tests.bench.test_bench import Store
-from tests.bench.test_bench_small import one_step
+from tests.bench.test_bench_small import STOPS, one_step
 from tests.bench.test_guided import BEGUN, Hand
-from wintry_tally.bench.connect import BenchChannel
+from wintry_tally.bench.bounded import Hand as Line
+from wintry_tally.bench.connect import BenchChannel, JoinedMeter, _limit
+from wintry_tally.bench.equipment import ChannelSpec, Equipment, Instrument
 from wintry_tally.bench.guard import guardian
 from wintry_tally.bench.guard.guardian import NoGuard, ProcessGuard
 from wintry_tally.bench.hand import HandReading, _counter
@@ -31,12 +36,15 @@ from wintry_tally.bench.off_watch import OffWatch
 from wintry_tally.bench.offplan import OffPlan
 from wintry_tally.bench.simulated import STAND_IN_METER, MeterSpec, SimulatedChannel
 from wintry_tally.bench.simulation import SimulatedBattery, simulate
+from wintry_tally.bench.stand_ins.registers import RegisterStandIn
 from wintry_tally.bench.stand_ins.world import StandInWorld
+from wintry_tally.bench.watch import _Still
+from wintry_tally.bench.worker import RunWorker
 from wintry_tally.core.battery import family_named
 from wintry_tally.core.cell import parameters_for
 from wintry_tally.core.engine import Phase, Request
 from wintry_tally.core.errors import InstrumentError
-from wintry_tally.core.protocol import EndCause, EndRule
+from wintry_tally.core.protocol import EndCause, EndRule, Recipe, Step
 
 LFP = family_named("lfp")
 TEN_MINUTES = EndRule("time", 600.0, EndCause.TIME)
@@ -125,7 +133,9 @@ def test_a_guard_goes_on_where_something_is_not_seen_to_be_off(off: bool, words:
     guard = Told()
     run = RunLoop(one_step("discharge", TEN_MINUTES), bench, Journal(Store(), 1), guard=guard)  # type: ignore[arg-type]
     assert run.snapshot().proving == ""  # nothing is proved, ready as it is
-    bench.goes_on_alone, run._off = True, SimpleNamespace(seen_off=off)  # type: ignore[assignment]
+    assert run.park()  # of what is simulated nothing stays on
+    bench.goes_on_alone, run._off = True, SimpleNamespace(seen_off=off, told=lambda *_: None)  # type: ignore[assignment]
+    assert run.park() is off
     bench.close = lambda: guard.words.append("closed")  # type: ignore[method-assign]
     assert run.let_go() is off and guard.words == ["closed", *words]
 
@@ -135,7 +145,7 @@ def test_a_guard_goes_on_where_something_is_not_seen_to_be_off(off: bool, words:
     [
         ([40.0], 39.2, False),  # a counter that counts down, and one that counts up
         ([40.0], 40.8, False), ([0.0, 0.8], 1.6, False), ([40.0, 39.2], 38.4, False),
-        ([0.8, 1.6], 0.8, True), ([40.0, 39.2], 40.0, True), ([40.0], 41.6, True),
+        ([0.8, 1.6], 0.8, True), ([40.0, 39.2], 40.0, True), ([40.0], 41.6, True), ([0.0, 1.6], 1.5, True),
     ],
 )  # fmt: skip
 def test_a_counter_goes_one_way(counted: list[float], value: float, slips: bool) -> None:
@@ -170,6 +180,12 @@ def test_what_was_true_of_a_simulated_meter_is_told_by_its_names() -> None:
     assert 2.0 * truth["drawn_Ah"] * meter["gain_A"] + meter["offset_A"] == pytest.approx(amps, rel=0.01)
 
 
+def test_what_a_trickle_truly_drew_counts() -> None:
+    step = Step("discharge", "it", "current", 0.5, (EndRule("time", 3600.0, EndCause.TIME),))
+    truth = simulate(Recipe("r", "R", 1, (step,), STOPS), SimulatedBattery(LFP, 40.0), 3, 10.0).truth
+    assert truth["drawn_Ah"] == pytest.approx(0.5, rel=0.01) and truth["put_in_Ah"] == 0.0
+
+
 def test_of_instruments_that_are_named_those_are_unplugged() -> None:
     plugs = {"load": "the load's lead", "supply": "the charger's lead", "beside": "the load's lead"}
     watch = OffWatch(0.05, 0.01, True, plugs)
@@ -195,3 +211,104 @@ def test_a_charger_that_other_hands_turn_down_gives_a_fifth() -> None:
     world.fault("supply", "other-hands")
     world.advance(1.0)
     assert world.true_current_A == pytest.approx(-2.0, abs=0.05)
+
+
+def test_a_line_is_closed_by_the_thread_that_speaks_on_it() -> None:
+    closed: list[str] = []
+    driver = SimpleNamespace(close=lambda: closed.append(threading.current_thread().name))
+    line = Line("meter", driver)
+    assert line.call(lambda: 4, 5.0) == 4
+    line.close()
+    assert closed == ["hand meter"] and line.closed
+    idle = Line("other", driver)
+    idle.close()
+    assert closed == ["hand meter", "closing"]
+
+
+def test_all_off_ends_the_run_with_its_reason() -> None:
+    store = Store()
+    bench = SimulatedChannel(parameters_for(LFP, 40.0), MeterSpec(), 7)
+    worker = RunWorker(RunLoop(one_step("discharge", TEN_MINUTES), bench, Journal(store, 1)))  # type: ignore[arg-type]
+    worker.start()
+    until = time.monotonic() + 30.0
+    while worker.latest.state.phase is not Phase.DISCHARGING and time.monotonic() < until:
+        time.sleep(0.02)
+    worker.make_safe()
+    assert bench.outputs() == {} or not any(bench.outputs().values())
+    while not worker.latest.ended and time.monotonic() < until:
+        time.sleep(0.02)
+    worker.stop_thread()
+    assert worker.latest.ended and any("all off was called for" in event.message for event in store.events)
+
+
+def test_of_a_guard_that_is_refused_no_pipe_stays_open(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(guardian, "SCRIPT", tmp_path / "nothing.py")
+    before = len(list(Path("/proc/self/fd").iterdir()))
+    for _ in range(3):
+        with pytest.raises(InstrumentError):
+            ProcessGuard([], 1, "b", "x").begin()
+    assert len(list(Path("/proc/self/fd").iterdir())) <= before
+
+
+def test_how_far_a_channel_s_current_may_read_from_zero(tmp_path: Path) -> None:
+    meter = Instrument("m", "meter", current_accuracy="2%+2d", current_resolution=0.01, voltage_resolution=0.001)
+    bare = replace(meter, name="bare", current_accuracy="")
+    for channel, zero_A in ((ChannelSpec("c", voltage="m"), 0.03), (ChannelSpec("c", voltage="bare"), None)):
+        joined = JoinedMeter(Equipment((meter, bare), (channel,)), channel, {}, {})
+        assert joined.zero_A() == (None if zero_A is None else pytest.approx(zero_A)), channel
+    # two in a hundred of 8 A and two digits; a percent and a digit where nothing is said
+    assert _limit(meter, "current", 8.0) == pytest.approx(0.18)
+    assert _limit(bare, "current", -8.0) == pytest.approx(0.09) and _limit(meter, "voltage", 13.0) == pytest.approx(
+        0.131
+    )
+
+
+def test_how_unlikely_it_is_that_a_living_meter_shows_the_same() -> None:
+    """Of 40 readings none was as the one before; then eleven are: (1/42)¹¹ by the rule of succession (Laplace, from memory)."""
+    still = _Still()
+    for at in range(41):
+        still.follow(13.0 + 0.001 * (0, 3, 1, 5, 2, 6, 4)[at % 7], float(at))
+    assert still.lively and still.log_chance(41.0) == 0.0
+    for at in range(41, 41 + 200):
+        still.follow(13.001, float(at))
+    counted = len(still._equal)
+    assert still.log_chance(300.0) == pytest.approx(still.same * math.log(1.0 / (counted + 2.0)))
+
+
+def test_a_supply_of_registers_tells_what_it_gives_as_positive() -> None:
+    world = StandInWorld(parameters_for(LFP, 40.0), STAND_IN_METER, state_of_charge=0.3)
+    supply, load = RegisterStandIn(world, "supply"), RegisterStandIn(world, "load")
+    try:
+        for begin, place in ((lambda: world.charge(10.0, 14.4), supply), (lambda: world.draw("current", 10.0), load)):
+            begin()
+            world.advance(1.0)
+            told = struct.unpack(">Ii", struct.pack(">4H", *place._input()))[1]
+            assert told == pytest.approx(10_000, abs=200)
+            world.off(place.role)
+    finally:
+        supply.shutdown()
+        load.shutdown()
+        supply.server_close()
+        load.server_close()
+
+
+def test_what_is_switched_on_again_while_a_guard_holds_it_off_is_switched_off_again(
+    tmp_path: Path, own_places: Path
+) -> None:
+    bench = LiveBench(tmp_path)
+    channel = BenchChannel(bench.equipment, bench.equipment.channel("one"))
+    guard = ProcessGuard(channel.off_plans(), 1, str(bench.path), "x")
+    guard.begin()
+    try:
+        guard.switch_off()
+        for _ in range(2):
+            bench.until(lambda: not bench.flows)
+            time.sleep(0.3)
+            bench.world.draw("current", 5.0)  # by hand, at the load
+            bench.world.advance(0.1)
+            assert bench.flows
+        bench.until(lambda: not bench.flows)
+    finally:
+        guard.release()
+        channel.close()
+        bench.stop()
