@@ -155,6 +155,13 @@ def test_a_counter_goes_one_way(counted: list[float], value: float, slips: bool)
     assert bool(_counter(HandReading(BEGUN + len(rows) * six, 13.0, 8.0, counter_Ah=value), rows, 8.0)) is slips
 
 
+@pytest.mark.parametrize(("value", "back"), [(1.5, True), (1.56, False)])
+def test_a_counter_that_goes_back_by_more_than_its_digits_is_told(value: float, back: bool) -> None:
+    rows = [HandReading(BEGUN + timedelta(minutes=n), 13.0, None, held) for n, held in enumerate((0.0, 1.6))]
+    told = _counter(HandReading(BEGUN + timedelta(minutes=2), 13.0, None, value), rows, None)
+    assert [f"back to {value:g} Ah" in str(slip) for slip in told] == ([True] if back else [])
+
+
 def test_a_rest_that_ends_by_its_time_wants_no_reading_and_a_discharge_to_a_voltage_is_never_over(
     tmp_path: Path,
 ) -> None:
