@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import gc
 import logging
 import os
@@ -15,6 +16,7 @@ from hypothesis import settings
 from tests.amount import some
 from tests.still import BY_THE_CLOCK, tried
 from wintry_tally.bench.guard import guardian
+from wintry_tally.book import Book
 
 settings.register_profile("unhurried", deadline=None, max_examples=some(40, 100))
 settings.load_profile("unhurried")  # how long a case takes measures the machine, and nothing else
@@ -27,6 +29,31 @@ def cache_of_its_own(tmp_path_factory: pytest.TempPathFactory) -> None:
     """What is kept between runs of the program is kept between tests of one process, and nowhere else."""
     os.environ["XDG_CACHE_HOME"] = str(tmp_path_factory.mktemp("cache"))
     os.environ["XDG_CONFIG_HOME"] = str(tmp_path_factory.mktemp("config"))
+
+
+@pytest.fixture(autouse=True, scope="session")
+def new_books_at_once() -> Iterator[None]:
+    """A new book's tables are made as they stood when the first one had gone through its migrations: in a tenth of the time."""
+    migrate, statements = Book._migrate, list[str]()
+
+    @functools.wraps(migrate)
+    def made(book: Book) -> None:
+        with book.transaction() as connection:
+            new = book._revision(connection) is None
+            for words in statements if new else ():
+                connection.exec_driver_sql(words)
+        migrate(book)
+        if new and not statements:
+            with book.transaction() as connection:
+                asked = (
+                    "SELECT sql FROM sqlite_master WHERE sql IS NOT NULL AND name NOT LIKE 'sqlite_%' ORDER BY rowid"
+                )
+                statements.extend(connection.exec_driver_sql(asked).scalars())
+                statements.append(f"INSERT INTO alembic_version VALUES ('{book._revision(connection)}')")
+
+    Book._migrate = made  # type: ignore[method-assign]
+    yield
+    Book._migrate = migrate  # type: ignore[method-assign]
 
 
 @pytest.fixture(autouse=True, scope="session")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import signal
@@ -370,3 +371,17 @@ def test_what_another_database_would_not_understand_stands_in_one_file_and_where
         if any(words in path.read_text(encoding="utf-8") for words in own)
     }
     assert found == {"sqlite.py", "place.py", "copying.py"}
+
+
+def test_a_book_that_is_made_at_once_for_tests_is_one_that_was_migrated(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    told = []
+    for at_once in (True, True, False):
+        if not at_once:
+            monkeypatch.setattr(Book, "_migrate", Book._migrate.__wrapped__)
+        path = tmp_path / f"{len(told)}.wintry"
+        Book.create(path, "one").close()
+        with contextlib.closing(sqlite3.connect(path)) as book:
+            told.append([*book.iterdump(), *book.execute("PRAGMA application_id")])
+    assert told[0] == told[1] == told[2]

@@ -7,6 +7,7 @@ from pathlib import Path
 from PySide6.QtCore import QSettings, Qt
 from PySide6.QtWidgets import QAbstractButton, QApplication, QComboBox, QFileDialog, QLineEdit, QPushButton, QWidget
 
+from tests.amount import thorough
 from tests.desk.doing import settled, there
 from wintry_tally.core.verdict.outcome import Outcome, School
 from wintry_tally.desk.commands import COMMANDS, RECENT
@@ -258,6 +259,7 @@ def test_a_run_is_left_out_and_the_school_changed(demo: Window, qtbot, button, t
     assert demo.session.dossier(number).verdicts[0].outcome is Outcome.NOT_TESTED
 
 
+@thorough
 def test_nothing_is_cut_off_on_a_small_laptop(demo: Window, qtbot) -> None:
     demo.show_sample(sample(demo, "M3"))
     for wide, high in ((1280, 800), (900, 600), (1024, 700)):
