@@ -219,5 +219,6 @@ def test_a_load_that_stayed_on_well_below_its_cutoff_did_not_switch_off_by_it(
     if told:
         lasted = (readings - 1) * interval_s / 60.0
         assert f"{lasted:.3g} min below the 12 V" in told[0] and f"down to {12.0 - below_V:.2f} V" in told[0]
+        assert "not-to-protection" not in {remark.code for remark in found.remarks}
     # what was drawn down to there is counted all the same, and no more
     assert found.capacity is not None and found.capacity.ended_by == "set-cutoff"

@@ -406,10 +406,12 @@ def _audit(cut: _Cut, test: CapacityTest | None, options: Options) -> list[Remar
     remarks += discharge_remarks(trace, stages, test, family, options.cutoff_V)
     remarks += meter_remarks(trace, cut.integral, test)
     if test.empties:
-        remarks += test_remarks(trace, cut.integral, scale, stages, test, family, options.rest_s)
+        # where it went on below its cut-off its own readings show what was left there
+        past = PAST_CUTOFF in {doubt.message.code for doubt in cut.unclear.get(test.last, [])}
+        told = test_remarks(trace, cut.integral, scale, stages, test, family, options.rest_s)
+        remarks += [item for item in told if not past or item.code != "not-to-protection"]
     if family is not None and test.empties:
-        remarks += family_doubt(family, test)
-        remarks += mean_remarks(family, test, options.rated_Ah)
+        remarks += [*family_doubt(family, test), *mean_remarks(family, test, options.rated_Ah)]
     spans = test.count.spans
     return remarks + counter_remarks(trace, cut.integral, spans[0].first, spans[-1].last, test.count)
 

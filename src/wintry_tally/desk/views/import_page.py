@@ -39,9 +39,9 @@ from wintry_tally.desk.views.station import StationView
 from wintry_tally.desk.widgets.curve import Curve
 from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.findings import FindingList
-from wintry_tally.desk.widgets.flow import Columns, Flow
+from wintry_tally.desk.widgets.flow import Flow
 from wintry_tally.desk.widgets.line_number import LineNumber
-from wintry_tally.desk.widgets.parts import button, card, chooser, column, label, named, row, scrolling
+from wintry_tally.desk.widgets.parts import button, card, chooser, column, fields_above, label, named, row, scrolling
 from wintry_tally.desk.widgets.quantity_field import QuantityField, TypedField
 from wintry_tally.exchange.layout import DELIMITER_WORDS, Choices, Layout
 from wintry_tally.report.curve import discharge_curve
@@ -165,14 +165,10 @@ class ImportPage(StationView):
             layout.put(named(name, widget))
         layout.put(self._channel)
         self._channel.hide()
-        known = Columns(
-            named("Voltage good to", self.accuracy_V),
-            named("Current good to", self.accuracy_A),
-            named("Cut-off", self.cutoff),
-            named("Ambient", self.ambient),
-            named("Volts read at", self.volts_at),
-            gap=3,
-        )
+        known = fields_above([
+            ("Voltage good to", self.accuracy_V), ("Current good to", self.accuracy_A), ("Cut-off", self.cutoff),
+            ("Ambient", self.ambient), ("Volts read at", self.volts_at),
+        ], across=5)  # fmt: skip
         figures = Flow(
             named("Charge", self.charge), named("Energy", self.energy), named("Mean voltage", self.mean), gap=5
         )
