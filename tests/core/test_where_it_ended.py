@@ -214,7 +214,7 @@ def test_a_load_that_stayed_on_well_below_its_cutoff_did_not_switch_off_by_it(
     trace = Trace(interval_s * np.arange(len(volts)), volts, amps, resolution={"voltage_V": 0.01, "current_A": 0.01})
     found = analyse(trace, Options(family=FAMILIES["lfp"], rated_Ah=40.0, cutoff_V=12.0))
     assert [stage.ended_by for stage in found.stages] == [ended, None]
-    told = [str(remark.message) for remark in found.remarks if "stayed on" in str(remark.message)]
+    told = [str(remark.message) for remark in found.remarks if remark.code == "past-cutoff"]
     assert bool(told) is (ended == "operator")
     if told:
         lasted = (readings - 1) * interval_s / 60.0
@@ -222,3 +222,14 @@ def test_a_load_that_stayed_on_well_below_its_cutoff_did_not_switch_off_by_it(
         assert "not-to-protection" not in {remark.code for remark in found.remarks}
     # what was drawn down to there is counted all the same, and no more
     assert found.capacity is not None and found.capacity.ended_by == "set-cutoff"
+
+
+def test_a_pack_that_its_protection_ended_far_below_a_cutoff_is_not_told_that_the_cutoff_did() -> None:
+    volts = np.concatenate([np.linspace(13.1, 12.1, 400), np.linspace(11.9, 9.4, 40), np.zeros(20)])
+    amps = np.concatenate([np.full(440, 8.0), np.zeros(20)])
+    trace = Trace(10.0 * np.arange(len(volts)), volts, amps, resolution=RESOLUTION)
+    found = analyse(trace, Options(family=FAMILIES["lfp"], rated_Ah=40.0, cutoff_V=12.0))
+    codes = {remark.code for remark in found.remarks}
+    assert (
+        found.stages[0].ended_by == "battery-protection" and "past-cutoff" in codes and "not-to-protection" not in codes
+    )

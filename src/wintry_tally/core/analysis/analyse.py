@@ -25,15 +25,7 @@ from wintry_tally.core.analysis.clock import clock_remark
 from wintry_tally.core.analysis.counters import Counters, counter_remarks, counters_of
 from wintry_tally.core.analysis.counting import Count, Instrument, Integral, count
 from wintry_tally.core.analysis.efficiency import Efficiency, acceptance, charge_remarks, efficiency_of
-from wintry_tally.core.analysis.ending import (
-    LOG_END,
-    OPERATOR,
-    PAST_CUTOFF,
-    PROTECTION,
-    SET_CUTOFF,
-    EndOptions,
-    ending_of,
-)
+from wintry_tally.core.analysis.ending import LOG_END, OPERATOR, PROTECTION, SET_CUTOFF, EndOptions, ending_of
 from wintry_tally.core.analysis.reserve import Reserve, reserve_of
 from wintry_tally.core.analysis.resistance import StepResistance, step_resistances
 from wintry_tally.core.analysis.second_meter import SecondMeter, second_meter_of, second_meter_remarks
@@ -396,7 +388,7 @@ def _audit(cut: _Cut, test: CapacityTest | None, options: Options) -> list[Remar
     remarks: list[Remark] = []
     overruled = test.last if test is not None and test.ended_by != cut.endings[test.last] else -1
     for position, doubts in list(cut.unclear.items())[:UNCLEAR_NAMED]:
-        remarks += [doubt for doubt in doubts if position != overruled or doubt.message.code == PAST_CUTOFF]
+        remarks += doubts if position != overruled else []
     if family is not None:
         remarks += family_remarks(trace, family, stages)
         remarks += charger_remarks(trace, scale, stages, family)
@@ -406,12 +398,10 @@ def _audit(cut: _Cut, test: CapacityTest | None, options: Options) -> list[Remar
     remarks += discharge_remarks(trace, stages, test, family, options.cutoff_V)
     remarks += meter_remarks(trace, cut.integral, test)
     if test.empties:
-        # where it went on below its cut-off its own readings show what was left there
-        past = PAST_CUTOFF in {doubt.message.code for doubt in cut.unclear.get(test.last, [])}
-        told = test_remarks(trace, cut.integral, scale, stages, test, family, options.rest_s)
-        remarks += [item for item in told if not past or item.code != "not-to-protection"]
+        remarks += test_remarks(trace, cut.integral, scale, stages, test, family, options.rest_s)
     if family is not None and test.empties:
-        remarks += [*family_doubt(family, test), *mean_remarks(family, test, options.rated_Ah)]
+        remarks += family_doubt(family, test)
+        remarks += mean_remarks(family, test, options.rated_Ah)
     spans = test.count.spans
     return remarks + counter_remarks(trace, cut.integral, spans[0].first, spans[-1].last, test.count)
 

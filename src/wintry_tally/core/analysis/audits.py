@@ -130,7 +130,7 @@ def test_remarks(
             told = said("charge-between", share=100 * largest / charge)
             remarks.append(Remark("coarse-sampling", told, (trace.row_at(where), trace.row_at(where + 1))))
     remarks += _rest_remarks(trace, stages, test, rest_s)
-    if family is not None and family.lithium and test.ended_by != PROTECTION:
+    if family is not None and family.lithium and test.ended_by != PROTECTION and not test.past_cutoff_s:
         left = _share_left(family, trace, test)
         if left > 0.01:
             row = trace.row_at(test.count.spans[-1].last)

@@ -48,7 +48,7 @@ def charger_remarks(trace: Trace, scale: Scale, stages: list[Stage], family: Fam
 def discharge_remarks(
     trace: Trace, stages: list[Stage], test: CapacityTest, family: Family | None, cutoff_V: float | None
 ) -> list[Remark]:
-    """Rates that changed on the way, a floor gone below, a lead-acid test broken off."""
+    """Rates that changed on the way, a cut-off or a floor gone below, a lead-acid test broken off."""
     remarks: list[Remark] = []
     discharges = [stage for stage in stages[test.first : test.last + 1] if stage.kind == StageKind.DISCHARGE]
     rates = test.rates
@@ -60,10 +60,13 @@ def discharge_remarks(
             "load-changed" if lithium else "load-changed-lead", rates=tuple(f"{rate:.4g}" for rate in rates[:6])
         )
         remarks.append(Remark("rate-changed", told, (trace.row_at(stage.first), trace.row_at(discharges[-1].last))))
-    if family is None:
-        return remarks
     last = discharges[-1]
     lowest, ends_at = float(trace.voltage_V[last.last]), (trace.row_at(last.last), trace.row_at(last.last))
+    if cutoff_V is not None and test.past_cutoff_s:
+        told = said("went-on-past-cutoff", minutes=test.past_cutoff_s / 60.0, cutoff=cutoff_V, volts=lowest)
+        remarks.append(Remark("past-cutoff", told, ends_at))
+    if family is None:
+        return remarks
     floor = family.cutoff_floor_V
     if cutoff_V is not None and cutoff_V < floor:
         remarks.append(Remark("below-floor", said("cutoff-below-floor", volts=cutoff_V, floor=floor)))

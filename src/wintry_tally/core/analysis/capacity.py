@@ -12,6 +12,7 @@ from wintry_tally.core.analysis.ending import (
     at_a_knee,
     fall_per_reading,
     highest_setting,
+    past_cutoff_s,
     slack_of,
 )
 from wintry_tally.core.analysis.groups import largest_group
@@ -44,6 +45,7 @@ class CapacityTest:
         lacking: the share of a full battery's charge that may have been drawn before its log, where that begins under
             load and nothing shows that it began full; else 0.
         slack_V: how far above a voltage its last reading may lie where it went down to that; fall_V_s: how fast it fell then.
+        past_cutoff_s: how long its load stayed on below the cut-off that was given, and that did not end it.
         at_knee: whether its voltage fell at its end much faster than in the middle, to where a cut-off may be set.
     """
 
@@ -64,6 +66,7 @@ class CapacityTest:
     slack_V: float = 0.0
     fall_V_s: float = 0.0
     at_knee: bool = False
+    past_cutoff_s: float = 0.0
 
     @property
     def empties(self) -> bool:
@@ -157,11 +160,9 @@ def capacity_test(
         beyond = discharges[position].last - where.last
         if where.tail_s > 0 and (beyond > 1 or position < len(discharges) - 1):
             ended_by, end_V = SET_CUTOFF, float(options.cutoff_V or end_V)
-        elif ended_by == SET_CUTOFF:
-            # the load switched off within the last interval: count that interval as it was logged
-            crossing = None
         else:
-            crossing = None
+            crossing = None  # it went off within the last interval, which is counted as it was logged
+    slack_V = slack_of(trace, scale, discharges[-1], options)
     spans = spans_until(trace, scale, discharges, crossing)
     counted = count(trace, integral, spans, instrument)
     rated = options.rated_Ah
@@ -185,9 +186,10 @@ def capacity_test(
         pauses_s=pauses,
         rates=rates,
         hidden_s=0.0 if crossing is not None else gap_after(trace, scale, discharges[-1].last),
-        slack_V=slack_of(trace, scale, discharges[-1], options),
+        slack_V=slack_V,
         fall_V_s=fall_per_reading(trace, discharges[-1]) / max(scale.usual_s, 1e-9),
         at_knee=end_V <= highest_setting(options.family) and at_a_knee(trace, scale, discharges[-1]),
+        past_cutoff_s=past_cutoff_s(trace, discharges[-1], options.cutoff_V, slack_V),
     )
 
 

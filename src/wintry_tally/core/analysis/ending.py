@@ -22,7 +22,6 @@ CHARGE_PROTECTION = "charge-protection"
 SET_POINT = "set-point"
 OPERATOR = "operator"
 LOG_END = "log-end"
-PAST_CUTOFF = "went-on-past-cutoff"
 AT_MARK = 1.15
 """A charge whose current fell to so many times the full criterion has come to it, as meters read; above it has not."""
 
@@ -66,20 +65,15 @@ def _discharge_ending(
     last_V = float(trace.voltage_V[stage.last])
     slope, slack = fall_per_reading(trace, stage), slack_of(trace, scale, stage, options)
     meter_V = _meter_limit(trace, last_V, options)
-    past_s = _past_cutoff_s(trace, stage, options, slack)
-    at_cutoff = options.cutoff_V is not None and last_V <= options.cutoff_V + slack and not past_s
+    at_cutoff = options.cutoff_V is not None and last_V <= options.cutoff_V + slack
+    at_cutoff = at_cutoff and not past_cutoff_s(trace, stage, options.cutoff_V, slack)
     at_dropout = [drop for drop in options.dropouts_V if abs(last_V - drop) <= slack]
-    ends = (trace.row_at(stage.last), trace.row_at(stage.last))
-    went_on = []
-    if past_s:
-        words = said(PAST_CUTOFF, cutoff=options.cutoff_V or 0.0, minutes=past_s / 60.0, volts=last_V)
-        went_on = [Remark("end-unclear", words, ends)]
     if following is None:
         if at_cutoff:
             return SET_CUTOFF, []
         if at_dropout:
             return DROPOUT, []
-        return LOG_END, went_on
+        return LOG_END, []
     after = trace.voltage_V[following.first : following.last + 1]
     settled = float(np.median(after[: min(len(after), 12)]))
     lowest = float(np.min(after[: min(len(after), 12)]))
@@ -96,32 +90,35 @@ def _discharge_ending(
         return DROPOUT, []
     if _heavy(trace, scale, stages, position, options):
         return _heavy_ending(trace, stages, position)
+    ends = (trace.row_at(stage.last), trace.row_at(stage.last))
     falling = slope > 0 and at_a_knee(trace, scale, stage)
     below_floor = options.family is not None and last_V < options.family.cutoff_floor_V + 0.3 * options.family.share
     # the load went off up to one interval after the last reading, and as much lower
     rebound = settled - last_V + slope
     if falling and rebound > max(0.05, 4 * scale.noise_V):
         if last_V <= highest_setting(options.family) and _round_voltage(last_V, slope, options, meter_V):
-            return SET_CUTOFF, went_on
+            return SET_CUTOFF, []
         if options.family is not None and options.family.lithium and below_floor:
-            return PROTECTION, went_on or [Remark("end-unclear", said("by-cutoff-or-protection", volts=last_V), ends)]
-        return OPERATOR, went_on or [Remark("end-unclear", said("by-cutoff-or-hand", volts=last_V), ends)]
-    return OPERATOR, went_on
+            return PROTECTION, [Remark("end-unclear", said("by-cutoff-or-protection", volts=last_V), ends)]
+        return OPERATOR, [Remark("end-unclear", said("by-cutoff-or-hand", volts=last_V), ends)]
+    return OPERATOR, []
 
 
 PAST_SHARE, PAST_READINGS, PAST_S = 0.02, 5, 30.0
-"""A load that was below its cut-off by such a share for more readings and longer does not switch off by it."""
+"""A load that was below its cut-off by such a share for more readings and longer does not switch off by it: common practice."""
 
 
-def _past_cutoff_s(trace: Trace, stage: Stage, options: EndOptions, slack: float) -> float:
+def past_cutoff_s(trace: Trace, stage: Stage, cutoff_V: float | None, slack_V: float) -> float:
     """How long the load had been on, s, well below the cut-off that was given when it went off; 0.0 where it had not."""
-    if options.cutoff_V is None:
+    if cutoff_V is None:
         return 0.0
     volts = trace.voltage_V[stage.first : stage.last + 1]
-    above = np.flatnonzero(~(volts < options.cutoff_V - max(slack, PAST_SHARE * options.cutoff_V)))
+    above = np.flatnonzero(volts >= cutoff_V - max(slack_V, PAST_SHARE * cutoff_V))
     first = stage.first + (int(above[-1]) + 1 if len(above) else 0)
-    lasted = float(trace.time_s[stage.last] - trace.time_s[first]) if first <= stage.last else 0.0
-    return lasted if stage.last - first >= PAST_READINGS and lasted > PAST_S else 0.0
+    if stage.last - first < PAST_READINGS:
+        return 0.0
+    lasted = float(trace.time_s[stage.last] - trace.time_s[first])
+    return lasted if lasted > PAST_S else 0.0
 
 
 def slack_of(trace: Trace, scale: Scale, stage: Stage, options: EndOptions) -> float:

@@ -37,6 +37,7 @@ REMARK_CODES: dict[str, str] = {
     "rest-too-short": "the discharge began too soon after the charge",
     "coarse-sampling": "too much charge between two readings",
     "not-to-protection": "ended where charge was left in the cells",
+    "past-cutoff": "the load stayed on below the cut-off that was given",
     "end-unclear": "the trace does not tell apart two causes of the end",
     "charger-setting": "charged at a voltage of another family, or floated",
     "rate-changed": "the load was changed in mid-run",
