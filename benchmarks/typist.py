@@ -68,14 +68,24 @@ class Typist:
         """For so long."""
         until = time.monotonic() + seconds
         while time.monotonic() < until:
-            for dialog in QApplication.topLevelWidgets():
-                if isinstance(dialog, QDialog) and dialog.isVisible():
-                    dialog.close()
-            self.dice.choice(
-                (self._type, self._type, self._click, self._click, self._key, self._choose, self._command, self._note)
-            )()
-            self.done += 1
-            QApplication.processEvents()
+            self.act()
+
+    def act(self) -> None:
+        """One thing."""
+        for dialog in QApplication.topLevelWidgets():
+            if isinstance(dialog, QDialog) and dialog.isVisible():
+                dialog.close()
+        self.dice.choice(
+            (self._type, self._type, self._click, self._click, self._key, self._choose, self._command, self.note)
+        )()
+        self.done += 1
+        QApplication.processEvents()
+        self._look()
+
+    def rest(self) -> None:
+        """Until what was typed last has been looked for."""
+        while self._typed is not None:
+            QTest.qWait(50)
             self._look()
 
     def _some(self, kind: type) -> QWidget | None:
@@ -113,7 +123,7 @@ class Typist:
         if action.isEnabled() and not any(words in action.text().replace("&", "") for words in LEFT_ALONE):
             action.trigger()
 
-    def _note(self) -> None:
+    def note(self) -> None:
         """Words into the notes or the report, to be looked for later."""
         window = self.window
         if self._typed is not None or window.sample_id is None:
@@ -128,15 +138,18 @@ class Typist:
         self._typed = (time.monotonic(), window.sample_id, where, word)
 
     def _look(self) -> None:
-        """Whether the words are in the book by now; an undo or a later edit may have taken them back."""
-        if self._typed is None or time.monotonic() - self._typed[0] < KEPT_WITHIN_S:
+        """Whether the words are in the book, in time; an undo or a later edit may have taken them back."""
+        if self._typed is None:
             return
-        _, sample, where, word = self._typed
-        self._typed = None
+        since, sample, where, word = self._typed
         session = self.window.session
         if not session.holds(sample):
+            self._typed = None
             return
         kept = session.sample(sample).arrival.notes if where == "arrival" else session.book.samples.prose(sample)
+        if word not in kept and time.monotonic() - since < KEPT_WITHIN_S:
+            return
+        self._typed = None
         view = self.window.views.get(where)
         shown = (
             ""
