@@ -26,8 +26,11 @@ REFERENCE = Path(__file__).parent / "reference"
 
 @pytest.fixture(autouse=True, scope="session")
 def cache_of_its_own(tmp_path_factory: pytest.TempPathFactory) -> None:
-    """What is kept between runs of the program is kept between tests of one process, and nowhere else."""
-    os.environ["XDG_CACHE_HOME"] = str(tmp_path_factory.mktemp("cache"))
+    """What is kept between runs of the program is kept between the tests of one run of them, and nowhere else."""
+    of_all = tmp_path_factory.getbasetemp()
+    if "PYTEST_XDIST_WORKER" in os.environ:
+        of_all = of_all.parent
+    os.environ["XDG_CACHE_HOME"] = str(of_all / "cache")
     os.environ["XDG_CONFIG_HOME"] = str(tmp_path_factory.mktemp("config"))
 
 

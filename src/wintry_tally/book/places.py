@@ -8,7 +8,7 @@ from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
-from sqlalchemy import Connection, func, insert, select, update
+from sqlalchemy import Connection, bindparam, func, insert, select, update
 from sqlalchemy import delete as delete_from
 
 from wintry_tally.book import tables
@@ -67,12 +67,12 @@ class Places:
     def shift(self, by: timedelta) -> None:
         """Move every reading in time; for data that is made up to be of today."""
         with self._transaction() as connection:
-            rows = connection.execute(select(tables.place_reading.c.id, tables.place_reading.c.at_utc)).all()
-            for number, at in rows:
-                moved = utc_text(datetime.fromisoformat(at) + by)
-                connection.execute(
-                    update(tables.place_reading).where(tables.place_reading.c.id == number).values(at_utc=moved)
-                )
+            column = tables.place_reading.c
+            rows = connection.execute(select(column.id, column.at_utc)).all()
+            moved = [{"of": number, "moved": utc_text(datetime.fromisoformat(at) + by)} for number, at in rows]
+            if moved:
+                to = update(tables.place_reading).where(column.id == bindparam("of"))
+                connection.execute(to.values(at_utc=bindparam("moved")), moved)
             self._note(connection, Topic.PLACES, None)
 
     def between(self, place: str, begin: datetime, end: datetime) -> list[PlaceReading]:

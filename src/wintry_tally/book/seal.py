@@ -5,16 +5,18 @@ from __future__ import annotations
 import io
 from collections.abc import Mapping
 from dataclasses import replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
-import polars as pl
 
 from wintry_tally.book.records import FROM_BACKUP, read_as
 from wintry_tally.core.errors import BookError
 from wintry_tally.core.trace.beside import beside_column, in_order, named_by
 from wintry_tally.core.trace.trace import Trace
 from wintry_tally.files import MOST_ROWS, check_unpacked
+
+if TYPE_CHECKING:  # brought in where it is used: a program begins a fifth sooner without
+    import polars as pl
 
 COLUMNS = {
     "time_s": "Test Time / s",
@@ -31,6 +33,8 @@ ROW = "Row"
 
 def seal(trace: Trace) -> bytes:
     """Parquet bytes, zstd-compressed; discharge current positive."""
+    import polars as pl
+
     buffer = io.BytesIO()
     pl.DataFrame(_columns_of(trace)).write_parquet(buffer, compression="zstd", compression_level=9)
     return buffer.getvalue()
@@ -45,6 +49,8 @@ def _columns_of(trace: Trace) -> dict[str, Any]:
 
 def reads_back(trace: Trace, content: bytes) -> bool:
     """Whether what was sealed holds the same readings, bit for bit; a column at a time, for their memory's sake."""
+    import polars as pl
+
     wanted = _columns_of(trace)
     lazy = pl.scan_parquet(io.BytesIO(content))
     if list(lazy.collect_schema()) != list(wanted):
@@ -61,6 +67,8 @@ def unseal(content: bytes, resolution: Mapping[str, float]) -> Trace:
     Raises:
         BookError: it is none, or would take more memory than a run of this program does.
     """
+    import polars as pl
+
     try:
         lazy = pl.scan_parquet(io.BytesIO(content))
         kinds = lazy.collect_schema()
