@@ -15,7 +15,8 @@ from wintry_tally.book import Book, RunSettings
 from wintry_tally.cli.main import invoke
 from wintry_tally.core.analysis import Options, analyse
 from wintry_tally.core.battery import FAMILIES, of_cells, pack_of
-from wintry_tally.core.cell import parameters_for
+from wintry_tally.core.cell import BatteryModel, parameters_for
+from wintry_tally.core.cell.parameters import in_series
 from wintry_tally.core.errors import BookError, InputError
 from wintry_tally.core.trace import Trace
 
@@ -72,6 +73,26 @@ def test_the_model_of_a_pack_is_its_cells_in_series() -> None:
         four.protection.low_cut_V == pytest.approx(40.0)
         and four.protection.over_current_A == one.protection.over_current_A
     )
+
+
+@pytest.mark.parametrize("key", ["lfp", "nmc", "agm", "flooded"])
+@pytest.mark.parametrize("times", [0.5, 2.0, 4.0])
+def test_cells_in_series_are_charged_and_drawn_as_each_of_them(key: str, times: float) -> None:
+    """So many times the voltage at the same current, over a charge to full, a taper and a discharge (Kirchhoff)."""
+    usual = parameters_for(FAMILIES[key], 40.0)
+    one, many = BatteryModel(usual, 0.6, 25.0), BatteryModel(in_series(usual, times), 0.6, 25.0)
+    limit_V = FAMILIES[key].charge_V[1]
+    for minute in range(900):
+        charging = minute < 600
+        if charging:
+            alone, together = one.charge(10.0, limit_V, 60.0), many.charge(10.0, times * limit_V, 60.0)
+        else:
+            alone, together = one.advance(8.0, 60.0), many.advance(8.0, 60.0)
+        for model in (one, many):  # a large pack keeps its warmth for longer
+            model.temperature_C = 25.0
+        assert together.voltage_V == pytest.approx(times * alone.voltage_V, abs=2e-3 * times), (minute, charging)
+        assert together.current_A == pytest.approx(alone.current_A, abs=5e-3)
+    assert one.state_of_charge < 0.6
 
 
 def of_pack(cells: int, trace: Trace | None = None) -> Trace:

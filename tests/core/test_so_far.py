@@ -15,7 +15,7 @@ from benchmarks.outlook import asked, drawn, of_reference
 from tests.amount import some
 from wintry_tally.app.live_run import _runs_out
 from wintry_tally.cli.main import invoke
-from wintry_tally.core.battery import family_named
+from wintry_tally.core.battery import family_named, pack_of
 from wintry_tally.core.cell import BatteryModel, parameters_for
 from wintry_tally.core.compare.tested import SINCE_SHARE
 from wintry_tally.core.plan import Band, Outlook, SoFar, outlook
@@ -24,25 +24,28 @@ from wintry_tally.core.protocol import EndCause
 from wintry_tally.core.protocol.recipe import EndRule, Step
 
 
-@pytest.mark.parametrize("key", ["lfp", "agm"])
-def test_a_member_at_the_middle_is_the_familys_usual_battery(key: str) -> None:
-    """The arrays against the plain model, step by step, drawn from and charged."""
-    family, usual = family_named(key), parameters_for(family_named(key), 40.0)
+@pytest.mark.parametrize(("key", "nominal_V"), [("lfp", 12.8), ("lfp", 51.2), ("agm", 12.0), ("agm", 24.0)])
+def test_a_member_at_the_middle_is_the_familys_usual_battery(key: str, nominal_V: float) -> None:
+    """The arrays against the plain model, step by step, drawn from and charged: of more cells in series, too."""
+    family = pack_of(family_named(key), nominal_V)
+    usual, limit_V = parameters_for(family, 40.0), 14.4 * family.share
     plain = replace(usual, protection=None, self_discharge_month=0.0, surface_V=0.0, hysteresis_V=0.0, leak_C=0.0, loss_W_K=1e9)  # fmt: skip
     for charging in (False, True):
         model = BatteryModel(plain, 0.3 if charging else 0.9, 25.0)
         raw = np.zeros((3, len(NAMES)))
-        members = Ensemble.of(raw, family, 40.0, plain, (0.3 if charging else 0.9, 0.0), (14.4, 0.0), 25.0)
+        members = Ensemble.of(raw, family, 40.0, plain, (0.3 if charging else 0.9, 0.0), (limit_V, 0.0), 25.0)
         for _ in range(200):
             if charging:
-                seen = model.charge(8.0, 14.4, 60.0)
+                seen = model.charge(8.0, limit_V, 60.0)
                 amps = members.charged_at(8.0)
                 members.go(amps, 60.0)
                 assert amps[0] == pytest.approx(seen.current_A, abs=0.02)
             else:
                 seen = model.advance(4.0, 60.0)
                 members.go(members.drawn_at("current", 4.0), 60.0)
-                assert (members.inner_V(False) - 4.0 * members.ohm)[0] == pytest.approx(seen.voltage_V, abs=0.003)
+                assert (members.inner_V(False) - 4.0 * members.ohm)[0] == pytest.approx(
+                    seen.voltage_V, abs=0.003 * family.share
+                )
         assert members.state[2] == pytest.approx(model.state_of_charge, abs=2e-3)
 
 

@@ -29,6 +29,8 @@ if TYPE_CHECKING:
     from wintry_tally.core.engine.proof import Expected, Ohms
 
 UNKNOWN_SHARE, UNKNOWN_OFFSET_SHARE = 0.05, 0.01
+CHARGER_A, CHARGER_C = 50.0, 0.5
+"""What the charger of the simulated bench gives: so much, or this share of a large battery's capacity an hour."""
 
 
 def ambient_of(settings: RunSettings) -> float:
@@ -71,6 +73,8 @@ def channel_for(run: Run, equipment: Equipment) -> Channel:
         settings.seed,
         power_W=settings.power_W,
         current_A=settings.load_A,
+        charger_A=max(CHARGER_A, CHARGER_C * (settings.rated_Ah or 0.0)),
+        charger_V=settings.pack.plausible_V[1],
         ambient_C=ambient_of(settings),
         state_of_charge=full_of(settings),
     )

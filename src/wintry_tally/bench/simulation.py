@@ -116,7 +116,7 @@ class Simulated:
     truth: dict[str, Any]
 
 
-class _Keeper:
+class Keeper:
     """Takes the place of the journal: keeps readings and events in memory."""
 
     def __init__(self) -> None:
@@ -148,12 +148,12 @@ def simulate(
     random = Random(seed)
     parameters = battery.parameters(random)
     channel = SimulatedChannel(
-        parameters, spec, random.randrange(1 << 30), power_W=1e9, current_A=1e9, ambient_C=battery.ambient_C,
-        state_of_charge=battery.state_of_charge,
+        parameters, spec, random.randrange(1 << 30), power_W=1e9, current_A=1e9, charger_A=1e9, charger_V=1e9,
+        ambient_C=battery.ambient_C, state_of_charge=battery.state_of_charge,
     )  # fmt: skip
     if battery.start_C is not None:
         channel.world.model.temperature_C = battery.start_C
-    keeper = _Keeper()
+    keeper = Keeper()
     loop = RunLoop(recipe, channel, keeper, interval_s)  # type: ignore[arg-type]
     count = _TrueCount()
     loop.start()
@@ -211,7 +211,7 @@ class _TrueCount:
         self._at = elapsed_s
 
 
-def _trace(keeper: _Keeper, spec: MeterSpec) -> Trace:
+def _trace(keeper: Keeper, spec: MeterSpec) -> Trace:
     time_s = np.array([row[0] for row in keeper.rows])
     seen = [row[1] for row in keeper.rows]
     return Trace(

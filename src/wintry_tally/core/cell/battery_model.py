@@ -14,8 +14,8 @@ from wintry_tally.core.room import ROOM_C
 
 _GRID = 400
 OVERFULL = 1.03
-OVERFULL_V = 60.0
-"""A full lithium pack takes a little more, its voltage rising steeply on charge (V per unit of state of charge)."""
+OVERFULL_V, EMPTY_V = 60.0, 40.0
+"""A full lithium pack takes a little more, its voltage rising steeply on charge (V of 12 V, per unit of state of charge)."""
 MONTH_H = 30.44 * 24.0
 BRANCH_SHARE = 0.05
 HOLDS_BACK_C = 0.05
@@ -146,7 +146,7 @@ class BatteryModel:
             return curve[_GRID]
         below = curve[index]
         value = below + (curve[index + 1] - below) * (place - index)
-        return value + x * 40.0 if x < 0.0 else value
+        return value + EMPTY_V * self.parameters.share * x if x < 0.0 else value
 
     def _lost_to_cold(self) -> float:
         return min(0.8, self.parameters.capacity_per_K * max(0.0, 25.0 - self.temperature_C))
@@ -184,7 +184,7 @@ class BatteryModel:
             filled = min(1.0, self.free_Ah / (parameters.capacity_Ah * parameters.available))
             value += parameters.charge_rise_V * filled**8
         else:
-            value += OVERFULL_V * max(0.0, self.free_Ah / parameters.capacity_Ah - 1.0)
+            value += OVERFULL_V * parameters.share * max(0.0, self.free_Ah / parameters.capacity_Ah - 1.0)
         return value
 
     def terminal_V(self, current_A: float) -> float:
@@ -288,10 +288,10 @@ class BatteryModel:
         return Terminal(voltage, -flowing - leak, self.temperature_C, False)
 
     def _leak_A(self, volts: float) -> float:
-        """What gas takes at a voltage, A: tenfold every volt (Tafel, in shape; from memory)."""
+        """What gas takes at a voltage, A: tenfold every volt of 12 V (Tafel, in shape; from memory)."""
         parameters = self.parameters
-        full = parameters.ocv[-1][1]
-        return parameters.leak_C * parameters.capacity_Ah * 10.0 ** (volts - full - 0.75) if parameters.leak_C else 0.0
+        above = (volts - parameters.ocv[-1][1]) / parameters.share
+        return parameters.leak_C * parameters.capacity_Ah * 10.0 ** (above - 0.75) if parameters.leak_C else 0.0
 
     def _block(self, protection: Protection) -> None:
         if self.temperature_C < protection.cold_block_C:

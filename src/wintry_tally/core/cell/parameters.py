@@ -64,6 +64,7 @@ class Parameters:
         settled one just after a charge. leak_C: current that gas takes on float at full, per Ah of capacity.
         sulphation: 0 to 1; a flat-left lead-acid battery takes and gives less.
         heater: None for packs without one.
+        share: cells in series over those of a battery of 12 V; voltages that stand in the model go by it.
     """
 
     capacity_Ah: float
@@ -89,6 +90,7 @@ class Parameters:
     surface_V: float = 0.0
     leak_C: float = 0.0
     heater: Heater | None = None
+    share: float = 1.0
 
 
 def _lead(full_V: float, empty_V: float) -> tuple[tuple[float, float], ...]:
@@ -174,6 +176,7 @@ def in_series(parameters: Parameters, share: float) -> Parameters:
         ocv=tuple((state, share * volts) for state, volts in parameters.ocv),
         loss_W_K=parameters.loss_W_K * share ** (2 / 3),
         protection=protection,
+        share=parameters.share * share,
         **{name: share * getattr(parameters, name) for name in by_voltage},
     )
 

@@ -136,7 +136,7 @@ class Ensemble:
         volts: Members = np.interp(place, even, curve)
         middle = curve[int(MIDDLE * (len(curve) - 1))]
         volts = middle + self.stretch * (volts - middle) + self.offset_V - self.slow_V
-        volts = volts - EMPTY_V * np.maximum(0.0, -state)
+        volts = volts - EMPTY_V * self.usual.share * np.maximum(0.0, -state)
         if self.usual.concentration_V:
             share = np.maximum(1e-3, self.free / (self.capacity_Ah * self.wells))
             sag = np.maximum(0.0, np.maximum(1e-3, state) / share - 1.0)
@@ -146,9 +146,11 @@ class Ensemble:
                 filled = np.clip(self.free / (self.capacity_Ah * self.wells), 0.0, 1.0)
                 # whatever its rise, a full one takes next to nothing at the charger's limit
                 top = middle + self.stretch * (curve[-1] - middle) + self.offset_V
-                volts = volts + np.maximum(self.rise_V, self.limit_V + FULL_ABOVE_V - top) * filled**8
+                volts = (
+                    volts + np.maximum(self.rise_V, self.limit_V + FULL_ABOVE_V * self.usual.share - top) * filled**8
+                )
             else:
-                volts = volts + OVERFULL_V * np.maximum(0.0, self.free / self.capacity_Ah - 1.0)
+                volts = volts + OVERFULL_V * self.usual.share * np.maximum(0.0, self.free / self.capacity_Ah - 1.0)
         return volts
 
     def met_ohm(self, charging: bool) -> Members:
@@ -177,11 +179,11 @@ class Ensemble:
         return -np.clip((self.limit_V - self.inner_V(True)) / self.met_ohm(True), 0.0, limit_A)
 
     def leak_A(self) -> Members:
-        """What gas takes at the charger's limit beside, A: tenfold every volt."""
+        """What gas takes at the charger's limit beside, A: tenfold every volt of 12 V."""
         if not self.usual.leak_C:
             return np.zeros(len(self.raw))
-        full = self.usual.ocv[-1][1]
-        taken = self.usual.leak_C * self.capacity_Ah * 10.0 ** (self.limit_V - full - LEAK_V)
+        above = (self.limit_V - self.usual.ocv[-1][1]) / self.usual.share
+        taken = self.usual.leak_C * self.capacity_Ah * 10.0 ** (above - LEAK_V)
         leak: Members = taken * np.exp(LEAK * self.raw[:, PLACE["leak"]])
         return leak
 

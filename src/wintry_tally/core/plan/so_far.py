@@ -299,7 +299,11 @@ def _to_the_end(members: Ensemble, so_far: SoFar) -> tuple[Members, Members, Mem
     time, live = np.full(size, now), np.ones(size, dtype=bool)
     usual_A = max(abs(so_far.amps if charging else float(members.drawn_at(so_far.mode, so_far.setting).mean())), 1e-3)
     stride = 3600.0 * 1.3 * float(members.capacity_Ah.max()) / usual_A / FUTURE
-    if charging and members.usual.gassing and float(np.median(so_far.voltage_V[-3:])) >= so_far.limit_V - AT_LIMIT_V:
+    if (
+        charging
+        and members.usual.gassing
+        and float(np.median(so_far.voltage_V[-3:])) >= so_far.limit_V - AT_LIMIT_V * members.usual.share
+    ):
         _stand_by_taper(members, so_far)
     before = members.inner_V(charging)
     for _ in range(MOST_STEPS):
@@ -307,7 +311,7 @@ def _to_the_end(members: Ensemble, so_far: SoFar) -> tuple[Members, Members, Mem
         shown = members.inner_V(charging) - amps * members.met_ohm(charging)
         # what gas takes at the limit flows beside, and is no charge
         gas = np.minimum(members.leak_A(), MOST_BESIDE * so_far.mark_A)
-        beside = np.where(charging & (shown >= members.limit_V - 0.02), gas, 0.0)
+        beside = np.where(charging & (shown >= members.limit_V - 0.02 * members.usual.share), gas, 0.0)
         over = (np.abs(amps) + beside <= so_far.mark_A) if charging else (shown <= so_far.end_V)
         fresh = live & over
         if fresh.any():

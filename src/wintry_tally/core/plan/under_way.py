@@ -61,7 +61,9 @@ def under_way(
     if begin > 0 and stages[first - 1].kind in {StageKind.REST, StageKind.PAUSE}:
         rested = float(np.median(trace.voltage_V[max(0, begin - 5) : begin]))
     accuracy = analysis.options.instrument.voltage
-    meter_V = METER_V if accuracy is None else accuracy.limit(13.0, trace.digit_V) / math.sqrt(3.0)
+    meter_V = METER_V * family.share
+    if accuracy is not None:
+        meter_V = accuracy.limit(float(np.median(volts)), trace.digit_V) / math.sqrt(3.0)
     known = SoFar(
         time_s, volts, amps, kind.value, full=full, rested_V=rested, celsius=_celsius(analysis, begin), meter_V=meter_V
     )
@@ -110,8 +112,8 @@ def _charger(
         steady = [stage for stage in live if stage.control != "voltage"]
         at = steady[-1] if steady else last
         most = float(np.max(np.abs(trace.current[at.first : at.last + 1])))
-        return most, float(np.median(held[len(held) // 2 :])), SEEN_LIMIT_DOUBT_V
+        return most, float(np.median(held[len(held) // 2 :])), SEEN_LIMIT_DOUBT_V * family.share
     setting = float(np.median(np.abs(trace.current[max(last.first, last.last - LAST) : last.last + 1])))
     if limit_V is not None:
-        return setting, limit_V, SEEN_LIMIT_DOUBT_V
-    return setting, max(family.charge_V[1], float(trace.voltage_V[last.last])), USUAL_LIMIT_DOUBT_V
+        return setting, limit_V, SEEN_LIMIT_DOUBT_V * family.share
+    return setting, max(family.charge_V[1], float(trace.voltage_V[last.last])), USUAL_LIMIT_DOUBT_V * family.share
