@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import itertools
 import math
+from dataclasses import replace
 
 import numpy as np
 import pytest
 
 from tests.amount import some
-from wintry_tally.bench.watch import STUCK, Judged, ReadingWatch, Witness, _flickers_on_its_way
+from wintry_tally.bench.watch import LOG_CHANCE, STUCK, Judged, ReadingWatch, Witness, _flickers_on_its_way, _Still
 from wintry_tally.core.engine import Command, Observation, Phase
 from wintry_tally.core.protocol import Recipe, Step, StopLimits
 
@@ -78,11 +79,11 @@ def test_a_stuck_meter_is_told_from_a_calm_one() -> None:
         faults = [watch.judge(item, phase, float(at)).seen.fault for at, item in enumerate(itertools.chain(*parts))]
         return next((fault for fault in faults if fault), "")
 
-    lively = [Observation(13.0 - 0.001 * (n * 7 % 5), 8.0 + 0.001 * (n * 5 % 4)) for n in range(20)]
+    lively = [Observation(13.0 - 0.001 * (n * 7 % 5), 8.0 + 0.001 * (n * 3 % 5)) for n in range(20)]
     same = [Observation(12.999, 8.001)] * (STUCK + 3)
     drifting = [Observation(13.0 - 0.01 * n, 8.0) for n in range(20)]
     assert "the very same" in judged(lively, same) and len(same) <= 15, "within 15 s of readings every second"
-    still_V = [Observation(12.999, 8.0 + 0.001 * (n * 5 % 4)) for n in range(STUCK + 3)]
+    still_V = [Observation(12.999, 8.0 + 0.001 * (n * 3 % 5)) for n in range(STUCK + 3)]
     still_A = [Observation(13.0 - 0.001 * (n * 7 % 5), 8.001) for n in range(STUCK + 3)]
     assert "12.999 V" in judged(lively, still_V) and "8.001 A" in judged(lively, still_A)
     falling = [Observation(13.2 - 0.006 * n - 0.001 * (n % 3), 8.0) for n in range(20)]
@@ -172,3 +173,43 @@ def test_a_voltage_on_its_way_flickers_by_its_steps_going_up_and_down() -> None:
     coarse = [12.90, 12.89, 12.89, 12.88, 12.88, 12.87, 12.87, 12.86, 12.86, 12.85, 12.85, 12.84]
     told = [_flickers_on_its_way(values) for values in (noisy, decay, rounded, coarse, [12.8] * 12)]
     assert told == [True, False, False, False, False] and not _flickers_on_its_way(falling[:6])
+
+
+@pytest.mark.parametrize("times", [1.0, 4.0])
+def test_a_charger_at_its_limit_gives_less_and_its_meter_may_read_low(times: float) -> None:
+    """A meter good to a percent shows 14.4 V as 14.26 at the least, and a charger holds its limit to half of one."""
+    for volts, at in ((14.4, True), (14.19, True), (14.1, False)):
+        watch = ReadingWatch(replace(CHARGING, steps=(replace(CHARGING.steps[0], limit_V=14.4 * times),)), 0.05)
+        watch.told(Command("charge", "charge", 8.0, 14.4 * times))
+        for amps in [-8.0] * 8 + [-6.0, -4.0, -3.0, -3.0]:
+            judged = watch.judge(Observation(volts * times, amps), Phase.CHARGING)
+        assert (not judged.disturbed and not judged.seen.fault) is at, volts
+
+
+@pytest.mark.parametrize("noise", [0.05, 0.15, 0.3, 0.45])
+def test_two_digits_in_turn_and_then_one_of_them_is_no_stuck_meter(noise: float) -> None:
+    """Little noise between two digits, half an hour later in the middle of one: 100 meters, none is called stuck."""
+    random, found = np.random.default_rng(4), 0
+    for _ in range(some(100, 400)):
+        still, place = _Still(), random.uniform(0.0, 1.0)
+        drift, fall = random.choice([0.001, 0.01, 0.03]), random.choice([0.0, 30.0])
+        at = np.arange(1800)
+        true = (
+            place + drift * at + fall * np.exp(-at / random.choice([5.0, 30.0])) + noise * random.standard_normal(1800)
+        )
+        for second, digits in enumerate(np.round(true).tolist()):
+            still.follow(digits / 1000.0, float(second))
+            if still.log_chance(float(second)) < LOG_CHANCE:
+                found += 1
+                break
+    assert found <= 1
+
+
+def test_a_meter_that_was_running_and_stops_is_stuck_and_one_that_slows_down_is_not() -> None:
+    running = [0.006 * n + 0.001 * (n % 3) for n in range(40)]
+    slowing = [0.030 * (1.0 - math.exp(-n / 4.0)) for n in range(40)]
+    for way, stuck in ((running, True), (slowing, False)):
+        still = _Still()
+        for at, volts in enumerate([*way, *[way[-1]] * 16]):
+            still.follow(round(volts, 3), float(at))
+        assert (still.log_chance(60.0) < LOG_CHANCE) is stuck

@@ -6,8 +6,10 @@ import math
 from collections import deque
 from dataclasses import dataclass, field, replace
 from itertools import pairwise
+from statistics import median
 
 from wintry_tally.core.engine import LIVE, Command, Observation, Phase
+from wintry_tally.core.engine.rules import at_limit
 from wintry_tally.core.message import NOTHING, Message, as_message, said
 from wintry_tally.core.protocol import Recipe, Step
 
@@ -26,11 +28,12 @@ STUCK, STUCK_S = 12, 10.0
 """So many readings in a row, over this time, equal to the last digit, are no measurement - of a meter that was seen to
 flicker by several digits before. One that never did may only be coarse."""
 FLICKER, HISTORY = 12, 64
-LOG_CHANCE = math.log(1e-9)
-"""Stuck is what a living meter would show by chance no more than once in some thousands of long runs."""
-RUNNING_DIGITS = 3
-LIMIT_V = 0.1
-OWN_CUTOFF_V = 0.3
+LOG_CHANCE = math.log(1e-7)
+"""Stuck is what a living meter would show by chance, at the worst place within a digit, no more than once in some hundreds of
+long runs."""
+RUNNING_DIGITS, LEAP_DIGITS, NO_NOISE = 3, 4.0, 0.45
+RAN, RAN_DIGITS, RAN_ON = 4, 1.5, 0.6
+OWN_CUTOFF = 1.025
 RETURNED = 0.5
 
 
@@ -66,6 +69,7 @@ class _Still:
     def __init__(self) -> None:
         self.last: deque[float] = deque(maxlen=FLICKER)
         self._equal: deque[bool] = deque(maxlen=HISTORY)
+        self._steps: deque[float] = deque(maxlen=HISTORY)
         self.lively = False
         self.same, self.since_s = 0, 0.0
 
@@ -78,6 +82,8 @@ class _Still:
         else:
             self._equal.extend([True] * self.same)
             self._equal.append(False)
+            self._steps.extend([0.0] * self.same)
+            self._steps.append(value - self.last[-1] if self.last else 0.0)
             self.same, self.since_s = 0, now_s
         self.last.append(value)
         if not self.lively and len(self.last) == FLICKER:
@@ -90,7 +96,25 @@ class _Still:
             return 0.0
         # a meter of little noise often shows the same twice: by its own history, never by a fixed count
         share = (sum(self._equal) + 1.0) / (len(self._equal) + 2.0)
-        return self.same * math.log(share)
+        return self.same * math.log(max(share, self._within_a_digit()))
+
+    def _within_a_digit(self) -> float:
+        """The chance that a reading falls into one digit, at the best place within it, by how the last ones moved.
+
+        A meter of little noise between two digits shows either as often, and a moment later, in the middle of one, that
+        one alone: up to NO_NOISE digits² may be rounding and no noise at all, beyond it a twelfth is (Sheppard's
+        correction, from memory). Nor is noise what goes on in one direction, or leaps: of noise, a step up is followed by one down.
+        """
+        steps = [round(1e6 * one) for one in self._steps]
+        digit = math.gcd(*steps)
+        if digit == 0 or max(map(abs, steps)) <= digit:
+            return 1.0  # two digits in turn
+        before, just = abs(math.fsum(steps[-FLICKER:])) / FLICKER, abs(median(steps[-RAN:]))
+        if just >= max(RAN_DIGITS * digit, RAN_ON * before):
+            return 0.0  # what runs on so does not stop at once; what slows down may
+        moved = [max(-LEAP_DIGITS, min(LEAP_DIGITS, one / digit)) for one in steps]
+        spread = -math.fsum(one * other for one, other in pairwise(moved)) / (len(moved) - 1)
+        return math.erf(0.5 / math.sqrt(2.0 * (spread - 1.0 / 12.0))) if spread > NO_NOISE else 1.0
 
 
 class ReadingWatch:
@@ -185,8 +209,8 @@ class ReadingWatch:
         return value if math.isfinite(value) else 0.0
 
     def _stands_still(self, seen: Observation, now_s: float, part: Step) -> Message:
-        held = (
-            part.kind == "charge" and seen.voltage_V >= part.limit_V - LIMIT_V
+        held = part.kind == "charge" and at_limit(
+            seen.voltage_V, part.limit_V
         )  # a charger may hold its limit to the digit
         volts = 0.0 if held else self._volts.log_chance(now_s)
         amps = self._amps.log_chance(now_s) if abs(seen.current_A) > self.zero_A else 0.0
@@ -221,7 +245,7 @@ class ReadingWatch:
         """Whether less may flow than was set: the battery's own protection, a charge at its limit."""
         volts = seen.voltage_V
         if self._command.kind == "charge":
-            return volts >= part.limit_V - LIMIT_V
+            return at_limit(volts, part.limit_V)
         opened = max((rule.value for rule in part.ends if rule.kind == "protection"), default=0.0)
         return volts < max(opened, self._stops.voltage_low_V) or self._command.mode == "hand"
 
@@ -229,7 +253,7 @@ class ReadingWatch:
         shown = said("not-as-set", amps=abs(amps), setting=expected)
         off = [name for name, on in known.on.items() if on is False]
         stopped = not more and abs(amps) <= self.zero_A
-        if stopped and known.own_cutoff_V is not None and self._loaded_V <= known.own_cutoff_V + OWN_CUTOFF_V:
+        if stopped and known.own_cutoff_V is not None and self._loaded_V <= OWN_CUTOFF * known.own_cutoff_V:
             return Judged(seen, cut_off=said("load-stopped", volts=self._loaded_V))
         own = None if known.own_A is None else self._way * known.own_A
         if own is not None and abs(own - amps) > APART_SHARE * expected + 2.0 * self.zero_A:
