@@ -1,0 +1,97 @@
+"""Benches at which nothing is wrong: what stops there, or is told, that should not be? `python -m benchmarks.honest [--count N] [--first S]`
+
+Families of 2 to 16 cells, meters good to 0.1 to 1 %, coarse and fine, a charger whose limit is a little off, readings every
+second to every half a minute. Whatever ends by something else than the recipe's own ends is printed, and what is warned of
+is counted. Exit 1 where a run was stopped.
+"""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from collections import Counter
+from random import Random
+
+from wintry_tally.bench.loop import RunLoop
+from wintry_tally.bench.simulated import MeterSpec, SimulatedChannel
+from wintry_tally.bench.simulation import Keeper, SimulatedBattery
+from wintry_tally.bench.vigil import Body, Vigil
+from wintry_tally.core.battery import family_named, pack_of
+from wintry_tally.core.engine import Phase, Request
+from wintry_tally.core.engine.kind_band import KindBand
+from wintry_tally.core.protocol.setpoints import Facts
+from wintry_tally.core.protocol.template import fill
+from wintry_tally.exchange.recipe_file import shipped_recipe
+
+KINDS = {
+    "lfp": (12.8, 25.6, 51.2), "nmc": (14.8, 29.6), "agm": (6.0, 12.0, 24.0, 48.0), "gel": (12.0,), "flooded": (12.0, 24.0),
+}  # fmt: skip
+LITHIUM = ("charge-lithium-full", "charge-lithium-usual", "capacity-reference", "reference-cycle", "two-rates")
+LEAD = ("charge-lead-acid", "capacity-reference", "reference-cycle", "staged-discharge")
+WRONG = {"disturbed", "instrument-lost", "stop-limit", "vigil"}
+
+
+def run(seed: int) -> tuple[str, str, Counter[str]]:
+    """One of them: what it was, how it ended, how often what was told."""
+    dice = Random(seed)
+    kind = dice.choice(list(KINDS))
+    nominal_V, rated = dice.choice(KINDS[kind]), dice.choice((12.0, 40.0, 100.0, 280.0))
+    family = pack_of(family_named(kind), nominal_V)
+    name = dice.choice(LITHIUM if family.lithium else LEAD)
+    spec = MeterSpec(
+        dice.choice(("0.1%+2d", "0.5%+2d", "1%+2d")), dice.choice(("0.5%+2d", "1%+3d", "2%+5d")),
+        dice.choice((0.001, 0.01)), dice.choice([digit for digit in (0.001, 0.01, 0.1) if digit <= 0.002 * rated]),
+    )  # fmt: skip
+    spec = MeterSpec(
+        spec.voltage_accuracy, spec.current_accuracy, spec.voltage_resolution, spec.current_resolution,
+        dice.uniform(0.1, 1.2) * spec.voltage_resolution, dice.uniform(0.1, 1.2) * spec.current_resolution,
+    )  # fmt: skip
+    parameters = SimulatedBattery(family, rated, cycles=dice.choice((0, 0, 300))).parameters(dice)
+    interval_s, full = dice.choice((2.0, 5.0, 10.0, 30.0)), dice.uniform(0.3, 0.6) if name.startswith("charge") else 1.0
+    channel = SimulatedChannel(
+        parameters, spec, seed, power_W=1e9, current_A=1e9, charger_A=1e9, charger_V=1e9, state_of_charge=full
+    )
+    usual = SimulatedBattery(family, rated).parameters(Random(0))
+    vigil = Vigil(
+        Body(usual.mass_kg * usual.heat_J_kgK, usual.capacity_Ah),
+        channel.zero_A() or 0.1,
+        KindBand(family, rated, usual),
+    )
+    keeper = Keeper()
+    recipe = fill(shipped_recipe(name), Facts(family, rated, ()))
+    loop = RunLoop(recipe, channel, keeper, interval_s, vigil=vigil)  # type: ignore[arg-type]
+    loop.start()
+    while loop.state.phase is not Phase.ENDED and len(keeper.rows) < 400_000:
+        if loop.state.phase is Phase.PROMPTING:
+            loop.ask(Request("answer", words="as it should be"))
+            continue
+        loop.tick()
+    what = f"{seed}: {name} of {family.key} {nominal_V:g} V {rated:g} Ah, V {spec.voltage_accuracy} {spec.voltage_resolution:g}, A {spec.current_accuracy} {spec.current_resolution:g}, every {interval_s:g} s"
+    told = Counter(
+        f"{event.kind}: {getattr(event.message, 'code', event.message)}"
+        for event in keeper.kept
+        if event.kind in {"warning", "stop", "refused", "alarm"}
+    )
+    last = next((str(event.message) for event in reversed(keeper.kept) if event.kind in {"stop", "refused"}), "")
+    return what, f"{loop.state.cause}: {last}" if last else "", told
+
+
+def main() -> int:
+    """Try so many."""
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("--count", type=int, default=60)
+    parser.add_argument("--first", type=int, default=1)
+    asked = parser.parse_args()
+    told, stopped = Counter[str](), 0
+    for seed in range(asked.first, asked.first + asked.count):
+        what, wrong, seen = run(seed)
+        told += seen
+        if wrong:
+            stopped += 1
+            print(what, "\n      ", wrong, flush=True)
+    print(f"{stopped} of {asked.count} stopped; told: {dict(told)}")
+    return 1 if stopped else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
