@@ -390,5 +390,5 @@ def test_marks_between_the_codes() -> None:
     # near its limit a charger gives less than was set, and that is no fault of the leads
     charging = replace(KNOWN, limit_V=14.4)
     levels = [Level(0.0, 13.6, 0.0), Level(4.0, 13.9, -0.3)]
-    at, below = (judge_pulse(*levels, Level(8.0, volts, -0.6), charging, "charge") for volts in (14.1, 14.09))
+    at, below = (judge_pulse(*levels, Level(8.0, volts, -0.6), charging, "charge") for volts in (14.12, 14.1))
     assert [one.code for one in at.findings] != [one.code for one in below.findings] and below.findings

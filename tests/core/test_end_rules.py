@@ -12,7 +12,7 @@ from dataclasses import replace
 import pytest
 
 from wintry_tally.core.engine import Observation, Phase, Request, Result, RunState, begin, step
-from wintry_tally.core.engine.rules import AT_LIMIT_V, IDLE_A, RULES, SLOPE_OVER_S, WARMING_MIN, idle_below
+from wintry_tally.core.engine.rules import IDLE_A, RULES, SLOPE_OVER_S, WARMING_MIN, idle_below
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.protocol import EndCause, EndRule, Recipe, Step, StopLimits
 from wintry_tally.core.protocol.end_rules import END_RULES
@@ -44,7 +44,7 @@ def test_a_device_of_21_mA_draws_a_current() -> None:
         ("refused", 13.8, CHARGE, [(13.8, 0.0), (14.0, -IDLE), (14.0, IDLE)], [(13.79, 0.0), (14.0, -1.01 * IDLE)]),
         ("flows", 2.0, CHARGE, [(13.0, -2.0)], [(13.0, -1.99), (13.0, 2.0)]),
         ("taken", 13.5, CHARGE, [(13.5, -1.0)], [(13.51, -1.0), (13.0, -IDLE), (13.0, 1.0)]),
-        ("taper", 0.4, CHARGE, [(14.4 - AT_LIMIT_V, -0.4)], [(14.3 - AT_LIMIT_V, -0.4), (14.4, -0.41), (14.4, -0.01)]),
+        ("taper", 0.4, CHARGE, [(14.184, -0.4)], [(14.18, -0.4), (14.4, -0.41), (14.4, -0.01)]),
     ],
     ids=["cut-off", "above on charge", "above at rest", "protection", "refused", "flows", "taken", "taper"],
 )

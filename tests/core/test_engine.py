@@ -14,9 +14,10 @@ from tests.amount import some
 from wintry_tally.core.battery import FAMILIES
 from wintry_tally.core.cell import BatteryModel, parameters_for
 from wintry_tally.core.engine import TRANSITIONS, Observation, Phase, Request, RunState, Trigger, begin, step
+from wintry_tally.core.engine.rules import stop_limit
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.plan import forecast, live_forecast
-from wintry_tally.core.protocol import EndCause
+from wintry_tally.core.protocol import EndCause, StopLimits
 from wintry_tally.core.protocol.capacity import CapacityPlan, LoadLimits, capacity_recipe, reference_current
 from wintry_tally.core.protocol.cautions import DEFER, discharge_cautions
 from wintry_tally.core.protocol.preflight import bars, preflight
@@ -308,6 +309,38 @@ def charging(limit_V: float = 14.4, **stops: float):
     ends = (EndRule("taper", 2.0, EndCause.TAPER), EndRule("time", 36_000.0, EndCause.TIME))
     recipe = Recipe("x", "X", 1, (Step("charge", "Charge", "charge", 8.0, ends, limit_V),), limits)
     return recipe, begin(recipe).state
+
+
+@pytest.mark.parametrize("times", [1.0, 4.0])
+@pytest.mark.parametrize(
+    ("reads_V", "setting_A", "amps", "ends"),
+    [
+        # a meter good to a percent and a charger good to half of one: 14.4 V is read as 14.19 (common practice, no source)
+        (14.4, 8.0, -1.9, True), (14.19, 8.0, -1.9, True), (14.17, 8.0, -1.9, False), (14.19, 8.0, -2.1, False),
+        # what a charger set to no more than the mark gives tells nothing: only its voltage does
+        (14.19, 2.0, -1.9, False), (14.36, 2.0, -1.9, True), (14.33, 2.0, -1.9, False), (14.19, 2.3, -1.9, True),
+    ],
+)  # fmt: skip
+def test_a_charge_has_tapered_off_at_its_charger_s_own_limit(
+    reads_V: float, setting_A: float, amps: float, ends: bool, times: float
+) -> None:
+    recipe, state = charging(14.4 * times, voltage_high_V=60.0)
+    recipe = replace(recipe, steps=(replace(recipe.steps[0], setting=setting_A), *recipe.steps[1:]))
+    state = begin(recipe).state
+    for second in range(1, 8):
+        state = step(recipe, state, Observation(reads_V * times, amps), float(second)).state
+    assert (state.cause is EndCause.TAPER) is ends
+
+
+@pytest.mark.parametrize(("zero_A", "stops"), [(0.0, True), (0.3, False)])
+def test_a_zero_error_crosses_no_limit_of_current(zero_A: float, stops: bool) -> None:
+    """Nothing is charged in this recipe, so that half an ampere into the battery stops it; a clamp may read as much at rest."""
+    _, state = charging()
+    limits = StopLimits(8.0, 15.0, 0.5, 400.0, -20.0, 60.0, charge_high_A=0.5)
+    for amps in (0.7, -0.7):
+        told = stop_limit(limits, replace(state, zero_A=zero_A), Observation(13.0, amps), 10.0)
+        assert bool(told) is stops
+        assert stop_limit(limits, replace(state, zero_A=zero_A), Observation(13.0, 1.2 * amps), 10.0)
 
 
 @pytest.mark.parametrize(

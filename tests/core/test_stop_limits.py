@@ -93,7 +93,7 @@ def keys(seen: Observation, state: RunState, now_s: float = 10.0) -> set[str]:
     [
         (DRAWING, Observation(13.0, 1.0, 50.0), Observation(13.0, 1.0, 50.1), "warm"),
         (DRAWING, Observation(13.0, 1.0, -17.0), Observation(13.0, 1.0, -17.1), "cold"),
-        (CHARGING, Observation(14.5, -1.0), Observation(14.51, -1.0), "above-limit"),
+        (CHARGING, Observation(14.5, -1.0), Observation(14.502, -1.0), "above-limit"),
         (CHARGING, Observation(13.0, -1.0, beside={"cell_1_V": 2.3}), Observation(13.0, -1.0, beside={"cell_1_V": 2.29}), "cell"),
     ],
 )  # fmt: skip

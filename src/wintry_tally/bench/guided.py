@@ -35,11 +35,11 @@ TICK_S = 0.2
 READ_EVERY_S = 1800.0
 LEAST_EVERY_S, SHARE_OF_STEP = 30.0, 0.25
 """In a short step readings are asked for four times, half a minute apart at the least."""
-NEAR_END_V = 0.5
+NEAR_END = 1.05
 NEAR_END_SHARE = 0.2
-"""Within so much of the cut-off readings are asked for in this share of the usual interval."""
-CHARGER_ON_V = 0.3
-"""A pack without current further than this below the charger's limit is one whose charger is still off."""
+"""At no more than so much of the cut-off readings are asked for in this share of the usual interval."""
+CHARGER_ON = 0.98
+"""A pack without current below this share of the charger's limit is one whose charger is still off."""
 MODE_WORDS = {"current": "at {0:g} A", "power": "at {0:g} W", "resistance": "with {0:g} Ω", "hand": "as you have them"}
 
 
@@ -222,7 +222,7 @@ class GuidedLoop:
         lasts = min((rule.value for rule in part.ends if rule.kind == "time"), default=math.inf)
         every = min(self.read_every_s, max(LEAST_EVERY_S, SHARE_OF_STEP * lasts))
         low = max((rule.value for rule in part.ends if rule.kind in {"voltage", "protection"}), default=None)
-        near = low is not None and part.kind == "discharge" and self._seen.voltage_V < low + NEAR_END_V
+        near = low is not None and part.kind == "discharge" and self._seen.voltage_V < NEAR_END * low
         wait = 0.0 if not watched and (self._first or self._to_switch) else every * (NEAR_END_SHARE if near else 1.0)
         return since + wait - self._clock()
 
@@ -267,7 +267,7 @@ class GuidedLoop:
         if abs(seen.current_A) > IDLE_A:
             return False
         if part.kind == "charge":
-            return seen.voltage_V < part.limit_V - CHARGER_ON_V
+            return seen.voltage_V < CHARGER_ON * part.limit_V
         opened = max((rule.value for rule in part.ends if rule.kind == "protection"), default=0.0)
         return seen.voltage_V >= opened
 

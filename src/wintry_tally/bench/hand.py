@@ -17,6 +17,8 @@ from wintry_tally.core.quantity.typed_slips import digit_neighbours
 DAY = timedelta(days=1)
 CLOCK_LIMIT_S = 30.0
 """A clock read by hand is good to so many seconds; common practice, no published source."""
+APART_V, FALLS_V, RISES_V = 1.2, 0.4, 0.2
+"""Of 12 V: a reading so far from the one before is looked at again; how far below and above it a slip is looked for."""
 
 
 @dataclass(frozen=True)
@@ -124,8 +126,9 @@ def _voltage(volts: float, last: HandReading | None, family: Family, amps: float
         if pointed is not None:
             return [Slip("voltage", f"{outside}: the decimal point lost?", pointed)]
         return [Slip("voltage", f"{outside}: a digit lost or swapped?", _nearest(volts, low, high, aim))]
-    if last is not None and last.voltage_V is not None and abs(volts - last.voltage_V) > 1.2:
-        near = _nearest(volts, last.voltage_V - 0.4, last.voltage_V + 0.2, last.voltage_V)
+    if last is not None and last.voltage_V is not None and abs(volts - last.voltage_V) > APART_V * family.share:
+        low, high = last.voltage_V - FALLS_V * family.share, last.voltage_V + RISES_V * family.share
+        near = _nearest(volts, low, high, last.voltage_V)
         return [Slip("voltage", f"{abs(volts - last.voltage_V):.2f} V away from the reading before", near)]
     return []
 

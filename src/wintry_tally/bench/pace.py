@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from wintry_tally.core.engine import LIVE, Observation, RunState
-from wintry_tally.core.engine.rules import lasted_s
+from wintry_tally.core.engine.rules import at_limit, lasted_s
 from wintry_tally.core.protocol import Recipe
 
 QUICK_SHARE, QUICKEST_S, QUICK_S, QUICK_READINGS = 0.25, 0.2, 1.0, 5
 """Near an end readings follow at a quarter of the usual interval (no finer than a fifth of a second; a log whose usual
 interval is far longer would read as full of gaps), and just after every switching by a second at the most."""
-NEAR_V, NEAR_TAPER, NEAR_S = 0.12, 1.03, 3.0
-"""An end is near within so many volts of a cut-off, this share of the taper current, so many seconds of a time."""
+NEAR, NEAR_TAPER, NEAR_S = 1.012, 1.03, 3.0
+"""An end is near at this share of a cut-off, this share of the taper current, so many seconds of a time."""
 
 
 class Pace:
@@ -51,9 +51,9 @@ class Pace:
             return False
         part, volts, amps = self._recipe.steps[state.index], seen.voltage_V, abs(seen.current_A)
         for rule in part.ends:
-            if rule.kind == "voltage" and volts <= rule.value + NEAR_V and amps > 0.0:
+            if rule.kind == "voltage" and volts <= NEAR * rule.value and amps > 0.0:
                 return True
-            if rule.kind == "taper" and volts >= part.limit_V - NEAR_V and amps <= NEAR_TAPER * rule.value:
+            if rule.kind == "taper" and at_limit(volts, part.limit_V) and amps <= NEAR_TAPER * rule.value:
                 return True
             if rule.kind == "time" and rule.value - lasted_s(state, now_s) <= NEAR_S:
                 return True

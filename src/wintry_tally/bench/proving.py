@@ -21,7 +21,8 @@ SETTLED = 3
 DRAW_C, CHARGE_C = 0.4, 0.2
 IN_HAND = 0.9
 COLD_C = 5.0
-NEAR_FULL_V, NEAR_EMPTY_V = 0.25, 1.0
+NEAR_FULL, NEAR_EMPTY = 0.983, 1.1
+"""Of a charge's limit and of the family's cut-off: a charge is not tried above the one, nothing is drawn below the other."""
 
 
 @dataclass(frozen=True)
@@ -71,7 +72,7 @@ def plan_proof(recipe: Recipe, bench: Bench, rated_Ah: float, expected: Expected
         return ProofPlan(expected, left_out=said("no-pulse-hands"))
     limit = charges[0].limit_V if charges else math.inf
     return ProofPlan(
-        replace(expected, limit_V=limit), draw, charge, charges[0].limit_V if charges else 0.0, least_V=family.cutoff_V + NEAR_EMPTY_V
+        replace(expected, limit_V=limit), draw, charge, charges[0].limit_V if charges else 0.0, least_V=NEAR_EMPTY * family.cutoff_V
     )  # fmt: skip
 
 
@@ -151,8 +152,8 @@ class Proving:
             self._stages += self._pulse("draw", plan.draw_A)
         cold = rest.celsius if rest.celsius is not None else plan.expected.ambient_C
         warm = cold is None or cold >= COLD_C
-        awake = rest.volts >= plan.least_V - NEAR_EMPTY_V
-        if plan.charge_A > 0 and warm and awake and rest.volts < plan.limit_V - NEAR_FULL_V:
+        awake = rest.volts >= plan.least_V / NEAR_EMPTY
+        if plan.charge_A > 0 and warm and awake and rest.volts < NEAR_FULL * plan.limit_V:
             self._stages += self._pulse("charge", plan.charge_A)
         if len(self._stages) == 1:
             self.left_out = said("no-pulse-rests")

@@ -19,7 +19,7 @@ HEAT_WARN, HEAT_STOP = 2.0, 3.0
 HEAT_WARN_K, HEAT_STOP_K = 5.0, 12.0
 """A case may warm by so many times what the current explains, and by as much again for its surroundings."""
 AMBIENT_K_H = 2.0
-ABOVE_REST_V = 0.15
+ABOVE_REST, BELOW_REST = 1.012, 0.988
 JUDGED_AFTER_S = 60.0
 OFF_READINGS, OFF_S = 3, 20.0
 """A voltage is off its kind's band when so many readings over so long say so."""
@@ -137,10 +137,10 @@ class Vigil:
         """A voltage that goes where none of its kind goes: above its own rest under load, below it on charge."""
         if not math.isfinite(self._rest_V) or now_s - self._since_s < JUDGED_AFTER_S or amps <= self._zero_A:
             return []
-        if phase is Phase.DISCHARGING and seen.voltage_V > self._rest_V + ABOVE_REST_V:
+        if phase is Phase.DISCHARGING and seen.voltage_V > ABOVE_REST * self._rest_V:
             words = said("above-rest", volts=seen.voltage_V, rest=self._rest_V)
             return [Alarm("above-rest", words)]
-        if phase is Phase.CHARGING and seen.voltage_V < self._rest_V - ABOVE_REST_V:
+        if phase is Phase.CHARGING and seen.voltage_V < BELOW_REST * self._rest_V:
             words = said("below-rest", volts=seen.voltage_V, rest=self._rest_V)
             return [Alarm("below-rest", words)]
         return []

@@ -31,13 +31,18 @@ def charger_remarks(trace: Trace, scale: Scale, stages: list[Stage], family: Fam
         part = trace.voltage_V[stage.first : stage.last + 1]
         rows = (trace.row_at(stage.first), trace.row_at(stage.last))
         limit = float(np.quantile(part, 0.98))
-        allowed = family.charge_V[2] + OVER_V
+        allowed = family.charge_V[2] + OVER_V * family.share
         if limit > allowed and not any(remark.code == "charger-setting" for remark in remarks):
             told = said("over-limit", volts=limit, family=family.words, limit=family.charge_V[2])
             remarks.append(Remark("charger-setting", told, rows))
-        flat = float(np.quantile(part, 0.98) - np.quantile(part, 0.02)) < 0.1
+        flat = float(np.quantile(part, 0.98) - np.quantile(part, 0.02)) < 0.1 * family.share
         small = float(np.median(np.abs(trace.current[stage.first : stage.last + 1]))) < 0.1 * scale.reference_A
-        floats = family.lithium and flat and small and family.charge_V[0] - 0.7 < limit < family.charge_V[0] - 0.25
+        floats = (
+            family.lithium
+            and flat
+            and small
+            and family.charge_V[0] - 0.7 * family.share < limit < family.charge_V[0] - 0.25 * family.share
+        )
         lasted = float(trace.time_s[stage.last] - trace.time_s[stage.first])
         if floats and lasted > FLOATS_S:
             told = said("floated", volts=limit, minutes=lasted / 60, family=family.words)

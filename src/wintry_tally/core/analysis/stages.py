@@ -298,12 +298,12 @@ def _float_apart(trace: Trace, scale: Scale, stage: Stage) -> list[Stage]:
     index = np.arange(first, last + 1, stride)
     voltage = trace.voltage_V[index]
     limit = float(np.partition(voltage, -3)[-3])
-    beyond = int(np.flatnonzero(voltage >= limit - max(0.05, 4 * scale.noise_V))[-1]) + 1
+    beyond = int(np.flatnonzero(voltage >= limit - max(0.05 * scale.share, 4 * scale.noise_V))[-1]) + 1
     tail = voltage[beyond:]
-    if len(tail) < FLOAT_READINGS or limit - float(np.median(tail)) < FLOAT_DROP_V:
+    if len(tail) < FLOAT_READINGS or limit - float(np.median(tail)) < FLOAT_DROP_V * scale.share:
         return [stage]
     settled = tail[len(tail) // 2 :]
-    if float(np.quantile(settled, 0.9) - np.quantile(settled, 0.1)) > max(0.1, 6 * scale.noise_V):
+    if float(np.quantile(settled, 0.9) - np.quantile(settled, 0.1)) > max(0.1 * scale.share, 6 * scale.noise_V):
         return [stage]
     before = float(np.median(np.abs(trace.current[index[max(0, beyond - FLOAT_READINGS) : beyond]])))
     if float(np.median(np.abs(trace.current[index[beyond:]]))) > max(before, 0.1 * scale.reference_A):

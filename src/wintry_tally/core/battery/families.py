@@ -94,7 +94,7 @@ def packs_that_fit(family: Family, low_V: float, high_V: float) -> list[Family]:
 
 
 CHART_DOUBT_V = 0.05
-"""How far makers' charts disagree, as a voltage either side; it turns a reading into a band."""
+"""How far makers' charts of 12 V disagree, as a voltage either side; it turns a reading into a band."""
 
 
 def charge_state_band(family: Family, rested_V: float, reading_limit_V: float = 0.02) -> tuple[float, float]:
@@ -103,7 +103,7 @@ def charge_state_band(family: Family, rested_V: float, reading_limit_V: float = 
     The band spans every chart of the family at the voltage minus and plus the charts' and the meter's doubt:
     a flat chart gives a wide band. Source: common practice, no published source.
     """
-    doubt = CHART_DOUBT_V + reading_limit_V
+    doubt = CHART_DOUBT_V * family.share + reading_limit_V
     low, high = 100.0, 0.0
     for chart in (family.charge_state, *family.schools):
         low = min(low, charge_state_at(chart, rested_V - doubt))

@@ -90,7 +90,7 @@ def apart(family: Family, first: Figure, second: Figure) -> list[Apart]:
         and not own
         and one.end_V is not None
         and other.end_V is not None
-        and abs(one.end_V - other.end_V) > END_ALIKE_V
+        and abs(one.end_V - other.end_V) > END_ALIKE_V * family.share
     ):
         _ends(family, first, second, way, put)
     if one.step_s is not None and other.step_s is not None:
@@ -113,8 +113,8 @@ def _ends(family: Family, first: Figure, second: Figure, way: float, put: object
     one, other = first.at, second.at
     assert one.end_V is not None and other.end_V is not None
     high, low = max(one.end_V, other.end_V), min(one.end_V, other.end_V)
-    chart = family.charge_state
-    left = max(0.002, (charge_state_at(chart, high + SAG_V) - charge_state_at(chart, low + SAG_V)) / 100.0)
+    chart, sag_V = family.charge_state, SAG_V * family.share
+    left = max(0.002, (charge_state_at(chart, high + sag_V) - charge_state_at(chart, low + sag_V)) / 100.0)
     left = min(0.5, left + 0.004)
     sign = way if other.end_V > one.end_V else -way
     put("end of discharge", _end(first), _end(second), sign * left / 2.0, left / math.sqrt(12.0))  # type: ignore[operator]

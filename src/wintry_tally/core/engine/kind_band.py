@@ -16,7 +16,7 @@ from wintry_tally.core.cell import Parameters
 
 LEAST_SHARE, MOST_SHARE = 0.5, 1.3
 SURFACE_V = 0.20
-"""A voltage just after a charge stands so much above a settled one, and just after a discharge below."""
+"""Of 12 V: a voltage just after a charge stands so much above a settled one, and just after a discharge below."""
 WORN, SLOW = 6.0, 3.0
 """A pack has so many times its family's usual resistance, or so many times what it showed in the first seconds."""
 KNEE, FILLING = 0.25, 0.75
@@ -40,8 +40,8 @@ class KindBand:
 
     def rested(self, volts: float) -> None:
         """Begin again from a voltage with nothing flowing, settled or not."""
-        low = charge_state_band(self._family, volts - SURFACE_V)[0]
-        high = charge_state_band(self._family, volts + SURFACE_V)[1]
+        low = charge_state_band(self._family, volts - SURFACE_V * self._family.share)[0]
+        high = charge_state_band(self._family, volts + SURFACE_V * self._family.share)[1]
         self._states, self._drawn_Ah = (low / 100.0, high / 100.0), 0.0
 
     def flowed(self, amps: float, seconds: float) -> None:
@@ -57,7 +57,7 @@ class KindBand:
         low, high = max(0.0, self._states[0] - small), min(1.0, self._states[1] - large)
         usual = (self._usual.resistance_ohm + self._usual.slow_ohm) * math.exp(self._usual.resistance_per_K * cold_K)
         sag = max(WORN * usual, SLOW * ohm if math.isfinite(ohm) else 0.0) * abs(amps)
-        room = ROOM_SHARE * self._family.plausible_V[1] + CHART_DOUBT_V
+        room = ROOM_SHARE * self._family.plausible_V[1] + CHART_DOUBT_V * self._family.share
         if amps >= 0.0:
             floor = -math.inf if low < KNEE else self._rested_V(low, min) - sag - room
             return floor, self._rested_V(high, max) + room

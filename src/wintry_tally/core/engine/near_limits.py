@@ -11,8 +11,8 @@ from wintry_tally.core.protocol.recipe import Recipe, StopLimits
 WARM_K, COLD_K, FREEZING_K = 10.0, 3.0, 2.0
 """A case this close to its hot limit is warm (40 °C where 50 °C stops), to its cold one cold; a charge is warned of this
 close above the temperature below which it may not be. Common practice, no published source."""
-ABOVE_LIMIT_V = 0.1
-"""A charge further than this above its set limit: the charger, or its sense leads, are off."""
+ABOVE_LIMIT = 1.007
+"""A charge further than this share above its set limit: the charger, or its sense leads, are off."""
 NEARLY = 0.9
 """So much of the most that may be moved, or of the longest it may take."""
 CELL_V = 0.3
@@ -28,7 +28,7 @@ def near_limits(recipe: Recipe, state: RunState, seen: Observation, now_s: float
         found += _temperature(stops, state, celsius)
     if state.phase is Phase.CHARGING:
         limit = recipe.steps[state.index].limit_V
-        if limit and seen.voltage_V > limit + ABOVE_LIMIT_V:
+        if limit and seen.voltage_V > ABOVE_LIMIT * limit:
             found.append(("above-limit", said("near-charge-limit", volts=seen.voltage_V, limit=limit)))
         lowest = seen.lowest_cell
         if lowest is not None and lowest[1] < stops.cell_low_V + CELL_V:

@@ -183,7 +183,7 @@ def _own_voltage(rest: Level, known: Expected, *, supply: bool) -> list[Finding]
             Finding("not-connected", said("proof-own-elsewhere", own=rest.own_V, volts=volts), said("mend-leads-off"))
         ]
     shares = (known.own_share_V + known.share_V) * volts
-    if abs(rest.own_V - volts) > OTHER_V + shares + 2.0 * (known.digit_V + known.own_digit_V):
+    if abs(rest.own_V - volts) > OTHER_V * known.family.share + shares + 2.0 * (known.digit_V + known.own_digit_V):
         return [
             Finding("two-batteries", said("proof-own-apart", own=rest.own_V, volts=volts), said("mend-two-batteries"))
         ]
@@ -213,7 +213,7 @@ def _charge(volts: float, known: Expected) -> list[Finding]:
     """A battery that is said to be full and rests far below: not full, or another one."""
     if known.full is None:
         return []
-    high = charge_state_band(known.family, volts + FULL_V)[1]
+    high = charge_state_band(known.family, volts + FULL_V * known.family.share)[1]
     if high >= 100.0 * known.full - FULL_POINTS:
         return []
     what = said("proof-not-full", volts=volts, most=high, family=known.family.words, full=100 * known.full)

@@ -22,14 +22,14 @@ LEAD_HIGH, LEAD_MORE_OHM = 3.0, 0.015
 SAME_END = 0.3
 CHANGED = 3.5
 HEAVY_DROP = 0.08
-NEAR_LIMIT_V, FAR_FROM_LIMIT_V = 0.3, 1.0
+NEAR_LIMIT, FAR_FROM_LIMIT = 0.98, 0.93
 MOVES = 0.35
 OHM_DIGITS = 8.0
 
 
 def judge_pulse(rest: Level, low: Level, high: Level, known: Expected, doing: str = "draw") -> Proof:
     """What drawing (or charging) at two levels shows, with `rest` before."""
-    if doing == "charge" and high.volts >= known.limit_V - NEAR_LIMIT_V:
+    if doing == "charge" and high.volts >= NEAR_LIMIT * known.limit_V:
         return _at_the_limit(rest, high, known)
     whose = "load" if doing == "draw" else "charger"
     step_A, step_V = high.amps - rest.amps, rest.volts - high.volts
@@ -83,7 +83,7 @@ def _unmoved(found: list[Finding], asked: float, step_A: float, whose: str) -> l
 
 def _at_the_limit(rest: Level, high: Level, known: Expected) -> Proof:
     """A charge that reached its limit at once gives what the battery takes: only its resistance can be told."""
-    if rest.volts > known.limit_V - FAR_FROM_LIMIT_V or abs(high.amps - rest.amps) <= 5.0 * known.digit_A:
+    if rest.volts > FAR_FROM_LIMIT * known.limit_V or abs(high.amps - rest.amps) <= 5.0 * known.digit_A:
         return Proof(())
     ohms = _ohms(rest, high, known)
     return Proof(tuple(_as_before(ohms, known, "charge")), ohms={"charge": ohms})

@@ -15,8 +15,15 @@ SLOPE_OVER_S = 600.0
 """A slope is taken over at least this long."""
 WARMING_MIN = 2.0
 """A rate of warming is taken over at least so many minutes, and over twice that at the most."""
-AT_LIMIT_V = 0.06
-"""A charge this close to its limit is at it: leads and meters differ by as much."""
+LIMIT_SHARE, OWN_SHARE = 0.985, 0.996
+"""A charge at so much of its limit is at it: charger and meter, each good to a percent or half of one, and leads are so far
+apart; where its current has not fallen, closer. Common practice, no published source."""
+FALLEN = 0.9
+
+
+def at_limit(volts: float, limit_V: float) -> bool:
+    """Whether a charge that reads so has come to its charger's limit, as far as two instruments can say."""
+    return volts >= LIMIT_SHARE * limit_V
 
 
 def idle_below(step: Step, state: RunState) -> float:
@@ -58,10 +65,12 @@ def _taken(rule: EndRule, step: Step, state: RunState, seen: Observation, now_s:
 
 
 def _taper(rule: EndRule, step: Step, state: RunState, seen: Observation, now_s: float) -> Message:
-    at_limit = seen.voltage_V >= step.limit_V - AT_LIMIT_V
+    # a charger that was set to no more than the mark says nothing by its current
+    falls = rule.value < FALLEN * (state.setting or step.setting)
+    there = at_limit(seen.voltage_V, step.limit_V) if falls else seen.voltage_V >= OWN_SHARE * step.limit_V
     # a taper mark below the meter's own zero is still waited for, from above
     idle = min(idle_below(step, state), 0.5 * rule.value)
-    low = at_limit and idle < -seen.current_A <= rule.value
+    low = there and idle < -seen.current_A <= rule.value
     if not low:
         return NOTHING
     return said("tapered", amps=-seen.current_A, limit=rule.value, volts=seen.voltage_V)
@@ -132,9 +141,9 @@ def stop_limit(stops: StopLimits, state: RunState, seen: Observation, now_s: flo
     flowing = amps > max(0.05, state.zero_A)
     if flowing and 1.0 < volts < stops.voltage_low_V and state.phase is Phase.DISCHARGING:
         return said("volts-below", volts=volts, limit=stops.voltage_low_V)
-    if amps > stops.current_high_A:
+    if amps > stops.current_high_A + state.zero_A:
         return said("amps-above", amps=amps, limit=stops.current_high_A)
-    if -amps > stops.charge_high_A:
+    if -amps > stops.charge_high_A + state.zero_A:
         return said("charge-amps-above", amps=-amps, limit=stops.charge_high_A)
     if abs(amps) * volts > stops.power_high_W:
         return said("watts-above", watts=abs(amps) * volts, limit=stops.power_high_W)

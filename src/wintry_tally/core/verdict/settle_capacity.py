@@ -99,7 +99,7 @@ def _why_stopped(case: Case, run: CapacityEvidence) -> Message:
     reached = claimed is not None and run.end_V <= claimed + run.near_V
     if run.ended_by in STOPPED and not reached:
         return said("ended-at", ending=ENDING_WORDS[run.ended_by], volts=run.end_V)
-    if run.ended_by == SET_CUTOFF and claimed is not None and run.end_V > claimed + CUTOFF_ABOVE_V:
+    if run.ended_by == SET_CUTOFF and claimed is not None and run.end_V > claimed + CUTOFF_ABOVE_V * case.family.share:
         return said("cut-off-above", volts=run.end_V, claimed=claimed)
     return NOTHING
 
