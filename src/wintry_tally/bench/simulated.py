@@ -48,10 +48,10 @@ STAND_IN_METER = MeterSpec()
 
 
 class SimulatedLoad(Sinks):
-    """A load with ceilings."""
+    """A load with ceilings; `sets`: what it draws of what is set."""
 
-    def __init__(self, world: Connected, power_W: float = 180.0, current_A: float = 20.0) -> None:
-        self.world = world
+    def __init__(self, world: Connected, power_W: float = 180.0, current_A: float = 20.0, sets: float = 1.0) -> None:
+        self.world, self.sets = world, sets
         self.power_W, self.current_A = power_W, current_A
 
     def draw(self, mode: str, setting: float) -> None:
@@ -65,7 +65,7 @@ class SimulatedLoad(Sinks):
                 f"the load cannot draw {current:.2f} A: its ceiling is {self.power_W:g} W and {self.current_A:g} A",
                 mend="choose a lower rate",
             )
-        self.world.draw(mode, setting)
+        self.world.draw(mode, self.sets * setting)
 
     def off(self) -> None:
         """See Sinks."""
@@ -81,10 +81,12 @@ class SimulatedLoad(Sinks):
 
 
 class SimulatedCharger(Sources):
-    """A charger with ceilings."""
+    """A charger with ceilings; `sets`, `holds`: what it gives of the current that is set, and of the limit."""
 
-    def __init__(self, world: Connected, current_A: float = 50.0, voltage_V: float = 16.0) -> None:
-        self.world = world
+    def __init__(
+        self, world: Connected, current_A: float = 50.0, voltage_V: float = 16.0, sets: float = 1.0, holds: float = 1.0
+    ) -> None:
+        self.world, self.sets, self.holds = world, sets, holds
         self.current_A, self.voltage_V = current_A, voltage_V
 
     def charge(self, setting_A: float, limit_V: float) -> None:
@@ -96,7 +98,7 @@ class SimulatedCharger(Sources):
                 f"{self.voltage_V:g} V",
                 mend="choose a lower setting",
             )
-        self.world.source(setting_A, limit_V)
+        self.world.source(self.sets * setting_A, self.holds * limit_V)
 
     def off(self) -> None:
         """See Sources."""

@@ -1,7 +1,7 @@
 """The one battery and the one clock that all stand-ins share, the ways it can be wired, and the faults they can have.
 
 Every instrument has errors and noise of its own, at rest too: a zero error within its specification and a last digit
-that flickers. Nothing here is cleaner than the world.
+that flickers. A load and a supply give what was set but for an error of their own. Nothing here is cleaner than the world.
 """
 
 from __future__ import annotations
@@ -49,6 +49,8 @@ FAULTS = {
 """Every fault a stand-in can have, in words."""
 ROLES = ("load", "supply", "meter", "second", "thermometer", "line", "pack", "file")
 LEAD_OHM = 0.011
+SETS_TO, HOLDS_TO = 0.005, 0.003
+"""A load and a supply give what is set to so much of it, a supply holds its limit to so much: common practice, no published source."""
 OTHER_STATE, OTHER_STATE_LESS = 0.97, 0.85
 OUTDOORS_K, OPEN_C = 22.0, 850.0
 SHORT_S = 0.05
@@ -80,8 +82,11 @@ class StandInWorld:
         self._connected = Connected(BatteryModel(here, state_of_charge, ambient_C))
         elsewhere = state_of_charge * (OTHER_STATE if state_of_charge > 0.5 else OTHER_STATE_LESS)
         self._other = Connected(BatteryModel(parameters, elsewhere, ambient_C))
-        self._loads = {place: SimulatedLoad(place, power_W, current_A) for place in (self._connected, self._other)}
-        self._chargers = {place: SimulatedCharger(place) for place in (self._connected, self._other)}
+        own, places = Random(seed + len(ROLES)), (self._connected, self._other)
+        draws, gives = (1.0 + own.uniform(-SETS_TO, SETS_TO) for _ in range(2))
+        holds = 1.0 + own.uniform(-HOLDS_TO, HOLDS_TO)
+        self._loads = {place: SimulatedLoad(place, power_W, current_A, draws) for place in places}
+        self._chargers = {place: SimulatedCharger(place, sets=gives, holds=holds) for place in places}
         self._meters = {
             name: SimulatedMeter(self._connected, spec, Random(seed + place)) for place, name in enumerate(ROLES)
         }
