@@ -9,7 +9,10 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from benchmarks import honest
+from benchmarks.packs import alike, judged
 
+from tests.amount import THOROUGH
 from tests.making import discharge
 from wintry_tally.book import Book, RunSettings
 from wintry_tally.cli.main import invoke
@@ -222,3 +225,15 @@ def test_the_shell_takes_a_pack_from_the_label_or_is_told(tmp_path: Path, capsys
     told = json.loads(capsys.readouterr().out)
     assert told["battery"]["nominal_V"] == 25.6 and told["findings"] == [], "25.6 V × 100 Ah are the 2560 Wh printed"
     assert invoke(["add", path, "B3", "--nominal-v", "90"]) == 2 and "there are 6.4 V" in capsys.readouterr().err
+
+
+@pytest.mark.parametrize("kind", ["capacity", "charge-voltage", "low-cut", "reserve"])
+def test_a_log_of_more_cells_in_series_is_judged_as_that_of_12_V(kind: str) -> None:
+    """benchmarks/packs.py, of one stranger's battery a kind: what is judged of a cell is judged of many."""
+    assert alike(judged(kind, 12, 1.0), judged(kind, 12, 4.0))
+
+
+@pytest.mark.parametrize("seed", [113, 17] if THOROUGH else [113])
+def test_a_bench_at_which_nothing_is_wrong_comes_to_its_own_end(seed: int) -> None:
+    """benchmarks/honest.py: a charge of 16 cells to the charger's limit, by a meter that is half a percent off."""
+    assert honest.run(seed)[1] == ""

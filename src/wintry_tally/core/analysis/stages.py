@@ -325,7 +325,7 @@ def _constant_voltage_apart(trace: Trace, scale: Scale, stage: Stage) -> list[St
     voltage, current = trace.voltage_V[index], np.abs(trace.current[index])
     # the third highest: a short constant-voltage part must not drown in a long rise, one odd reading must not set it
     limit = float(np.partition(voltage, -3)[-3])
-    slack = max(0.03, 4 * scale.noise_V)
+    slack = max(0.03 * scale.share, 4 * scale.noise_V)
     at_limit = voltage >= limit - slack
     if not at_limit[-3:].any():
         return [stage]
