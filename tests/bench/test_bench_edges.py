@@ -1,0 +1,426 @@
+"""What stands at the edges of the bench's rules: the reading just within, the reading just beyond.
+
+Common practice, no published source, where nothing else is said; every value is worked out beside its rule.
+"""
+
+from __future__ import annotations
+
+import math
+import os
+import threading
+from collections.abc import Callable
+from dataclasses import replace
+from datetime import datetime, timedelta
+from pathlib import Path
+from types import SimpleNamespace
+from typing import Any
+
+import pytest
+
+from tests.bench.test_bench import Store
+from tests.bench.test_bench_small import one_step
+from tests.bench.test_guided import Hand
+from wintry_tally.bench.equipment import ChannelSpec, Equipment, Instrument
+from wintry_tally.bench.guard.guardian import ProcessGuard
+from wintry_tally.bench.hand import HandReading, Slip, check_reading, parse_moment
+from wintry_tally.bench.journal import Journal
+from wintry_tally.bench.proving import Proving, plan_proof
+from wintry_tally.bench.simulated import MeterSpec, SimulatedChannel, SimulatedCharger, SimulatedLoad
+from wintry_tally.bench.simulation import battery_from
+from wintry_tally.bench.vigil import Body, Vigil
+from wintry_tally.bench.worker import RunWorker
+from wintry_tally.bench.zero import Zero
+from wintry_tally.core.battery import family_named, pack_of
+from wintry_tally.core.cell import BatteryModel, parameters_for
+from wintry_tally.core.cell.connected import Connected
+from wintry_tally.core.engine import Observation, Phase, RunState
+from wintry_tally.core.engine.proof import Expected
+from wintry_tally.core.errors import InputError, InstrumentError
+from wintry_tally.core.protocol import EndCause, EndRule
+from wintry_tally.core.protocol.preflight import Bench
+
+LFP = family_named("lfp")
+NOON = datetime(2026, 11, 30, 12, 0)
+
+
+# --- hand readings ---
+
+
+def slips(
+    volts: float | None, amps: float | None = None, counter: float | None = None, after: timedelta = timedelta(hours=1),
+    last: HandReading | None = None, expected_A: float | None = None, nominal_V: float = 12.8,
+) -> list[Slip]:  # fmt: skip
+    before = last or HandReading(NOON, 13.0 * nominal_V / 12.8, None, None)
+    typed = HandReading(NOON + after, volts, amps, counter)
+    return check_reading(typed, [before], pack_of(LFP, nominal_V), expected_A, NOON + timedelta(days=2))
+
+
+@pytest.mark.parametrize("nominal_V", [12.8, 25.6, 51.2])
+@pytest.mark.parametrize(("away_V", "told"), [(1.19, False), (-1.19, False), (1.21, True), (-1.21, True)])
+def test_a_voltage_far_from_the_one_before_is_looked_at_again(nominal_V: float, away_V: float, told: bool) -> None:
+    """1.2 V of 12.8 V; of a pack of more cells, as much a cell."""
+    times = nominal_V / 12.8
+    assert bool(slips((13.0 + away_V) * times, nominal_V=nominal_V)) is told
+
+
+def test_what_is_offered_for_a_voltage_lies_near_the_one_before() -> None:
+    """11.30 for 13.10: between 0.4 V below and 0.2 V above 13.0 V, of a pack of 16 cells four times as far."""
+    assert slips(11.3)[0].offered == pytest.approx(13.1)
+    far = slips(42.0, nominal_V=51.2, last=HandReading(NOON, 52.0, None, None))
+    assert far and far[0].offered is not None and 52.0 - 1.6 <= far[0].offered <= 52.0 + 0.8
+
+
+@pytest.mark.parametrize(
+    ("amps", "told", "offered"),
+    [
+        (8.0 * 1.79, False, None), (8.0 * 1.81, True, None), (8.0 * 0.41, False, None), (8.0 * 0.39, True, None),
+        (8.0 * 599, True, None), (8.0 * 601, True, 4.808), (8.0 * 1699, True, 13.592), (8.0 * 1701, True, None),
+        (-8.0, True, 8.0), (0.0, False, None), (80.0, True, 8.0),
+    ],
+)  # fmt: skip
+def test_a_current_is_held_against_what_the_load_was_set_to(amps: float, told: bool, offered: float | None) -> None:
+    """8 A were set: from 0.4 to 1.8 times it may be read; 600 to 1700 times is a thousand times, in mA."""
+    found = slips(13.0, amps, expected_A=8.0)
+    assert bool(found) is told
+    if offered is not None:
+        assert found[0].offered == pytest.approx(offered)
+
+
+@pytest.mark.parametrize(
+    ("after", "words"),
+    [
+        (timedelta(0), "does not go forward"), (timedelta(seconds=1), ""), (timedelta(hours=20), ""),
+        (timedelta(hours=20, minutes=1), "right day"),
+    ],
+)  # fmt: skip
+def test_a_time_too_late_or_too_early_is_looked_at_again(after: timedelta, words: str) -> None:
+    found = slips(13.0, after=after)
+    assert bool(found) is bool(words) and (
+        not words or (words in found[0].message and found[0].may_be is (after > timedelta(0)))
+    )
+
+
+def test_a_time_still_to_come_is_told_past_ten_minutes() -> None:
+    for minutes, told in ((10, False), (11, True)):
+        typed = HandReading(NOON + timedelta(minutes=minutes), 13.0, None, None)
+        assert bool(check_reading(typed, [], LFP, None, NOON)) is told
+
+
+@pytest.mark.parametrize(
+    ("moved_Ah", "told"), [(8.0, False), (6.01, False), (5.99, True), (9.99, False), (10.01, True), (-0.06, True)]
+)
+def test_a_counter_moves_by_current_times_time(moved_Ah: float, told: bool) -> None:
+    """8 A for an hour: 8 Ah, a quarter more or less."""
+    before = HandReading(NOON - timedelta(hours=1), 13.0, 8.0, 0.0), HandReading(NOON, 13.0, 8.0, 8.0)
+    typed = HandReading(NOON + timedelta(hours=1), 13.0, 8.0, 8.0 + moved_Ah)
+    assert bool(check_reading(typed, list(before), LFP, 8.0, NOON + timedelta(days=1))) is told
+
+
+@pytest.mark.parametrize(("counter", "told"), [(0.0, False), (4.99, True), (5.0, False)])
+def test_a_counter_that_does_not_begin_at_nothing(counter: float, told: bool) -> None:
+    typed = HandReading(NOON, 13.0, 8.0, counter)
+    assert bool(check_reading(typed, [], LFP, 8.0, NOON)) is told
+
+
+@pytest.mark.parametrize(
+    ("text", "second"), [("14:59", 0), ("23:59:59", 59), ("0:59", 0), ("00:00", 0), ("14.05", 0), ("14h05", 0)]
+)
+def test_the_last_minute_and_second_of_an_hour_are_times(text: str, second: int) -> None:
+    assert parse_moment(text, NOON, None).second == second
+
+
+@pytest.mark.parametrize("text", ["24:00", "12:60", "12:30:60", "1230", "12:5"])
+def test_what_no_clock_shows_is_no_time(text: str) -> None:
+    with pytest.raises(InputError, match="is not a time"):
+        parse_moment(text, NOON, None)
+
+
+# --- the watch for what no fixed limit tells ---
+
+
+def led(*ohms: float, amps: float = 8.0, body: Body | None = Body(5000.0, 40.0)) -> list[str]:
+    """What the leads' resistances, one a reading, make known; the first eight are the measure."""
+    vigil = Vigil(body, 0.05)
+    vigil.see(Observation(13.2, 0.0), Phase.RESTING, 0.0, None)
+    told = [
+        vigil.see(Observation(13.0, amps), Phase.DISCHARGING, float(at), 13.0 - amps * ohm)
+        for at, ohm in enumerate(ohms, 1)
+    ]
+    return [alarm.key for found in told for alarm in found]
+
+
+def test_leads_are_measured_by_the_middle_of_eight_readings() -> None:
+    """5 mΩ, then 13 mΩ is more than 1.5 times and 5 mΩ, 35.1 more than three times and 20; the fifth of eight counts."""
+    first = [0.005] * 8
+    assert led(*first, *[0.0124] * 8) == [] and "leads" in led(*first, *[0.0126] * 8)
+    assert "leads-bad" not in led(*first, *[0.0349] * 8) and "leads-bad" in led(*first, *[0.0351] * 8)
+    assert led(*first, *[0.030] * 3) == [] and "leads" in led(*first, *[0.030] * 4), "the fifth of eight in order"
+    assert led(*[0.005] * 7, *[0.030] * 3) == [], "there is no first before eight"
+    # a current of less than a twentieth of the capacity an hour, or of ten zeros, tells nothing of leads
+    assert led(*first, *[0.030] * 8, amps=1.99) == [] and "leads" in led(*first, *[0.030] * 8, amps=2.01)
+    assert led(*first, *[0.030] * 8, amps=0.99, body=None) == []
+    assert "leads" in led(*first, *[0.030] * 8, amps=1.01, body=None)
+
+
+@pytest.mark.parametrize(
+    ("rise_K", "hours", "alarm"),
+    [
+        (8.6, 0.5, ""), (9.1, 0.5, "heat"), (17.2, 0.5, "heat"), (17.7, 0.5, "heat-unexplained"), (9.1, 1.0, "heat"),
+    ],
+)  # fmt: skip
+def test_a_case_is_as_warm_as_its_current_explains(rise_K: float, hours: float, alarm: str) -> None:
+    """8 A through (13.2 − 13.0) V / 8 A is 1.6 W: half an hour into 2000 J/K is 1.44 K, twice that and 5 K and 1 K for the room
+    is 8.88 K, three times and 12 K and 1 K is 17.32 K; in an hour 2.88 K, hence 12.76 K and 22.64 K."""
+    vigil = Vigil(Body(2000.0, 40.0), 0.05)
+    vigil.see(Observation(13.2, 0.0, 20.0), Phase.RESTING, 0.0, None)
+    last: list[Any] = []
+    for at in range(0, int(3600 * hours) + 1, 10):
+        warm = 20.0 if at < 3600 * hours else 20.0 + rise_K
+        last = vigil.see(Observation(13.0, 8.0, warm), Phase.DISCHARGING, float(at), None)
+    assert [item.key for item in last] == ([alarm] if alarm and hours < 1.0 else [])
+
+
+@pytest.mark.parametrize("times", [1.0, 4.0])
+@pytest.mark.parametrize(
+    ("phase", "amps", "volts", "at_s", "key"),
+    [
+        (Phase.DISCHARGING, 8.0, 13.37, 61.0, "above-rest"), (Phase.DISCHARGING, 8.0, 13.35, 61.0, ""),
+        (Phase.DISCHARGING, 8.0, 13.37, 59.0, ""), (Phase.DISCHARGING, 0.05, 13.37, 61.0, ""),
+        (Phase.CHARGING, -8.0, 13.03, 61.0, "below-rest"), (Phase.CHARGING, -8.0, 13.05, 61.0, ""),
+    ],
+)  # fmt: skip
+def test_a_voltage_goes_down_under_load_and_up_on_charge(
+    phase: Phase, amps: float, volts: float, at_s: float, key: str, times: float
+) -> None:
+    """Rested at 13.2 V; 1.2 % away from it the other way round, after a minute."""
+    vigil = Vigil(None, 0.05)
+    vigil.see(Observation(13.2 * times, 0.0), Phase.RESTING, 0.0, None)
+    vigil.see(Observation(13.2 * times, amps), phase, 0.0, None)
+    assert [item.key for item in vigil.see(Observation(volts * times, amps), phase, at_s, None)] == (
+        [key] if key else []
+    )
+
+
+# --- the run's thread, its journal, its guard ---
+
+
+class Parked:
+    """A loop that is left as it stands; `off`: what is seen of its outputs, look by look."""
+
+    interval_s, guard, channel = 1.0, None, None
+
+    def __init__(self, trouble: str, off: list[bool]) -> None:
+        self.trouble, self.off, self.said = trouble, off, list[str]()
+
+    def snapshot(self) -> Any:
+        return SimpleNamespace(
+            ended=False, settled=False, trouble=self.trouble, fresh=False, voltage_V=math.nan, looks=len(self.off)
+        )
+
+    start = tick = snapshot
+
+    def park(self) -> bool:
+        return self.look_off()
+
+    def look_off(self) -> bool:
+        return self.off.pop(0) if len(self.off) > 1 else self.off[0]
+
+    def let_go(self) -> bool:
+        self.said.append("let go")
+        return True
+
+
+@pytest.mark.parametrize(
+    ("trouble", "off", "left"),
+    [
+        ("unplug the load", [False], "unplug the load"), ("", [False], "it is not seen to be off"),
+        ("unplug the load", [False, False, True], ""), ("", [True], ""),
+    ],
+)  # fmt: skip
+def test_a_run_that_is_left_says_what_is_still_on(
+    trouble: str, off: list[bool], left: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("wintry_tally.bench.worker.PARK_LOOK_S", 0.5)
+    loop = Parked(trouble, list(off))
+    worker = RunWorker(loop)  # type: ignore[arg-type]
+    worker.start()
+    worker.stop_thread()
+    assert worker.left == left and worker.parked and loop.said == ["let go"]
+    assert worker.latest.looks == 1, "what is told last was seen last"
+
+
+def test_what_was_handed_over_before_the_journal_closed_is_written() -> None:
+    store, go_on, first = Store(), threading.Event(), threading.Event()
+    append: Callable[..., None] = store.append
+
+    def slow(*what: Any) -> None:
+        first.set()
+        go_on.wait(30.0)
+        append(*what)
+
+    store.append = slow  # type: ignore[method-assign]
+    journal = Journal(store, 1, apart=True)
+    for at in range(2):
+        journal.reading(float(at), Observation(13.0, 1.0))
+        journal.write(RunState(), {})
+        assert first.wait(30.0)
+    journal.close()
+    go_on.set()
+    assert journal.flush(30.0) and [row[0] for row in store.rows] == [0.0, 1.0]
+
+
+def test_a_reading_that_the_book_has_not_yet_is_taken_back_from_the_journal() -> None:
+    store = Store()
+    store.remove_last = lambda _run: pytest.fail("the book has nothing to take back")  # type: ignore[attr-defined]
+    journal = Journal(store, 1)
+    for at in range(2):
+        journal.reading(float(at), Observation(13.0, 1.0))
+    journal.take_back()
+    assert journal.waiting == 1
+    store.full = True
+    journal.write(RunState(), {})
+    journal.take_back()
+    assert journal.waiting == 0, "what the book refused can be taken back, too"
+
+
+@pytest.mark.parametrize(("left", "kept"), [({}, False), ({"load": "unknown"}, True)])
+def test_a_guard_that_switched_everything_off_leaves_no_record(left: dict, kept: bool, tmp_path: Path) -> None:
+    guard = ProcessGuard([], 1, "b", "x")
+    ends = os.pipe(), os.pipe()
+    for pipe in ends:
+        os.set_blocking(pipe[0], False)
+    guard._process = SimpleNamespace(stdout=os.fdopen(ends[0][0], "rb", 0), stdin=os.fdopen(ends[1][1], "wb", 0), pid=1)  # type: ignore[assignment]
+    guard.record = tmp_path / "record.json"
+    guard.record.write_text("{}")
+    os.write(
+        ends[0][1],
+        f'no words\n{{"acted": "off", "why": "held up", "left": {str(left).replace(chr(39), chr(34))}}}\n'.encode(),
+    )
+    news = guard.acted()
+    assert news is not None and news.why == "held up" and news.left == left
+    assert guard.record.exists() is kept
+    told = b"" if kept else b"a\n"
+    try:
+        assert (os.read(ends[1][0], 10) if told else b"") == told
+        with pytest.raises(BlockingIOError):
+            os.read(ends[1][0], 10)
+    finally:
+        for end in (ends[0][1], ends[1][0]):
+            os.close(end)
+        guard._process.stdout.close()  # type: ignore[union-attr]
+        guard._process.stdin.close()  # type: ignore[union-attr]
+        guard._process = None
+
+
+def test_a_run_by_hand_that_is_opened_again_knows_whether_it_was_switched(tmp_path: Path) -> None:
+    """Left before its first reading under load, the switch is still to be turned; after it, it was."""
+    hand = Hand(tmp_path, "hold")
+    while hand.loop.state.phase is not Phase.DISCHARGING:
+        hand.reads(hand.now + 3600.0, 13.3)
+    begun = hand.now
+    again = hand.made(hand.loop.state, begun - 60.0)
+    again.start()
+    assert again._to_switch
+    hand.reads(begun + 60.0, 13.0, 8.0)
+    again = hand.made(hand.loop.state, begun + 60.0)
+    again.start()
+    assert not again._to_switch
+    hand.book.close()
+
+
+# --- ceilings, proofs, zeros ---
+
+
+def test_a_channel_without_a_load_draws_nothing_and_without_ceilings_any_amount() -> None:
+    load, supply = Instrument("l", "load", power_W=180.0), Instrument("s", "charger", current_A=20.0)
+    bench = Equipment((load, supply, Instrument("m", "meter")), ())
+    drawn = bench.limits(ChannelSpec("a", load="l", voltage="m"))
+    assert (drawn.load_W, drawn.load_A, drawn.charger_A, drawn.charger_V) == (180.0, 1e9, 0.0, 0.0)
+    charged = bench.limits(ChannelSpec("b", charger="s", voltage="m"))
+    assert (charged.load_W, charged.load_A, charged.charger_A, charged.charger_V) == (0.0, 0.0, 20.0, 1e9)
+
+
+def test_a_load_and_a_charger_give_up_to_their_ceilings_and_what_they_give_of_it() -> None:
+    world = Connected(BatteryModel(parameters_for(LFP, 40.0)))
+    load, charger = SimulatedLoad(world, 1e9, 20.0, 0.995), SimulatedCharger(world, 20.0, 16.0, 1.005, 0.997)
+    load.draw("current", 20.0)
+    assert world.setting == pytest.approx(19.9)
+    charger.charge(20.0, 14.4)
+    assert (world.setting, world.limit_V) == (pytest.approx(20.1), pytest.approx(14.3568))
+    for refused in (
+        lambda: load.draw("current", 20.1),
+        lambda: charger.charge(20.1, 14.4),
+        lambda: charger.charge(1.0, 16.1),
+    ):
+        with pytest.raises(InstrumentError, match="ceiling"):
+            refused()
+    with pytest.raises(InstrumentError, match="ceiling"):
+        SimulatedLoad(world, 180.0, 20.0).draw("current", 15.0)  # about 200 W
+
+
+def test_a_proof_says_what_it_moved_and_one_that_moved_nothing_does_not() -> None:
+    recipe = one_step("discharge", EndRule("time", 600.0, EndCause.TIME))
+    channel = SimulatedChannel(parameters_for(LFP, 40.0), MeterSpec(), 3)
+    proving = Proving(plan_proof(recipe, Bench(300.0, 30.0), 40.0, Expected(LFP, 0.010, (8.0, 15.0))), channel)
+    assert "Ah" not in proving.words
+    channel.carry_out(proving.command)
+    now = 0.0
+    while not proving.done:
+        channel.wait(0.25)
+        now += 0.25
+        command = proving.see(channel.read(), now)
+        if command is not None:
+            channel.carry_out(command)
+    # five readings of half the current, five of all of it (8 A, a quarter of a second each): 15 A s
+    assert proving.moved_Ah == pytest.approx(15.0 / 3600.0, rel=0.15)
+    assert "Ah" in proving.words
+
+
+@pytest.mark.parametrize("times", [1.0, 4.0])
+@pytest.mark.parametrize(
+    ("rests_V", "pulses"), [(10.9, []), (11.1, ["draw", "charge"]), (14.1, ["draw", "charge"]), (14.2, ["draw"])]
+)
+def test_an_empty_battery_is_not_drawn_from_and_a_full_one_not_charged(
+    rests_V: float, pulses: list[str], times: float
+) -> None:
+    """LFP: nothing is drawn below 1.1 times the cut-off of 10 V; at 10.9 V it is charged. None is charged at 98.3 % of 14.4 V."""
+    family = pack_of(LFP, 12.8 * times)
+    steps = [
+        one_step(kind, EndRule("time", 600.0, EndCause.TIME), limit_V=14.4 * times).steps[0]
+        for kind in ("discharge", "charge")
+    ]
+    recipe = replace(one_step("discharge", EndRule("time", 600.0, EndCause.TIME)), steps=tuple(steps))
+    channel = SimulatedChannel(parameters_for(family, 40.0), MeterSpec(), 3)
+    plan = plan_proof(
+        recipe, Bench(900.0, 30.0, 30.0, 60.0), 40.0, Expected(family, 0.010 * times, (8.0 * times, 15.0 * times))
+    )
+    proving = Proving(plan, channel)
+    for at in range(4):
+        proving.see(Observation(rests_V * times, 0.0), 0.25 * at)
+    told = list(dict.fromkeys(stage.doing for stage in proving._stages if stage.doing in {"draw", "charge"}))
+    assert told == (pulses or ["charge"])
+
+
+@pytest.mark.parametrize(("reads_A", "zero_A"), [(0.0, 0.01), (0.02, 0.025), (0.2, 0.16), (0.03, 0.035)])
+def test_a_zero_that_nobody_said_is_what_is_read_at_rest(reads_A: float, zero_A: float) -> None:
+    """The mean, twice the spread and 5 mA; 10 mA at the least, and 2 % of 8 A at the most."""
+    zero = Zero(None, one_step("discharge", EndRule("time", 600.0, EndCause.TIME)), real=True)
+    for _ in range(9):
+        assert zero.look(Observation(13.0, -reads_A))
+    assert zero.amps == zero.for_rules == pytest.approx(zero_A)
+
+
+@pytest.mark.parametrize(
+    ("field", "value", "says"),
+    [
+        ("rated_Ah", 0.0, "cannot be"), ("rated_Ah", 1e6, "cannot be"), ("rated_Ah", "40", "is not a number"),
+        ("cycles", -1.0, "give 0 to"), ("cycles", 1.1e5, "give 0 to"), ("years", 101.0, "give 0 to 100"),
+        ("depth", 0.0, "give 0.01 to 1"), ("depth", 1.1, "give 0.01 to 1"), ("protection", 3.0, "is not a table"),
+        ("heater", "yes", "is not a table"), ("colour", 1.0, "no part of a battery"), ("nominal_V", True, "not a number"),
+    ],
+)  # fmt: skip
+def test_a_simulated_battery_that_cannot_be_says_why(field: str, value: object, says: str) -> None:
+    usual = {"family": "lfp", "rated_Ah": 40.0, "cycles": 100.0, "years": 2.0, "depth": 0.8, "protection": {}}
+    assert battery_from(usual, "b.toml").rated_Ah == 40.0
+    with pytest.raises(InputError, match=says):
+        battery_from({**usual, field: value}, "b.toml")
