@@ -58,7 +58,7 @@ def _full(family: str = "lfp", asked: Asked = Asked(), code: str = "B1") -> Stan
 
 
 def _drawn(standing: Standing, hours: str = HOURS, wishes: Wishes = Wishes(), **more: object) -> Drawn:
-    given: dict[str, object] = {"before": {}, "seconds": 0.8, "thorough": True, **more}
+    given: dict[str, object] = {"before": {}, "seconds": 0.5, "thorough": True, **more}
     asked = repr((standing, hours, wishes, given))
     if asked not in DRAWN:
         DRAWN[asked] = draw_up({1: standing}, BENCH, hours, wishes, now=FRIDAY_NOON, **given)  # type: ignore[arg-type]

@@ -8,6 +8,7 @@ from pathlib import Path
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QComboBox, QFileDialog, QPushButton
 
+from tests.amount import some
 from tests.desk.doing import bars_of, claim, planned, press, start, texts, there
 from wintry_tally.core.battery import FAMILIES
 from wintry_tally.core.engine import Phase
@@ -20,7 +21,7 @@ FOR_LFP = sorted(t.name for t in shipped().values() if t.fits(FAMILIES["lfp"]) a
 
 def test_every_recipe_shows_its_steps_and_its_checks(one: Window) -> None:
     claim(one, "surge 80 A for 5 s", "40 A continuous", "70 min reserve")
-    for name in FOR_LFP:
+    for name in FOR_LFP[:: some(3, 1)]:
         page = planned(one, name)
         shown = [line.text() for line in page.steps._sentences]
         assert shown and all(shown), name

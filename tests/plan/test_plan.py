@@ -288,16 +288,16 @@ def test_a_new_plan_moves_little_of_the_next_days() -> None:
         for sample in "ABC" for number in range(4)
     ]  # fmt: skip
     campaign = _campaign(tasks, {"load": 1}, "8:00-17:00")
-    before = plan_apart(campaign, 1.0)
+    before = plan_apart(campaign, 0.6)
     more = [*tasks, Task("D-0", "D", slots_up(3), uses=("load",), presence=Presence.ENDS)]
-    again = plan_apart(_campaign(more, {"load": 1}, "8:00-17:00"), 1.5, before=before.starts)
+    again = plan_apart(_campaign(more, {"load": 1}, "8:00-17:00"), 1.0, before=before.starts)
     near = {name for name, slot in before.starts.items() if slot < slots_up(48)}
     assert not near & set(again.moved)
-    assert again.end <= 1.05 * plan_apart(_campaign(more, {"load": 1}, "8:00-17:00"), 1.5).end
+    assert again.end <= 1.05 * plan_apart(_campaign(more, {"load": 1}, "8:00-17:00"), 1.0).end
     # a load less than before: what stood side by side cannot any more, and nothing is on two at once
     fewer = plan_apart(
         _campaign(tasks, {"load": 1}, "8:00-17:00"),
-        1.0,
+        0.6,
         before=plan(_campaign(tasks, {"load": 3}, "8:00-17:00"), thorough=False).starts,
     )
     spans = sorted((slot, slot + slots_up(3)) for slot in fewer.starts.values())

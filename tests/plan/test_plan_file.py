@@ -275,7 +275,7 @@ def test_tests_worked_out_from_claims_go_on_through_the_night_where_there_is_no_
     text = '[[sample]]\ncode = "M1"\nbattery = {family = "lfp", rated_Ah = 40}\ncharged = 0.4\nclaims = "claims.toml"\n'
     path = _written(tmp_path, text)
     path.write_text(path.read_text(encoding="utf-8").replace('"8-18"', '"17:00-20:00"'), encoding="utf-8")
-    found = json.loads(CliRunner().invoke(cli, ["plan", str(path), "--seconds", "1", "--json"]).stdout)
+    found = json.loads(CliRunner().invoke(cli, ["plan", str(path), "--seconds", "0.5", "--json"]).stdout)
     down = found["turned_down"][0]
     assert (down["sample"], down["recipe"], down["why"]) == (
         "M1",
@@ -286,13 +286,13 @@ def test_tests_worked_out_from_claims_go_on_through_the_night_where_there_is_no_
         task["recipe"] == down["by"] and task["settles"] == ["capacity"] for task in found["tasks"]
     )
     assert not any("capacity" in one["id"] for one in found["unplaced"])
-    told = CliRunner().invoke(cli, ["plan", str(path), "--seconds", "1"]).stdout
+    told = CliRunner().invoke(cli, ["plan", str(path), "--seconds", "0.5"]).stdout
     assert "through the night: " in told and down["cost"] in told
     # by day there is no need for it, and what the file gives as its own task is left as it is
     path = _written(tmp_path, text)
-    by_day = json.loads(CliRunner().invoke(cli, ["plan", str(path), "--seconds", "1", "--json"]).stdout)
+    by_day = json.loads(CliRunner().invoke(cli, ["plan", str(path), "--seconds", "0.5", "--json"]).stdout)
     assert by_day["turned_down"] == [] and any(task["recipe"] == "capacity-reference" for task in by_day["tasks"])
     own = text + '[[task]]\nid = "c"\nsample = "M1"\nrecipe = "capacity-reference"\n'
     path.write_text((HEAD + own).replace('"8-18"', '"17:00-20:00"'), encoding="utf-8")
-    fixed = json.loads(CliRunner().invoke(cli, ["plan", str(path), "--seconds", "1", "--json"]).stdout)
+    fixed = json.loads(CliRunner().invoke(cli, ["plan", str(path), "--seconds", "0.5", "--json"]).stdout)
     assert fixed["turned_down"] == [] and [one["id"] for one in fixed["unplaced"]] == ["c"]
