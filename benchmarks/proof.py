@@ -20,7 +20,7 @@ from wintry_tally.bench.stand_ins.direct import direct_drivers
 from wintry_tally.bench.stand_ins.wiring import WIRINGS
 from wintry_tally.bench.stand_ins.world import StandInWorld
 from wintry_tally.book import Run, RunSettings, RunStatus
-from wintry_tally.core.battery import family_named
+from wintry_tally.core.battery import Family, family_named, pack_of
 from wintry_tally.core.cell import parameters_for
 from wintry_tally.core.engine.proof import Ohms, Proof
 from wintry_tally.core.protocol.leads import Leads
@@ -37,6 +37,9 @@ METERS = (
 )
 SIZES = (5.0, 12.0, 40.0, 100.0, 200.0)
 FAMILIES = ("lfp", "agm", "gel", "flooded", "nmc")
+PACKS = {"lfp": (25.6, 51.2), "agm": (24.0, 48.0), "flooded": (24.0,), "nmc": (29.6,)}
+OF_12_V = ("other-family", "two-in-series")
+"""Wirings that show by what a pack of 12 V is not."""
 DISCHARGES = ("capacity-reference", "reference-cycle")
 CHARGES = {True: "charge-lithium-usual", False: "charge-lead-acid"}
 KNOWN_WITH = frozenset({"other-battery"})
@@ -60,6 +63,12 @@ class Trial:
     seed: int
     wiring: tuple[str, ...] = ()
     older: float = 1.0
+    nominal_V: float | None = None
+
+    @property
+    def pack(self) -> Family:
+        """Its family, with its cells in series."""
+        return pack_of(family_named(self.family), self.nominal_V)
 
 
 def drawn(random: Random, wiring: str = "") -> Trial:
@@ -73,12 +82,13 @@ def drawn(random: Random, wiring: str = "") -> Trial:
         key, random.choice(SIZES), random.choice(METERS), random.uniform(8.0, 38.0) if charge else random.uniform(-8.0, 38.0),
         random.uniform(0.45, 0.75) if charge else random.uniform(0.55, 1.0), recipe, Leads(random.choice((2.5, 6.0, 16.0)), random.uniform(0.5, 2.0)),
         random.randrange(1 << 30), (wiring,) if wiring else (), random.uniform(0.8, 2.2),
+        None if wiring in OF_12_V else random.choice((None, None, *PACKS.get(key, ()))),
     )  # fmt: skip
 
 
 def bench_of(trial: Trial, before: Mapping[str, Ohms] | None = None) -> tuple[StandInWorld, Equipment, ProofPlan]:
     """A bench wired as the trial has it, and what the proof of connection would try on it."""
-    family = family_named(trial.family)
+    family = trial.pack
     usual = parameters_for(family, trial.rated_Ah)
     here = replace(usual, resistance_ohm=usual.resistance_ohm * trial.older, slow_ohm=usual.slow_ohm * trial.older)
     world = StandInWorld(
@@ -92,7 +102,7 @@ def bench_of(trial: Trial, before: Mapping[str, Ohms] | None = None) -> tuple[St
     equipment = Equipment(
         (
             Instrument("load", "load", address="x:1", power_W=3000.0, current_A=200.0, **spec),
-            Instrument("supply", "charger", address="x:2", current_A=100.0, voltage_V=20.0, **spec),
+            Instrument("supply", "charger", address="x:2", current_A=100.0, voltage_V=20.0 * family.share, **spec),
             Instrument("meter", address="x:3", **spec), Instrument("second", address="x:4", **spec),
             Instrument("thermometer", "thermometer", address="x:5"), Instrument("pack", "telemetry", "line", "telling-pack", "/x"),
         ),
@@ -104,6 +114,7 @@ def bench_of(trial: Trial, before: Mapping[str, Ohms] | None = None) -> tuple[St
     )
     settings = RunSettings(
         family=trial.family,
+        nominal_V=trial.nominal_V,
         rated_Ah=trial.rated_Ah,
         ambient_C=round(trial.celsius),
         ambient_stated=True,
@@ -139,7 +150,7 @@ def proved(trial: Trial, before: Mapping[str, Ohms] | None = None) -> Proof:
 def _resolved(trial: Trial, name: str) -> bool:
     """Whether what this wiring changes is more than the meters may err by at all."""
     plan = bench_of(trial)[2]
-    usual = parameters_for(family_named(trial.family), trial.rated_Ah)
+    usual = parameters_for(trial.pack, trial.rated_Ah)
     if name == "other-battery":
         most = max(plan.draw_A, plan.charge_A)
         return most * trial.older * usual.resistance_ohm >= SAG_DIGITS * trial.meter.voltage_resolution

@@ -48,7 +48,7 @@ FAULTS = {
 }
 """Every fault a stand-in can have, in words."""
 ROLES = ("load", "supply", "meter", "second", "thermometer", "line", "pack", "file")
-LEAD_OHM = 0.011
+LEAD_OHM, SUPPLY_V = 0.011, 20.0
 SETS_TO, HOLDS_TO = 0.005, 0.003
 """A load and a supply give what is set to so much of it, a supply holds its limit to so much: common practice, no published source."""
 OTHER_STATE, OTHER_STATE_LESS = 0.97, 0.85
@@ -86,7 +86,10 @@ class StandInWorld:
         draws, gives = (1.0 + own.uniform(-SETS_TO, SETS_TO) for _ in range(2))
         holds = 1.0 + own.uniform(-HOLDS_TO, HOLDS_TO)
         self._loads = {place: SimulatedLoad(place, power_W, current_A, draws) for place in places}
-        self._chargers = {place: SimulatedCharger(place, sets=gives, holds=holds) for place in places}
+        self._chargers = {
+            place: SimulatedCharger(place, voltage_V=SUPPLY_V * parameters.share, sets=gives, holds=holds)
+            for place in places
+        }
         self._meters = {
             name: SimulatedMeter(self._connected, spec, Random(seed + place)) for place, name in enumerate(ROLES)
         }
