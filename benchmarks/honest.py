@@ -10,17 +10,25 @@ from __future__ import annotations
 import argparse
 import sys
 from collections import Counter
+from collections.abc import Callable
 from random import Random
 
+from wintry_tally.bench.connect import BenchChannel
+from wintry_tally.bench.equipment import ChannelSpec, Equipment, Instrument
+from wintry_tally.bench.interfaces import Channel
 from wintry_tally.bench.loop import RunLoop
 from wintry_tally.bench.simulated import MeterSpec, SimulatedChannel
 from wintry_tally.bench.simulation import Keeper, SimulatedBattery
+from wintry_tally.bench.stand_ins.direct import direct_drivers
+from wintry_tally.bench.stand_ins.world import StandInWorld
 from wintry_tally.bench.vigil import Body, Vigil
-from wintry_tally.core.battery import family_named, pack_of
+from wintry_tally.core.battery import Family, family_named, pack_of
+from wintry_tally.core.cell import Parameters
 from wintry_tally.core.engine import Phase, Request
 from wintry_tally.core.engine.kind_band import KindBand
 from wintry_tally.core.protocol.setpoints import Facts
 from wintry_tally.core.protocol.template import fill
+from wintry_tally.core.room import ROOM_C
 from wintry_tally.exchange.recipe_file import shipped_recipe
 
 KINDS = {
@@ -28,7 +36,39 @@ KINDS = {
 }  # fmt: skip
 LITHIUM = ("charge-lithium-full", "charge-lithium-usual", "capacity-reference", "reference-cycle", "two-rates")
 LEAD = ("charge-lead-acid", "capacity-reference", "reference-cycle", "staged-discharge")
-WRONG = {"disturbed", "instrument-lost", "stop-limit", "vigil"}
+
+
+Made = tuple[Channel, Callable[[float], None]]
+
+
+def _simulated(parameters: Parameters, spec: MeterSpec, seed: int, full: float) -> Made:
+    """The bench in fast time, which lets its own time pass."""
+    return SimulatedChannel(
+        parameters, spec, seed, power_W=1e9, current_A=1e9, charger_A=1e9, charger_V=1e9, state_of_charge=full
+    ), lambda _: None
+
+
+def _bench(parameters: Parameters, spec: MeterSpec, seed: int, full: float, family: Family) -> Made:
+    """Load, supply, meter and thermometer as instruments, each with errors of its own, spoken to without lines."""
+    world = StandInWorld(parameters, spec, seed, ROOM_C, full, 1e9, 1e9, family.cells, lead_ohm=0.004)
+    said = {
+        "voltage_accuracy": spec.voltage_accuracy, "current_accuracy": spec.current_accuracy,
+        "voltage_resolution": spec.voltage_resolution, "current_resolution": spec.current_resolution,
+    }  # fmt: skip
+    equipment = Equipment(
+        (
+            Instrument("load", "load", address="x:1", **said), Instrument("supply", "charger", address="x:2", **said),
+            Instrument("meter", address="x:3", **said), Instrument("thermometer", "thermometer", address="x:4"),
+        ),
+        (ChannelSpec("one", "load", "supply", "meter", "meter", "thermometer"),),
+    )  # fmt: skip
+    at = [0.0]
+
+    def pass_time(seconds: float) -> None:
+        world.advance(seconds)
+        at[0] += seconds
+
+    return BenchChannel(equipment, equipment.channel("one"), lambda: at[0], direct_drivers(world)), pass_time
 
 
 def run(seed: int) -> tuple[str, str, Counter[str]]:
@@ -48,8 +88,8 @@ def run(seed: int) -> tuple[str, str, Counter[str]]:
     )  # fmt: skip
     parameters = SimulatedBattery(family, rated, cycles=dice.choice((0, 0, 300))).parameters(dice)
     interval_s, full = dice.choice((2.0, 5.0, 10.0, 30.0)), dice.uniform(0.3, 0.6) if name.startswith("charge") else 1.0
-    channel = SimulatedChannel(
-        parameters, spec, seed, power_W=1e9, current_A=1e9, charger_A=1e9, charger_V=1e9, state_of_charge=full
+    channel, pass_time = (
+        _bench(parameters, spec, seed, full, family) if seed % 2 else _simulated(parameters, spec, seed, full)
     )
     usual = SimulatedBattery(family, rated).parameters(Random(0))
     vigil = Vigil(
@@ -65,6 +105,7 @@ def run(seed: int) -> tuple[str, str, Counter[str]]:
         if loop.state.phase is Phase.PROMPTING:
             loop.ask(Request("answer", words="as it should be"))
             continue
+        pass_time(loop.interval_s)
         loop.tick()
     what = f"{seed}: {name} of {family.key} {nominal_V:g} V {rated:g} Ah, V {spec.voltage_accuracy} {spec.voltage_resolution:g}, A {spec.current_accuracy} {spec.current_resolution:g}, every {interval_s:g} s"
     told = Counter(

@@ -15,6 +15,8 @@ LEAD_READINGS = 8
 LEAD_WORSE, LEAD_BAD = 1.5, 3.0
 LEAD_WORSE_OHM, LEAD_BAD_OHM = 0.005, 0.020
 LEAST_AMPS_C = 0.05
+APART_SHARE = 0.015
+"""The voltmeters at the two ends of a lead may be apart by so much: of that, another current makes another resistance."""
 HEAT_WARN, HEAT_STOP = 2.0, 3.0
 HEAT_WARN_K, HEAT_STOP_K = 5.0, 12.0
 """A case may warm by so many times what the current explains, and by as much again for its surroundings."""
@@ -50,8 +52,8 @@ class Vigil:
     def __init__(self, body: Body | None, zero_A: float, kind: KindBand | None = None) -> None:
         self._body, self._zero_A, self._kind = body, zero_A, kind
         self._off: list[float] = []
-        self._leads: deque[float] = deque(maxlen=LEAD_READINGS)
-        self._first_lead: float | None = None
+        self._leads: deque[tuple[float, float]] = deque(maxlen=LEAD_READINGS)
+        self._first_lead: tuple[float, float] | None = None
         self._rest_V = self._before_V = math.nan
         self._ohm = math.nan
         self._warm_C: float | None = None
@@ -96,18 +98,19 @@ class Vigil:
         least = LEAST_AMPS_C * self._body.capacity_Ah if self._body is not None else 1.0
         if own_V is None or amps < max(least, 10.0 * self._zero_A):
             return []
-        self._leads.append(abs(seen.voltage_V - own_V) / amps)
+        self._leads.append((abs(seen.voltage_V - own_V) / amps, amps))
         if len(self._leads) < LEAD_READINGS:
             return []
-        ohm = sorted(self._leads)[LEAD_READINGS // 2]
+        ohm, here_A = sorted(self._leads)[LEAD_READINGS // 2]
         if self._first_lead is None:
-            self._first_lead = ohm
+            self._first_lead = ohm, here_A
             return []
-        first = self._first_lead
+        first, then_A = self._first_lead
+        surely = ohm - APART_SHARE * abs(seen.voltage_V) * abs(1.0 / here_A - 1.0 / then_A)
         words = said("leads-worse", mohm=1000 * ohm, first_mohm=1000 * first)
-        if ohm > LEAD_BAD * first + LEAD_BAD_OHM:
+        if surely > LEAD_BAD * first + LEAD_BAD_OHM:
             return [Alarm("leads-bad", words, stop=True)]
-        return [Alarm("leads", words)] if ohm > LEAD_WORSE * first + LEAD_WORSE_OHM else []
+        return [Alarm("leads", words)] if surely > LEAD_WORSE * first + LEAD_WORSE_OHM else []
 
     def _cooled(self, seen: Observation, now_s: float) -> None:
         """At rest the warmth is counted anew from what it is."""

@@ -48,7 +48,7 @@ FAULTS = {
 }
 """Every fault a stand-in can have, in words."""
 ROLES = ("load", "supply", "meter", "second", "thermometer", "line", "pack", "file")
-LEAD_OHM, SUPPLY_V = 0.011, 20.0
+LEAD_OHM, SUPPLY_A, SUPPLY_V = 0.011, 50.0, 20.0
 SETS_TO, HOLDS_TO = 0.005, 0.003
 """A load and a supply give what is set to so much of it, a supply holds its limit to so much: common practice, no published source."""
 OTHER_STATE, OTHER_STATE_LESS = 0.97, 0.85
@@ -87,7 +87,7 @@ class StandInWorld:
         holds = 1.0 + own.uniform(-HOLDS_TO, HOLDS_TO)
         self._loads = {place: SimulatedLoad(place, power_W, current_A, draws) for place in places}
         self._chargers = {
-            place: SimulatedCharger(place, voltage_V=SUPPLY_V * parameters.share, sets=gives, holds=holds)
+            place: SimulatedCharger(place, max(SUPPLY_A, current_A), SUPPLY_V * parameters.share, gives, holds)
             for place in places
         }
         self._meters = {
