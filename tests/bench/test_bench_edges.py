@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import math
 import os
+import tempfile
 import threading
 from collections.abc import Callable
 from dataclasses import replace
@@ -30,15 +31,17 @@ from wintry_tally.bench.hand import HandReading, Slip, check_reading, parse_mome
 from wintry_tally.bench.journal import Journal
 from wintry_tally.bench.proving import Proving, plan_proof
 from wintry_tally.bench.simulated import STAND_IN_METER, MeterSpec, SimulatedChannel, SimulatedCharger, SimulatedLoad
-from wintry_tally.bench.simulation import battery_from
+from wintry_tally.bench.simulation import SimulatedBattery, battery_from, simulate
 from wintry_tally.bench.stand_ins.world import StandInWorld
+from wintry_tally.bench.taken import Thing, folder, take
 from wintry_tally.bench.vigil import Body, Vigil
+from wintry_tally.bench.watch import ReadingWatch, Witness, _runs
 from wintry_tally.bench.worker import RunWorker
 from wintry_tally.bench.zero import Zero
 from wintry_tally.core.battery import family_named, pack_of
 from wintry_tally.core.cell import BatteryModel, parameters_for
 from wintry_tally.core.cell.connected import Connected
-from wintry_tally.core.engine import OFF, Observation, Phase, RunState
+from wintry_tally.core.engine import OFF, Command, Observation, Phase, Request, RunState
 from wintry_tally.core.engine.proof import Expected
 from wintry_tally.core.errors import InputError, InstrumentError
 from wintry_tally.core.protocol import EndCause, EndRule
@@ -544,3 +547,82 @@ def test_a_bus_that_cannot_be_reached_is_closed_again(monkeypatch: pytest.Monkey
     with pytest.raises(InstrumentError, match="cannot be reached"):
         link._call("read_coils", 0)
     assert closed
+
+
+# --- more that a small change to the code would move ---
+
+
+def test_what_is_taken_is_told_by_the_name_of_who_has_it_now(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("WINTRY_TALLY_TAKEN", str(tmp_path / "taken"))
+    assert folder() == tmp_path / "taken"
+    thing = Thing("battery:b:M1", "battery M1")
+    take([thing], "a run with a very long name that leaves much behind it").release()
+    held = take([thing], "short")
+    with pytest.raises(InputError, match="battery M1 is taken by short"):
+        take([thing], "another", patience_s=0.0)
+    held.release()
+    monkeypatch.delenv("WINTRY_TALLY_TAKEN")
+    monkeypatch.setattr(tempfile, "gettempdir", lambda: str(tmp_path))
+    assert folder() == tmp_path / "wintry-tally-taken"
+
+
+def test_a_reading_can_be_taken_back_once_it_was_typed_and_as_long_as_it_moved_nothing(tmp_path: Path) -> None:
+    hand = Hand(tmp_path)
+    assert not hand.loop.can_take_back
+    hand.reads(60.0, 13.3)
+    assert hand.loop.can_take_back and hand.loop.state.phase is Phase.RESTING
+    hand.loop.ask(Request("take-back"))
+    assert not hand.loop.can_take_back
+    hand.book.close()
+
+
+@pytest.mark.parametrize(("reason", "asked"), [("asked", True), ("silent", False)])
+def test_a_guard_that_was_asked_to_switch_off_says_so(reason: str, asked: bool) -> None:
+    guard, (reads, writes) = ProcessGuard([], 1, "b", "x"), os.pipe()
+    os.set_blocking(reads, False)
+    guard._process = SimpleNamespace(stdout=os.fdopen(reads, "rb", 0), stdin=None, pid=1)  # type: ignore[assignment]
+    os.write(writes, b'{"acted": "off", "reason": "%s", "left": {}}\n' % reason.encode())
+    news = guard.acted()
+    os.close(writes)
+    guard._process.stdout.close()  # type: ignore[union-attr]
+    guard._process = None
+    assert news is not None and news.asked is asked
+
+
+@pytest.mark.parametrize(
+    ("amps", "settled", "as_set"),
+    [
+        (8.0, 1, True),
+        (7.16, 1, True),
+        (7.14, 0, True),
+        (5.96, 0, True),
+        (5.94, 0, False),
+        (10.04, 0, True),
+        (10.06, 0, False),
+    ],
+)
+def test_a_current_is_as_it_was_set_within_a_quarter_and_near_it_within_a_tenth(
+    amps: float, settled: int, as_set: bool
+) -> None:
+    """8 A: a quarter and the meter's zero of 0.05 A are 2.05 A, so that 5.95 to 10.05 A are what was set; a tenth, 0.85 A."""
+    watch = ReadingWatch(one_step("discharge", EndRule("time", 600.0, EndCause.TIME)), 0.05)
+    watch.judge(Observation(13.2, 0.0), Phase.RESTING, 0.0)
+    watch.told(Command("draw", "current", 8.0))
+    for at in range(3):
+        watch._follow(Observation(13.0, 0.0), float(at), watch._recipe.steps[0])
+        watch._since += 1
+    judged = watch.judge(Observation(13.0, amps), Phase.DISCHARGING, 4.0, Witness({"load": True}, amps))
+    assert watch._settled == (settled if as_set else 0) and (not judged.seen.fault) is as_set
+
+
+def test_what_moves_by_one_digit_at_a_time_does_not_run() -> None:
+    assert _runs([13.0 - 0.001 * (3 * n + n // 2) for n in range(12)])
+    assert not _runs([13.0 - 0.001 * n - 0.001 * (n % 2) for n in range(12)]) and not _runs([13.0] * 12)
+
+
+def test_a_simulated_test_has_an_end(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("wintry_tally.bench.simulation.MOST_READINGS", 20)
+    recipe = one_step("discharge", EndRule("time", 600.0, EndCause.TIME))
+    assert len(simulate(recipe, SimulatedBattery(LFP, 40.0), 3, 60.0).trace) < 20
+    with pytest.raises(InputError, match="longer than three million readings"):
+        simulate(recipe, SimulatedBattery(LFP, 40.0), 3, 1.0)
