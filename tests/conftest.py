@@ -18,7 +18,7 @@ from tests.still import BY_THE_CLOCK, tried
 from wintry_tally.bench.guard import guardian
 from wintry_tally.book import Book
 
-settings.register_profile("unhurried", deadline=None, max_examples=some(40, 100))
+settings.register_profile("unhurried", deadline=None, max_examples=some(30, 100))
 settings.load_profile("unhurried")  # how long a case takes measures the machine, and nothing else
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 REFERENCE = Path(__file__).parent / "reference"

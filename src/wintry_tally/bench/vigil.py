@@ -16,7 +16,8 @@ LEAD_WORSE, LEAD_BAD = 1.5, 3.0
 LEAD_WORSE_OHM, LEAD_BAD_OHM = 0.005, 0.020
 LEAST_AMPS_C = 0.05
 APART_SHARE = 0.015
-"""The voltmeters at the two ends of a lead may be apart by so much: of that, another current makes another resistance."""
+"""The voltmeters at the two ends of a lead may be apart by so much of what they read: at another voltage or current that is
+another resistance."""
 HEAT_WARN, HEAT_STOP = 2.0, 3.0
 HEAT_WARN_K, HEAT_STOP_K = 5.0, 12.0
 """A case may warm by so many times what the current explains, and by as much again for its surroundings."""
@@ -98,15 +99,15 @@ class Vigil:
         least = LEAST_AMPS_C * self._body.capacity_Ah if self._body is not None else 1.0
         if own_V is None or amps < max(least, 10.0 * self._zero_A):
             return []
-        self._leads.append((abs(seen.voltage_V - own_V) / amps, amps))
+        self._leads.append((abs(seen.voltage_V - own_V) / amps, abs(seen.voltage_V) / amps))
         if len(self._leads) < LEAD_READINGS:
             return []
-        ohm, here_A = sorted(self._leads)[LEAD_READINGS // 2]
+        ohm, whole_ohm = sorted(self._leads)[LEAD_READINGS // 2]
         if self._first_lead is None:
-            self._first_lead = ohm, here_A
+            self._first_lead = ohm, whole_ohm
             return []
-        first, then_A = self._first_lead
-        surely = ohm - APART_SHARE * abs(seen.voltage_V) * abs(1.0 / here_A - 1.0 / then_A)
+        first, first_whole = self._first_lead
+        surely = ohm - APART_SHARE * abs(whole_ohm - first_whole)
         words = said("leads-worse", mohm=1000 * ohm, first_mohm=1000 * first)
         if surely > LEAD_BAD * first + LEAD_BAD_OHM:
             return [Alarm("leads-bad", words, stop=True)]

@@ -32,8 +32,12 @@ LOG_CHANCE = math.log(1e-7)
 """Stuck is what a living meter would show by chance, at the worst place within a digit, no more than once in some hundreds of
 long runs."""
 RUNNING_DIGITS, LEAP_DIGITS, NO_NOISE = 3, 4.0, 0.45
+"""What runs moves by so many digits at each reading; a step counts as no more than so many; less of a variance, digits², may be
+rounding alone."""
 RAN, RAN_DIGITS, RAN_ON = 4, 1.5, 0.6
+"""It still ran at the last so many readings where they moved by so many digits, and by this share of what those before did."""
 OWN_CUTOFF = 1.025
+"""A load that stops by itself does so up to this share above its own setting, by another meter."""
 RETURNED = 0.5
 
 
@@ -80,9 +84,9 @@ class _Still:
         if self.last and value == self.last[-1]:
             self.same += 1
         else:
-            self._equal.extend([True] * self.same)
+            self._equal.extend([True] * min(self.same, HISTORY))
             self._equal.append(False)
-            self._steps.extend([0.0] * self.same)
+            self._steps.extend([0.0] * min(self.same, HISTORY))
             self._steps.append(value - self.last[-1] if self.last else 0.0)
             self.same, self.since_s = 0, now_s
         self.last.append(value)

@@ -61,6 +61,8 @@ class BatteryModel:
 
     __slots__ = (
         "_curve",
+        "_decays",
+        "_stride_s",
         "ambient_C",
         "bound_Ah",
         "branch",
@@ -96,6 +98,7 @@ class BatteryModel:
         self.heating = False
         self.cold = self.hot = self.tripped = False
         self.surface_V = self.idle_for_s = 0.0
+        self._stride_s, self._decays = math.nan, (0.0, 0.0)
 
     # --- state as plain data, for the journal of a simulated bench ---
 
@@ -139,11 +142,11 @@ class BatteryModel:
     def _ocv(self, state: float) -> float:
         lost = self._held_back() if self.parameters.available >= 1.0 else 0.0
         x = (state - lost) / (1.0 - lost) if lost else state
-        place = min(max(x, 0.0), 1.0) * _GRID
-        index = int(place)
         curve = self._curve
-        if index >= _GRID:
+        if x >= 1.0:
             return curve[_GRID]
+        place = x * _GRID if x > 0.0 else 0.0
+        index = int(place)
         below = curve[index]
         value = below + (curve[index + 1] - below) * (place - index)
         return value + EMPTY_V * self.parameters.share * x if x < 0.0 else value
@@ -153,9 +156,11 @@ class BatteryModel:
 
     def _held_back(self) -> float:
         """What the cold holds back of the charge, as far as current has been drawn for a while: rest gives it back."""
+        if self.slow_V <= 0.0 or self.temperature_C >= 25.0:
+            return 0.0
         parameters = self.parameters
         drawn = self.slow_V / (parameters.slow_ohm * parameters.capacity_Ah * HOLDS_BACK_C)
-        return self._lost_to_cold() * min(1.0, max(0.0, drawn))
+        return self._lost_to_cold() * (drawn if drawn < 1.0 else 1.0)
 
     def _resistance(self) -> float:
         parameters = self.parameters
@@ -164,13 +169,14 @@ class BatteryModel:
     def inner_V(self) -> float:
         """Voltage behind the ohmic resistance, now."""
         parameters = self.parameters
-        value = self._ocv(self.state_of_charge) - self.slow_V + self.branch * parameters.hysteresis_V + self.surface_V
+        state = (self.free_Ah + self.bound_Ah) / parameters.capacity_Ah
+        value = self._ocv(state) - self.slow_V + self.branch * parameters.hysteresis_V + self.surface_V
         if parameters.concentration_V:
             well = parameters.capacity_Ah * parameters.available
             # what the cold holds back is missing from the available well
             lost = self._held_back()
             share = max(1e-3, (self.free_Ah / well - lost) / (1.0 - lost))
-            total = max(1e-3, self.state_of_charge)
+            total = max(1e-3, state)
             # depleted against the bound well, and near empty: acid in the pores gives out
             value -= parameters.concentration_V * max(0.0, total / share - 1.0)
             value -= parameters.concentration_V * 0.25 * max(0.0, 0.12 / share - 1.0)
@@ -317,10 +323,13 @@ class BatteryModel:
         if current_A != 0.0 and parameters.hysteresis_V:
             moved = current_A * dt_s / (3600.0 * BRANCH_SHARE * parameters.capacity_Ah)
             self.branch = min(1.0, max(0.0, self.branch - moved))
+        if dt_s != self._stride_s:
+            tau = parameters.mass_kg * parameters.heat_J_kgK / parameters.loss_W_K
+            self._stride_s, self._decays = dt_s, (math.exp(-dt_s / parameters.slow_s), math.exp(-dt_s / tau))
         target = current_A * parameters.slow_ohm
-        self.slow_V = target + (self.slow_V - target) * math.exp(-dt_s / parameters.slow_s)
+        self.slow_V = target + (self.slow_V - target) * self._decays[0]
         self._surface(current_A, dt_s)
-        self._heat(current_A, dt_s, heat_W)
+        self._heat(current_A, heat_W)
 
     def _surface(self, current_A: float, dt_s: float) -> None:
         """A charge leaves the plates' faces fuller than their inside: it levels out in hours, or goes with the first draw."""
@@ -338,7 +347,8 @@ class BatteryModel:
         parameters = self.parameters
         share = parameters.available
         if share >= 1.0:
-            self.free_Ah = min(self.free_Ah - current_A * hours, OVERFULL * parameters.capacity_Ah)
+            free, most = self.free_Ah - current_A * hours, OVERFULL * parameters.capacity_Ah
+            self.free_Ah = free if free < most else most
             return
         total = self.free_Ah + self.bound_Ah
         free, _bound = two_wells(self.free_Ah, self.bound_Ah, current_A, hours, share, parameters.exchange_per_h)
@@ -347,12 +357,11 @@ class BatteryModel:
         self.free_Ah = min(self.free_Ah, total)
         self.bound_Ah = total - self.free_Ah
 
-    def _heat(self, current_A: float, dt_s: float, heat_W: float) -> None:
+    def _heat(self, current_A: float, heat_W: float) -> None:
         parameters = self.parameters
         heat = heat_W + current_A * current_A * (self._resistance() + parameters.slow_ohm)
         settled = self.ambient_C + heat / parameters.loss_W_K
-        tau = parameters.mass_kg * parameters.heat_J_kgK / parameters.loss_W_K
-        self.temperature_C = settled + (self.temperature_C - settled) * math.exp(-dt_s / tau)
+        self.temperature_C = settled + (self.temperature_C - settled) * self._decays[1]
 
     def _protect(self, voltage: float, current_A: float, dt_s: float) -> None:
         protection = self.parameters.protection

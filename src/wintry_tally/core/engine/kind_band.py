@@ -19,8 +19,9 @@ SURFACE_V = 0.20
 """Of 12 V: a voltage just after a charge stands so much above a settled one, and just after a discharge below."""
 WORN, SLOW = 6.0, 3.0
 """A pack has so many times its family's usual resistance, or so many times what it showed in the first seconds."""
-KNEE, FILLING = 0.25, 0.75
-"""With less in it than this a voltage falls as it likes; with more, a charge rises as it likes."""
+KNEE, FILLING, GASSING, MET = 0.25, 0.75, 0.5, 2.0
+"""With less in it than this a voltage falls as it likes; with more, a charge rises as it likes, of lead-acid sooner: its plates'
+faces fill first. What a charge meets beyond the resistance may be so many times the usual."""
 ROOM_SHARE = 0.02
 USUAL_C = 25.0
 
@@ -61,8 +62,9 @@ class KindBand:
         if amps >= 0.0:
             floor = -math.inf if low < KNEE else self._rested_V(low, min) - sag - room
             return floor, self._rested_V(high, max) + room
-        ceiling = math.inf if high > FILLING else self._rested_V(high, max) + sag + room
-        return self._rested_V(low, min) - room, ceiling
+        rises = high > (GASSING if self._usual.charge_rise_V else FILLING)
+        met = sag - MET * self._usual.charge_ohm * amps
+        return self._rested_V(low, min) - room, math.inf if rises else self._rested_V(high, max) + met + room
 
     def _rested_V(self, state: float, which: Callable[[list[float]], float]) -> float:
         return which([float(np.interp(state, states, volts)) for states, volts in self._charts])
