@@ -44,7 +44,7 @@ Made = tuple[Channel, Callable[[float], None]]
 def _simulated(parameters: Parameters, spec: MeterSpec, seed: int, full: float) -> Made:
     """The bench in fast time, which lets its own time pass."""
     return SimulatedChannel(
-        parameters, spec, seed, power_W=1e9, current_A=1e9, charger_A=1e9, charger_V=1e9, state_of_charge=full
+        parameters, spec, seed, power_W=1e9, current_A=1e9, charger=(1e9, 1e9), state_of_charge=full
     ), lambda _: None
 
 

@@ -31,6 +31,14 @@ def test_every_recipe_shows_its_steps_and_its_checks(one: Window) -> None:
         assert not page.start_card.start_button.isEnabled(), "nothing starts before the cautions are acknowledged"
 
 
+def test_the_simulated_bench_has_a_charger_for_the_pack(one: Window) -> None:
+    page = planned(one, "charge-lithium-full")
+    assert "charger's" not in bars_of(page) and "14.6 V" in page.steps._sentences[0].text()
+    one.session.set_sample(one.sample_id, "change nominal V", nominal_V=51.2)
+    page = planned(one, "charge-lithium-full")
+    assert "charger's" not in bars_of(page) and "58.4 V" in page.steps._sentences[0].text()
+
+
 def test_heavy_currents_are_withheld_while_nothing_is_claimed(one: Window) -> None:
     page = planned(one, "hold")
     assert "heavy currents are withheld" in bars_of(page)

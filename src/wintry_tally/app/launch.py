@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 from wintry_tally.book import Book, Run, RunSettings
 from wintry_tally.book.records import plain_of, read_as
-from wintry_tally.core.battery import Sample
+from wintry_tally.core.battery import Family, Sample
 from wintry_tally.core.engine import RunState
 from wintry_tally.core.protocol import Recipe
 from wintry_tally.core.protocol.method import Method
@@ -52,6 +52,11 @@ def battery_things(book: Book, sample: Sample) -> list[Thing]:
     return [Thing(f"battery:{book.path.resolve()}:{code}", f"battery {code}") for code in codes]
 
 
+def stand_in_charger(pack: Family, rated_Ah: float | None) -> tuple[float, float]:
+    """What the charger of the simulated bench gives such a battery at the most, A and V."""
+    return max(CHARGER_A, CHARGER_C * (rated_Ah or 0.0)), pack.plausible_V[1]
+
+
 def channel_for(run: Run, equipment: Equipment) -> Channel:
     """What a run is connected to: a channel of the bench, or the stand-in bench in fast time.
 
@@ -73,8 +78,7 @@ def channel_for(run: Run, equipment: Equipment) -> Channel:
         settings.seed,
         power_W=settings.power_W,
         current_A=settings.load_A,
-        charger_A=max(CHARGER_A, CHARGER_C * (settings.rated_Ah or 0.0)),
-        charger_V=settings.pack.plausible_V[1],
+        charger=stand_in_charger(settings.pack, settings.rated_Ah),
         ambient_C=ambient_of(settings),
         state_of_charge=full_of(settings),
     )

@@ -160,8 +160,7 @@ class SimulatedChannel(InstrumentChannel):
         *,
         power_W: float = 180.0,
         current_A: float = 20.0,
-        charger_A: float = 50.0,
-        charger_V: float = 16.0,
+        charger: tuple[float, float] = (50.0, 16.0),
         ambient_C: float = ROOM_C,
         state_of_charge: float = 1.0,
     ) -> None:
@@ -169,7 +168,7 @@ class SimulatedChannel(InstrumentChannel):
         super().__init__(
             SimulatedLoad(self.world, power_W, current_A),
             SimulatedMeter(self.world, spec, Random(seed)),
-            SimulatedCharger(self.world, charger_A, charger_V),
+            SimulatedCharger(self.world, *charger),
         )
 
     @property

@@ -148,7 +148,7 @@ def simulate(
     random = Random(seed)
     parameters = battery.parameters(random)
     channel = SimulatedChannel(
-        parameters, spec, random.randrange(1 << 30), power_W=1e9, current_A=1e9, charger_A=1e9, charger_V=1e9,
+        parameters, spec, random.randrange(1 << 30), power_W=1e9, current_A=1e9, charger=(1e9, 1e9),
         ambient_C=battery.ambient_C, state_of_charge=battery.state_of_charge,
     )  # fmt: skip
     if battery.start_C is not None:

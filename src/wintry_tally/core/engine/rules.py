@@ -19,11 +19,13 @@ LIMIT_SHARE, OWN_SHARE = 0.985, 0.996
 """A charge at so much of its limit is at it: charger and meter, each good to a percent or half of one, and leads are so far
 apart; where its current has not fallen, closer. Common practice, no published source."""
 FALLEN = 0.9
+"""A current of less than so much of what was set has fallen."""
 
 
-def at_limit(volts: float, limit_V: float) -> bool:
-    """Whether a charge that reads so has come to its charger's limit, as far as two instruments can say."""
-    return volts >= LIMIT_SHARE * limit_V
+def at_limit(volts: float, limit_V: float, *, fallen: bool = True) -> bool:
+    """Whether a charge that reads so has come to its charger's limit, as far as two instruments can say; `fallen`: its current
+    has fallen below what was set, which a limit does."""
+    return volts >= (LIMIT_SHARE if fallen else OWN_SHARE) * limit_V
 
 
 def idle_below(step: Step, state: RunState) -> float:
@@ -66,8 +68,7 @@ def _taken(rule: EndRule, step: Step, state: RunState, seen: Observation, now_s:
 
 def _taper(rule: EndRule, step: Step, state: RunState, seen: Observation, now_s: float) -> Message:
     # a charger that was set to no more than the mark says nothing by its current
-    falls = rule.value < FALLEN * (state.setting or step.setting)
-    there = at_limit(seen.voltage_V, step.limit_V) if falls else seen.voltage_V >= OWN_SHARE * step.limit_V
+    there = at_limit(seen.voltage_V, step.limit_V, fallen=rule.value < FALLEN * (state.setting or step.setting))
     # a taper mark below the meter's own zero is still waited for, from above
     idle = min(idle_below(step, state), 0.5 * rule.value)
     low = there and idle < -seen.current_A <= rule.value

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from wintry_tally.core.cell import BatteryModel, Parameters
 from wintry_tally.core.cell.connected import Connected
 from wintry_tally.core.engine import LIVE, Observation, Phase, Request, Result, RunState, command_for, step
-from wintry_tally.core.engine.rules import at_limit, lasted_s
+from wintry_tally.core.engine.rules import FALLEN, at_limit, lasted_s
 from wintry_tally.core.plan.forecast import Forecast, usual_step_s, walked
 from wintry_tally.core.protocol import Recipe
 from wintry_tally.core.protocol.recipe import Step
@@ -102,7 +102,8 @@ def _as_it_stands(
         model.slow_V = seen.current_A * parameters.slow_ohm * settled if math.isfinite(seen.current_A) else 0.0
         model.branch = 1.0 if state.phase is Phase.CHARGING else 0.0
     # lead-acid's taper also tells of how it was charged before: it is no measure of how full it is
-    tapers = part.kind == "charge" and at_limit(seen.voltage_V, part.limit_V)
+    fallen = -seen.current_A < FALLEN * (state.setting or part.setting)
+    tapers = part.kind == "charge" and at_limit(seen.voltage_V, part.limit_V, fallen=fallen)
     if parameters.available >= 1.0 and tapers and seen.current_A < -0.01:
         _set_by_taper(model, parameters, -seen.current_A, part.limit_V)
     return model

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QWidget
 
+from wintry_tally.app.launch import stand_in_charger
 from wintry_tally.app.nights import given_over_night
 from wintry_tally.app.run_settings import bench_settings
 from wintry_tally.bench.guided import READ_EVERY_S
@@ -205,7 +206,9 @@ class RecipePage(StationView):
         if name:
             equipment = self.session.equipment
             return equipment.limits(equipment.channel(name))
-        return Bench(self.power.number or 0.0, self.ceiling.number or 0.0, 50.0, 16.0, own_cutoff=True)
+        sample = self.session.sample(self.sample_id)
+        charger = stand_in_charger(sample.family, sample.rated_Ah)
+        return Bench(self.power.number or 0.0, self.ceiling.number or 0.0, *charger, own_cutoff=True)
 
     def _attendance(self) -> Attendance | None:
         """Who is there, for a run on the wall's clock; in fast time nobody needs to be."""
