@@ -37,6 +37,9 @@ def test_the_simulated_bench_has_a_charger_for_the_pack(one: Window) -> None:
     one.session.set_sample(one.sample_id, "change nominal V", nominal_V=51.2)
     page = planned(one, "charge-lithium-full")
     assert "charger's" not in bars_of(page) and "58.4 V" in page.steps._sentences[0].text()
+    assert {page._settings(where).pack.cells for where in ("", BY_HAND)} == {16}, (
+        "what is simulated, and judged, is that pack"
+    )
 
 
 def test_heavy_currents_are_withheld_while_nothing_is_claimed(one: Window) -> None:

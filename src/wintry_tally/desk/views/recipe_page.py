@@ -386,6 +386,7 @@ class RecipePage(StationView):
         every = self.every.number
         known: dict[str, object] = {
             "family": sample.family_key,
+            "nominal_V": sample.nominal_V,
             "rated_Ah": sample.rated_Ah,
             "cutoff_V": recipe.cutoff_V,
             "ambient_C": ambient,
