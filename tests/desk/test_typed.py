@@ -194,7 +194,7 @@ def test_a_random_typist_and_clicker_breaks_nothing(demo: Window, qtbot, monkeyp
     raised: list[BaseException] = []
     monkeypatch.setattr(sys, "excepthook", lambda _kind, error, _trace: raised.append(error))
     typist = Typist(demo, random.Random(20261126))
-    for _ in range(some(40, 300)):
+    for _ in range(some(25, 300)):
         typist.act()
     typist.note()
     typist.rest()
