@@ -202,7 +202,7 @@ def test_leads_between_two_voltmeters_of_another_gain_are_no_worse_as_the_voltag
 @pytest.mark.parametrize(
     ("rise_K", "hours", "alarm"),
     [
-        (8.6, 0.5, ""), (9.1, 0.5, "heat"), (17.2, 0.5, "heat"), (17.7, 0.5, "heat-unexplained"), (9.1, 1.0, "heat"),
+        (8.6, 0.5, ""), (9.1, 0.5, "heat"), (17.2, 0.5, "heat"), (17.7, 0.5, "heat-unexplained"), (9.1, 1.0, ""),
     ],
 )  # fmt: skip
 def test_a_case_is_as_warm_as_its_current_explains(rise_K: float, hours: float, alarm: str) -> None:
@@ -214,7 +214,7 @@ def test_a_case_is_as_warm_as_its_current_explains(rise_K: float, hours: float, 
     for at in range(0, int(3600 * hours) + 1, 10):
         warm = 20.0 if at < 3600 * hours else 20.0 + rise_K
         last = vigil.see(Observation(13.0, 8.0, warm), Phase.DISCHARGING, float(at), None)
-    assert [item.key for item in last] == ([alarm] if alarm and hours < 1.0 else [])
+    assert [item.key for item in last] == ([alarm] if alarm else [])
 
 
 @pytest.mark.parametrize("times", [1.0, 4.0])
@@ -415,7 +415,8 @@ def test_a_proof_says_what_it_moved_and_one_that_moved_nothing_does_not() -> Non
 
 @pytest.mark.parametrize("times", [1.0, 4.0])
 @pytest.mark.parametrize(
-    ("rests_V", "pulses"), [(10.9, []), (11.1, ["draw", "charge"]), (14.1, ["draw", "charge"]), (14.2, ["draw"])]
+    ("rests_V", "pulses"),
+    [(10.9, ["charge"]), (11.1, ["draw", "charge"]), (14.1, ["draw", "charge"]), (14.2, ["draw"])],
 )
 def test_an_empty_battery_is_not_drawn_from_and_a_full_one_not_charged(
     rests_V: float, pulses: list[str], times: float
@@ -435,7 +436,7 @@ def test_an_empty_battery_is_not_drawn_from_and_a_full_one_not_charged(
     for at in range(4):
         proving.see(Observation(rests_V * times, 0.0), 0.25 * at)
     told = list(dict.fromkeys(stage.doing for stage in proving._stages if stage.doing in {"draw", "charge"}))
-    assert told == (pulses or ["charge"])
+    assert told == pulses
 
 
 @pytest.mark.parametrize(("reads_A", "zero_A"), [(0.0, 0.01), (0.02, 0.025), (0.2, 0.16), (0.03, 0.035)])

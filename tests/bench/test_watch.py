@@ -188,7 +188,7 @@ def test_a_charger_at_its_limit_gives_less_and_its_meter_may_read_low(times: flo
 
 @pytest.mark.parametrize("noise", [0.05, 0.15, 0.3, 0.45])
 def test_two_digits_in_turn_and_then_one_of_them_is_no_stuck_meter(noise: float) -> None:
-    """Little noise between two digits, half an hour later in the middle of one: 100 meters, none is called stuck."""
+    """Little noise between two digits, later in the middle of one: of 100 meters one at the most is called stuck (some four were, by their own history alone)."""
     random, found = np.random.default_rng(4), 0
     for _ in range(some(100, 400)):
         still, place = _Still(), random.uniform(0.0, 1.0)

@@ -152,7 +152,7 @@ class Proving:
             self._stages += self._pulse("draw", plan.draw_A)
         cold = rest.celsius if rest.celsius is not None else plan.expected.ambient_C
         warm = cold is None or cold >= COLD_C
-        awake = rest.volts >= plan.least_V / NEAR_EMPTY
+        awake = rest.volts >= plan.expected.family.cutoff_V
         if plan.charge_A > 0 and warm and awake and rest.volts < NEAR_FULL * plan.limit_V:
             self._stages += self._pulse("charge", plan.charge_A)
         if len(self._stages) == 1:
