@@ -41,10 +41,8 @@ def bench_settings(
     interval = every_s or WATCHED_EVERY_S
     seldom = keep_seldom and interval > WATCHED_EVERY_S
     second = equipment.instrument(spec.second) if spec.second else None
-    return RunSettings(
-        family=sample.family_key,
-        nominal_V=sample.nominal_V,
-        rated_Ah=sample.rated_Ah,
+    return RunSettings.of(
+        sample,
         cutoff_V=recipe.cutoff_V,
         ambient_C=ROOM_C if ambient_C is None else ambient_C,
         mode="recipe",

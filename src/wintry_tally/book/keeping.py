@@ -33,10 +33,8 @@ def keep_log(
         BookError: the book cannot be written.
     """
     options = analysis.options
-    settings = RunSettings(
-        family=sample.family_key,
-        nominal_V=sample.nominal_V,
-        rated_Ah=sample.rated_Ah,
+    settings = RunSettings.of(
+        sample,
         cutoff_V=options.cutoff_V,
         voltage_accuracy=str(options.instrument.voltage or ""),
         current_accuracy=str(options.instrument.current or ""),

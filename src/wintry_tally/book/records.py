@@ -12,7 +12,7 @@ from enum import StrEnum
 from functools import lru_cache
 from typing import TYPE_CHECKING, Any, TypeVar
 
-from wintry_tally.core.battery import Family, family_named, pack_of
+from wintry_tally.core.battery import Family, Sample, family_named, pack_of
 from wintry_tally.core.engine import Event
 from wintry_tally.core.errors import BookError
 from wintry_tally.core.message import NOTHING, Message, message_data, message_from
@@ -82,6 +82,11 @@ class RunSettings:
     second_current_accuracy: str = ""
     unnamed: str = ""
     volts_at: str = ""
+
+    @classmethod
+    def of(cls, sample: Sample, **known: Any) -> RunSettings:
+        """Of a run of this battery: its family, its cells in series and its rating are those of the run."""
+        return cls(family=sample.family_key, nominal_V=sample.nominal_V, rated_Ah=sample.rated_Ah, **known)
 
     @property
     def pack(self) -> Family:

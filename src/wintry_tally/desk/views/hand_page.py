@@ -201,10 +201,8 @@ class HandPage(StationView):
         if any(field.problem for field in (self.setting, self.cutoff, self.accuracy_V, self.accuracy_A)):
             self.session.failed.emit("A field cannot be read: see the words beneath it.")
             return
-        settings = RunSettings(
-            family=sample.family_key,
-            nominal_V=sample.nominal_V,
-            rated_Ah=sample.rated_Ah,
+        settings = RunSettings.of(
+            sample,
             cutoff_V=self.cutoff.number,
             voltage_accuracy=str(self.accuracy_V.value or ""),
             current_accuracy=str(self.accuracy_A.value or ""),

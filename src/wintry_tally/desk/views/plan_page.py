@@ -204,10 +204,8 @@ class PlanPage(StationView):
             return
         sample = self.session.sample(self.sample_id)
         seed = random.SystemRandom().randrange(1, 10**9)
-        settings = RunSettings(
-            family=sample.family_key,
-            nominal_V=sample.nominal_V,
-            rated_Ah=sample.rated_Ah,
+        settings = RunSettings.of(
+            sample,
             cutoff_V=asked.plan.cutoff_V,
             voltage_accuracy=STAND_IN_METER.voltage_accuracy,
             current_accuracy=STAND_IN_METER.current_accuracy,

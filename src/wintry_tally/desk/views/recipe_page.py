@@ -385,9 +385,6 @@ class RecipePage(StationView):
         ambient = ROOM_C if self.ambient.number is None else self.ambient.number
         every = self.every.number
         known: dict[str, object] = {
-            "family": sample.family_key,
-            "nominal_V": sample.nominal_V,
-            "rated_Ah": sample.rated_Ah,
             "cutoff_V": recipe.cutoff_V,
             "ambient_C": ambient,
             "mode": "recipe",
@@ -397,8 +394,9 @@ class RecipePage(StationView):
             "keep_every_s": every if every is not None and every > 1.0 else 0.0,
         }
         if channel == BY_HAND:
-            return RunSettings(
-                **known,  # type: ignore[arg-type]
+            return RunSettings.of(
+                sample,
+                **known,
                 voltage_accuracy=str(self.accuracy_V.value or ""),
                 current_accuracy=str(self.accuracy_A.value or ""),
                 voltage_resolution=0.01,
@@ -410,8 +408,9 @@ class RecipePage(StationView):
         from wintry_tally.app.comparison import health_of_stand_in
 
         seed = random.SystemRandom().randrange(1, 10**9)
-        return RunSettings(
-            **known,  # type: ignore[arg-type]
+        return RunSettings.of(
+            sample,
+            **known,
             voltage_accuracy=STAND_IN_METER.voltage_accuracy,
             current_accuracy=STAND_IN_METER.current_accuracy,
             voltage_resolution=STAND_IN_METER.voltage_resolution,
