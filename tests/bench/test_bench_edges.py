@@ -30,9 +30,8 @@ from wintry_tally.bench.guard.guardian import ProcessGuard
 from wintry_tally.bench.hand import HandReading, Slip, check_reading, parse_moment
 from wintry_tally.bench.journal import Journal
 from wintry_tally.bench.proving import Proving, plan_proof
-from wintry_tally.bench.simulated import STAND_IN_METER, MeterSpec, SimulatedChannel, SimulatedCharger, SimulatedLoad
+from wintry_tally.bench.simulated import MeterSpec, SimulatedChannel, SimulatedCharger, SimulatedLoad
 from wintry_tally.bench.simulation import SimulatedBattery, battery_from, simulate
-from wintry_tally.bench.stand_ins.world import StandInWorld
 from wintry_tally.bench.taken import Thing, folder, take
 from wintry_tally.bench.vigil import Body, Vigil
 from wintry_tally.bench.watch import ReadingWatch, Witness, _runs
@@ -462,54 +461,6 @@ def test_a_simulated_battery_that_cannot_be_says_why(field: str, value: object, 
     assert battery_from(usual, "b.toml").rated_Ah == 40.0
     with pytest.raises(InputError, match=says):
         battery_from({**usual, field: value}, "b.toml")
-
-
-# --- stand-ins: each wrong way shows what such a bench would ---
-
-
-@pytest.mark.parametrize(
-    ("wiring", "reads", "own", "volts", "amps"),
-    [
-        ("", "meter", False, 1.0, 1.0), ("meter-turned", "meter", False, -1.0, 1.0), ("meter-open", "meter", False, 0.0, 1.0),
-        ("meter-half", "meter", False, 0.5, 1.0), ("shunt-turned", "meter", False, 1.0, -1.0),
-        ("shunt-tenfold", "meter", False, 1.0, 10.0), ("shunt-tenth", "meter", False, 1.0, 0.1),
-        ("shunt-half", "meter", False, 1.0, 0.5), ("shunt-out", "meter", False, 1.0, 0.0),
-        ("shunt-elsewhere", "meter", False, 1.0, 0.4), ("two-in-series", "meter", False, 2.0, 1.0),
-        ("load-turned", "load", True, -1.0, 0.0), ("load-open", "load", True, 0.0, 0.0), ("", "load", True, 1.0, 1.0),
-    ],
-)  # fmt: skip
-def test_a_wrong_way_of_wiring_shows_itself(wiring: str, reads: str, own: bool, volts: float, amps: float) -> None:
-    """Of the battery's true voltage and of 8 A; where the load cannot draw, or is elsewhere, nothing flows."""
-    world = StandInWorld(parameters_for(LFP, 40.0), STAND_IN_METER, power_W=300.0, wiring=(wiring,) if wiring else ())
-    world.draw("current", 8.0)
-    flows = 0.0 if wiring in {"load-turned", "load-open"} else 8.0
-    assert world.true_current_A == pytest.approx(flows, rel=0.006)
-    seen, true_V = world.read(reads), world._connected.voltage_V
-    fall_V = 8.0 * 0.011 if own and volts * amps > 0 else 0.0
-    assert seen.voltage_V == pytest.approx(volts * true_V - fall_V, abs=0.04)
-    assert seen.current_A == pytest.approx(
-        8.0 * amps if wiring != "shunt-elsewhere" else 3.2, abs=0.02 * 8.0 * max(1.0, abs(amps))
-    )
-
-
-@pytest.mark.parametrize(
-    ("wiring", "reads", "away_V"), [("second-elsewhere", "second", 0.25), ("pack-elsewhere", "pack", 0.5)]
-)
-def test_another_battery_stands_elsewhere(wiring: str, reads: str, away_V: float) -> None:
-    world = StandInWorld(parameters_for(LFP, 40.0), STAND_IN_METER, wiring=(wiring,))
-    assert world.read(reads).voltage_V == pytest.approx(world._other.voltage_V + away_V, abs=0.03)
-    world = StandInWorld(parameters_for(LFP, 40.0), STAND_IN_METER)
-    assert world.read(reads).voltage_V == pytest.approx(world._connected.voltage_V, abs=0.03)
-
-
-@pytest.mark.parametrize(("wiring", "ohm"), [((), 0.011), (("clamp-loose",), 0.261), (("leads-thin",), 0.211)])
-def test_leads_have_the_resistance_of_what_they_are(wiring: tuple[str, ...], ohm: float) -> None:
-    world = StandInWorld(parameters_for(LFP, 40.0), STAND_IN_METER, wiring=wiring, power_W=300.0)
-    world.draw("current", 10.0)
-    for _ in range(3):
-        world.advance(1.0)
-    fell = world._connected.voltage_V - world.read("load").voltage_V
-    assert fell == pytest.approx(ohm * world.true_current_A, abs=0.04)
 
 
 def test_a_run_taken_up_again_is_looked_at_three_times_first(tmp_path: Path) -> None:

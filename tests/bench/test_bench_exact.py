@@ -10,7 +10,6 @@ import math
 import os
 import signal
 import socket
-import struct
 import threading
 import time
 from dataclasses import replace
@@ -36,10 +35,8 @@ from wintry_tally.bench.journal import Journal
 from wintry_tally.bench.loop import RunLoop
 from wintry_tally.bench.off_watch import OffWatch
 from wintry_tally.bench.offplan import OffPlan
-from wintry_tally.bench.simulated import STAND_IN_METER, MeterSpec, SimulatedChannel
+from wintry_tally.bench.simulated import MeterSpec, SimulatedChannel
 from wintry_tally.bench.simulation import SimulatedBattery, simulate
-from wintry_tally.bench.stand_ins.registers import RegisterStandIn
-from wintry_tally.bench.stand_ins.world import StandInWorld
 from wintry_tally.bench.watch import _Still
 from wintry_tally.bench.worker import RunWorker
 from wintry_tally.core.battery import family_named
@@ -207,21 +204,6 @@ def test_of_instruments_that_are_named_those_are_unplugged() -> None:
     )
 
 
-@pytest.mark.parametrize(("wiring", "nmc"), [((), False), (("other-family",), True)])
-def test_a_stranger_is_at_the_leads_only_where_it_was_connected(wiring: tuple[str, ...], nmc: bool) -> None:
-    stranger = parameters_for(family_named("nmc"), 40.0)
-    world = StandInWorld(parameters_for(LFP, 40.0), STAND_IN_METER, wiring=wiring, stranger=stranger)
-    assert (world.read("meter").voltage_V < 13.0) is nmc  # three cells of 4.2 V, four of 3.35 V
-
-
-def test_a_charger_that_other_hands_turn_down_gives_a_fifth() -> None:
-    world = StandInWorld(parameters_for(LFP, 40.0), STAND_IN_METER, state_of_charge=0.3)
-    world.charge(10.0, 14.4)
-    world.fault("supply", "other-hands")
-    world.advance(1.0)
-    assert world.true_current_A == pytest.approx(-2.0, abs=0.05)
-
-
 def test_a_line_is_closed_by_the_thread_that_speaks_on_it() -> None:
     closed: list[str] = []
     driver = SimpleNamespace(close=lambda: closed.append(threading.current_thread().name))
@@ -284,23 +266,6 @@ def test_how_unlikely_it_is_that_a_living_meter_shows_the_same() -> None:
     noise = np.sqrt(-np.mean(steps[1:] * steps[:-1]) - 1 / 12)
     within = norm.cdf(0.5 / noise) - norm.cdf(-0.5 / noise)
     assert still.log_chance(300.0) == pytest.approx(199 * math.log(within), rel=0.05) and within > 1 / 44
-
-
-def test_a_supply_of_registers_tells_what_it_gives_as_positive() -> None:
-    world = StandInWorld(parameters_for(LFP, 40.0), STAND_IN_METER, state_of_charge=0.3)
-    supply, load = RegisterStandIn(world, "supply"), RegisterStandIn(world, "load")
-    try:
-        for begin, place in ((lambda: world.charge(10.0, 14.4), supply), (lambda: world.draw("current", 10.0), load)):
-            begin()
-            world.advance(1.0)
-            told = struct.unpack(">Ii", struct.pack(">4H", *place._input()))[1]
-            assert told == pytest.approx(10_000, abs=200)
-            world.off(place.role)
-    finally:
-        supply.shutdown()
-        load.shutdown()
-        supply.server_close()
-        load.server_close()
 
 
 def test_what_is_switched_on_again_while_a_guard_holds_it_off_is_switched_off_again(
