@@ -1,6 +1,6 @@
 """Small changes to the code, one at a time: which of them does no test notice?
 
-    python -m benchmarks.mutants PACKAGE… [--count N] [--seed S] [--tests FILE…] [--reached FILE]     e.g. core/verdict bench/drivers
+    python -m benchmarks.mutants PACKAGE… [--count N] [--seed S] [--seconds N] [--tests FILE…] [--reached FILE]     e.g. core/verdict bench/drivers
 
 Works on copies. First the tests are run once, noting which reach which line (`--reached` keeps that for the next time, as
 long as the code is the same); then each change is tried against the tests that reach it, the narrowest first.
@@ -261,8 +261,8 @@ def reach_of(tests: list[str], kept: Path | None) -> Reach:
     return Reach(lines, took)
 
 
-def those_that_speak_of(module: Path, able: list[str], took: dict[str, float]) -> list[str]:
-    """At most MOST_TESTS of the tests that reach a line, and no more than MOST_S of them: those of files that name its module,
+def those_that_speak_of(module: Path, able: list[str], took: dict[str, float], most_s: float = MOST_S) -> list[str]:
+    """At most MOST_TESTS of the tests that reach a line, and no more than `most_s` of them: those of files that name its module,
     then of all files in turn, last those that hold every figure of many logs."""
     names = (".".join(module.with_suffix("").parts), f"{'.'.join(module.parent.parts)} import")
     files = dict[str, list[str]]()
@@ -274,7 +274,7 @@ def those_that_speak_of(module: Path, able: list[str], took: dict[str, float]) -
     rest = [test for turn in itertools.zip_longest(*files.values()) for test in turn if test is not None]
     spent, found = 0.0, []
     for test in [*first[: MOST_TESTS // 2], *last, *rest][:MOST_TESTS]:
-        if spent + took[test] <= MOST_S:
+        if spent + took[test] <= most_s:
             spent += took[test]
             found.append(test)
     return sorted(found, key=lambda test: (test.startswith(LAST), test not in first, took[test]))
@@ -350,7 +350,7 @@ def differs(path: Path, number: int) -> str:
     return next((new.strip() for old, new in zip(before, after, strict=False) if old != new), "(a line less)")
 
 
-def trials_of(package: str, reach: Reach, count: int, dice: random.Random) -> list[Trial]:
+def trials_of(package: str, reach: Reach, count: int, dice: random.Random, tests_s: float = MOST_S) -> list[Trial]:
     """A sample of the changes of a package."""
     source = ROOT / "src/wintry_tally"
     files = sorted((source / package).rglob("*.py")) or [source / f"{package}.py"]
@@ -363,7 +363,7 @@ def trials_of(package: str, reach: Reach, count: int, dice: random.Random) -> li
         able = reach.tests(str(module), line)
         if str(module) in APART:
             able = sorted({*able, *(test for test in reach.took if test.startswith(APART[str(module)]))})
-        tests = those_that_speak_of(Path("wintry_tally") / module, able, reach.took)
+        tests = those_that_speak_of(Path("wintry_tally") / module, able, reach.took, tests_s)
         most_s = 60.0 + 3.0 * sum(reach.took[test] for test in tests)
         found.append(Trial(str(module), number, line, tests, most_s, fine))
     return found
@@ -376,6 +376,7 @@ def main() -> int:
     parser.add_argument("--count", type=int, default=60)
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--workers", type=int, default=2)
+    parser.add_argument("--seconds", type=float, default=MOST_S, help="of tests for each change; fewer find less")
     parser.add_argument("--tests", nargs="*", help="look through these only; the usual ones where none is named")
     parser.add_argument("--reached", type=Path, help="keep in this file which tests reach which line")
     asked = parser.parse_args()
@@ -390,7 +391,7 @@ def main() -> int:
         os.environ["MUTANTS_TREES"] = name
         with ProcessPoolExecutor(asked.workers, mp_context=fork) as workers:
             for package in asked.packages:
-                trials = trials_of(package, reach, asked.count, dice)
+                trials = trials_of(package, reach, asked.count, dice, asked.seconds)
                 noticed, coarse = 0, [0, 0]
                 for tried, (trial, alive) in enumerate(zip(trials, workers.map(survives, trials), strict=True), 1):
                     noticed += not alive
