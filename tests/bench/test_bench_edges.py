@@ -13,6 +13,7 @@ from collections.abc import Callable
 from dataclasses import replace
 from datetime import datetime, timedelta
 from pathlib import Path
+from random import Random
 from types import SimpleNamespace
 from typing import Any
 
@@ -450,10 +451,14 @@ def test_a_zero_that_nobody_said_is_what_is_read_at_rest(reads_A: float, zero_A:
 @pytest.mark.parametrize(
     ("field", "value", "says"),
     [
-        ("rated_Ah", 0.0, "cannot be"), ("rated_Ah", 1e6, "cannot be"), ("rated_Ah", "40", "is not a number"),
+        ("rated_Ah", 0.0, "cannot be"), ("rated_Ah", 1.1e6, "cannot be"), ("rated_Ah", "40", "is not a number"),
         ("cycles", -1.0, "give 0 to"), ("cycles", 1.1e5, "give 0 to"), ("years", 101.0, "give 0 to 100"),
         ("depth", 0.0, "give 0.01 to 1"), ("depth", 1.1, "give 0.01 to 1"), ("protection", 3.0, "is not a table"),
         ("heater", "yes", "is not a table"), ("colour", 1.0, "no part of a battery"), ("nominal_V", True, "not a number"),
+        ("state_of_charge", 80.0, "give 0 to 1"), ("health", 0.0, "give 0.01 to 1.5"), ("health", math.nan, "cannot be"),
+        ("ambient_C", 500.0, "give -60 to 100"), ("start_C", -400.0, "give -60 to 100"), ("sulphation", 1.1, "give 0 to 1"),
+        ("rated_Ah", True, "is not a number"), ("no_protection", 1, "true or false"),
+        ("protection", {"low_cut_V": "x"}, "low_cut_V: 'x' is not a number"), ("heater", {"power_W": math.inf}, "cannot be"),
     ],
 )  # fmt: skip
 def test_a_simulated_battery_that_cannot_be_says_why(field: str, value: object, says: str) -> None:
@@ -461,6 +466,17 @@ def test_a_simulated_battery_that_cannot_be_says_why(field: str, value: object, 
     assert battery_from(usual, "b.toml").rated_Ah == 40.0
     with pytest.raises(InputError, match=says):
         battery_from({**usual, field: value}, "b.toml")
+    with pytest.raises(InputError, match="not a table"):
+        battery_from(3, "b.toml")
+
+
+@pytest.mark.parametrize("nominal_V", [12.0, 48.0])
+def test_a_protection_that_a_family_has_not_is_that_of_its_pack(nominal_V: float) -> None:
+    """10 V and 14.8 V of 12 V, four times as much of 48 V; what was said stands as it was said."""
+    data = {"family": "agm", "rated_Ah": 40.0, "nominal_V": nominal_V, "protection": {"over_current_A": 90.0}}
+    made = battery_from(data, "b.toml").parameters(Random(1)).protection
+    assert made is not None and made.over_current_A == 90.0
+    assert (made.low_cut_V, made.high_cut_V) == (pytest.approx(nominal_V / 1.2), pytest.approx(14.8 * nominal_V / 12.0))
 
 
 def test_a_run_taken_up_again_is_looked_at_three_times_first(tmp_path: Path) -> None:

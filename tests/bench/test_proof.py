@@ -44,7 +44,7 @@ def test_right_benches_are_let_be() -> None:
 
 
 NAMED = {
-    "meter-turned": "meter-turned", "meter-open": "no-voltage", "meter-half": "another-pack", "shunt-turned": "turned-shunt",
+    "meter-turned": "meter-turned", "meter-open": "no-voltage", "battery-off": "no-voltage", "meter-half": "another-pack", "shunt-turned": "turned-shunt",
     "shunt-tenfold": "shunt-scale", "shunt-double": "shunt-scale", "shunt-half": "shunt-scale", "shunt-out": "shunt-out",
     "shunt-elsewhere": "current-at-rest", "load-turned": "turned", "load-open": "not-connected", "charger-turned": "turned",
     "clamp-loose": "leads", "leads-thin": "leads", "second-elsewhere": "second-elsewhere", "pack-elsewhere": "pack-elsewhere",

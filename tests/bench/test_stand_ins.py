@@ -188,6 +188,22 @@ def test_what_is_no_wiring_no_fault_and_no_instrument_is_said() -> None:
             stood().fault(instrument, fault)
 
 
+def test_a_clamp_that_comes_off_leaves_nothing_to_read_and_nothing_flows_until_it_is_on_again() -> None:
+    world = drawing()
+    counted, left = world.counted_Ah, world._connected.model.state_of_charge
+    world.wiring.add("battery-off")
+    world.advance(60.0)
+    for role in ("meter", "load", "second", "line"):
+        seen = world.read(role)
+        assert (seen.voltage_V, seen.current_A) == (0.0, 0.0), role
+    assert world.true_current_A == 0.0 and world.counted_Ah == counted
+    assert world.read("pack").voltage_V > 13.0  # its own telemetry is inside
+    assert world._connected.model.state_of_charge == pytest.approx(left, abs=1e-5)
+    world.wiring.discard("battery-off")
+    world.advance(1.0)
+    assert world.read("load").current_A == pytest.approx(8.0, rel=SETS_TO)
+
+
 # --- errors of their own ---
 
 

@@ -12,7 +12,7 @@ import pytest
 from tests.amount import some
 from wintry_tally.bench.watch import LOG_CHANCE, STUCK, Judged, ReadingWatch, Witness, _flickers_on_its_way, _Still
 from wintry_tally.core.engine import Command, Observation, Phase
-from wintry_tally.core.protocol import Recipe, Step, StopLimits
+from wintry_tally.core.protocol import EndCause, EndRule, Recipe, Step, StopLimits
 
 STOPS = StopLimits(8.0, 15.0, 25.0, 400.0, -20.0, 60.0, charge_high_A=25.0)
 RECIPE = Recipe("r", "R", 1, (Step("rest", "rest"),), STOPS)
@@ -51,7 +51,6 @@ def test_what_cannot_be_is_said(command: Command, seen: Observation, phase: Phas
     ("command", "seen", "phase"),
     [
         (DRAW, Observation(13.0, 8.3), Phase.DISCHARGING),
-        (DRAW, Observation(0.4, 0.0), Phase.DISCHARGING),  # a protection that opened
         (CHARGE, Observation(14.4, -0.4), Phase.CHARGING),  # a taper
         (OFF, Observation(13.2, 0.02), Phase.RESTING),
         (Command("draw", "power", 100.0), Observation(12.0, 8.4), Phase.DISCHARGING),
@@ -63,6 +62,55 @@ def test_honest_readings_pass_unchanged(command: Command, seen: Observation, pha
     watch.told(command)
     for _ in range(6):
         assert watch.judge(seen, phase).seen == seen
+
+
+OPENS = EndRule("protection", 6.4, EndCause.PROTECTION, 2)
+EMPTY = EndRule("voltage", 10.0, EndCause.SET_CUTOFF, 2)
+
+
+@pytest.mark.parametrize(
+    ("rested_V", "seen", "ends", "mode", "gone"),
+    [
+        (13.2, Observation(0.4, 0.0), (EMPTY,), "current", True), (13.2, Observation(0.4, 0.0), (EMPTY, OPENS), "current", False),
+        (13.2, Observation(-0.002, -0.004), (EMPTY,), "resistance", True), (13.2, Observation(1.31, 0.0), (EMPTY,), "current", True),
+        (13.2, Observation(1.33, 0.0), (EMPTY,), "current", False), (13.2, Observation(0.4, 0.03), (EMPTY,), "current", False),
+        (13.2, Observation(0.4, 0.0), (EMPTY,), "hand", False), (None, Observation(0.79, 0.0), (EMPTY,), "current", True),
+        (None, Observation(0.81, 0.0), (EMPTY,), "current", False),
+    ],
+)  # fmt: skip
+def test_a_battery_that_is_gone_from_its_leads_ends_a_test_that_waits_for_no_protection(
+    rested_V: float | None, seen: Observation, ends: tuple[EndRule, ...], mode: str, gone: bool
+) -> None:
+    """A tenth of what it rested at, or of the lowest stop limit where that was not seen: 1.32 V of 13.2 V, 0.8 V of 8 V.
+
+    A reading a little below zero is its meter's zero and no current the other way round.
+    """
+    watch = ReadingWatch(replace(RECIPE, steps=(Step("discharge", "d", mode, 8.0, ends),)), zero_A=0.02)  # type: ignore[arg-type]
+    watch.told(OFF)
+    if rested_V is not None:
+        watch.judge(Observation(rested_V, 0.0), Phase.RESTING)
+    watch.told(Command("draw", mode, 8.0))
+    for _ in range(4):
+        watch.judge(Observation(13.0, 8.0 if mode == "current" else 13.0 / 8.0), Phase.DISCHARGING)
+    assert ("a clamp, a lead or a fuse" in watch.judge(seen, Phase.DISCHARGING).seen.fault) is gone
+
+
+@pytest.mark.parametrize(("amps", "turned"), [(-0.039, False), (-0.041, False), (-1.59, False), (-1.61, True)])
+def test_what_flows_the_other_way_round_is_a_fifth_of_what_was_set(amps: float, turned: bool) -> None:
+    watch = ReadingWatch(RECIPE, zero_A=0.02)
+    watch.told(DRAW)
+    for _ in range(4):
+        watch.judge(Observation(13.0, 8.0), Phase.DISCHARGING)
+    assert ("turned" in watch.judge(Observation(13.0, amps), Phase.DISCHARGING).seen.fault) is turned
+
+
+@pytest.mark.parametrize(("amps", "turned"), [(-0.039, False), (-0.041, True)])
+def test_of_a_load_set_by_hand_it_is_twice_the_meter_s_zero(amps: float, turned: bool) -> None:
+    watch = ReadingWatch(RECIPE, zero_A=0.02)
+    watch.told(Command("draw", "hand"))
+    for _ in range(4):
+        watch.judge(Observation(13.0, 8.0), Phase.DISCHARGING)
+    assert ("turned" in watch.judge(Observation(13.0, amps), Phase.DISCHARGING).seen.fault) is turned
 
 
 def test_an_instrument_is_given_time_to_follow() -> None:

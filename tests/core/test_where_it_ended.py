@@ -103,9 +103,14 @@ def test_an_end_read_at_the_load_leaves_in_what_the_leads_took(fell_V: float, mo
     assert [one.most for one in found] == ([pytest.approx(most, abs=1.0)] if most else [])
     outcome = judged("50 Ah at 0.1 C", log).outcome
     assert outcome is (Outcome.TOO_CLOSE if most else Outcome.MISSED)
-    opened = analysed(replace(sloping(10.5, fell_V=fell_V), voltage_V=_asleep(sloping(10.5, fell_V=fell_V))))
+    gone = replace(sloping(10.5, fell_V=fell_V), voltage_V=_asleep(sloping(10.5, fell_V=fell_V)))
+    opened = analysed(gone, "lfp")
     assert opened.capacity is not None and opened.capacity.ended_by == "battery-protection"
-    assert not [one for one in judged("50 Ah at 0.1 C", opened).conditions if one.name == "voltage at the end"]
+    verdict = judged("50 Ah at 0.1 C", opened, family="lfp")
+    assert not [one for one in verdict.conditions if one.name == "voltage at the end"]
+    # a lead-acid battery has nothing that opens: a clamp came off, or a relay before the meter did
+    assert analysed(gone).capacity.ended_by == "operator"  # type: ignore[union-attr]
+    assert analysed(gone, cutoff_V=10.5).capacity.ended_by == "set-cutoff"  # type: ignore[union-attr]
 
 
 def _asleep(trace: Trace) -> np.ndarray:
@@ -233,3 +238,53 @@ def test_a_pack_that_its_protection_ended_far_below_a_cutoff_is_not_told_that_th
     assert (
         found.stages[0].ended_by == "battery-protection" and "past-cutoff" in codes and "not-to-protection" not in codes
     )
+
+
+def lithium(
+    last_V: float = 13.1, amps: float = 10.0, every_s: float = 10.0, hours: float = 2.0, warm_C: float = 25.0
+) -> Trace:
+    """50 Ah of LFP: an hour's rest, a load at volts that hardly fall, and then nothing at all."""
+    size = round(hours * 3600.0 / every_s)
+    voltage = np.concatenate([np.full(60, 13.35), np.linspace(last_V + 0.1, last_V, size), np.full(30, 0.3)])
+    current = np.concatenate([np.zeros(60), np.full(size, amps), np.zeros(30)])
+    return Trace(np.arange(len(voltage)) * every_s, voltage.round(3), current, np.full(len(voltage), warm_C), resolution=RESOLUTION)  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("changes", "foretold"),
+    [
+        ({}, False), ({"last_V": 13.0}, True), ({"warm_C": 44.9}, False), ({"warm_C": 45.1}, True),
+        ({"amps": 59.0, "hours": 0.3}, False), ({"amps": 61.0, "hours": 0.3}, True), ({"every_s": 89.0}, False),
+        ({"every_s": 91.0}, True), ({"amps": 59.0, "hours": 0.16, "every_s": 2.0}, True),
+    ],
+)  # fmt: skip
+def test_a_pack_that_is_gone_with_much_left_in_it_is_not_judged_by_what_it_gave(changes: dict, foretold: bool) -> None:
+    """Its protection, or a clamp that came off: no reading tells. Common practice, no published source.
+
+    At 13.1 V rested LFP has a third left, at 13.0 V less than a quarter; 10 A for 90 s is half a percent of 50 Ah, 60 A is
+    1.2 C. From 45 °C a pack may open for its warmth, within ten minutes for its current.
+    """
+    log = analysed(lithium(**changes), "lfp")
+    assert log.capacity is not None and log.endings[log.capacity.last] == "battery-protection"
+    assert ("end-unclear" in {remark.code for remark in log.remarks}) is not foretold
+    verdict = judged("45 Ah", log, family="lfp")
+    assert verdict.outcome is (Outcome.MISSED if foretold else Outcome.NOT_TESTED)
+    assert verdict.bound == (None if foretold else "at-least")
+    low = [trip for trip in log.trips if trip.kind == "low-voltage"]
+    assert foretold or not low  # no low-voltage cut at such a voltage
+
+
+def test_who_saw_how_it_ended_settles_it() -> None:
+    log = analysed(lithium(), "lfp", ended_by="battery-protection")
+    assert judged("45 Ah", log, family="lfp").outcome is Outcome.MISSED
+    assert judged("15 Ah", analysed(lithium(), "lfp"), family="lfp").outcome is Outcome.MET
+
+
+def test_a_battery_without_a_protection_that_is_gone_was_stopped() -> None:
+    """Lead-acid at 12.4 V under load, and then nothing: a clamp, a lead, a fuse."""
+    gone = replace(sloping(12.4), voltage_V=_asleep(sloping(12.4)))
+    log = analysed(gone)
+    assert log.capacity is not None and log.capacity.ended_by == "operator"
+    told = [str(remark.message) for remark in log.remarks if remark.code == "end-unclear"]
+    assert len(told) == 1 and "no protection that opens" in told[0]
+    assert judged("50 Ah at 0.1 C", log).outcome is Outcome.NOT_TESTED

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, replace
 from random import Random
 from typing import Any
@@ -13,7 +14,7 @@ from wintry_tally.bench.simulated import STAND_IN_METER, MeterSpec, SimulatedCha
 from wintry_tally.core.battery import Family, family_named, pack_of
 from wintry_tally.core.cell import Parameters, Protection, parameters_for
 from wintry_tally.core.cell.ageing import worn
-from wintry_tally.core.cell.parameters import Heater, aged, one_unit, sulphated
+from wintry_tally.core.cell.parameters import Heater, aged, of_pack, one_unit, sulphated
 from wintry_tally.core.engine import Event, Observation, Phase, Request, RunState
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.protocol import Recipe
@@ -21,6 +22,11 @@ from wintry_tally.core.room import ROOM_C
 from wintry_tally.core.trace.trace import Trace
 
 MOST_READINGS = 3_000_000
+BATTERY_LIMITS = {
+    "rated_Ah": (0.001, 1e6), "health": (0.01, 1.5), "sulphation": (0.0, 1.0), "cycles": (0.0, 1e5), "depth": (0.01, 1.0),
+    "years": (0.0, 100.0), "state_of_charge": (0.0, 1.0), "ambient_C": (-60.0, 100.0), "start_C": (-60.0, 100.0),
+}  # fmt: skip
+"""What each number of a battery's file may be."""
 
 
 @dataclass(frozen=True)
@@ -61,7 +67,7 @@ class SimulatedBattery:
         if self.no_protection:
             made = replace(made, protection=None)
         if self.protection:
-            base = made.protection or Protection()
+            base = made.protection or of_pack(Protection(), made.share)
             _known(self.protection, Protection)
             made = replace(made, protection=replace(base, **self.protection))
         if self.heater is not None:
@@ -78,12 +84,29 @@ def _known(values: dict[str, float], kind: type[Protection] | type[Heater]) -> N
             )
 
 
-def battery_from(data: dict[str, Any], name: str) -> SimulatedBattery:
+def _within(key: str, value: Any, name: str, limits: tuple[float, float] = (-math.inf, math.inf)) -> None:
+    if isinstance(value, bool) or not isinstance(value, int | float):
+        raise InputError(f"{key}: {value!r} is not a number", name)
+    low, high = limits
+    if not (math.isfinite(value) and low <= value <= high):
+        raise InputError(f"{key} of {value} cannot be", name, f"give {low:g} to {high:g}" if math.isfinite(low) else "")
+
+
+def _table(key: str, value: Any, name: str) -> None:
+    if not isinstance(value, dict):
+        raise InputError(f"{key}: {value!r} is not a table", name)
+    for part, number in value.items():
+        _within(f"{key}.{part}", number, name)
+
+
+def battery_from(data: Any, name: str) -> SimulatedBattery:
     """A battery from plain data.
 
     Raises:
         InputError: a field that is missing, unknown, or of the wrong kind.
     """
+    if not isinstance(data, dict):
+        raise InputError(f"battery: {data!r} is not a table", name)
     values = dict(data)
     if "family" not in values or "rated_Ah" not in values:
         raise InputError("a battery needs family and rated_Ah", name)
@@ -95,14 +118,13 @@ def battery_from(data: dict[str, Any], name: str) -> SimulatedBattery:
         raise InputError(f'"{sorted(unknown)[0]}" is no part of a battery', name)
     family = pack_of(family_named(str(values.pop("family"))), nominal_V)
     for key, value in values.items():
-        wanted = dict if key in {"protection", "heater"} else (int, float)
-        if not isinstance(value, wanted):
-            raise InputError(f"{key}: {value!r} is not a {'table' if wanted is dict else 'number'}", name)
-    if not 0 < float(values["rated_Ah"]) < 1e6:
-        raise InputError(f"rated_Ah of {values['rated_Ah']} cannot be", name)
-    for key, (low, high) in {"cycles": (0, 1e5), "years": (0, 100), "depth": (0.01, 1)}.items():
-        if not low <= float(values.get(key, low)) <= high:
-            raise InputError(f"{key} of {values[key]} cannot be", name, f"give {low:g} to {high:g}")
+        if key in {"protection", "heater"}:
+            _table(key, value, name)
+        elif key == "no_protection":
+            if not isinstance(value, bool):
+                raise InputError(f"{key}: {value!r} is not true or false", name)
+        else:
+            _within(key, value, name, BATTERY_LIMITS[key])
     return SimulatedBattery(family=family, **values)
 
 

@@ -17,6 +17,8 @@ MOST_V = 1000.0
 TURNED_SHARE = 0.2
 APART_SHARE = 0.25
 """A current further than this from what was set, and further than its meter may err, is not what was set."""
+GONE_SHARE = 0.1
+"""Less than so much of the rested voltage, with a load on that gets nothing, is no battery. Common practice."""
 NEAR_SET = 0.1
 FREE_A = 0.3
 """What a current may read with nothing flowing, where nothing is known of its meter."""
@@ -229,8 +231,10 @@ class ReadingWatch:
     def _against_command(self, seen: Observation, known: Witness, part: Step) -> Judged:
         amps = self._way * seen.current_A
         expected = self._expected_A(seen)
-        if amps < -max(self.zero_A, TURNED_SHARE * expected):
+        if amps < -max(2.0 * self.zero_A, TURNED_SHARE * expected):
             return self._unusable(seen, said("turned-draw" if self._way > 0 else "turned-charge"))
+        if self._gone(seen, part):
+            return self._unusable(seen, said("battery-gone", volts=seen.voltage_V))
         allowed = APART_SHARE * expected + self.zero_A
         more = expected > 0 and amps > expected + allowed
         less = expected > 0 and amps < expected - allowed and not self._may_be_less(seen, part)
@@ -244,6 +248,14 @@ class ReadingWatch:
             self._odd = 0
             return Judged(seen)
         return self._apart(seen, known, part, amps, expected, more)
+
+    def _gone(self, seen: Observation, part: Step) -> bool:
+        """Whether neither voltage nor current is left under a load, in a step that waits for no protection to open."""
+        if self._command.kind != "draw" or self._command.mode == "hand" or abs(seen.current_A) > self.zero_A:
+            return False
+        waited_for = any(rule.kind == "protection" for rule in part.ends)
+        had_V = self._rest_V if math.isfinite(self._rest_V) else self._stops.voltage_low_V
+        return not waited_for and seen.voltage_V < GONE_SHARE * had_V
 
     def _may_be_less(self, seen: Observation, part: Step) -> bool:
         """Whether less may flow than was set: the battery's own protection, a charge at its limit."""

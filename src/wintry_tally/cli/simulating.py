@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 from pathlib import Path
 
 from wintry_tally.bench.simulation import SimulatedBattery, battery_from, simulate
@@ -15,6 +16,8 @@ from wintry_tally.exchange.recipe_file import read_recipe, shipped, shipped_reci
 from wintry_tally.exchange.writer import write_log
 from wintry_tally.files import table_of
 
+MOST_INTERVAL_S = 86_400.0
+
 
 def simulate_file(
     battery_path: Path, protocol: str, seed: int, out: Path, truth: Path | None, interval_s: float
@@ -26,11 +29,13 @@ def simulate_file(
     """
     name = str(battery_path)
     data = table_of(battery_path, "a battery: TOML or JSON")
-    if not interval_s > 0:
-        raise InputError(f"an interval of {interval_s:g} s cannot be", mend="give seconds above 0")
+    if not 0.0 < interval_s <= MOST_INTERVAL_S:
+        raise InputError(f"an interval of {interval_s:g} s cannot be", mend="give seconds above 0, a day at the most")
     claims = _claims(data.pop("claim", []), name)
     given = data.pop("given", {})
-    if not isinstance(given, dict) or not all(isinstance(value, (int, float)) for value in given.values()):
+    if not isinstance(given, dict) or not all(
+        isinstance(value, (int, float)) and math.isfinite(value) for value in given.values()
+    ):
         raise InputError("given is a table of numbers", name)
     battery = battery_from(data.pop("battery", data), name)
     facts = Facts(battery.family, battery.rated_Ah, claims, given=given)

@@ -8,6 +8,7 @@ from typing import Any
 
 from wintry_tally.core.analysis import Analysis
 from wintry_tally.core.analysis.analyse import StageResult
+from wintry_tally.core.analysis.ending import GONE, STOPPED
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.exchange.reader import LogFile
@@ -136,11 +137,9 @@ def _capacity(analysis: Analysis) -> dict[str, Any] | None:
         "duration_s": test.count.duration_s,
         "c_rate": test.c_rate,
         "percent_of_rated": _quantity(test.percent_of_rated),
-        "ended_by": test.ended_by,
+        "ended_by": analysis.endings[test.last] if test.ended_by == GONE else test.ended_by,
         "rates_A": list(test.rates),
-        "bound": "at-least"
-        if test.hidden_s or test.begun_low or test.ended_by in {"operator", "log-end", "device-dropout"}
-        else None,
+        "bound": "at-least" if test.hidden_s or test.begun_low or test.ended_by in STOPPED else None,
         "counter": {
             "charge": _quantity(None if counted.charge is None else counted.charge.moved),
             "energy": _quantity(None if counted.energy is None else counted.energy.moved),

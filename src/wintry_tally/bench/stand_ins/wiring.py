@@ -21,6 +21,7 @@ WIRINGS = {
     "charger-elsewhere": "the charger is on another battery",
     "charger-turned": "the charger is the wrong way round",
     "charger-open": "one of the charger's leads has come off",
+    "battery-off": "a clamp has come off the battery: its leads, and the meter's, hang in the air",
     "clamp-loose": "a clamp is loose",
     "leads-thin": "the leads are far too thin",
     "second-elsewhere": "the second meter is on another battery",

@@ -142,10 +142,13 @@ class StandInWorld:
             left = seconds
             while left > 1e-9:
                 stride = min(5.0, left)
-                self._connected.advance(stride)
+                if self._attached:
+                    self._connected.advance(stride)
+                else:
+                    self._connected.model.advance(0.0, stride)
                 if self._other.mode:
                     self._other.advance(stride)
-                self.counted_Ah += self._connected.current_A * self._meters["line"].gain_A * stride / 3600.0
+                self.counted_Ah += self.true_current_A * self._meters["line"].gain_A * stride / 3600.0
                 left -= stride
 
     def run(self, speed: float = 1.0) -> None:
@@ -181,15 +184,16 @@ class StandInWorld:
 
     def _at(self, instrument: str) -> tuple[float, float]:
         """The true voltage and current where an instrument is connected."""
-        battery, wired = self._connected, self.wiring
-        volts = battery.voltage_V * (2.0 if "two-in-series" in wired else 1.0)
-        amps = battery.current_A
+        wired, attached = self.wiring, self._attached
+        volts = self._connected.voltage_V * (2.0 if "two-in-series" in wired else 1.0) if attached else 0.0
+        amps = self.true_current_A
         if instrument in {"load", "supply"}:
             return self._at_own(instrument, volts)
         if instrument == "second":
             return (self._other.voltage_V + 0.25 if "second-elsewhere" in wired else volts), amps
         if instrument == "pack":
-            return (self._other.voltage_V + 0.5 if "pack-elsewhere" in wired else volts), amps
+            own_V = volts if attached else self._connected.model.terminal_V(0.0)
+            return (self._other.voltage_V + 0.5 if "pack-elsewhere" in wired else own_V), amps
         if instrument == "meter":
             shares = [share for name, share in SHUNT_SHARES.items() if name in wired]
             shown = amps * shares[0] if shares else ELSEWHERE_A if "shunt-elsewhere" in wired else amps
@@ -215,7 +219,8 @@ class StandInWorld:
         if f"{name}-open" in self.wiring:
             return 0.0, 0.0
         here = volts if place is self._connected else place.voltage_V
-        flows = place.current_A if (place.mode == "charge") == (instrument == "supply") and place.mode else 0.0
+        drawn = self.true_current_A if place is self._connected else place.current_A
+        flows = drawn if (place.mode == "charge") == (instrument == "supply") and place.mode else 0.0
         if "other-load" in self.wiring and place is self._connected and not (self.load_on or self.charger_on):
             flows = 0.0
         shown = here - flows * self._lead_ohm
@@ -246,7 +251,11 @@ class StandInWorld:
     def true_current_A(self) -> float:
         """What really flows, positive out of the battery."""
         with self._lock:
-            return self._connected.current_A
+            return self._connected.current_A if self._attached else 0.0
+
+    @property
+    def _attached(self) -> bool:
+        return "battery-off" not in self.wiring
 
     # --- what is done to it ---
 

@@ -25,7 +25,7 @@ from wintry_tally.core.analysis.clock import clock_remark
 from wintry_tally.core.analysis.counters import Counters, counter_remarks, counters_of
 from wintry_tally.core.analysis.counting import Count, Instrument, Integral, count
 from wintry_tally.core.analysis.efficiency import Efficiency, acceptance, charge_remarks, efficiency_of
-from wintry_tally.core.analysis.ending import LOG_END, OPERATOR, PROTECTION, SET_CUTOFF, EndOptions, ending_of
+from wintry_tally.core.analysis.ending import GONE, LOG_END, OPERATOR, PROTECTION, SET_CUTOFF, EndOptions, ending_of
 from wintry_tally.core.analysis.reserve import Reserve, reserve_of
 from wintry_tally.core.analysis.resistance import StepResistance, step_resistances
 from wintry_tally.core.analysis.second_meter import SecondMeter, second_meter_of, second_meter_remarks
@@ -285,8 +285,10 @@ def _as_seen(trace: Trace, test: CapacityTest | None, options: Options) -> Capac
 
     Source: common practice, no published source.
     """
-    if test is None or test.ended_by != LOG_END or options.ended_by not in SEEN:
+    if test is None or test.ended_by not in {LOG_END, GONE} or options.ended_by not in SEEN:
         return test
+    if test.ended_by == GONE:
+        return replace(test, ended_by=options.ended_by)
     span = test.count.spans[-1]
     interval_s = float(trace.time_s[span.last] - trace.time_s[span.last - 1]) if span.last > span.first else 0.0
     # who switched it off read it as they did
@@ -386,7 +388,7 @@ def _audit(cut: _Cut, test: CapacityTest | None, options: Options) -> list[Remar
     """Every slip the trace shows, in the order of its subjects."""
     trace, scale, stages, family = cut.trace, cut.scale, cut.stages, options.family
     remarks: list[Remark] = []
-    overruled = test.last if test is not None and test.ended_by != cut.endings[test.last] else -1
+    overruled = test.last if test is not None and test.ended_by not in {cut.endings[test.last], GONE} else -1
     for position, doubts in list(cut.unclear.items())[:UNCLEAR_NAMED]:
         remarks += doubts if position != overruled else []
     if family is not None:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from wintry_tally.core.analysis.stages import Scale, Stage, StageKind
-from wintry_tally.core.battery.families import Family
+from wintry_tally.core.battery.families import Family, charge_state_band
 from wintry_tally.core.message import said
 from wintry_tally.core.quantity import Accuracy
 from wintry_tally.core.trace import Remark
@@ -22,12 +22,16 @@ CHARGE_PROTECTION = "charge-protection"
 SET_POINT = "set-point"
 OPERATOR = "operator"
 LOG_END = "log-end"
+GONE = "gone"
+"""Of a capacity test: the pack was gone from its leads with nothing of an end in its voltage. Its stage ended as an opening."""
+STOPPED = frozenset({OPERATOR, LOG_END, DROPOUT, GONE})
+"""Ends of a discharge that leave open how much was still in the cells."""
 AT_MARK = 1.15
 """A charge whose current fell to so many times the full criterion has come to it, as meters read; above it has not."""
 
 ENDING_WORDS = {
     ending: said(f"ending-{ending}")
-    for ending in (PROTECTION, SET_CUTOFF, DROPOUT, TAPER, CHARGE_PROTECTION, SET_POINT, OPERATOR, LOG_END)
+    for ending in (PROTECTION, SET_CUTOFF, DROPOUT, TAPER, CHARGE_PROTECTION, SET_POINT, OPERATOR, LOG_END, GONE)
 }
 
 
@@ -82,8 +86,9 @@ def _discharge_ending(
     collapsed = settled < 0.55 * min(nominal, max(last_V, 1.0)) or (lowest < 0.3 * nominal and settled < last_V - 0.5)
     # and where it came back by itself, the first reading after it still does
     collapsed = collapsed or (float(after[0]) < 0.3 * nominal and len(after) > 1)
-    if collapsed:
-        return PROTECTION, []
+    protected = options.family is None or options.family.own_protection
+    if collapsed and protected:
+        return PROTECTION, _doubt(trace, scale, stage, options)
     if at_cutoff:
         return SET_CUTOFF, []
     if at_dropout:
@@ -95,13 +100,48 @@ def _discharge_ending(
     below_floor = options.family is not None and last_V < options.family.cutoff_floor_V + 0.3 * options.family.share
     # the load went off up to one interval after the last reading, and as much lower
     rebound = settled - last_V + slope
-    if falling and rebound > max(0.05, 4 * scale.noise_V):
+    # a meter behind a relay that opens at its setting shows no rebound
+    if falling and (collapsed or rebound > max(0.05, 4 * scale.noise_V)):
         if last_V <= highest_setting(options.family) and _round_voltage(last_V, slope, options, meter_V):
             return SET_CUTOFF, []
         if options.family is not None and options.family.lithium and below_floor:
             return PROTECTION, [Remark("end-unclear", said("by-cutoff-or-protection", volts=last_V), ends)]
-        return OPERATOR, [Remark("end-unclear", said("by-cutoff-or-hand", volts=last_V), ends)]
-    return OPERATOR, []
+        if not collapsed:
+            return OPERATOR, [Remark("end-unclear", said("by-cutoff-or-hand", volts=last_V), ends)]
+    return OPERATOR, [Remark("end-unclear", said("gone-no-protection", volts=last_V), ends)] if collapsed else []
+
+
+LEFT_PERCENT, SEEN_SHARE, WARM_C, LASTED_S = 25.0, 0.005, 45.0, 600.0
+"""An opening that nothing foretold is none that an empty, a hot or an overloaded pack makes: so much was left in it by its
+voltage alone, so little was drawn between two readings, it was not so warm, and the load had lasted so long. Common practice."""
+
+
+def _doubt(trace: Trace, scale: Scale, stage: Stage, options: EndOptions) -> list[Remark]:
+    if not unheralded(trace, scale, stage, options):
+        return []
+    told = said("gone-unheralded", volts=float(trace.voltage_V[stage.last]))
+    return [Remark("end-unclear", told, (trace.row_at(stage.last), trace.row_at(stage.last)))]
+
+
+def unheralded(trace: Trace, scale: Scale, stage: Stage, options: EndOptions) -> bool:
+    """Whether nothing in the readings of a discharge foretold its end, though they are close enough to each other to show it."""
+    family = options.family
+    if family is None or at_a_knee(trace, scale, stage):
+        return False
+    if charge_state_band(family, float(trace.voltage_V[stage.last]))[0] < LEFT_PERCENT:
+        return False
+    lasted = float(trace.time_s[stage.last] - trace.time_s[stage.first])
+    if lasted < LASTED_S or stage.last - stage.first < 12:
+        return False
+    current = trace.current[stage.first : stage.last + 1]
+    last_A = float(np.median(current[-5:]))
+    if options.rated_Ah and last_A >= HEAVY_C * options.rated_Ah:
+        return False
+    celsius = trace.temperature_C
+    if celsius is not None and float(np.nanmax(celsius[stage.first : stage.last + 1], initial=-273.0)) >= WARM_C:
+        return False
+    whole_As = 3600.0 * options.rated_Ah if options.rated_Ah else float(np.mean(current)) * lasted
+    return last_A * float(trace.time_s[stage.last] - trace.time_s[stage.last - 1]) <= SEEN_SHARE * whole_As
 
 
 PAST_SHARE, PAST_READINGS, PAST_S = 0.02, 5, 30.0

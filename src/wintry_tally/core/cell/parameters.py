@@ -155,6 +155,12 @@ def parameters_for(family: Family, rated_Ah: float, resistance_ohm: float | None
     )
 
 
+def of_pack(protection: Protection, share: float) -> Protection:
+    """The protection of a pack of so many times as many cells in series."""
+    cuts = ("low_cut_V", "low_release_V", "high_cut_V", "high_release_V", "sleep_V")
+    return replace(protection, **{name: share * getattr(protection, name) for name in cuts})
+
+
 def in_series(parameters: Parameters, share: float) -> Parameters:
     """The same cells in a pack of so many times as many in series."""
     by_voltage = (
@@ -167,10 +173,7 @@ def in_series(parameters: Parameters, share: float) -> Parameters:
         "surface_V",
         "mass_kg",
     )
-    protection = parameters.protection
-    if protection is not None:
-        cuts = ("low_cut_V", "low_release_V", "high_cut_V", "high_release_V", "sleep_V")
-        protection = replace(protection, **{name: share * getattr(protection, name) for name in cuts})
+    protection = None if parameters.protection is None else of_pack(parameters.protection, share)
     return replace(
         parameters,
         ocv=tuple((state, share * volts) for state, volts in parameters.ocv),

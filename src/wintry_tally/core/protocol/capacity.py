@@ -66,7 +66,7 @@ def capacity_recipe(family: Family, rated_Ah: float, plan: CapacityPlan, limits:
     current = plan.setting if plan.mode == "current" else family.reference_rate_C * rated_Ah
     longest = plan.limit_s or 2.0 * 3600.0 * rated_Ah / max(current, 0.01) + 3600.0
     ends = [
-        EndRule("protection", 0.5 * family.nominal_V, EndCause.PROTECTION, 2),
+        *([EndRule("protection", 0.5 * family.nominal_V, EndCause.PROTECTION, 2)] if family.own_protection else []),
         EndRule("voltage", plan.cutoff_V, EndCause.SET_CUTOFF, 2),
         EndRule("time", longest, EndCause.TIME),
     ]

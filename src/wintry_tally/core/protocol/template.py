@@ -88,7 +88,10 @@ def _step(template: Template, number: int, part: StepTemplate, facts: Facts) -> 
     live = part.kind in {"discharge", "charge"}
     mode = part.mode or ("charge" if part.kind == "charge" else "current" if live else "hand")
     ends = []
+    unprotected = not facts.family.own_protection and any(rule.kind != "protection" for rule in part.ends)
     for rule in part.ends:
+        if unprotected and rule.kind == "protection":
+            continue  # nothing in such a battery opens
         cause = EndCause(rule.cause) if rule.cause else END_RULES[rule.kind].cause
         ends.append(EndRule(rule.kind, resolve(rule.value, facts, place), cause, rule.readings, rule.skip))
     made = Step(

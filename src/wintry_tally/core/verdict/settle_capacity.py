@@ -6,7 +6,7 @@ import math
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 
-from wintry_tally.core.analysis.ending import DROPOUT, ENDING_WORDS, LOG_END, OPERATOR, PROTECTION, SET_CUTOFF
+from wintry_tally.core.analysis.ending import ENDING_WORDS, PROTECTION, SET_CUTOFF, STOPPED
 from wintry_tally.core.message import NOTHING, Message, said
 from wintry_tally.core.quantity import Quantity, Term, combine_linear, format_quantity
 from wintry_tally.core.verdict.case import Case
@@ -23,8 +23,6 @@ from wintry_tally.core.verdict.leads import LEADS_AT_END, beyond_own_V, leads_co
 from wintry_tally.core.verdict.outcome import Condition, Outcome, Verdict, up_to
 from wintry_tally.core.working import Working
 
-STOPPED = frozenset({OPERATOR, LOG_END, DROPOUT})
-"""Ends that leave open how much was still in the cells."""
 FROM_FULL = said("from-full")
 CUTOFF_ABOVE_V = 0.15
 HIDDEN_SHARE = 0.002

@@ -6,7 +6,7 @@ import math
 
 from wintry_tally.core.analysis import Analysis
 from wintry_tally.core.analysis.capacity import CapacityTest
-from wintry_tally.core.analysis.ending import ENDING_WORDS, LOG_END, OPERATOR, PROTECTION
+from wintry_tally.core.analysis.ending import ENDING_WORDS, GONE, LOG_END, OPERATOR, PROTECTION
 from wintry_tally.core.analysis.trips import temperature_near
 from wintry_tally.core.message import NOTHING, Message, said, several
 from wintry_tally.core.quantity import Quantity
@@ -90,7 +90,7 @@ def _cut_short(test: CapacityTest, twin: CapacityTest) -> Message:
     alike = abs(test.voltage_end - twin.voltage_end) <= max(test.near_V, twin.near_V)
     if test.ended_by == OPERATOR and test.at_knee and alike and twin.at_knee:
         return NOTHING  # whatever ended them on their falling ends: it was one voltage
-    if test.ended_by in {OPERATOR, LOG_END}:
+    if test.ended_by in {OPERATOR, LOG_END, GONE}:
         return said("ended-at", ending=ENDING_WORDS[test.ended_by], volts=test.voltage_end)
     if test.ended_by != PROTECTION and test.voltage_end > twin.voltage_end + max(CUTOFF_ABOVE_V, test.near_V):
         return said("ended-apart", volts=test.voltage_end, twin=twin.voltage_end)

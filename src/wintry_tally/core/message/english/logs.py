@@ -130,6 +130,11 @@ LOGS: dict[str, str] = {
     "load's cut-off, a device's drop-out or a hand; the voltage of one of them would settle it.",
     "went-on-past-cutoff": "The load stayed on for {minutes:.3g} min below the {cutoff:g} V that was given as its cut-off, down to "
     "{volts:.2f} V: that did not end it, and the charge is counted down to there. Give the cut-off it is set to, or none.",
+    "gone-no-protection": "At {volts:.2f} V the voltage went with the current. A battery of this kind has no protection that opens: "
+    "a clamp, a lead or a fuse let go, or a link inside it. What was drawn until then is counted; it is no end of the battery's.",
+    "gone-unheralded": "At {volts:.2f} V, where such a pack has much left, the voltage went with the current and nothing had foretold "
+    "it. Its protection may have opened, or a clamp, a lead or a fuse let go: no reading here tells them apart. The voltage at the "
+    "pack's own terminals would: next to nothing where its protection is open.",
     "switched-outside": "{amps:.4g} A stopped after {seconds:.4g} s and the terminals stayed at the pack's own voltage: it was "
     "switched off outside. A protection that opens leaves next to nothing at the terminals; a reading there with the load "
     "still on would settle it.",

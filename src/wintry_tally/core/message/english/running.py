@@ -89,6 +89,8 @@ RUNNING: dict[str, str] = {
     "stuck-amps": "the meter has shown the very same {amps:g} A for {readings} readings: it is stuck",
     "turned-draw": "the current reads as a charge while the load draws: its sign, or the shunt's leads, are turned",
     "turned-charge": "the current reads as a discharge while the charger gives: its sign, or the shunt's leads, are turned",
+    "battery-gone": "{volts:.2f} V and no current with the load on: a clamp, a lead or a fuse has let go, or the battery's own "
+    "protection has opened",
     "not-as-set": "{amps:.2f} A flow where {setting:.3g} A were set",
     "meter-wrong": "{seen}, and the voltage stays where it was under load: the meter is wrong",
     "disagree-load": "the meter reads {amps:.2f} A and the load itself {own:.2f} A: one of them is wrong",

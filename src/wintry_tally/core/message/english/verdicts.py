@@ -205,4 +205,5 @@ VERDICTS: dict[str, str] = {
     "ending-set-point": "another setting followed",
     "ending-operator": "somebody or something switched it off",
     "ending-log-end": "the log ends",
+    "ending-gone": "it was gone from its leads, with nothing of an end before",
 }
