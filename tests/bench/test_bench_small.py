@@ -182,11 +182,11 @@ def test_a_book_that_takes_nothing_is_told_at_the_end_and_the_readings_kept() ->
 
 
 def test_an_instrument_is_asked_by_one_thread_until_it_is_stuck() -> None:
-    hand, seen = Hand("load", None), list[int]()
+    hand, seen = Hand("asked by one", None), list[int]()
     for _ in range(3):
         seen.append(hand.call(threading.get_ident, 1.0))
     assert len(set(seen)) == 1 and threading.get_ident() not in seen
-    assert sum(thread.name == "hand load" for thread in threading.enumerate()) == 1
+    assert sum(thread.name == "hand asked by one" for thread in threading.enumerate()) == 1
     stuck = threading.Event()
     with pytest.raises(StuckError):
         hand.call(stuck.wait, 0.15)

@@ -6,8 +6,11 @@ practice, no published source, where nothing else is said; frames by the Modbus 
 
 from __future__ import annotations
 
+import contextlib
 import os
+import socket
 import struct
+import threading
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -16,9 +19,17 @@ import pytest
 
 from wintry_tally.bench.equipment import Equipment
 from wintry_tally.bench.simulated import STAND_IN_METER, MeterSpec
-from wintry_tally.bench.stand_ins.direct import direct_drivers
+from wintry_tally.bench.stand_ins import servers
+from wintry_tally.bench.stand_ins.direct import DirectLoad, DirectSupply, direct_drivers
 from wintry_tally.bench.stand_ins.registers import RegisterStandIn
-from wintry_tally.bench.stand_ins.servers import AskedStandIn, FileStandIn, ScpiStandIn, StandIns, stand_in_equipment
+from wintry_tally.bench.stand_ins.servers import (
+    AskedStandIn,
+    FileStandIn,
+    LineStandIn,
+    ScpiStandIn,
+    StandIns,
+    stand_in_equipment,
+)
 from wintry_tally.bench.stand_ins.world import HOLDS_TO, SETS_TO, StandInWorld
 from wintry_tally.core.battery import family_named, pack_of
 from wintry_tally.core.cell import parameters_for
@@ -590,3 +601,171 @@ def test_stand_ins_without_a_line_between_show_the_same() -> None:
     assert drivers["thermometer"].quantities() == {"temperature": pytest.approx(world.read("meter").temperature_C)}
     cells = {name: volts for name, volts in drivers["pack"].quantities().items() if name.startswith("cell")}
     assert list(cells.values()) == list(world.cells_V()) and next(iter(cells)) == "cell_1_V"
+
+
+# --- over the wire ---
+
+
+def connected(server: ScpiStandIn | RegisterStandIn) -> socket.socket:
+    line = socket.create_connection(server.server_address[:2], timeout=20.0)
+    line.settimeout(20.0)
+    return line
+
+
+def test_an_answer_ends_its_line_and_one_cut_short_does_not(talk: Callable) -> None:
+    world = stood()
+    meter = talk(ScpiStandIn, "meter", world)
+    with connected(meter) as line:
+        for _ in range(2):
+            line.sendall(b"MEAS:VOLT?\n")
+            assert line.recv(100) == f"{world.read('meter').voltage_V:.3f}\n".encode()
+        world.fault("meter", "cut-short")
+        line.sendall(b"MEAS:VOLT?\n")
+        assert line.recv(100) == f"{world.read('meter').voltage_V:.3f}".encode()[:3]
+        world.fault("meter", "cut-short", on=False)
+        world.fault("meter", "disconnect")
+        line.sendall(b"MEAS:VOLT?\n")
+        assert line.recv(100) == b""
+
+
+def test_one_that_serves_one_program_at_a_time_takes_the_next_when_that_is_gone(talk: Callable) -> None:
+    world = stood()
+    meter = talk(ScpiStandIn, "meter", world)
+    for alone in (False, True, True):
+        world.fault("meter", "one-connection", on=alone)
+        with connected(meter) as first:
+            first.sendall(b"*IDN?\n")
+            assert first.recv(100).startswith(b"WINTRY")
+            with connected(meter) as second:
+                second.sendall(b"*IDN?\n")
+                try:
+                    answer = second.recv(100)
+                except ConnectionError:
+                    answer = b""
+                assert (answer == b"") is alone
+        until = time.monotonic() + 20.0
+        while meter.only.locked() and time.monotonic() < until:
+            time.sleep(0.01)
+        assert not meter.only.locked()
+
+
+def test_one_that_lags_answers_late_and_one_without_end_for_half_a_minute(
+    talk: Callable, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    assert (servers.LAG_S, servers.ENDLESS_S) == (4.0, 30.0)
+    monkeypatch.setattr(servers, "LAG_S", 0.4)
+    monkeypatch.setattr(servers, "ENDLESS_S", 0.3)
+    world = stood()
+    meter = talk(ScpiStandIn, "meter", world)
+    with connected(meter) as line:
+        world.fault("meter", "lag")
+        asked = time.monotonic()
+        line.sendall(b"MEAS:VOLT?\n")
+        assert line.recv(100).endswith(b"\n") and time.monotonic() - asked >= 0.4
+        world.fault("meter", "lag", on=False)
+        world.fault("meter", "endless")
+        for said, many in ((b"MEAS:VOLT?\n", True), (b"CURR 8.0\n", False), (b"MEAS:VOLT?\n", True)):
+            got = b""
+            line.sendall(said)
+            while many and b"\n" not in got:  # it gives up, and then answers
+                got += line.recv(65536)
+            assert not many or (got.startswith(b"1" * 4096) and got.endswith(b"\n")), said
+
+
+def test_frames_of_registers_carry_their_transaction_and_unit(talk: Callable) -> None:
+    """Transaction, protocol 0, how many bytes follow, unit; two requests may come at once."""
+    world = stood()
+    meter = talk(RegisterStandIn, "meter", world)
+    body = struct.pack(">BHH", 1, 0, 1)
+    with connected(meter) as line:
+        line.sendall(b"".join(struct.pack(">HHHB", number, 0, len(body) + 1, 3) + body for number in (7, 8)))
+        got = b""
+        while len(got) < 20:
+            got += line.recv(100)
+        assert got == b"".join(struct.pack(">HHHB", number, 0, 4, 3) + bytes([1, 1, 0]) for number in (7, 8))
+        world.fault("meter", "silence")
+        line.sendall(struct.pack(">HHHB", 9, 0, len(body) + 1, 3) + body)
+        line.settimeout(0.3)
+        with pytest.raises(TimeoutError):
+            line.recv(100)
+    assert meter._holding == dict.fromkeys(range(10, 14), 0)
+
+
+def test_what_is_stopped_is_gone(tmp_path: Path) -> None:
+    running = StandIns(drawing(), tmp_path / "grows.csv")
+    running.world.run()
+    texts = [*running.scpi.values(), *running.asked.values(), *running.registers.values()]
+    lines, clock = (
+        [running.line.port, running.pack.port],
+        [t for t in threading.enumerate() if t.name == "stand-in clock"],
+    )
+    before = set(Path("/proc/self/fd").iterdir())
+    running.stop()
+    for server in texts:
+        with pytest.raises(OSError, match="refused"):
+            connected(server).close()
+    for port in lines:
+        with pytest.raises(OSError, match="No such"):
+            os.close(os.open(port, os.O_RDONLY | os.O_NOCTTY))
+    assert len(before - set(Path("/proc/self/fd").iterdir())) >= len(texts) + 4  # two ends of two lines
+    for thread in clock:
+        thread.join(10.0)
+        assert not thread.is_alive()
+    time.sleep(0.25)
+    grown = (tmp_path / "grows.csv").read_text()
+    time.sleep(0.5)
+    assert (tmp_path / "grows.csv").read_text() == grown
+
+
+def test_what_sends_by_itself_does_so_five_times_a_second_and_is_silent_when_told() -> None:
+    world = stood()
+    line = LineStandIn(world)
+    reader = os.open(line.port, os.O_RDONLY | os.O_NOCTTY | os.O_NONBLOCK)
+    try:
+        assert line.every_s == 0.2
+        world.fault("line", "silence")
+        time.sleep(0.45)
+        with contextlib.suppress(BlockingIOError):
+            os.read(reader, 4096)
+        time.sleep(0.5)
+        with pytest.raises(BlockingIOError):
+            os.read(reader, 4096)
+    finally:
+        os.close(reader)
+        line.stop()
+
+
+def test_a_line_that_nobody_reads_holds_nothing_up() -> None:
+    """What a pseudo-terminal holds is a few thousand bytes; the sender must not wait for a reader."""
+    line = LineStandIn(stood(), every_s=1e-4)
+    time.sleep(1.0)
+    begun = time.monotonic()
+    line.stop()
+    assert time.monotonic() - begun < 5.0
+
+
+def test_the_usual_world_is_40_Ah_of_lfp_behind_300_W_30_A() -> None:
+    world = servers.usual_world()
+    assert world._connected.model.parameters.capacity_Ah == pytest.approx(parameters_for(LFP, 40.0).capacity_Ah)
+    for mode, most, beyond in (("current", 22.0, 30.2), ("power", 300.0, 310.0)):
+        world.draw(mode, most)
+        world.off("load")
+        with pytest.raises(InstrumentError, match="ceiling"):
+            world.draw(mode, beyond)
+    bare = StandInWorld(parameters_for(LFP, 40.0), EXACT)
+    assert [(load.power_W, load.current_A) for load in bare._loads.values()] == [(180.0, 20.0)] * 2
+    assert bare._connected.model.state_of_charge == 1.0 and len(bare.cells_V()) == 4
+
+
+def test_a_load_and_a_supply_without_a_line_switch_and_say_so() -> None:
+    world = stood(state_of_charge=0.5)
+    load, supply = (direct_drivers(world)[role] for role in ("load", "supply"))
+    assert isinstance(load, DirectLoad) and isinstance(supply, DirectSupply)
+    load.draw("current", 8.0)
+    assert load.is_on() and not supply.is_on() and world.true_current_A > 7.9
+    load.off()
+    assert not load.is_on() and world.true_current_A == 0.0
+    supply.charge(8.0, 14.4)
+    assert supply.is_on() and world.true_current_A < -7.9
+    supply.off()
+    assert not supply.is_on() and world.true_current_A == 0.0

@@ -59,7 +59,7 @@ class SimulatedLoad(Sinks):
         if mode == "hand":
             mode, setting = "current", setting or HAND_C * self.world.model.parameters.capacity_Ah
         current = self.world.model.current_for(mode, setting)
-        if current > self.current_A * 1.0001 or current * self.world.model.inner_V() > self.power_W * 1.02:
+        if current > self.current_A * 1.0001 or current * self.world.model.terminal_V(current) > self.power_W * 1.02:
             self.off()
             raise InstrumentError(
                 f"the load cannot draw {current:.2f} A: its ceiling is {self.power_W:g} W and {self.current_A:g} A",
