@@ -238,6 +238,31 @@ def test_a_voltage_goes_down_under_load_and_up_on_charge(
     )
 
 
+def test_a_battery_gone_from_its_leads_at_rest_is_told_and_what_it_rested_at_is_kept() -> None:
+    """A tenth of what it rested at in this very rest; a pack that opened under load begins its rest with nothing."""
+    vigil = Vigil(Body(5000.0, 40.0), 0.02)
+
+    def told(volts: float, phase: Phase, at_s: float) -> list[str]:
+        return [
+            item.key
+            for item in vigil.see(Observation(volts, 8.0 if phase is Phase.DISCHARGING else 0.0), phase, at_s, None)
+        ]
+
+    assert [told(volts, Phase.RESTING, 10.0 * n) for n, volts in enumerate([13.2, 13.2, 1.33, 1.31])] == [
+        [],
+        [],
+        [],
+        [],
+    ]
+    for volts, gone in ((13.2, False), (1.31, True), (0.0, True), (13.2, False)):
+        assert (told(volts, Phase.RESTING, 100.0) == ["gone-at-rest"]) is gone
+    assert told(12.9, Phase.DISCHARGING, 110.0) == []
+    assert [told(volts, Phase.RESTING, 200.0 + n) for n, volts in enumerate([0.35, 0.36, 12.0])] == [[], [], []]
+    # what it rested at stays what a load is held against
+    vigil.see(Observation(0.0, 0.0), Phase.RESTING, 300.0, None)
+    assert vigil._rest_V == 12.0
+
+
 # --- the run's thread, its journal, its guard ---
 
 

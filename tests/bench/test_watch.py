@@ -95,6 +95,31 @@ def test_a_battery_that_is_gone_from_its_leads_ends_a_test_that_waits_for_no_pro
     assert ("a clamp, a lead or a fuse" in watch.judge(seen, Phase.DISCHARGING).seen.fault) is gone
 
 
+REFUSES = EndRule("refused", 14.0, EndCause.CHARGE_PROTECTION, 3)
+TAPERS = EndRule("taper", 0.4, EndCause.TAPER, 3)
+
+
+@pytest.mark.parametrize(
+    ("flowed_A", "then_A", "ends", "gone"),
+    [
+        ([8.0], 0.0, (TAPERS,), True), ([8.0], 0.0, (TAPERS, REFUSES), False), ([8.0, 0.41], 0.02, (TAPERS,), True),
+        ([8.0, 0.39], 0.02, (TAPERS,), False), ([8.0, 0.5], 0.021, (TAPERS,), False), ([], 0.0, (TAPERS,), False),
+    ],
+)  # fmt: skip
+def test_a_charge_s_current_that_goes_from_much_to_none_at_once_is_no_taper(
+    flowed_A: list[float], then_A: float, ends: tuple[EndRule, ...], gone: bool
+) -> None:
+    """A twentieth of 8 A, or five times a meter's zero of 20 mA. Lead-acid refuses nothing; lithium's rule waits for that."""
+    watch = ReadingWatch(replace(RECIPE, steps=(Step("charge", "c", "charge", 8.0, ends, limit_V=14.4),)), zero_A=0.02)
+    watch.told(CHARGE)
+    for amps in flowed_A:
+        for _ in range(4):
+            watch.judge(Observation(14.4, -amps), Phase.CHARGING)
+    for _ in range(4):
+        judged = watch.judge(Observation(14.4, -then_A), Phase.CHARGING)
+    assert ("from one reading to the next" in judged.seen.fault) is gone
+
+
 @pytest.mark.parametrize(("amps", "turned"), [(-0.039, False), (-0.041, False), (-1.59, False), (-1.61, True)])
 def test_what_flows_the_other_way_round_is_a_fifth_of_what_was_set(amps: float, turned: bool) -> None:
     watch = ReadingWatch(RECIPE, zero_A=0.02)

@@ -274,6 +274,38 @@ def test_a_pack_that_is_gone_with_much_left_in_it_is_not_judged_by_what_it_gave(
     assert foretold or not low  # no low-voltage cut at such a voltage
 
 
+def charged(last_V: float, after_V: float, family: str = "lfp", every_s: float = 10.0) -> Analysis:
+    """Two hours at 25 A, from one reading to the next none, and the charger's own voltage after it."""
+    size = round(7200.0 / every_s)
+    voltage = np.concatenate([np.full(30, last_V - 0.5), np.linspace(last_V - 0.3, last_V, size), np.full(60, after_V)])
+    current = np.concatenate([np.zeros(30), np.full(size, -25.0), np.zeros(60)])
+    return analysed(Trace(np.arange(len(voltage)) * every_s, voltage.round(3), current, resolution=RESOLUTION), family)
+
+
+@pytest.mark.parametrize(("last_V", "full"), [(13.42, False), (13.69, False), (13.71, True), (14.1, True)])
+def test_an_opening_in_the_midst_of_a_charge_is_no_full(last_V: float, full: bool) -> None:
+    """Handbook tables of common practice, no published source: an LFP pack opens for being full near its gentle limit, 14.0 V
+    or 0.3 V less where one cell runs ahead; at 13.4 V a clamp came off, or it opened for another reason."""
+    log = charged(last_V, 14.45)
+    assert log.charge is not None and log.charge.ended_by == "charge-protection"
+    assert (log.charge.time_to_full_s is not None) is full
+    found = judged(Claim("charge-time", 3.0 * 3600.0, "s", Direction.AT_MOST), log, family="lfp", method="charge")
+    assert found.outcome is (Outcome.MET if full else Outcome.NOT_TESTED), (found.outcome, found.advice)
+
+
+@pytest.mark.parametrize(("every_s", "full"), [(70.0, False), (75.0, True)])
+def test_between_readings_far_apart_it_may_have_risen(every_s: float, full: bool) -> None:
+    """A hundredth of 50 Ah is 72 s at 25 A."""
+    log = charged(13.42, 14.45, every_s=every_s)
+    assert log.charge is not None and (log.charge.time_to_full_s is not None) is full
+
+
+def test_a_lead_acid_battery_opens_nothing_on_charge() -> None:
+    log = charged(13.6, 14.4, "agm")
+    assert log.charge is not None and log.charge.ended_by == "operator" and log.charge.time_to_full_s is None
+    assert not log.trips
+
+
 def test_who_saw_how_it_ended_settles_it() -> None:
     log = analysed(lithium(), "lfp", ended_by="battery-protection")
     assert judged("45 Ah", log, family="lfp").outcome is Outcome.MISSED

@@ -23,6 +23,8 @@ HEAT_WARN_K, HEAT_STOP_K = 5.0, 12.0
 """A case may warm by so many times what the current explains, and by as much again for its surroundings."""
 AMBIENT_K_H = 2.0
 ABOVE_REST, BELOW_REST = 1.012, 0.988
+GONE_SHARE = 0.1
+"""Less than so much of the rested voltage, with nothing flowing or with a load that gets nothing, is no battery."""
 JUDGED_AFTER_S = 60.0
 OFF_READINGS, OFF_S = 3, 20.0
 """A voltage is off its kind's band when so many readings over so long say so."""
@@ -55,7 +57,7 @@ class Vigil:
         self._off: list[float] = []
         self._leads: deque[tuple[float, float]] = deque(maxlen=LEAD_READINGS)
         self._first_lead: tuple[float, float] | None = None
-        self._rest_V = self._before_V = math.nan
+        self._rest_V = self._resting_V = math.nan
         self._ohm = math.nan
         self._warm_C: float | None = None
         self._warm_s = self._heat_J = self._last_s = 0.0
@@ -66,12 +68,8 @@ class Vigil:
         """What a usable reading tells. `own_V`: what the instrument in command reads at its own terminals."""
         live = phase in LIVE
         if not live:
-            self._rest_V = seen.voltage_V
-            if self._kind is not None and seen.voltage_V > 0.0:
-                self._kind.rested(seen.voltage_V)
-            self._live = False
-            self._cooled(seen, now_s)
-            return []
+            return self._at_rest(seen, now_s)
+        self._resting_V = math.nan
         if not self._live:
             self._live, self._since_s, self._last_s = True, now_s, now_s
             self._ohm = math.nan
@@ -93,6 +91,17 @@ class Vigil:
         ]
         self._last_s = now_s
         return found
+
+    def _at_rest(self, seen: Observation, now_s: float) -> list[Alarm]:
+        """What it rests at, kept; and that it is gone from its leads, where there was a voltage in this very rest."""
+        self._live = False
+        if math.isfinite(self._resting_V) and seen.voltage_V < GONE_SHARE * self._resting_V:
+            return [Alarm("gone-at-rest", said("gone-at-rest", volts=seen.voltage_V, rest=self._resting_V))]
+        self._rest_V = self._resting_V = seen.voltage_V
+        if self._kind is not None and seen.voltage_V > 0.0:
+            self._kind.rested(seen.voltage_V)
+        self._cooled(seen, now_s)
+        return []
 
     def _lead(self, seen: Observation, amps: float, own_V: float | None) -> list[Alarm]:
         """The leads' and clamps' own resistance, where load or charger read the voltage at their end."""

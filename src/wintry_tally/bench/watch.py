@@ -8,6 +8,7 @@ from dataclasses import dataclass, field, replace
 from itertools import pairwise
 from statistics import median
 
+from wintry_tally.bench.vigil import GONE_SHARE
 from wintry_tally.core.engine import LIVE, Command, Observation, Phase
 from wintry_tally.core.engine.rules import at_limit
 from wintry_tally.core.message import NOTHING, Message, as_message, said
@@ -17,8 +18,8 @@ MOST_V = 1000.0
 TURNED_SHARE = 0.2
 APART_SHARE = 0.25
 """A current further than this from what was set, and further than its meter may err, is not what was set."""
-GONE_SHARE = 0.1
-"""Less than so much of the rested voltage, with a load on that gets nothing, is no battery. Common practice."""
+LEAPT_SHARE, LEAPT_ZEROS = 0.05, 5.0
+"""A charge's current that was at least so much of what was set, and so many times the meter's zero, tapers no further in one reading."""
 NEAR_SET = 0.1
 FREE_A = 0.3
 """What a current may read with nothing flowing, where nothing is known of its meter."""
@@ -139,6 +140,7 @@ class ReadingWatch:
         self._settled = 0
         self._rest_V = self._loaded_V = math.nan
         self._odd = 0
+        self._flowed_A = 0.0
 
     def told(self, command: Command) -> None:
         """The bench was told to do something."""
@@ -148,6 +150,7 @@ class ReadingWatch:
             self._amps = _Still()
             self._loaded_V = math.nan
         self._command, self._since, self._settled, self._odd = command, 0, 0, 0
+        self._flowed_A = 0.0
         self._volts.forget()
 
     def judge(
@@ -235,6 +238,8 @@ class ReadingWatch:
             return self._unusable(seen, said("turned-draw" if self._way > 0 else "turned-charge"))
         if self._gone(seen, part):
             return self._unusable(seen, said("battery-gone", volts=seen.voltage_V))
+        if self._leapt(amps, expected, part):
+            return self._unusable(seen, said("charge-gone", amps=self._flowed_A))
         allowed = APART_SHARE * expected + self.zero_A
         more = expected > 0 and amps > expected + allowed
         less = expected > 0 and amps < expected - allowed and not self._may_be_less(seen, part)
@@ -256,6 +261,15 @@ class ReadingWatch:
         waited_for = any(rule.kind == "protection" for rule in part.ends)
         had_V = self._rest_V if math.isfinite(self._rest_V) else self._stops.voltage_low_V
         return not waited_for and seen.voltage_V < GONE_SHARE * had_V
+
+    def _leapt(self, amps: float, expected: float, part: Step) -> bool:
+        """Whether a charge's current went from much to none at once, in a step that does not wait for the battery to refuse it."""
+        if amps > self.zero_A:
+            self._flowed_A = amps
+            return False
+        refuses = any(rule.kind == "refused" for rule in part.ends)
+        least = max(LEAPT_SHARE * expected, LEAPT_ZEROS * self.zero_A)
+        return self._command.kind == "charge" and not refuses and self._flowed_A >= least
 
     def _may_be_less(self, seen: Observation, part: Step) -> bool:
         """Whether less may flow than was set: the battery's own protection, a charge at its limit."""

@@ -33,12 +33,13 @@ class _Handler(socketserver.StreamRequestHandler):
 
     def handle(self) -> None:
         server = self.server
-        if server.faulty("one-connection") and not server.only.acquire(blocking=False):
+        alone = server.faulty("one-connection")
+        if alone and not server.only.acquire(blocking=False):
             return
         try:
             self._serve()
         finally:
-            if server.only.locked() and server.faulty("one-connection"):
+            if alone:
                 server.only.release()
 
     def _serve(self) -> None:

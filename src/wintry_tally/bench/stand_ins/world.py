@@ -185,7 +185,12 @@ class StandInWorld:
     def _at(self, instrument: str) -> tuple[float, float]:
         """The true voltage and current where an instrument is connected."""
         wired, attached = self.wiring, self._attached
-        volts = self._connected.voltage_V * (2.0 if "two-in-series" in wired else 1.0) if attached else 0.0
+        # on leads in the air a charger shows its limit, and a load nothing
+        volts = (
+            self._connected.voltage_V * (2.0 if "two-in-series" in wired else 1.0)
+            if attached
+            else self._connected.limit_V
+        )
         amps = self.true_current_A
         if instrument in {"load", "supply"}:
             return self._at_own(instrument, volts)

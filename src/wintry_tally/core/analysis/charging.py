@@ -117,7 +117,9 @@ def charge_of(
     if full_at is not None:
         ended_by = TAPER
         spans[-1] = replace(spans[-1], tail_s=0.0, tail_doubt_s=0.0)
-    elif ended_by in {CHARGE_PROTECTION, TAPER} and not undecided:
+    elif not undecided and (
+        ended_by == TAPER or (ended_by == CHARGE_PROTECTION and _may_be_full(trace, charging[-1], family, rated_Ah))
+    ):
         full_at = float(trace.time_s[spans[-1].last]) + spans[-1].tail_s
     at = charging[-1].last
     tapered = ended_by == TAPER and full_at is not None and full_at <= float(trace.time_s[at])
@@ -136,6 +138,19 @@ def charge_of(
         gap_after(trace, scale, at - 1) if tapered else 0.0,
         0.0 if tapered or full_at is None else gap_after(trace, scale, at),
     )
+
+
+def _may_be_full(trace: Trace, stage: Stage, family: Family | None, rated_Ah: float | None) -> bool:
+    """Whether a pack that opened on charge may have done so for being full: a clamp that came off in the midst reads the same.
+
+    Between readings that are far apart its voltage may have risen unseen.
+    """
+    last_V = float(np.max(trace.voltage_V[max(stage.first, stage.last - 2) : stage.last + 1]))
+    if family is None or last_V >= family.charge_V[0] - GENTLE_V * family.share:
+        return True
+    apart_s = float(trace.time_s[min(stage.last + 1, len(trace) - 1)] - trace.time_s[stage.last])
+    moved_Ah = abs(float(trace.current[stage.last])) * apart_s / 3600.0
+    return moved_Ah > COARSE_SHARE * (rated_Ah or math.inf)
 
 
 def _full_of(

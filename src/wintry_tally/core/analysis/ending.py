@@ -256,10 +256,11 @@ def _charge_ending(trace: Trace, scale: Scale, stage: Stage, following: Stage | 
     if following is not None and following.kind in {StageKind.REST, StageKind.PAUSE}:
         after = float(np.median(trace.voltage_V[following.first : following.first + 3]))
         last_V = float(np.median(trace.voltage_V[max(stage.first, stage.last - 3) : stage.last + 1]))
-        if after > last_V + max(0.06, 5 * scale.noise_V):
+        protected = options.family is None or options.family.own_protection
+        if protected and after > last_V + max(0.06, 5 * scale.noise_V):
             return CHARGE_PROTECTION
         brief = float(trace.time_s[stage.last] - trace.time_s[stage.first]) <= BRIEF_S
-        if (brief or not tapered) and _stands(trace, scale, following, last_V, options):
+        if protected and (brief or not tapered) and _stands(trace, scale, following, last_V, options):
             return CHARGE_PROTECTION
     if tapered and (stage.control == "voltage" or _fell_at_a_limit(trace, stage, last_A, options)):
         return TAPER

@@ -56,6 +56,10 @@ class Template:
         return family.is_named(self.families)
 
 
+OPENINGS = frozenset({"protection", "refused"})
+"""End rules that wait for a battery to open its own circuit."""
+
+
 def fill(template: Template, facts: Facts) -> Recipe:
     """The recipe for one sample.
 
@@ -88,9 +92,9 @@ def _step(template: Template, number: int, part: StepTemplate, facts: Facts) -> 
     live = part.kind in {"discharge", "charge"}
     mode = part.mode or ("charge" if part.kind == "charge" else "current" if live else "hand")
     ends = []
-    unprotected = not facts.family.own_protection and any(rule.kind != "protection" for rule in part.ends)
+    unprotected = not facts.family.own_protection and any(rule.kind not in OPENINGS for rule in part.ends)
     for rule in part.ends:
-        if unprotected and rule.kind == "protection":
+        if unprotected and rule.kind in OPENINGS:
             continue  # nothing in such a battery opens
         cause = EndCause(rule.cause) if rule.cause else END_RULES[rule.kind].cause
         ends.append(EndRule(rule.kind, resolve(rule.value, facts, place), cause, rule.readings, rule.skip))

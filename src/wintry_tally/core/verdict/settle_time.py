@@ -318,7 +318,7 @@ def _shelf_loss(case: Case, log: LogEvidence) -> ShelfLoss | Message:
     charge = log.analysis.charge
     if charge is None:
         return said("no-second")
-    if charge.time_to_full_s is None and charge.ended_by in {"log-end", "operator"}:
+    if charge.time_to_full_s is None and charge.ended_by in {"log-end", "operator", "charge-protection"}:
         return said("other-full")
     return _by_recharge(case, charge.count.charge, months)
 

@@ -91,6 +91,9 @@ RUNNING: dict[str, str] = {
     "turned-charge": "the current reads as a discharge while the charger gives: its sign, or the shunt's leads, are turned",
     "battery-gone": "{volts:.2f} V and no current with the load on: a clamp, a lead or a fuse has let go, or the battery's own "
     "protection has opened",
+    "charge-gone": "{amps:.2g} A went to none from one reading to the next: a clamp, a lead or a fuse has let go, or something "
+    "else switched the charge off",
+    "gone-at-rest": "{volts:.2f} V where it rested at {rest:.2f} V: a clamp, a lead or a fuse has let go",
     "not-as-set": "{amps:.2f} A flow where {setting:.3g} A were set",
     "meter-wrong": "{seen}, and the voltage stays where it was under load: the meter is wrong",
     "disagree-load": "the meter reads {amps:.2f} A and the load itself {own:.2f} A: one of them is wrong",
