@@ -36,7 +36,6 @@ from wintry_tally.bench.simulation import SimulatedBattery, battery_from, simula
 from wintry_tally.bench.taken import Thing, folder, take
 from wintry_tally.bench.vigil import Body, Vigil
 from wintry_tally.bench.watch import ReadingWatch, Witness, _runs
-from wintry_tally.bench.worker import RunWorker
 from wintry_tally.bench.zero import Zero
 from wintry_tally.core.battery import family_named, pack_of
 from wintry_tally.core.cell import BatteryModel, parameters_for
@@ -264,51 +263,6 @@ def test_a_battery_gone_from_its_leads_at_rest_is_told_and_what_it_rested_at_is_
 
 
 # --- the run's thread, its journal, its guard ---
-
-
-class Parked:
-    """A loop that is left as it stands; `off`: what is seen of its outputs, look by look."""
-
-    interval_s, guard, channel = 1.0, None, None
-
-    def __init__(self, trouble: str, off: list[bool]) -> None:
-        self.trouble, self.off, self.said = trouble, off, list[str]()
-
-    def snapshot(self) -> Any:
-        return SimpleNamespace(
-            ended=False, settled=False, trouble=self.trouble, fresh=False, voltage_V=math.nan, looks=len(self.off)
-        )
-
-    start = tick = snapshot
-
-    def park(self) -> bool:
-        return self.look_off()
-
-    def look_off(self) -> bool:
-        return self.off.pop(0) if len(self.off) > 1 else self.off[0]
-
-    def let_go(self) -> bool:
-        self.said.append("let go")
-        return True
-
-
-@pytest.mark.parametrize(
-    ("trouble", "off", "left"),
-    [
-        ("unplug the load", [False], "unplug the load"), ("", [False], "it is not seen to be off"),
-        ("unplug the load", [False, False, True], ""), ("", [True], ""),
-    ],
-)  # fmt: skip
-def test_a_run_that_is_left_says_what_is_still_on(
-    trouble: str, off: list[bool], left: str, monkeypatch: pytest.MonkeyPatch
-) -> None:
-    monkeypatch.setattr("wintry_tally.bench.worker.PARK_LOOK_S", 0.5)
-    loop = Parked(trouble, list(off))
-    worker = RunWorker(loop)  # type: ignore[arg-type]
-    worker.start()
-    worker.stop_thread()
-    assert worker.left == left and worker.parked and loop.said == ["let go"]
-    assert worker.latest.looks == 1, "what is told last was seen last"
 
 
 def test_what_was_handed_over_before_the_journal_closed_is_written() -> None:
