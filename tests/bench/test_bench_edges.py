@@ -11,7 +11,7 @@ import tempfile
 import threading
 from collections.abc import Callable
 from dataclasses import replace
-from datetime import datetime, timedelta
+from datetime import datetime
 from pathlib import Path
 from random import Random
 from types import SimpleNamespace
@@ -28,13 +28,11 @@ from wintry_tally.bench.drivers.drives import ModbusLoad, Register, Write
 from wintry_tally.bench.drivers.modbus import ModbusLink
 from wintry_tally.bench.equipment import ChannelSpec, Equipment, Instrument
 from wintry_tally.bench.guard.guardian import ProcessGuard
-from wintry_tally.bench.hand import HandReading, Slip, check_reading, parse_moment
 from wintry_tally.bench.journal import Journal
 from wintry_tally.bench.proving import Proving, plan_proof
 from wintry_tally.bench.simulated import MeterSpec, SimulatedChannel, SimulatedCharger, SimulatedLoad
 from wintry_tally.bench.simulation import SimulatedBattery, battery_from, simulate
 from wintry_tally.bench.taken import Thing, folder, take
-from wintry_tally.bench.vigil import Body, Vigil
 from wintry_tally.bench.watch import ReadingWatch, Witness, _runs
 from wintry_tally.bench.zero import Zero
 from wintry_tally.core.battery import family_named, pack_of
@@ -48,218 +46,6 @@ from wintry_tally.core.protocol.preflight import Bench
 
 LFP = family_named("lfp")
 NOON = datetime(2026, 11, 30, 12, 0)
-
-
-# --- hand readings ---
-
-
-def slips(
-    volts: float | None, amps: float | None = None, counter: float | None = None, after: timedelta = timedelta(hours=1),
-    last: HandReading | None = None, expected_A: float | None = None, nominal_V: float = 12.8,
-) -> list[Slip]:  # fmt: skip
-    before = last or HandReading(NOON, 13.0 * nominal_V / 12.8, None, None)
-    typed = HandReading(NOON + after, volts, amps, counter)
-    return check_reading(typed, [before], pack_of(LFP, nominal_V), expected_A, NOON + timedelta(days=2))
-
-
-@pytest.mark.parametrize("nominal_V", [12.8, 25.6, 51.2])
-@pytest.mark.parametrize(("away_V", "told"), [(1.19, False), (-1.19, False), (1.21, True), (-1.21, True)])
-def test_a_voltage_far_from_the_one_before_is_looked_at_again(nominal_V: float, away_V: float, told: bool) -> None:
-    """1.2 V of 12.8 V; of a pack of more cells, as much a cell."""
-    times = nominal_V / 12.8
-    assert bool(slips((13.0 + away_V) * times, nominal_V=nominal_V)) is told
-
-
-def test_what_is_offered_for_a_voltage_lies_near_the_one_before() -> None:
-    """11.30 for 13.10: between 0.4 V below and 0.2 V above 13.0 V, of a pack of 16 cells four times as far."""
-    assert slips(11.3)[0].offered == pytest.approx(13.1)
-    far = slips(42.0, nominal_V=51.2, last=HandReading(NOON, 52.0, None, None))
-    assert far and far[0].offered is not None and 52.0 - 1.6 <= far[0].offered <= 52.0 + 0.8
-
-
-@pytest.mark.parametrize(
-    ("amps", "told", "offered"),
-    [
-        (8.0 * 1.79, False, None), (8.0 * 1.81, True, None), (8.0 * 0.41, False, None), (8.0 * 0.39, True, None),
-        (8.0 * 599, True, None), (8.0 * 601, True, 4.808), (8.0 * 1699, True, 13.592), (8.0 * 1701, True, None),
-        (-8.0, True, 8.0), (0.0, False, None), (80.0, True, 8.0),
-    ],
-)  # fmt: skip
-def test_a_current_is_held_against_what_the_load_was_set_to(amps: float, told: bool, offered: float | None) -> None:
-    """8 A were set: from 0.4 to 1.8 times it may be read; 600 to 1700 times is a thousand times, in mA."""
-    found = slips(13.0, amps, expected_A=8.0)
-    assert bool(found) is told
-    if offered is not None:
-        assert found[0].offered == pytest.approx(offered)
-
-
-@pytest.mark.parametrize(
-    ("after", "words"),
-    [
-        (timedelta(0), "does not go forward"), (timedelta(seconds=1), ""), (timedelta(hours=20), ""),
-        (timedelta(hours=20, minutes=1), "right day"),
-    ],
-)  # fmt: skip
-def test_a_time_too_late_or_too_early_is_looked_at_again(after: timedelta, words: str) -> None:
-    found = slips(13.0, after=after)
-    assert bool(found) is bool(words) and (
-        not words or (words in found[0].message and found[0].may_be is (after > timedelta(0)))
-    )
-
-
-def test_a_time_still_to_come_is_told_past_ten_minutes() -> None:
-    for minutes, told in ((10, False), (11, True)):
-        typed = HandReading(NOON + timedelta(minutes=minutes), 13.0, None, None)
-        assert bool(check_reading(typed, [], LFP, None, NOON)) is told
-
-
-@pytest.mark.parametrize(
-    ("moved_Ah", "told"), [(8.0, False), (6.01, False), (5.99, True), (9.99, False), (10.01, True), (-0.06, True)]
-)
-def test_a_counter_moves_by_current_times_time(moved_Ah: float, told: bool) -> None:
-    """8 A for an hour: 8 Ah, a quarter more or less."""
-    before = HandReading(NOON - timedelta(hours=1), 13.0, 8.0, 0.0), HandReading(NOON, 13.0, 8.0, 8.0)
-    typed = HandReading(NOON + timedelta(hours=1), 13.0, 8.0, 8.0 + moved_Ah)
-    assert bool(check_reading(typed, list(before), LFP, 8.0, NOON + timedelta(days=1))) is told
-
-
-@pytest.mark.parametrize(("counter", "told"), [(0.0, False), (4.99, True), (5.0, False)])
-def test_a_counter_that_does_not_begin_at_nothing(counter: float, told: bool) -> None:
-    typed = HandReading(NOON, 13.0, 8.0, counter)
-    assert bool(check_reading(typed, [], LFP, 8.0, NOON)) is told
-
-
-@pytest.mark.parametrize(
-    ("text", "second"), [("14:59", 0), ("23:59:59", 59), ("0:59", 0), ("00:00", 0), ("14.05", 0), ("14h05", 0)]
-)
-def test_the_last_minute_and_second_of_an_hour_are_times(text: str, second: int) -> None:
-    assert parse_moment(text, NOON, None).second == second
-
-
-@pytest.mark.parametrize("text", ["24:00", "12:60", "12:30:60", "1230", "12:5"])
-def test_what_no_clock_shows_is_no_time(text: str) -> None:
-    with pytest.raises(InputError, match="is not a time"):
-        parse_moment(text, NOON, None)
-
-
-# --- the watch for what no fixed limit tells ---
-
-
-def led(*ohms: float, amps: float = 8.0, body: Body | None = Body(5000.0, 40.0)) -> list[str]:
-    """What the leads' resistances, one a reading, make known; the first eight are the measure."""
-    vigil = Vigil(body, 0.05)
-    vigil.see(Observation(13.2, 0.0), Phase.RESTING, 0.0, None)
-    told = [
-        vigil.see(Observation(13.0, amps), Phase.DISCHARGING, float(at), 13.0 - amps * ohm)
-        for at, ohm in enumerate(ohms, 1)
-    ]
-    return [alarm.key for found in told for alarm in found]
-
-
-def test_leads_are_measured_by_the_middle_of_eight_readings() -> None:
-    """5 mΩ, then 13 mΩ is more than 1.5 times and 5 mΩ, 35.1 more than three times and 20; the fifth of eight counts."""
-    first = [0.005] * 8
-    assert led(*first, *[0.0124] * 8) == [] and "leads" in led(*first, *[0.0126] * 8)
-    assert "leads-bad" not in led(*first, *[0.0349] * 8) and "leads-bad" in led(*first, *[0.0351] * 8)
-    assert led(*first, *[0.030] * 3) == [] and "leads" in led(*first, *[0.030] * 4), "the fifth of eight in order"
-    assert led(*[0.005] * 7, *[0.030] * 3) == [], "there is no first before eight"
-    # a current of less than a twentieth of the capacity an hour, or of ten zeros, tells nothing of leads
-    assert led(*first, *[0.030] * 8, amps=1.99) == [] and "leads" in led(*first, *[0.030] * 8, amps=2.01)
-    assert led(*first, *[0.030] * 8, amps=0.99, body=None) == []
-    assert "leads" in led(*first, *[0.030] * 8, amps=1.01, body=None)
-
-
-@pytest.mark.parametrize(
-    ("apart_V", "lead_ohm", "key"),
-    [(0.19, 0.004, ""), (0.0, 0.030, ""), (0.30, 0.020, "leads"), (0.0, 0.140, "leads-bad")],
-)
-def test_two_voltmeters_apart_are_no_worse_leads_where_the_current_tapers(
-    apart_V: float, lead_ohm: float, key: str
-) -> None:
-    """Charged at 20 A through 4 mΩ, then at 2 A: 1.5 % of 14.4 V between the meters may be 97 mΩ more, whatever the leads."""
-    vigil = Vigil(Body(5000.0, 40.0), 0.05)
-    vigil.see(Observation(13.2, 0.0), Phase.RESTING, 0.0, None)
-    told = []
-    for at in range(40):
-        amps, ohm = (20.0, 0.004) if at < 20 else (2.0, lead_ohm)
-        told += vigil.see(Observation(14.4, -amps), Phase.CHARGING, float(at), 14.4 + apart_V + amps * ohm)
-    assert list(dict.fromkeys(item.key for item in told)) == ([key] if key else [])
-
-
-def test_leads_between_two_voltmeters_of_another_gain_are_no_worse_as_the_voltage_rises() -> None:
-    """At 2.4 A from 28 to 33.4 V: a gain that is 1 % apart makes 22 mΩ of it; a clamp that works loose by 90 mΩ is told."""
-    for more_ohm, told in ((0.0, False), (0.09, True)):
-        vigil, found = Vigil(Body(5000.0, 12.0), 0.05), []
-        vigil.see(Observation(26.0, 0.0), Phase.RESTING, 0.0, None)
-        for at in range(40):
-            volts = 28.0 + 5.4 * at / 39
-            own = volts + 0.01 * (volts - 28.0) + 2.4 * (0.004 + (more_ohm if at > 20 else 0.0))
-            found += vigil.see(Observation(volts, -2.4), Phase.CHARGING, float(at), own)
-        assert bool(found) is told, more_ohm
-
-
-@pytest.mark.parametrize(
-    ("rise_K", "hours", "alarm"),
-    [
-        (8.6, 0.5, ""), (9.1, 0.5, "heat"), (17.2, 0.5, "heat"), (17.7, 0.5, "heat-unexplained"), (9.1, 1.0, ""),
-    ],
-)  # fmt: skip
-def test_a_case_is_as_warm_as_its_current_explains(rise_K: float, hours: float, alarm: str) -> None:
-    """8 A through (13.2 − 13.0) V / 8 A is 1.6 W: half an hour into 2000 J/K is 1.44 K, twice that and 5 K and 1 K for the room
-    is 8.88 K, three times and 12 K and 1 K is 17.32 K; in an hour 2.88 K, hence 12.76 K and 22.64 K."""
-    vigil = Vigil(Body(2000.0, 40.0), 0.05)
-    vigil.see(Observation(13.2, 0.0, 20.0), Phase.RESTING, 0.0, None)
-    last: list[Any] = []
-    for at in range(0, int(3600 * hours) + 1, 10):
-        warm = 20.0 if at < 3600 * hours else 20.0 + rise_K
-        last = vigil.see(Observation(13.0, 8.0, warm), Phase.DISCHARGING, float(at), None)
-    assert [item.key for item in last] == ([alarm] if alarm else [])
-
-
-@pytest.mark.parametrize("times", [1.0, 4.0])
-@pytest.mark.parametrize(
-    ("phase", "amps", "volts", "at_s", "key"),
-    [
-        (Phase.DISCHARGING, 8.0, 13.37, 61.0, "above-rest"), (Phase.DISCHARGING, 8.0, 13.35, 61.0, ""),
-        (Phase.DISCHARGING, 8.0, 13.37, 59.0, ""), (Phase.DISCHARGING, 0.05, 13.37, 61.0, ""),
-        (Phase.CHARGING, -8.0, 13.03, 61.0, "below-rest"), (Phase.CHARGING, -8.0, 13.05, 61.0, ""),
-    ],
-)  # fmt: skip
-def test_a_voltage_goes_down_under_load_and_up_on_charge(
-    phase: Phase, amps: float, volts: float, at_s: float, key: str, times: float
-) -> None:
-    """Rested at 13.2 V; 1.2 % away from it the other way round, after a minute."""
-    vigil = Vigil(None, 0.05)
-    vigil.see(Observation(13.2 * times, 0.0), Phase.RESTING, 0.0, None)
-    vigil.see(Observation(13.2 * times, amps), phase, 0.0, None)
-    assert [item.key for item in vigil.see(Observation(volts * times, amps), phase, at_s, None)] == (
-        [key] if key else []
-    )
-
-
-def test_a_battery_gone_from_its_leads_at_rest_is_told_and_what_it_rested_at_is_kept() -> None:
-    """A tenth of what it rested at in this very rest; a pack that opened under load begins its rest with nothing."""
-    vigil = Vigil(Body(5000.0, 40.0), 0.02)
-
-    def told(volts: float, phase: Phase, at_s: float) -> list[str]:
-        return [
-            item.key
-            for item in vigil.see(Observation(volts, 8.0 if phase is Phase.DISCHARGING else 0.0), phase, at_s, None)
-        ]
-
-    assert [told(volts, Phase.RESTING, 10.0 * n) for n, volts in enumerate([13.2, 13.2, 1.33, 1.31])] == [
-        [],
-        [],
-        [],
-        [],
-    ]
-    for volts, gone in ((13.2, False), (1.31, True), (0.0, True), (13.2, False)):
-        assert (told(volts, Phase.RESTING, 100.0) == ["gone-at-rest"]) is gone
-    assert told(12.9, Phase.DISCHARGING, 110.0) == []
-    assert [told(volts, Phase.RESTING, 200.0 + n) for n, volts in enumerate([0.35, 0.36, 12.0])] == [[], [], []]
-    # what it rested at stays what a load is held against
-    vigil.see(Observation(0.0, 0.0), Phase.RESTING, 300.0, None)
-    assert vigil._rest_V == 12.0
 
 
 # --- the run's thread, its journal, its guard ---
