@@ -141,13 +141,15 @@ class Proving:
     def _looked(self, stage: _Stage) -> None:
         """Before anything flows: what is wrong at once, and what may be tried."""
         plan = self.plan
+        if self.left_out:
+            return  # this was its only stage
         rest = stage.level("draw" if plan.draw_A > 0 else "charge")
-        found = [] if self.left_out else at_rest(rest, plan.expected, supply=plan.draw_A <= 0)
+        found = at_rest(rest, plan.expected, supply=plan.draw_A <= 0)
         if plan.draw_A > 0 and plan.charge_A > 0 and not found:
             found = at_rest(stage.level("charge"), plan.expected, supply=True)
         self._found(found)
-        if self.left_out or (self.proof.bars and not plan.override):
-            return  # this was its only stage
+        if self.proof.bars and not plan.override:
+            return  # so was this
         if plan.draw_A > 0 and rest.volts >= plan.least_V:
             self._stages += self._pulse("draw", plan.draw_A)
         cold = rest.celsius if rest.celsius is not None else plan.expected.ambient_C
