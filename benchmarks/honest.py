@@ -11,6 +11,7 @@ import argparse
 import sys
 from collections import Counter
 from collections.abc import Callable
+from dataclasses import dataclass
 from random import Random
 
 from wintry_tally.bench.connect import BenchChannel
@@ -38,14 +39,38 @@ LITHIUM = ("charge-lithium-full", "charge-lithium-usual", "capacity-reference", 
 LEAD = ("charge-lead-acid", "capacity-reference", "reference-cycle", "staged-discharge")
 
 
-Made = tuple[Channel, Callable[[float], None]]
+Made = tuple[Channel, Callable[[float], None], StandInWorld | None]
+
+
+@dataclass(frozen=True)
+class Prepared:
+    """A run at a right bench, before it begins; `world`: its stand-ins, where it speaks to such."""
+
+    what: str
+    family: Family
+    parameters: Parameters
+    spec: MeterSpec
+    loop: RunLoop
+    keeper: Keeper
+    pass_time: Callable[[float], None]
+    world: StandInWorld | None
+
+    def tick(self) -> None:
+        """One look, after its time; whoever is asked answers."""
+        if self.loop.state.phase is Phase.PROMPTING:
+            self.loop.ask(Request("answer", words="as it should be"))
+            return
+        self.pass_time(self.loop.interval_s)
+        self.loop.tick()
 
 
 def _simulated(parameters: Parameters, spec: MeterSpec, seed: int, full: float) -> Made:
     """The bench in fast time, which lets its own time pass."""
-    return SimulatedChannel(
-        parameters, spec, seed, power_W=1e9, current_A=1e9, charger=(1e9, 1e9), state_of_charge=full
-    ), lambda _: None
+    return (
+        SimulatedChannel(parameters, spec, seed, power_W=1e9, current_A=1e9, charger=(1e9, 1e9), state_of_charge=full),
+        lambda _: None,
+        None,
+    )
 
 
 def _bench(parameters: Parameters, spec: MeterSpec, seed: int, full: float, family: Family) -> Made:
@@ -68,11 +93,11 @@ def _bench(parameters: Parameters, spec: MeterSpec, seed: int, full: float, fami
         world.advance(seconds)
         at[0] += seconds
 
-    return BenchChannel(equipment, equipment.channel("one"), lambda: at[0], direct_drivers(world)), pass_time
+    return BenchChannel(equipment, equipment.channel("one"), lambda: at[0], direct_drivers(world)), pass_time, world
 
 
-def run(seed: int) -> tuple[str, str, Counter[str]]:
-    """One of them: what it was, how it ended, how often what was told."""
+def prepared(seed: int, over_instruments: bool) -> Prepared:
+    """One of them, over its own instruments or in fast time."""
     dice = Random(seed)
     kind = dice.choice(list(KINDS))
     nominal_V, rated = dice.choice(KINDS[kind]), dice.choice((12.0, 40.0, 100.0, 280.0))
@@ -88,8 +113,8 @@ def run(seed: int) -> tuple[str, str, Counter[str]]:
     )  # fmt: skip
     parameters = SimulatedBattery(family, rated, cycles=dice.choice((0, 0, 300))).parameters(dice)
     interval_s, full = dice.choice((2.0, 5.0, 10.0, 30.0)), dice.uniform(0.3, 0.6) if name.startswith("charge") else 1.0
-    channel, pass_time = (
-        _bench(parameters, spec, seed, full, family) if seed % 2 else _simulated(parameters, spec, seed, full)
+    channel, pass_time, world = (
+        _bench(parameters, spec, seed, full, family) if over_instruments else _simulated(parameters, spec, seed, full)
     )
     usual = SimulatedBattery(family, rated).parameters(Random(0))
     vigil = Vigil(
@@ -100,21 +125,24 @@ def run(seed: int) -> tuple[str, str, Counter[str]]:
     keeper = Keeper()
     recipe = fill(shipped_recipe(name), Facts(family, rated, ()))
     loop = RunLoop(recipe, channel, keeper, interval_s, vigil=vigil)  # type: ignore[arg-type]
+    what = f"{seed}: {name} of {family.key} {nominal_V:g} V {rated:g} Ah, V {spec.voltage_accuracy} {spec.voltage_resolution:g}, A {spec.current_accuracy} {spec.current_resolution:g}, every {interval_s:g} s"
+    return Prepared(what, family, parameters, spec, loop, keeper, pass_time, world)
+
+
+def run(seed: int) -> tuple[str, str, Counter[str]]:
+    """One of them: what it was, how it ended, how often what was told."""
+    made = prepared(seed, bool(seed % 2))
+    loop, keeper = made.loop, made.keeper
     loop.start()
     while loop.state.phase is not Phase.ENDED and len(keeper.rows) < 400_000:
-        if loop.state.phase is Phase.PROMPTING:
-            loop.ask(Request("answer", words="as it should be"))
-            continue
-        pass_time(loop.interval_s)
-        loop.tick()
-    what = f"{seed}: {name} of {family.key} {nominal_V:g} V {rated:g} Ah, V {spec.voltage_accuracy} {spec.voltage_resolution:g}, A {spec.current_accuracy} {spec.current_resolution:g}, every {interval_s:g} s"
+        made.tick()
     told = Counter(
         f"{event.kind}: {getattr(event.message, 'code', event.message)}"
         for event in keeper.kept
         if event.kind in {"warning", "stop", "refused", "alarm"}
     )
     last = next((str(event.message) for event in reversed(keeper.kept) if event.kind in {"stop", "refused"}), "")
-    return what, f"{loop.state.cause}: {last}" if last else "", told
+    return made.what, f"{loop.state.cause}: {last}" if last else "", told
 
 
 def main() -> int:

@@ -111,7 +111,8 @@ def _discharge_ending(
     return OPERATOR, [Remark("end-unclear", said("gone-no-protection", volts=last_V), ends)] if collapsed else []
 
 
-LEFT_PERCENT, SEEN_SHARE, WARM_C, LASTED_S = 25.0, 0.005, 45.0, 600.0
+MOVED_V = 0.01
+LEFT_PERCENT, SEEN_SHARE, WARM_C, LASTED_S = 15.0, 0.005, 45.0, 600.0
 """An opening that nothing foretold is none that an empty, a hot or an overloaded pack makes: so much was left in it by its
 voltage alone, so little was drawn between two readings, it was not so warm, and the load had lasted so long. Common practice."""
 
@@ -130,6 +131,11 @@ def unheralded(trace: Trace, scale: Scale, stage: Stage, options: EndOptions) ->
         return False
     if charge_state_band(family, float(trace.voltage_V[stage.last]))[0] < LEFT_PERCENT:
         return False
+    third = max(1, (stage.last - stage.first) // 3)
+    begun_V = float(np.median(trace.voltage_V[stage.first : stage.first + third]))
+    ended_V = float(np.median(trace.voltage_V[stage.last - third + 1 : stage.last + 1]))
+    if begun_V - ended_V < MOVED_V * family.share:
+        return False  # a voltage that stands still is no battery's, and says nothing of what was left
     lasted = float(trace.time_s[stage.last] - trace.time_s[stage.first])
     if lasted < LASTED_S or stage.last - stage.first < 12:
         return False
