@@ -3,9 +3,14 @@
 from __future__ import annotations
 
 import math
+from pathlib import Path
 
+import pytest
+
+from tests.bench.benches import STOPS, Bench
 from wintry_tally.bench.off_watch import FLOWS, NOT_OFF, OffWatch
-from wintry_tally.core.engine import OFF, Command, Observation
+from wintry_tally.core.engine import OFF, Command, Observation, Phase, Request
+from wintry_tally.core.protocol import EndCause, EndRule, Recipe, Step
 
 DRAW, CHARGE = Command("draw", "current", 5.0), Command("charge", "charge", 5.0, 14.4)
 LOST = Observation(math.nan, math.nan)
@@ -111,3 +116,63 @@ def test_people_who_switch_by_hand_are_given_their_time() -> None:
     watch.failed("no line")
     assert watch.see(LOST, {}, 31.0) is not None, "what could not be said stays trouble until it is seen off"
     assert watch.see(Observation(13.1, 0.0), {"load": False}, 32.0) is None
+
+
+def stepped(*steps: Step) -> Recipe:
+    return Recipe("r", "R", 1, steps, STOPS)
+
+
+SHORT, LONG = (EndRule("time", 20.0, EndCause.TIME),), (EndRule("time", 600.0, EndCause.TIME),)
+REST, DRAW = Step("rest", "Rest", ends=LONG), Step("discharge", "Draw", "current", 2.0, SHORT)
+
+
+def test_a_load_that_says_it_is_off_and_draws_on_is_told_in_the_rest_that_follows(tmp_path: Path) -> None:
+    """A rest as recipes have it, which is nobody's hand: within four seconds, and the run ends."""
+    bench = Bench(tmp_path)
+    try:
+        loop, _, _ = bench.loop(stepped(DRAW, REST))
+        loop.start()
+        bench.tick(loop, 15)
+        assert bench.world.load_on
+        bench.world.fault("load", "lies-off")
+        while loop.state.phase is not Phase.RESTING:
+            bench.tick(loop)
+        seen = bench.tick(loop, 8)
+        assert bench.world.true_current_A > 1.9 and "unplug" in seen.trouble and seen.state.phase is Phase.ENDED
+        assert seen.state.cause is EndCause.TIME and seen.state.over is EndCause.INSTRUMENT
+    finally:
+        bench.stand_ins.stop()
+
+
+def test_a_current_in_the_first_rest_is_told_too(tmp_path: Path) -> None:
+    bench = Bench(tmp_path, ("other-load",))
+    try:
+        loop, _, _ = bench.loop(stepped(REST, DRAW))
+        loop.start()
+        assert "though everything was switched off" in bench.tick(loop, 8).trouble
+    finally:
+        bench.stand_ins.stop()
+
+
+@pytest.mark.parametrize("between", [(), (REST,)])
+def test_what_hands_switched_on_hands_switch_off(between: tuple[Step, ...], tmp_path: Path) -> None:
+    """A load by hand draws on for a while in the rest after it; that is nobody's fault, and so it is while a person is asked."""
+    bench = Bench(tmp_path)
+    try:
+        by_hand = Step("discharge", "By hand", "hand", 0.0, SHORT, attended=True)
+        asked = Step(
+            "prompt", "Connect it", words="Connect the lamp.", ends=(EndRule("confirm", 1.0, EndCause.CONFIRMED),)
+        )
+        loop, _, channel = bench.loop(stepped(asked, by_hand, *between, REST))
+        loop.start()
+        bench.world.draw("current", 2.0)  # the lamp
+        channel.commanded = lambda _: ""  # type: ignore[method-assign]
+        assert not bench.tick(loop, 8).trouble and loop.state.phase is Phase.PROMPTING
+        loop.ask(Request("answer", words="done"))
+        while loop.state.phase is not Phase.RESTING:
+            bench.world.draw("current", 2.0)
+            bench.tick(loop)
+        bench.world.draw("current", 2.0)  # OFF was said, and the lamp burns on
+        assert not bench.tick(loop, 8).trouble and loop.state.phase is Phase.RESTING
+    finally:
+        bench.stand_ins.stop()

@@ -166,8 +166,7 @@ class RunLoop:
 
     def _go_on(self, raw: Observation) -> None:
         state = self.state
-        people = state.phase is Phase.PROMPTING or self.recipe.steps[state.index].mode == "hand"
-        off = self._off.see(raw, self.channel.outputs(), self.elapsed_s, people=people)
+        off = self._off.see(raw, self.channel.outputs(), self.elapsed_s, people=self._people_switch())
         judged = self._watch.judge(raw, state.phase, self.elapsed_s, self._witness(), state.index)
         self._seen = judged.seen
         if off is not None and state.phase is Phase.RESTING and not self._seen.fault:
@@ -184,6 +183,12 @@ class RunLoop:
             result = step(self.recipe, self.state, self._seen, self.elapsed_s)
         self._keep_reading(usable, result)
         self._after(result)
+
+    def _people_switch(self) -> bool:
+        """Whether a current may be of somebody's hands: while a person is asked, and from a step switched by hand to the next."""
+        steps = self.recipe.steps[: self.state.index + 1]
+        last = next((step for step in reversed(steps) if step.kind in {"discharge", "charge"}), None)
+        return self.state.phase is Phase.PROMPTING or (last is not None and last.mode == "hand")
 
     def _asked_by_bench(self, disturbed: str, cut_off: str, warning: str, usable: bool) -> Request | None:
         """What the watching over a reading wants of the engine."""
