@@ -176,3 +176,20 @@ def test_what_hands_switched_on_hands_switch_off(between: tuple[Step, ...], tmp_
         assert not bench.tick(loop, 8).trouble and loop.state.phase is Phase.RESTING
     finally:
         bench.stand_ins.stop()
+
+
+@pytest.mark.parametrize(
+    ("amps", "after"),
+    [
+        ([0.81, 0.81], 2), ([0.79] * 8, 8), ([0.41] * 8, 8), ([0.39] * 30, None), ([0.5, 0.5, 0.2] * 10, None),
+        ([0.81, 0.3] * 4 + [0.41, 0.41], 10), ([-0.81, -0.81], 2), ([-0.41] * 8, 8), ([0.81, -0.81], 2), ([0.6, -0.6] * 10, None),
+    ],
+)  # fmt: skip
+def test_a_current_is_twice_what_its_meter_may_read_at_zero_or_its_mean_more_than_that(
+    amps: list[float], after: int | None
+) -> None:
+    """A clamp good to 0.4 A at zero whose noise goes beyond it; two readings, or the mean of the last eight."""
+    watch = after_draw(zero_A=0.4)
+    found = [watch.see(Observation(13.2, one), {"load": False}, 20.0 + at) for at, one in enumerate(amps, 1)]
+    told = [at for at, one in enumerate(found, 1) if one is not None]
+    assert (told[0] if told else None) == after

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections import deque
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
@@ -12,6 +13,8 @@ from wintry_tally.core.message import NOTHING, Message, said
 NOT_OFF, FLOWS = "not-off", "flows-though-off"
 AFTER_READINGS = 2
 """So many readings after OFF before a current is trouble: instruments and meters take their time."""
+MUCH, MEAN_READINGS = 2.0, 8
+"""A meter's noise goes beyond what it may read at zero: so many times that is a current, or the mean of so many readings beyond it."""
 ZEROS = 3
 """So many readings at zero of another meter stand for an answer of an instrument that cannot be asked."""
 RETURN_S, RETURN_SHARE = 10.0, 0.5
@@ -36,7 +39,8 @@ class OffWatch:
         self.zero_A, self._digit_V, self._apart, self._plugs = zero_A, digit_V, apart, plugs
         self._command = Command("off")
         self._off_at: float | None = None
-        self._readings = self._flowing = self._zeros = self._says_on = self._says_off = 0
+        self._flowing = self._much = self._zeros = self._says_on = self._says_off = 0
+        self._amps: deque[float] = deque(maxlen=MEAN_READINGS)
         self._rest_V = self._step_V = self._step_A = self._last_V = self._last_A = math.nan
         self._on_at = 0.0
         self._from_V = math.nan
@@ -64,7 +68,8 @@ class OffWatch:
 
     def _gone_off(self, now_s: float) -> None:
         self._off_at = now_s
-        self._readings = self._flowing = self._zeros = self._says_on = self._says_off = 0
+        self._flowing = self._much = self._zeros = self._says_on = self._says_off = 0
+        self._amps.clear()
         self._from_V, self._returned, self._owed_V = self._last_V, True, 0.0
         if not self._apart and abs(self._last_A) > self.zero_A and math.isfinite(self._step_V) and self._step_A:
             owed = RETURN_SHARE * self._step_V * min(1.0, abs(self._last_A / self._step_A))
@@ -89,9 +94,10 @@ class OffWatch:
             return None
         self._answers(on)
         if usable:
-            self._readings += 1
             flows = abs(seen.current_A) > self.zero_A
             self._flowing = self._flowing + 1 if flows and not people else 0
+            self._much = self._much + 1 if abs(seen.current_A) > MUCH * self.zero_A and not people else 0
+            self._amps.append(seen.current_A if not people else 0.0)
             self._zeros = 0 if flows else self._zeros + 1
             self._last_V, self._last_A = seen.voltage_V, seen.current_A
             if not self._returned and (seen.voltage_V - self._from_V) / self._owed_V >= 1.0:
@@ -117,13 +123,21 @@ class OffWatch:
             on_still = [name for name, value in on.items() if value]
             return OffTrouble(NOT_OFF, said("says-on", names=tuple(on_still), unplug=self._pull(on_still)))
         unsaid = self.trouble is not None and self.trouble.code == NOT_OFF and not self._says_off
-        if self._flowing >= AFTER_READINGS and not unsaid:
+        if self._flows and not unsaid:
             return OffTrouble(FLOWS, said("flows-though-off", amps=abs(seen.current_A), unplug=self._pull()))
         if not self._returned and now_s - self._off_at > RETURN_S:
             return OffTrouble(FLOWS, said("not-come-back", unplug=self._pull()))
         if self.trouble is not None and not self.seen_off:
             return self.trouble  # until it is seen otherwise
         return None
+
+    @property
+    def _flows(self) -> bool:
+        """Whether a current flows for certain: twice what its meter may read at zero, or its mean more than that."""
+        if self._flowing < AFTER_READINGS:
+            return False
+        mean = math.fsum(self._amps) / max(1, len(self._amps))
+        return self._much >= AFTER_READINGS or (len(self._amps) == MEAN_READINGS and abs(mean) > self.zero_A)
 
     @property
     def seen_off(self) -> bool:
