@@ -117,9 +117,7 @@ def charge_of(
     if full_at is not None:
         ended_by = TAPER
         spans[-1] = replace(spans[-1], tail_s=0.0, tail_doubt_s=0.0)
-    elif not undecided and (
-        ended_by == TAPER or (ended_by == CHARGE_PROTECTION and _may_be_full(trace, charging[-1], family, rated_Ah))
-    ):
+    elif not undecided and _ended_full(trace, charging[-1], ended_by, family, rated_Ah):
         full_at = float(trace.time_s[spans[-1].last]) + spans[-1].tail_s
     at = charging[-1].last
     tapered = ended_by == TAPER and full_at is not None and full_at <= float(trace.time_s[at])
@@ -138,6 +136,10 @@ def charge_of(
         gap_after(trace, scale, at - 1) if tapered else 0.0,
         0.0 if tapered or full_at is None else gap_after(trace, scale, at),
     )
+
+
+def _ended_full(trace: Trace, stage: Stage, ended_by: str, family: Family | None, rated_Ah: float | None) -> bool:
+    return ended_by == TAPER or (ended_by == CHARGE_PROTECTION and _may_be_full(trace, stage, family, rated_Ah))
 
 
 def _may_be_full(trace: Trace, stage: Stage, family: Family | None, rated_Ah: float | None) -> bool:
