@@ -13,13 +13,11 @@ import sys
 from collections import Counter
 from random import Random
 
-import numpy as np
-
 from benchmarks.honest import Prepared, prepared
+from wintry_tally.bench.simulation import trace_of
 from wintry_tally.core.analysis import Instrument, Options, analyse
 from wintry_tally.core.battery import Claim, Direction
 from wintry_tally.core.engine import LIVE, Phase
-from wintry_tally.core.trace import Trace
 from wintry_tally.core.verdict import School, judge
 from wintry_tally.core.verdict.evidence import evidence_from_log
 from wintry_tally.core.verdict.outcome import Outcome
@@ -51,16 +49,10 @@ def lost(seed: int) -> tuple[str, str, str]:
 
 
 def _judged(made: Prepared, charging: bool) -> tuple[str, str]:
-    rows = made.keeper.rows
     spec = made.spec
-    trace = Trace(
-        np.array([at for at, _ in rows]), np.array([seen.voltage_V for _, seen in rows]),
-        np.array([seen.current_A for _, seen in rows]),
-        resolution={"voltage_V": spec.voltage_resolution, "current_A": spec.current_resolution},
-    )  # fmt: skip
     capacity = made.parameters.capacity_Ah
     meter = Instrument(spec.voltage, spec.current)
-    log = analyse(trace, Options(made.family, capacity, meter, ambient_C=23.0))
+    log = analyse(trace_of(made.keeper, spec), Options(made.family, capacity, meter, ambient_C=23.0))
     claim = (
         Claim("charge-time", 100.0 * 3600.0, "s", Direction.AT_MOST)
         if charging

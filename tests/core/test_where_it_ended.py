@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
 import pytest
 
 from tests.making import RESOLUTION, discharge
+from wintry_tally.cli.logs import analyse_log, options_from, parse_given
 from wintry_tally.core.analysis import Analysis, Instrument, Options, analyse, down_to
 from wintry_tally.core.battery import FAMILIES, Claim, Direction, parse_claim
 from wintry_tally.core.quantity import parse_accuracy
@@ -15,6 +17,8 @@ from wintry_tally.core.trace import Trace
 from wintry_tally.core.verdict import School, Verdict, judge
 from wintry_tally.core.verdict.evidence import LogEvidence, evidence_from_log
 from wintry_tally.core.verdict.outcome import Outcome
+from wintry_tally.exchange.analysis_json import analysis_dict
+from wintry_tally.exchange.writer import write_log
 
 METER = Instrument(parse_accuracy("0.1%+2d"), parse_accuracy("0.2%+2d"))
 
@@ -270,7 +274,7 @@ def test_a_pack_that_is_gone_with_much_left_in_it_is_not_judged_by_what_it_gave(
     1.2 C. From 45 °C a pack may open for its warmth, within ten minutes for its current.
     """
     log = analysed(lithium(**changes), "lfp")
-    assert log.capacity is not None and log.endings[log.capacity.last] == "battery-protection"
+    assert log.capacity is not None and log.endings[log.capacity.last] == ("battery-protection" if foretold else "gone")
     assert ("end-unclear" in {remark.code for remark in log.remarks}) is not foretold
     verdict = judged("45 Ah", log, family="lfp")
     assert verdict.outcome is (Outcome.MISSED if foretold else Outcome.NOT_TESTED)
@@ -315,6 +319,15 @@ def test_who_saw_how_it_ended_settles_it() -> None:
     log = analysed(lithium(), "lfp", ended_by="battery-protection")
     assert judged("45 Ah", log, family="lfp").outcome is Outcome.MISSED
     assert judged("15 Ah", analysed(lithium(), "lfp"), family="lfp").outcome is Outcome.MET
+
+
+def test_the_command_line_names_it_an_opening_and_a_bound(tmp_path: Path) -> None:
+    """Its contract has no other word for terminals that show nothing."""
+    write_log(lithium(), tmp_path / "log.csv")
+    given = parse_given({"family": "lfp", "rated_ah": 50.0})
+    made = analysis_dict(*analyse_log(tmp_path / "log.csv", *options_from(given)))
+    assert [stage["ended_by"] for stage in made["stages"]] == [None, "battery-protection", None]
+    assert made["capacity"]["ended_by"] == "battery-protection" and made["capacity"]["bound"] == "at-least"
 
 
 def test_a_battery_without_a_protection_that_is_gone_was_stopped() -> None:

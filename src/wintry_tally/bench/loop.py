@@ -188,7 +188,7 @@ class RunLoop:
         """Whether a current may be of somebody's hands: while a person is asked, and from a step switched by hand to the next."""
         steps = self.recipe.steps[: self.state.index + 1]
         last = next((step for step in reversed(steps) if step.kind in {"discharge", "charge"}), None)
-        return self.state.phase is Phase.PROMPTING or (last is not None and last.mode == "hand")
+        return self.state.phase is Phase.PROMPTING or (last is not None and last.by_hand)
 
     def _asked_by_bench(self, disturbed: str, cut_off: str, warning: str, usable: bool) -> Request | None:
         """What the watching over a reading wants of the engine."""

@@ -207,7 +207,7 @@ def simulate(
         "events": [{"at_s": event.at_s, "kind": event.kind, "message": event.message} for event in keeper.kept],
         "protection": None if parameters.protection is None else vars(parameters.protection),
     }
-    return Simulated(_trace(keeper, spec), tuple(keeper.kept), loop.state, truth)
+    return Simulated(trace_of(keeper, spec), tuple(keeper.kept), loop.state, truth)
 
 
 class _TrueCount:
@@ -233,7 +233,8 @@ class _TrueCount:
         self._at = elapsed_s
 
 
-def _trace(keeper: Keeper, spec: MeterSpec) -> Trace:
+def trace_of(keeper: Keeper, spec: MeterSpec) -> Trace:
+    """The readings that were kept, as a log of such a meter."""
     time_s = np.array([row[0] for row in keeper.rows])
     seen = [row[1] for row in keeper.rows]
     return Trace(

@@ -180,6 +180,8 @@ class ReadingWatch:
         self._volts.follow(seen.voltage_V, now_s)
         self._amps.follow(seen.current_A, now_s)
         expected = self._expected_A(seen)
+        if self._way * seen.current_A > self.zero_A:
+            self._flowed_A = self._way * seen.current_A
         near = expected > 0 and abs(self._way * seen.current_A - expected) <= NEAR_SET * expected + self.zero_A
         if near:
             self._settled += 1
@@ -264,12 +266,9 @@ class ReadingWatch:
 
     def _leapt(self, amps: float, expected: float, part: Step) -> bool:
         """Whether a charge's current went from much to none at once, in a step that does not wait for the battery to refuse it."""
-        if amps > self.zero_A:
-            self._flowed_A = amps
-            return False
         refuses = any(rule.kind == "refused" for rule in part.ends)
         least = max(LEAPT_SHARE * expected, LEAPT_ZEROS * self.zero_A)
-        return self._command.kind == "charge" and not refuses and self._flowed_A >= least
+        return self._command.kind == "charge" and amps <= self.zero_A and not refuses and self._flowed_A >= least
 
     def _may_be_less(self, seen: Observation, part: Step) -> bool:
         """Whether less may flow than was set: the battery's own protection, a charge at its limit."""

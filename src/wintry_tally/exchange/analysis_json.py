@@ -8,7 +8,7 @@ from typing import Any
 
 from wintry_tally.core.analysis import Analysis
 from wintry_tally.core.analysis.analyse import StageResult
-from wintry_tally.core.analysis.ending import GONE, STOPPED
+from wintry_tally.core.analysis.ending import GONE, PROTECTION, STOPPED
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.exchange.reader import LogFile
@@ -121,8 +121,13 @@ def _stage(result: StageResult) -> dict[str, Any]:
         "voltage_start": result.voltage_start,
         "voltage_end": result.voltage_end,
         "temperature_mean": result.temperature_mean,
-        "ended_by": result.ended_by,
+        "ended_by": _ended(result.ended_by),
     }
+
+
+def _ended(ended_by: str | None) -> str | None:
+    """As the command line's contract names it: what was gone from its leads reads as an opening."""
+    return PROTECTION if ended_by == GONE else ended_by
 
 
 def _capacity(analysis: Analysis) -> dict[str, Any] | None:
@@ -137,7 +142,7 @@ def _capacity(analysis: Analysis) -> dict[str, Any] | None:
         "duration_s": test.count.duration_s,
         "c_rate": test.c_rate,
         "percent_of_rated": _quantity(test.percent_of_rated),
-        "ended_by": analysis.endings[test.last] if test.ended_by == GONE else test.ended_by,
+        "ended_by": _ended(test.ended_by),
         "rates_A": list(test.rates),
         "bound": "at-least" if test.hidden_s or test.begun_low or test.ended_by in STOPPED else None,
         "counter": {

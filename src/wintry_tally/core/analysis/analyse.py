@@ -388,7 +388,7 @@ def _audit(cut: _Cut, test: CapacityTest | None, options: Options) -> list[Remar
     """Every slip the trace shows, in the order of its subjects."""
     trace, scale, stages, family = cut.trace, cut.scale, cut.stages, options.family
     remarks: list[Remark] = []
-    overruled = test.last if test is not None and test.ended_by not in {cut.endings[test.last], GONE} else -1
+    overruled = test.last if test is not None and test.ended_by != cut.endings[test.last] else -1
     for position, doubts in list(cut.unclear.items())[:UNCLEAR_NAMED]:
         remarks += doubts if position != overruled else []
     if family is not None:

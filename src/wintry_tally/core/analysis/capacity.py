@@ -7,8 +7,6 @@ from dataclasses import dataclass, replace
 from wintry_tally.core.analysis.counting import HOUR, Count, Instrument, Integral, Span, count
 from wintry_tally.core.analysis.crossing import Crossing, find_crossing
 from wintry_tally.core.analysis.ending import (
-    GONE,
-    PROTECTION,
     SET_CUTOFF,
     EndOptions,
     at_a_knee,
@@ -16,7 +14,6 @@ from wintry_tally.core.analysis.ending import (
     highest_setting,
     past_cutoff_s,
     slack_of,
-    unheralded,
 )
 from wintry_tally.core.analysis.groups import largest_group
 from wintry_tally.core.analysis.stages import Scale, Stage, StageKind, gap_after, span_of
@@ -154,8 +151,6 @@ def capacity_test(
         return None
     (first, last), discharges = found
     ended_by = endings[last] or "log-end"
-    if ended_by == PROTECTION and unheralded(trace, scale, discharges[-1], options):
-        ended_by = GONE
     end_V = float(trace.voltage_V[discharges[-1].last])
     crossing = None
     if options.cutoff_V is not None and end_V < options.cutoff_V:

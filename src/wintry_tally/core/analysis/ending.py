@@ -23,7 +23,9 @@ SET_POINT = "set-point"
 OPERATOR = "operator"
 LOG_END = "log-end"
 GONE = "gone"
-"""Of a capacity test: the pack was gone from its leads with nothing of an end in its voltage. Its stage ended as an opening."""
+"""A pack was gone from its leads with nothing of an end in its voltage: it opened, or lost a clamp."""
+OPENED = frozenset({PROTECTION, GONE})
+"""Ends of a discharge after which nothing was left at the terminals of a pack with a protection."""
 STOPPED = frozenset({OPERATOR, LOG_END, DROPOUT, GONE})
 """Ends of a discharge that leave open how much was still in the cells."""
 AT_MARK = 1.15
@@ -87,15 +89,17 @@ def _discharge_ending(
     # and where it came back by itself, the first reading after it still does
     collapsed = collapsed or (float(after[0]) < 0.3 * nominal and len(after) > 1)
     protected = options.family is None or options.family.own_protection
+    ends = (trace.row_at(stage.last), trace.row_at(stage.last))
+    if collapsed and protected and unheralded(trace, scale, stage, options):
+        return GONE, [Remark("end-unclear", said("gone-unheralded", volts=last_V), ends)]
     if collapsed and protected:
-        return PROTECTION, _doubt(trace, scale, stage, options)
+        return PROTECTION, []
     if at_cutoff:
         return SET_CUTOFF, []
     if at_dropout:
         return DROPOUT, []
     if _heavy(trace, scale, stages, position, options):
         return _heavy_ending(trace, stages, position)
-    ends = (trace.row_at(stage.last), trace.row_at(stage.last))
     falling = slope > 0 and at_a_knee(trace, scale, stage)
     below_floor = options.family is not None and last_V < options.family.cutoff_floor_V + 0.3 * options.family.share
     # the load went off up to one interval after the last reading, and as much lower
@@ -115,13 +119,6 @@ MOVED_V = 0.01
 LEFT_PERCENT, SEEN_SHARE, WARM_C, LASTED_S = 15.0, 0.005, 45.0, 600.0
 """An opening that nothing foretold is none that an empty, a hot or an overloaded pack makes: so much was left in it by its
 voltage alone, so little was drawn between two readings, it was not so warm, and the load had lasted so long. Common practice."""
-
-
-def _doubt(trace: Trace, scale: Scale, stage: Stage, options: EndOptions) -> list[Remark]:
-    if not unheralded(trace, scale, stage, options):
-        return []
-    told = said("gone-unheralded", volts=float(trace.voltage_V[stage.last]))
-    return [Remark("end-unclear", told, (trace.row_at(stage.last), trace.row_at(stage.last)))]
 
 
 def unheralded(trace: Trace, scale: Scale, stage: Stage, options: EndOptions) -> bool:

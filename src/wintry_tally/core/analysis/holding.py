@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from wintry_tally.core.analysis.counting import Instrument, running_sum
-from wintry_tally.core.analysis.ending import CHARGE_PROTECTION, PROTECTION
+from wintry_tally.core.analysis.ending import CHARGE_PROTECTION, OPENED
 from wintry_tally.core.analysis.readings import current_quantity
 from wintry_tally.core.analysis.stages import Scale, Stage, StageKind, gap_after, span_of
 from wintry_tally.core.quantity import Quantity
@@ -76,7 +76,7 @@ def stretches_held(
         lead, tail = span_of(trace, scale, begin).lead_s, span_of(trace, scale, end).tail_s
         shown = float(trace.time_s[end.last] - trace.time_s[begin.first])
         lasted = shown + lead + tail if shown >= SHOWN * wanted_s else shown
-        opened = endings[last] == PROTECTION
+        opened = endings[last] in OPENED
         # two switching instants, each known to half an interval; one that opened has lasted so long only beyond both
         least = wanted_s + (scale.usual_s if opened else -scale.usual_s)
         if lasted >= least and shown >= SHOWN * wanted_s:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from wintry_tally.core.analysis.counting import Instrument
-from wintry_tally.core.analysis.ending import CHARGE_PROTECTION, PROTECTION
+from wintry_tally.core.analysis.ending import CHARGE_PROTECTION, OPENED
 from wintry_tally.core.analysis.stages import Scale, Stage, StageKind
 from wintry_tally.core.quantity import Quantity, Term
 from wintry_tally.core.trace.trace import Trace
@@ -44,7 +44,7 @@ def step_resistances(
     found = []
     least = max(0.1 * scale.reference_A, 10.0 * scale.noise_A, 3.0 * trace.digit_A)
     for position in range(1, len(stages)):
-        if endings[position - 1] in {PROTECTION, CHARGE_PROTECTION}:
+        if endings[position - 1] in {*OPENED, CHARGE_PROTECTION}:
             continue
         if _by_charger(trace, scale, stages[position - 1]) or _by_charger(trace, scale, stages[position]):
             continue

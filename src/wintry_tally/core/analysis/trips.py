@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from wintry_tally.core.analysis.ending import CHARGE_PROTECTION, PROTECTION, EndOptions, unheralded
+from wintry_tally.core.analysis.ending import CHARGE_PROTECTION, OPENED, PROTECTION, EndOptions
 from wintry_tally.core.analysis.stages import Scale, Stage, StageKind, gap_after, span_of
 from wintry_tally.core.trace.trace import BLOCK, Column, Trace
 
@@ -55,11 +55,10 @@ def find_trips(
     """Every protection that opened in the log, in order of time. Source: common practice, no published source."""
     found = []
     for position, (stage, cause) in enumerate(zip(stages, endings, strict=True)):
-        if cause == PROTECTION:
+        if cause in OPENED:
             trip = _of_discharge(trace, scale, stages, position, options)
             # gone with much left in it and nothing foretold: whatever it was, its voltage was not low
-            told = trip.kind == OVER_CURRENT or not unheralded(trace, scale, stage, options)
-            found += [trip] if told else []
+            found += [trip] if cause == PROTECTION or trip.kind == OVER_CURRENT else []
         elif cause == CHARGE_PROTECTION:
             found.append(_of_charge(trace, scale, stages, position, options, ambient_C))
         elif stage.kind in {StageKind.REST, StageKind.PAUSE}:

@@ -167,7 +167,7 @@ def _unusable(recipe: Recipe, state: RunState, seen: Observation | None, now_s: 
     silent = now_s - since
     state = replace(state, bad=bad)
     waits = state.phase in {Phase.PAUSED, Phase.PROMPTING}
-    if waits or (recipe.steps[state.index].mode == "hand" and recipe.steps[state.index].kind != "rest"):
+    if waits or recipe.steps[state.index].by_hand:
         return Result(state)
     if bad >= BAD_READINGS or silent > recipe.stops.silence_s:
         fault = seen.fault if seen is not None and seen.fault else said("silent", seconds=silent)

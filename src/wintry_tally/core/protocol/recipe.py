@@ -116,6 +116,11 @@ class Step:
     words: str = ""
     every_s: float = 0.0
 
+    @property
+    def by_hand(self) -> bool:
+        """Whether people switch its current. (A rest has no current to switch, whatever its mode.)"""
+        return self.kind in {"discharge", "charge"} and self.mode == "hand"
+
 
 @dataclass(frozen=True)
 class Recipe:
