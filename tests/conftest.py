@@ -14,6 +14,7 @@ import pytest
 from hypothesis import settings
 
 from tests.amount import some
+from tests.guards import end_guards
 from tests.still import BY_THE_CLOCK, tried
 from wintry_tally.bench.guard import guardian
 from wintry_tally.book import Book
@@ -21,6 +22,7 @@ from wintry_tally.book import Book
 settings.register_profile("unhurried", deadline=None, max_examples=some(30, 100))
 settings.load_profile("unhurried")  # how long a case takes measures the machine, and nothing else
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+GUARD_S = 5.0  # so long a guard that was let go of may take to see everything off
 REFERENCE = Path(__file__).parent / "reference"
 
 
@@ -32,6 +34,7 @@ def cache_of_its_own(tmp_path_factory: pytest.TempPathFactory) -> None:
         of_all = of_all.parent
     os.environ["XDG_CACHE_HOME"] = str(of_all / "cache")
     os.environ["XDG_CONFIG_HOME"] = str(tmp_path_factory.mktemp("config"))
+    os.environ["XDG_STATE_HOME"] = str(tmp_path_factory.mktemp("state"))
 
 
 @pytest.fixture(autouse=True, scope="session")
@@ -73,11 +76,11 @@ def quiet(caplog: pytest.LogCaptureFixture) -> Iterator[None]:
     yield
     errors = [record for record in caplog.records if record.levelno >= logging.ERROR]
     assert not errors, [record.getMessage() for record in errors]
-    left = [
-        t
-        for t in threading.enumerate()
-        if t not in before and t.is_alive() and t.name in {"run", "workshop_0", "journal"}
-    ]
+    new = [thread for thread in threading.enumerate() if thread not in before]
+    for thread in new:
+        if thread.name == "guard":
+            thread.join(GUARD_S)
+    left = [thread for thread in new if thread.is_alive() and thread.name in {"run", "workshop_0", "journal", "guard"}]
     assert not left, f"threads still at work: {left}"
 
 
@@ -88,11 +91,12 @@ def reference() -> Path:
 
 
 @pytest.fixture
-def own_places(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
-    """State and locks of this test alone."""
+def own_places(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Path]:
+    """State and locks of this test alone; guards that it leaves are ended with it."""
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
     monkeypatch.setenv("WINTRY_TALLY_TAKEN", str(tmp_path / "taken"))
-    return tmp_path
+    yield tmp_path
+    end_guards()
 
 
 SLOW = (

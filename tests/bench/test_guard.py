@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import json
 import os
 import select
@@ -19,6 +18,7 @@ import pytest
 from pymodbus.framer import FramerRTU
 
 from tests.bench.live import LiveBench, Program, recipe
+from tests.guards import guards
 from wintry_tally.app.bench_book import bench_from, equipment_of, keep_equipment
 from wintry_tally.app.headless import Terminal
 from wintry_tally.app.live import LiveRuns
@@ -39,18 +39,6 @@ def bench(tmp_path: Path, own_places: Path) -> Iterator[LiveBench]:
     made = LiveBench(tmp_path)
     yield made
     made.stop()
-
-
-def guards() -> set[int]:
-    """Guard processes that this test's programs have left."""
-    found = subprocess.run(["pgrep", "-f", "bench/guard/process.py"], capture_output=True, text=True, check=False)
-    mine = f"XDG_STATE_HOME={os.environ['XDG_STATE_HOME']}".encode()
-    numbers = set()
-    for line in found.stdout.split():
-        with contextlib.suppress(OSError):
-            if mine in Path(f"/proc/{line}/environ").read_bytes():
-                numbers.add(int(line))
-    return numbers
 
 
 def flowing(bench: LiveBench, channel: str = "one") -> Program:

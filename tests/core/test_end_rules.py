@@ -150,6 +150,20 @@ def test_the_cause_is_the_discharge_s_and_a_skipped_rest_leaves_it() -> None:
         step(recipe, replace(after, index=2), Request("skip"), 5.0)
 
 
+def test_what_was_asked_of_a_step_that_is_over_is_asked_of_no_other() -> None:
+    """A key pressed twice in a rest, before the window shows the discharge, would have cut the discharge short."""
+    recipe = a_recipe(ends(REST, time=60.0), DRAW, replace(SHORT, kind="prompt"))
+    twice = Request("skip", of_step=0)
+    drawing = step(recipe, begin(recipe).state, twice, 1.0).state
+    again = step(recipe, drawing, twice, 1.1)
+    assert drawing.index == 1 and again.state == drawing and not again.commands and not again.events
+    with pytest.raises(InputError, match="over already: nothing was changed"):
+        step(recipe, drawing, Request("set", 5.0, of_step=0), 2.0)
+    assert step(recipe, drawing, Request("set", 5.0, of_step=1), 2.0).state.setting == 5.0
+    asked = step(recipe, drawing, Request("skip", of_step=1), 3.0).state
+    assert asked.phase is Phase.PROMPTING and step(recipe, asked, Request("answer", of_step=1), 4.0).state == asked
+
+
 def test_a_rate_is_changed_within_the_stop_limits_and_only_where_something_flows() -> None:
     recipe = a_recipe(ends(DRAW, time=100.0), ends(CHARGE, time=100.0), SHORT)
     drawing = begin(recipe).state

@@ -43,13 +43,11 @@ def qtbot(qtbot, monkeypatch: pytest.MonkeyPatch):
 
 
 @pytest.fixture
-def window(qtbot, tmp_path: Path, request, monkeypatch: pytest.MonkeyPatch) -> Iterator[Window]:
+def window(qtbot, own_places: Path, tmp_path: Path, request, monkeypatch: pytest.MonkeyPatch) -> Iterator[Window]:
     """The window with no book open."""
     QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, str(tmp_path / "settings"))
     monkeypatch.setenv("HOME", str(tmp_path))
-    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
     monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path / "config"))
-    monkeypatch.setenv("WINTRY_TALLY_TAKEN", str(tmp_path / "taken"))
     # the solver takes both cores for seconds: only where its plan is what is tested
     monkeypatch.setattr(planner, "QUIET_S", 1e12)
     monkeypatch.setattr(morning, "ROLL_S", 1e12)

@@ -235,7 +235,7 @@ class Headless:
             self.terminal.event(self._run, "prompt", item.latest.elapsed_s, message=words)
             self.terminal.shout(f"{words} (press Enter when it is done)")
         while not self._typed.empty():
-            self._take(item, self._typed.get(), prompting=prompting)
+            self._take(item, self._typed.get(), prompting=prompting and state.index != self._answered)
 
     def _take(self, item: LiveRun, line: str | None, *, prompting: bool) -> None:
         text = line or ""
@@ -243,7 +243,7 @@ class Headless:
             self._make_safe(item)
         elif prompting:
             self._answered = item.latest.state.index
-            item.worker.ask(Request("answer", words=text or "done"))
+            item.worker.ask(Request("answer", words=text or "done", of_step=self._answered))
         elif text:
             item.worker.ask(Request("mark", words=text))
 

@@ -229,6 +229,9 @@ def _asked(recipe: Recipe, state: RunState, request: Request, now_s: float) -> R
     handler = _REQUESTS.get(request.kind)
     if handler is None:
         raise InputError(f'"{request.kind}" is not a request', mend=f"use one of {', '.join(_REQUESTS)}")
+    if request.of_step not in {None, state.index}:
+        _allow(request.kind in {"skip", "answer"}, "the step that was meant is over already: nothing was changed")
+        return Result(state, (), ())  # it is over: a second press asks for nothing more
     return handler(recipe, state, request, now_s)
 
 

@@ -8,7 +8,7 @@ from dataclasses import replace
 import numpy as np
 
 from wintry_tally.core.analysis import Analysis
-from wintry_tally.core.analysis.ending import LOG_END
+from wintry_tally.core.analysis.ending import ENDING_WORDS, LOG_END
 from wintry_tally.core.analysis.groups import groups_of
 from wintry_tally.core.analysis.stages import Stage, StageKind, control_of
 from wintry_tally.core.battery.families import Family
@@ -44,7 +44,7 @@ def under_way(
     if charging and filled is not None and filled.count.spans[-1].last >= stages[first].first:
         raise LogError("the charge has ended: it is full by the taper")
     if not charging and ended != LOG_END:
-        raise LogError(f"the discharge has ended: {ended}")
+        raise LogError(f"the discharge has ended: {ENDING_WORDS.get(ended, ended)}")
     cutoff_V = analysis.options.cutoff_V
     if not charging and cutoff_V is not None and trace.voltage_V[-1] <= cutoff_V:
         raise LogError(f"the discharge has ended: it is below the cut-off of {cutoff_V:g} V")

@@ -73,6 +73,7 @@ class RunPage(StationView):
         self._across: AcrossRoom | None = None
         QShortcut(QKeySequence("F11"), self, self.show_across)
         self._sure = False
+        self._shown = 0
         self._told: tuple[int, str] = (0, "")
         self._make_keys()
         self._big = QWidget()
@@ -90,7 +91,7 @@ class RunPage(StationView):
         for words, value in SPEEDS:
             self.speed.addItem(words, value)
         self.speed.activated.connect(self._speed)
-        self.skip = button("Skip this step", lambda: self._ask(Request("skip")))
+        self.skip = button("Skip this step", lambda: self._ask_of_step("skip"))
         self.mark = Line()
         self.mark.setAccessibleName("A mark for the record")
         self.mark.setPlaceholderText("note for the record, Enter")
@@ -146,6 +147,7 @@ class RunPage(StationView):
         if live is None:
             return
         seen = live.latest
+        self._shown = seen.state.index
         where = WHERE.get(live.run.method, "") or f"channel {live.run.settings.channel}"
         doing = doing_words(seen)
         self.state.setText(f"{live.run.title} · {doing} · {where}")
@@ -230,7 +232,7 @@ class RunPage(StationView):
         self.opened.emit(Working("Beside the reading", "cells apart = highest − lowest", inputs, apart, source))
 
     def _answer(self) -> None:
-        self._ask(Request("answer", words="done"))
+        self._ask_of_step("answer", words="done")
 
     def _mark(self) -> None:
         text = self.mark.text().strip()
@@ -305,12 +307,16 @@ class RunPage(StationView):
         if live is not None:
             live.worker.ask(request)
 
+    def _ask_of_step(self, kind: str, setting: float = 0.0, words: str = "") -> None:
+        """What is asked of the step that is shown: pressed twice, it is not asked of the next one."""
+        self._ask(Request(kind, setting, words, of_step=self._shown))
+
     def _pause(self) -> None:
         self._ask(Request("resume" if self.pause.text() == "Resume" else "pause"))
 
     def _change(self) -> None:
         if self.rate.number is not None:
-            self._ask(Request("set", self.rate.number))
+            self._ask_of_step("set", self.rate.number)
             self.rate.set_text("")
 
     def _stop(self) -> None:
