@@ -15,11 +15,11 @@ import time
 from dataclasses import replace
 from datetime import timedelta
 from pathlib import Path
+from statistics import NormalDist
 from types import SimpleNamespace
 
 import numpy as np
 import pytest
-from scipy.stats import norm
 
 from tests.bench.live import LiveBench
 from tests.bench.test_bench import Store
@@ -264,7 +264,7 @@ def test_how_unlikely_it_is_that_a_living_meter_shows_the_same() -> None:
         still.follow(13.001, float(at))
     steps = np.clip(np.diff([0, 3, 1, 5, 2, 6, 4] * 5 + [0, 3, 1, 5, 2, 6, 1]), -4, 4)
     noise = np.sqrt(-np.mean(steps[1:] * steps[:-1]) - 1 / 12)
-    within = norm.cdf(0.5 / noise) - norm.cdf(-0.5 / noise)
+    within = 2.0 * NormalDist().cdf(0.5 / noise) - 1.0
     assert still.log_chance(300.0) == pytest.approx(199 * math.log(within), rel=0.05) and within > 1 / 44
 
 

@@ -7,9 +7,9 @@ from __future__ import annotations
 
 import math
 from dataclasses import replace
+from statistics import NormalDist
 
 import pytest
-from scipy.stats import norm
 
 from wintry_tally.bench.watch import (
     FLICKER,
@@ -227,7 +227,7 @@ def test_how_much_noise_falls_into_one_digit() -> None:
     still = flickering([13.0 + 0.001 * one for one in digits])
     cut = [0.0, *(max(-4.0, min(4.0, one)) for one in steps)]
     spread = -sum(one * other for one, other in zip(cut, cut[1:], strict=False)) / (len(cut) - 1) - 1 / 12
-    within = norm.cdf(0.5 / math.sqrt(spread)) - norm.cdf(-0.5 / math.sqrt(spread))
+    within = 2.0 * NormalDist().cdf(0.5 / math.sqrt(spread)) - 1.0
     assert max(abs(one) for one in steps) > 4 and still._within_a_digit() == pytest.approx(within, rel=1e-6)
 
 

@@ -7,9 +7,9 @@ from __future__ import annotations
 
 import math
 from random import Random
+from statistics import NormalDist
 
 import pytest
-from scipy import stats
 
 from wintry_tally.core.battery import Claim, Direction, family_named
 from wintry_tally.core.compare.comparing import compare_samples
@@ -38,6 +38,8 @@ def _row(values: list[float], quantity: str = "charge", **more: float) -> ModelR
 
 
 def test_mean_spread_and_the_model_at_large() -> None:
+    from scipy import stats  # slow to bring in, and not for every process that collects this
+
     values = [40.0, 40.6, 39.7, 40.5]
     found = _row(values)
     assert found.mean.value == pytest.approx(40.2)
@@ -58,6 +60,8 @@ def test_mean_spread_and_the_model_at_large() -> None:
 
 
 def test_a_weak_unit_is_found_and_of_two_none_is_accused() -> None:
+    from scipy import stats
+
     assert _row([40.0, 40.2, 39.9, 37.0]).weak == "U4"
     found = _row([40.0, 40.2, 39.9, 37.0])
     others = [40.0, 40.2, 39.9]
@@ -132,7 +136,7 @@ def test_claims_are_held_against_the_model_by_the_rule() -> None:
 
     (good,) = judged(_verdict(41.6), _verdict(41.9))
     assert good.outcome is Outcome.MET and good.units == ("U0", "U1") and good.model.value == pytest.approx(41.75)
-    expected = stats.norm.cdf((41.75 - 40.0) / (good.model.standard or 1.0))
+    expected = NormalDist().cdf((41.75 - 40.0) / (good.model.standard or 1.0))
     assert good.probability == pytest.approx(float(expected))
     assert good.working.inputs["P"] == f"{float(expected):.3f}" and good.working.result == "met"
     (close,) = judged(_verdict(40.2), _verdict(40.3))

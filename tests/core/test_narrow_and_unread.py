@@ -8,12 +8,12 @@ from __future__ import annotations
 
 import math
 from pathlib import Path
+from statistics import NormalDist
 
 import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from scipy.stats import norm
 
 from tests.core.test_kinds import LFP, analysed, claim, verdict, with_temperature
 from tests.making import piecewise
@@ -32,7 +32,8 @@ BAND = (12.5, Direction.WITHIN, 0.2)
 @given(st.floats(8.0, 16.0), st.floats(0.001, 5.0), st.floats(0.05, 2.0))
 def test_beyond_is_the_likelier_side(value: float, standard: float, half: float) -> None:
     chance = chance_of(value, standard, 12.5, Direction.WITHIN, half)
-    below, above = norm.cdf(12.5 - half, value, standard), norm.sf(12.5 + half, value, standard)
+    known = NormalDist(value, standard)
+    below, above = known.cdf(12.5 - half), 1.0 - known.cdf(12.5 + half)
     assert chance.beyond == pytest.approx(max(below, above), abs=1e-9)
     assert chance.holds == pytest.approx(1.0 - below - above, abs=1e-9)
     for direction in (Direction.AT_LEAST, Direction.AT_MOST):

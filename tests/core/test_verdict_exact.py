@@ -11,7 +11,6 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
-from scipy import stats
 
 from tests.core.test_kinds import LFP, analysed, claim, discharge, verdict, warming, with_temperature
 from tests.making import piecewise
@@ -98,7 +97,7 @@ def test_runs_that_scatter_are_told_by_chi_square_and_widened_by_student() -> No
 
     for spread, beyond in ((0.9, False), (1.1, True)):
         # the sum of squares over the meters' own variance stands just inside, and just outside, chi-square's 95 %
-        limit = float(stats.chi2.ppf(0.95, 2))
+        limit = -2.0 * math.log(0.05)  # chi-square with two degrees of freedom, closed form
         step = 0.1 * math.sqrt(limit / 2.0) * math.sqrt(spread)
         found = runs(40.0 - step, 40.0, 40.0 + step)
         mean = Quantity.from_terms(
@@ -108,7 +107,7 @@ def test_runs_that_scatter_are_told_by_chi_square_and_widened_by_student() -> No
         assert (scatter is not None) is beyond
         if scatter is not None:
             assert scatter[0] == pytest.approx(step / math.sqrt(3.0))
-            assert scatter[1] == pytest.approx(float(stats.t.ppf(0.975, 2)))
+            assert scatter[1] == pytest.approx(0.95 * math.sqrt(2.0 / (1.0 - 0.95**2)))
     assert scatter_beyond(runs(40.0), runs(40.0)[0]) is None
     assert scatter_beyond(runs(40.0, 50.0), Quantity(45.0, None, "Ah")) is None
 

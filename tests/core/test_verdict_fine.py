@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from statistics import NormalDist
 from typing import Any
 
 import numpy as np
 import pytest
-from scipy import stats
 
 from tests.core.test_kinds import LFP, analysed, claim, discharge, verdict, with_temperature
 from tests.making import piecewise
@@ -98,7 +98,7 @@ def test_the_chance_that_a_temperature_lay_below_a_limit_is_the_normal_one() -> 
     # outside: SciPy's normal distribution
     for value, limit, standard in ((-3.0, 2.0, 1.5), (3.0, 2.0, 0.8), (-8.0, -6.5, 2.0), (0.5, -0.5, 0.7)):
         measured = Quantity(value, standard, "°C")
-        assert _below(measured, limit) == pytest.approx(stats.norm.cdf((limit - value) / standard), abs=1e-12)
+        assert _below(measured, limit) == pytest.approx(NormalDist().cdf((limit - value) / standard), abs=1e-12)
 
 
 def test_how_unlike_a_run_was_is_its_effects_with_their_uncertainty_as_a_share() -> None:

@@ -6,10 +6,10 @@ Rules of common practice, no published source; the interval's uncertainty is JCG
 from __future__ import annotations
 
 import math
+from statistics import NormalDist
 
 import numpy as np
 import pytest
-from scipy import stats
 
 from tests.core.test_kinds import LFP, METER, analysed, claim, discharge, verdict, warming, with_temperature
 from tests.core.test_verdict_small import _cycle
@@ -44,7 +44,7 @@ def test_the_working_has_a_step_for_every_effect_of_the_conditions() -> None:
     # the doubt of the effect counts beside the meter's: p by the normal distribution of both
     y, u = told.measured.value + effect.value, math.hypot(told.measured.standard, effect.standard)
     assert float(told.working.inputs["p with the conditions' effect"]) == pytest.approx(
-        float(stats.norm.cdf((y - 99.0) / u)), abs=2e-3
+        float(NormalDist().cdf((y - 99.0) / u)), abs=2e-3
     )
 
 

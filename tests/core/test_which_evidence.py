@@ -5,10 +5,10 @@ from __future__ import annotations
 import math
 from dataclasses import replace
 from random import Random
+from statistics import NormalDist
 
 import numpy as np
 import pytest
-from scipy import stats
 
 from tests.core.test_kinds import LFP, analysed, claim, discharge, piecewise, verdict
 from wintry_tally.core.analysis import Analysis, Instrument
@@ -97,8 +97,10 @@ def test_scatter_beyond_what_the_meters_explain_enters_with_students_t() -> None
     mean = combine_linear([(1 / 3, item) for item in few], "Ah")
     scatter, factor = scatter_beyond(few, mean)
     assert scatter == pytest.approx(np.std(values, ddof=1) / math.sqrt(3.0))
-    assert factor == pytest.approx(stats.t.ppf(0.975, 2))
-    edge = math.sqrt(stats.chi2.ppf(0.95, 1) * 2.0) * 0.1
+    assert factor == pytest.approx(
+        0.95 * math.sqrt(2.0 / (1.0 - 0.95**2))
+    )  # Student's t with two degrees of freedom, closed form
+    edge = math.sqrt(NormalDist().inv_cdf(0.975) ** 2 * 2.0) * 0.1
     for apart, beyond in ((0.98 * edge, False), (1.02 * edge, True)):
         pair = quantities(40.0, 40.0 + apart)
         assert (scatter_beyond(pair, combine_linear([(0.5, item) for item in pair], "Ah")) is not None) == beyond
