@@ -43,8 +43,8 @@ def under_way(
     filled = analysis.charge if analysis.charge is not None and analysis.charge.time_to_full_s is not None else None
     if charging and filled is not None and filled.count.spans[-1].last >= stages[first].first:
         raise LogError("the charge has ended: it is full by the taper")
-    if not charging and ended != LOG_END:
-        raise LogError(f"the discharge has ended: {ENDING_WORDS.get(ended, ended)}")
+    if not charging and ended is not None and ended != LOG_END:
+        raise LogError(f"the discharge has ended: {ENDING_WORDS[ended]}")
     cutoff_V = analysis.options.cutoff_V
     if not charging and cutoff_V is not None and trace.voltage_V[-1] <= cutoff_V:
         raise LogError(f"the discharge has ended: it is below the cut-off of {cutoff_V:g} V")
