@@ -100,11 +100,15 @@ def own_places(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Path
 
 
 SLOW = (
-    "cli/test_run.py", "bench/test_guard.py", "desk/test_hand_over.py", "bench/test_eight.py",
-    "desk/test_worst_minute.py", "bench/test_faults.py", "bench/test_driver_faults.py", "desk/test_journeys.py",
-    "app/test_campaign.py", "desk/test_bench_trouble.py", "desk/test_plan_pages.py", "book/test_written_into.py",
+    "cli/test_run.py", "desk/test_compare_page.py", "bench/test_guard.py", "desk/test_pages.py", "desk/test_hand_over.py",
+    "desk/test_window.py", "bench/test_driver_faults.py", "core/test_strangers.py", "bench/test_faults.py",
+    "desk/test_small_screen.py", "desk/test_worst_minute.py", "desk/test_journeys.py", "desk/test_typed.py",
+    "desk/test_claims_in_place.py", "bench/test_eight.py", "desk/test_plan_pages.py", "desk/test_bench_trouble.py",
+    "desk/test_stations.py", "app/test_ways_out.py", "app/test_campaign.py", "desk/test_programme_page.py",
+    "core/test_compare.py", "plan/test_plan.py", "desk/test_preferences.py", "book/test_written_into.py",
 )  # fmt: skip
-"""Files that take longest, each gone through by one process: begun first, none of them is waited for at the end."""
+"""Files that take longest, each gone through by one process: begun first, none of them is waited for at the end. Those that
+wait for instruments and those that work take turns, so that all the while somebody works and somebody waits."""
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:

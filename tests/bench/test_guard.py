@@ -63,6 +63,8 @@ def test_killed_while_it_draws(bench: LiveBench, channel: str) -> None:
         assert not take_records(bench.path), "told once"
         # and it can be taken up: OFF and a look first, then on from where it stood
         assert run.status is RunStatus.RUNNING
+    if channel != "one":
+        return  # taken up it is by its book, whatever its line speaks
     again = bench.run(resume=run.id)
     bench.until(lambda: bench.flows)
     again.send(signal.SIGINT)

@@ -261,9 +261,10 @@ def test_a_charger_at_its_limit_gives_less_and_its_meter_may_read_low(times: flo
 
 @pytest.mark.parametrize("noise", [0.05, 0.15, 0.3, 0.45])
 def test_two_digits_in_turn_and_then_one_of_them_is_no_stuck_meter(noise: float) -> None:
-    """Little noise between two digits, later in the middle of one: of 100 meters one at the most is called stuck (some four were, by their own history alone)."""
+    """Little noise between two digits, later in the middle of one: of 100 meters one at the most is called stuck (some
+    four were, by their own history alone)."""
     random, found = np.random.default_rng(4), 0
-    for _ in range(some(100, 400)):
+    for _ in range(some(40, 400)):
         still, place = _Still(), random.uniform(0.0, 1.0)
         drift, fall = random.choice([0.001, 0.01, 0.03]), random.choice([0.0, 30.0])
         at = np.arange(1800)
@@ -275,7 +276,7 @@ def test_two_digits_in_turn_and_then_one_of_them_is_no_stuck_meter(noise: float)
             if still.log_chance(float(second)) < LOG_CHANCE:
                 found += 1
                 break
-    assert found <= 1
+    assert found <= some(0, 4)
 
 
 def test_a_meter_that_was_running_and_stops_is_stuck_and_one_that_slows_down_is_not() -> None:
