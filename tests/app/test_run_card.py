@@ -10,7 +10,9 @@ from wintry_tally.app.dossiers import dossier_of
 from wintry_tally.app.run_card import RunCard, run_card
 from wintry_tally.book import Book
 from wintry_tally.core.analysis.cells import Cells, Spread
+from wintry_tally.core.analysis.ending import GONE, LOG_END, OPERATOR, PROTECTION, SET_CUTOFF
 from wintry_tally.core.analysis.second_meter import SecondMeter
+from wintry_tally.core.battery import FAMILIES
 from wintry_tally.core.trace.remarks import Remark
 from wintry_tally.core.verdict import School
 from wintry_tally.core.working import Working
@@ -98,3 +100,26 @@ def test_what_stands_beside_and_what_is_offered(cards) -> None:
     assert done.repaired and done.left_out and not any(one.offered for one in done.remarks)
     bare = run_card(run, replace(report, analysis=None, problem="it cannot be read"))
     assert bare.problem == "it cannot be read" and bare.figures == () and bare.lines == ()
+
+
+@pytest.mark.parametrize(
+    ("family", "ended_by", "may_say"),
+    [
+        ("lfp", GONE, (PROTECTION, OPERATOR)),
+        ("agm", GONE, (OPERATOR,)),
+        ("lfp", LOG_END, (PROTECTION, SET_CUTOFF)),
+        ("agm", LOG_END, (SET_CUTOFF,)),
+        ("lfp", PROTECTION, ()),
+        ("lfp", OPERATOR, ()),
+    ],
+)
+def test_of_an_end_that_no_reading_tells_it_is_asked_what_can_have_been(cards, family, ended_by, may_say) -> None:
+    run, report, _ = cards["M1 Capacity 1"]
+    options = replace(report.analysis.options, family=FAMILIES[family])
+    test = replace(report.analysis.capacity, ended_by=ended_by)
+    ended = replace(report, analysis=replace(report.analysis, options=options, capacity=test))
+    card = run_card(replace(run, cause=ended_by), ended)
+    assert card.may_say == may_say and card.saw_end == ""
+    told = replace(run, settings=replace(run.settings, saw_end=SET_CUTOFF))
+    card = run_card(told, replace(ended, analysis=replace(ended.analysis, capacity=replace(test, ended_by=SET_CUTOFF))))
+    assert card.may_say == () and card.saw_end == SET_CUTOFF and card.lines[0].endswith(" · the load's set cut-off")

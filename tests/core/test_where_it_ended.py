@@ -12,6 +12,7 @@ from tests.making import RESOLUTION, discharge
 from wintry_tally.cli.logs import analyse_log, options_from, parse_given
 from wintry_tally.core.analysis import Analysis, Instrument, Options, analyse, down_to
 from wintry_tally.core.battery import FAMILIES, Claim, Direction, parse_claim
+from wintry_tally.core.errors import InputError
 from wintry_tally.core.quantity import parse_accuracy
 from wintry_tally.core.trace import Trace
 from wintry_tally.core.verdict import School, Verdict, judge
@@ -328,6 +329,15 @@ def test_the_command_line_names_it_an_opening_and_a_bound(tmp_path: Path) -> Non
     made = analysis_dict(*analyse_log(tmp_path / "log.csv", *options_from(given)))
     assert [stage["ended_by"] for stage in made["stages"]] == [None, "battery-protection", None]
     assert made["capacity"]["ended_by"] == "battery-protection" and made["capacity"]["bound"] == "at-least"
+    for saw, bound in (("battery-protection", None), ("operator", "at-least")):
+        given = parse_given({"family": "lfp", "rated_ah": 50.0, "saw-end": saw})
+        made = analysis_dict(*analyse_log(tmp_path / "log.csv", *options_from(given)))
+        assert (made["capacity"]["ended_by"], made["capacity"]["bound"]) == (saw, bound)
+        assert "end-unclear" not in {remark["code"] for remark in made["remarks"]}
+    with pytest.raises(
+        InputError, match='saw-end: "a clamp" is not known; use battery-protection, set-cutoff, operator'
+    ):
+        parse_given({"saw-end": "a clamp"})
 
 
 def test_a_battery_without_a_protection_that_is_gone_was_stopped() -> None:

@@ -15,8 +15,11 @@ from tests.making import discharge, write_log
 from wintry_tally.bench.connect import Tried
 from wintry_tally.bench.equipment import Instrument
 from wintry_tally.book import Book
+from wintry_tally.core.battery import family_named
+from wintry_tally.core.cell import BatteryModel, parameters_for
 from wintry_tally.core.engine import Phase
 from wintry_tally.core.quantity.wires import awg_area_mm2
+from wintry_tally.core.verdict.outcome import Outcome
 from wintry_tally.desk.widgets.bench_forms import read_area
 from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.quantity_field import QuantityField
@@ -270,6 +273,50 @@ def test_several_files_are_one_log_and_its_kind_is_kept(qtbot, one: Window, tmp_
     qtbot.waitUntil(lambda: one.station == "load", timeout=15000)
     run = one.session.runs(one.sample_id)[-1]
     assert run.station == "load" and run.recipe == {"method": "hold"} and run.original_name.endswith(".zip")
+
+
+def test_who_saw_how_a_pack_went_says_so_beside_its_run(qtbot, one: Window, tmp_path: Path) -> None:
+    """Gone from its leads at half, by its readings as a protection would go: judged once somebody has said which it was."""
+
+    def judged(outcome: Outcome) -> None:
+        def is_so() -> bool:
+            dossier = one.session.dossier(one.sample_id)
+            return dossier is not None and {v.outcome for v in dossier.verdicts if v.claim.kind == "capacity"} == {
+                outcome
+            }
+
+        qtbot.waitUntil(is_so, timeout=15000)
+        settled(qtbot)
+
+    model, rows = BatteryModel(parameters_for(family_named("lfp"), 40.0), 1.0), []
+    for at in range(0, 9600, 10):
+        seen = model.advance(8.0 if at > 600 else 0.0, 10.0)
+        rows.append((at, seen.voltage_V, seen.current_A))
+    rows += [(at, 0.0, 0.0) for at in range(9600, 9700, 10)]
+    log = tmp_path / "gone.csv"
+    log.write_text("time_s,voltage_V,current_A\n" + "".join(f"{t},{v:.3f},{i:.3f}\n" for t, v, i in rows))
+    one.import_log(log)
+    page = one.view("capacity").page("import")
+    for field in (page.accuracy_V, page.accuracy_A):
+        qtbot.keyClicks(field.line, "0.5%+2d")
+        qtbot.keyClick(field.line, Qt.Key.Key_Return)
+    settled(qtbot)
+    qtbot.waitUntil(page.keep_button.isEnabled, timeout=15000)
+    page.keep()
+    qtbot.waitUntil(lambda: bool(one.session.runs(one.sample_id)), timeout=15000)
+    judged(Outcome.NOT_TESTED)
+    for key, outcome in (
+        ("Its protection opened", Outcome.MISSED), ("Take it back", Outcome.NOT_TESTED),
+        ("It came off, or was switched off", Outcome.NOT_TESTED),
+    ):  # fmt: skip
+        keys = there(one.view("capacity"), QPushButton)
+        next(item for item in keys if item.text() == key).click()
+        judged(outcome)
+    told = " ".join(texts(one.view("capacity")))
+    assert "As somebody saw it: it came off" in told and "end-unclear" not in told
+    one.session.undo_stack.undo()
+    judged(Outcome.NOT_TESTED)
+    assert "No reading tells how it ended" in " ".join(texts(one.view("capacity")))
 
 
 def test_what_was_set_for_a_device_is_remembered(qtbot, one: Window, tmp_path: Path) -> None:

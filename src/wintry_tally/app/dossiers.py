@@ -107,7 +107,7 @@ def _grounds(book: Book, sample: Sample, of_it: Gathered) -> list[_Ground]:
         mark = of_it.marks.get(run.id, "") if is_over(run) else ""
         if mark:
             facts = facts_of(run, stood_before(book, sample, run, every[:place]))
-            found.append(_Ground(facts, (str(book.path), run.id, run.repair, run.ended), mark))
+            found.append(_Ground(facts, (str(book.path), run.id, run.repair, run.ended, run.settings), mark))
     return found
 
 

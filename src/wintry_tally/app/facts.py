@@ -21,11 +21,9 @@ def facts_of(run: Run, stood: PlaceHistory | None = None) -> RunFacts:
     options = run.settings.options(repair=run.repair)
     if not options.instrument.name:
         options = replace(options, instrument=replace(options.instrument, name=f"of run {run.id}"))
-    options = replace(
-        options,
-        begun_here=run.method not in {Method.IMPORTED, Method.HAND},
-        ended_by=run.cause if run.method is Method.HAND else "",
-    )
+    options = replace(options, begun_here=run.method not in {Method.IMPORTED, Method.HAND})
+    if run.method is Method.HAND:
+        options = replace(options, ended_by=run.cause)
     return RunFacts(
         id=run.id,
         title=run.title,

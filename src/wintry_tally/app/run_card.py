@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from wintry_tally.core.analysis.derivation import charge_working, energy_working
-from wintry_tally.core.analysis.ending import ENDING_WORDS
+from wintry_tally.core.analysis.ending import ENDING_WORDS, GONE, LOG_END, OPERATOR, PROTECTION, SET_CUTOFF
 from wintry_tally.core.analysis.trips import OVER_CURRENT
 from wintry_tally.core.protocol.method import METHOD_WORDS
 from wintry_tally.core.protocol.recipe import CAUSE_WORDS, EndCause
@@ -69,6 +69,14 @@ class RunCard:
     pictured: bool
     left_out: bool
     repaired: bool
+    may_say: tuple[str, ...]
+    saw_end: str
+
+
+SAW_END = {
+    PROTECTION: "Its protection opened", SET_CUTOFF: "The load cut off as set", OPERATOR: "It came off, or was switched off",
+}  # fmt: skip
+"""What somebody may have seen of an end that no reading tells."""
 
 
 def run_card(run: Run, report: RunReport) -> RunCard:
@@ -101,8 +109,18 @@ def run_card(run: Run, report: RunReport) -> RunCard:
     return RunCard(
         run.title, f"{run.started.astimezone():%d %b %Y %H:%M} · {METHOD_WORDS.get(run.method, run.method)}{named}",
         report.problem, headline, tuple(figures), tuple(lines), quiet, _remarks(run, analysis), portrait is not None,
-        run.left_out, run.repair == "offered",
+        run.left_out, run.repair == "offered", () if in_its_terms else _may_say(analysis), run.settings.saw_end,
     )  # fmt: skip
+
+
+def _may_say(analysis: Analysis | None) -> tuple[str, ...]:
+    """How a discharge may have ended whose readings do not tell: the pack was gone at once, or they stop under load."""
+    test = analysis.capacity if analysis is not None else None
+    if analysis is None or test is None or test.ended_by not in {GONE, LOG_END}:
+        return ()
+    family = analysis.options.family
+    opens = (PROTECTION,) if family is None or family.own_protection else ()
+    return (*opens, OPERATOR if test.ended_by == GONE else SET_CUTOFF)
 
 
 def _put_in(filled: ChargeResult, analysis: Analysis) -> tuple[Shown, ...]:
@@ -139,7 +157,7 @@ def _drawn(report: RunReport, test: CapacityTest) -> tuple[Shown, ...]:
 
 
 def _ended(run: Run, test: CapacityTest) -> str:
-    known = run.cause and run.cause in EndCause._value2member_map_
+    known = run.cause and run.cause in EndCause._value2member_map_ and not run.settings.saw_end
     cause = CAUSE_WORDS[EndCause(run.cause)] if known else ENDING_WORDS.get(test.ended_by, test.ended_by)
     rate = f" · {test.c_rate:.3f} C" if test.c_rate else ""
     return (

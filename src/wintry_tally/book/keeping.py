@@ -44,6 +44,7 @@ def keep_log(
         ambient_C=options.ambient_C,
         mode="imported",
         volts_at=options.volts_at,
+        saw_end=options.ended_by,
         unnamed=" ".join(sorted(trace.unnamed)),
     )
     words = kind.words.removesuffix(" test").capitalize()

@@ -47,6 +47,7 @@ class RunSettings:
         ambient_stated: somebody said it; override: a person's written reason to go on in spite of the proof of connection.
         unnamed: of an imported log, the fields of which nothing said what unit they are in, with spaces between.
         volts_at: where the volts were read, "terminals" or "load", as somebody said.
+        saw_end: how its discharge ended, as somebody saw it (`SEEN` of the analysis), where no reading tells.
         keep_every_s: what is kept as seldom as this, 0 for all; read_every_s: by hand, 0 for as usual; charging: by hand, a charge.
     """
 
@@ -82,6 +83,7 @@ class RunSettings:
     second_current_accuracy: str = ""
     unnamed: str = ""
     volts_at: str = ""
+    saw_end: str = ""
 
     @classmethod
     def of(cls, sample: Sample, **known: Any) -> RunSettings:
@@ -113,6 +115,7 @@ class RunSettings:
             ambient_C=self.ambient_C,
             repair=repair,  # type: ignore[arg-type]
             volts_at=self.volts_at,  # type: ignore[arg-type]
+            ended_by=self.saw_end,
         )
 
 

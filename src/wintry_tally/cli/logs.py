@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 from zoneinfo import available_timezones
 
-from wintry_tally.cli.options import TIME_UNITS, VOLTS_AT
+from wintry_tally.cli.options import SAW_END, TIME_UNITS, VOLTS_AT
 from wintry_tally.core.analysis import Analysis, Instrument, Options, analyse
 from wintry_tally.core.analysis.analyse import DEFAULT_REST_S
 from wintry_tally.core.battery import FAMILIES, Family, family_named, pack_of, packs_of
@@ -40,6 +40,7 @@ class Given:
     time_unit: str | None = None
     channel: str = ""
     volts_at: str | None = None
+    saw_end: str | None = None
     rest_minutes: float | None = None
     repair: str = "safe"
     instrument: tuple[str, ...] = ()
@@ -48,6 +49,7 @@ class Given:
 
 CLOSED = {
     "discharge_sign": ("+", "-", "auto"), "time_unit": TIME_UNITS, "repair": REPAIRS, "volts_at": VOLTS_AT,
+    "saw_end": SAW_END,
 }  # fmt: skip
 """Options that are one of a few words."""
 
@@ -84,6 +86,7 @@ def parse_given(data: dict[str, Any], place: str = "") -> Given:
         "time_unit",
         "channel",
         "volts_at",
+        "saw_end",
     ):
         if renamed.get(key) is not None and not isinstance(renamed[key], str):
             raise InputError(f"{place}{key.replace('_', '-')}: {renamed[key]!r} is not a text")
@@ -179,6 +182,7 @@ def options_from(given: Given) -> tuple[Choices, Options]:
         rest_s=DEFAULT_REST_S if given.rest_minutes is None else 60.0 * given.rest_minutes,
         repair=given.repair,  # type: ignore[arg-type]
         volts_at=given.volts_at or "",  # type: ignore[arg-type]
+        ended_by=given.saw_end or "",
     )
     return choices, options
 

@@ -8,6 +8,7 @@ import click
 
 TIME_UNITS = ("ms", "s", "min", "h", "d")
 VOLTS_AT = ("terminals", "load")
+SAW_END = ("battery-protection", "set-cutoff", "operator")
 
 
 def log_options(command: Any) -> Any:
@@ -39,6 +40,11 @@ def log_options(command: Any) -> Any:
             "--volts-at",
             type=click.Choice(VOLTS_AT),
             help="Where the volts were read; what leads take is else told from the log where it can be.",
+        ),
+        click.option(
+            "--saw-end",
+            type=click.Choice(SAW_END),
+            help="How the discharge ended, as somebody saw it, where no reading tells: a clamp that came off is operator.",
         ),
         click.option("--rest-minutes", type=float, help="Rest wanted before a discharge."),
         click.option("--repair", type=click.Choice(["none", "safe", "offered"]), default="safe", show_default=True),

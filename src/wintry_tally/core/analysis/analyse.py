@@ -69,7 +69,7 @@ class Options:
     volts_at: VoltsAt = ""
     """Where the volts were read: at the battery's terminals or at the load, as somebody said; empty where nobody did."""
     ended_by: str = ""
-    """How what was read by hand ended, as who was there said; empty where nobody did."""
+    """How a discharge ended, as who was there said (one of SEEN); empty where nobody did."""
     begun_here: bool = False
     """Whether the log was kept by who began the test: nothing came before its first row."""
     cells_known: bool = False

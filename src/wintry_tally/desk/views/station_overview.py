@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 from datetime import datetime
 from functools import partial
 from pathlib import Path
@@ -279,6 +280,7 @@ class StationOverview(StationView):
         made.save.connect(lambda: self._save(run))
         made.left_out.connect(lambda out: self._leave_out(run, out))
         made.repaired.connect(lambda on: self._repair(run, on))
+        made.saw_end.connect(lambda told: self._say_end(run, told))
         return made
 
     def _leave_out(self, run: Run, out: bool) -> None:
@@ -288,6 +290,10 @@ class StationOverview(StationView):
     def _repair(self, run: Run, on: bool) -> None:
         words = "apply the offered repair" if on else "take back the repair"
         self.session.set_run(run, words, repair="offered" if on else "safe")
+
+    def _say_end(self, run: Run, told: str) -> None:
+        words = "say how it ended" if told else "take back how it ended"
+        self.session.set_run(run, words, settings=replace(run.settings, saw_end=told))
 
     def _save(self, run: Run) -> None:
         name, _ = QFileDialog.getSaveFileName(

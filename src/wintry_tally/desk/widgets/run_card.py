@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QFrame, QLayout, QWidget
+from PySide6.QtWidgets import QFrame, QLayout, QPushButton, QWidget
 
-from wintry_tally.app.run_card import RunCard, Shown
+from wintry_tally.app.run_card import SAW_END, RunCard, Shown
 from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.findings import FindingList
 from wintry_tally.desk.widgets.flow import Flow
@@ -20,6 +20,7 @@ class RunCardView(QFrame):
     save = Signal()
     left_out = Signal(bool)
     repaired = Signal(bool)
+    saw_end = Signal(str)
 
     def __init__(self, shown: RunCard) -> None:
         super().__init__()
@@ -39,6 +40,14 @@ class RunCardView(QFrame):
         if shown.repaired:
             told = label("Offered repairs are applied; the original readings are kept.", "small")
             parts.append(row(told, button("Take back", lambda: self.repaired.emit(False), "link"), None))
+        if shown.may_say:
+            parts.append(Flow(label("No reading tells how it ended; who saw it may say so:", "small"), *self._ends()))
+        if shown.saw_end:
+            seen = f"As somebody saw it: {SAW_END[shown.saw_end][:1].lower()}{SAW_END[shown.saw_end][1:]}."
+            back = button(
+                "Take it back", lambda: self.saw_end.emit(""), "link", f"Take back how it ended: {shown.title}"
+            )
+            parts.append(Flow(label(seen, "small"), back))
         self.setLayout(column(*parts, margin=3))
 
     def _head(self) -> Flow:
@@ -50,6 +59,15 @@ class RunCardView(QFrame):
         keys.append(button("Save readings…", self.save.emit, "link", f"Save readings: {title}"))
         told = Flow(label(title, "heading", wrap=True), label(self._card.when, "small", wrap=True))
         return Flow(told, *keys, fills=True)
+
+    def _ends(self) -> list[QPushButton]:
+        """Keys for what somebody may have seen of its end."""
+        title, ends = self._card.title, self._card.may_say
+        words = {end: SAW_END[end] for end in ends}
+        return [
+            button(text, lambda end=end: self.saw_end.emit(end), "link", f"{text}: {title}")
+            for end, text in words.items()
+        ]
 
     def _figures(self, figures: tuple[Shown, ...]) -> Flow:
         line = Flow(gap=5)
