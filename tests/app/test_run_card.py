@@ -10,9 +10,10 @@ from wintry_tally.app.dossiers import dossier_of
 from wintry_tally.app.run_card import RunCard, run_card
 from wintry_tally.book import Book
 from wintry_tally.core.analysis.cells import Cells, Spread
-from wintry_tally.core.analysis.ending import GONE, LOG_END, OPERATOR, PROTECTION, SET_CUTOFF
+from wintry_tally.core.analysis.ending import ENDING_WORDS, GONE, LOG_END, OPERATOR, PROTECTION, SET_CUTOFF
 from wintry_tally.core.analysis.second_meter import SecondMeter
 from wintry_tally.core.battery import FAMILIES
+from wintry_tally.core.protocol.recipe import CAUSE_WORDS, EndCause
 from wintry_tally.core.trace.remarks import Remark
 from wintry_tally.core.verdict import School
 from wintry_tally.core.working import Working
@@ -121,5 +122,26 @@ def test_of_an_end_that_no_reading_tells_it_is_asked_what_can_have_been(cards, f
     card = run_card(replace(run, cause=ended_by), ended)
     assert card.may_say == may_say and card.saw_end == ""
     told = replace(run, settings=replace(run.settings, saw_end=SET_CUTOFF))
-    card = run_card(told, replace(ended, analysis=replace(ended.analysis, capacity=replace(test, ended_by=SET_CUTOFF))))
+    seen = replace(report.facts, options=replace(report.facts.options, ended_by=SET_CUTOFF))
+    cut = replace(ended, facts=seen, analysis=replace(ended.analysis, capacity=replace(test, ended_by=SET_CUTOFF)))
+    card = run_card(told, cut)
     assert card.may_say == () and card.saw_end == SET_CUTOFF and card.lines[0].endswith(" · the load's set cut-off")
+
+
+def test_how_it_ended_is_as_recorded_and_as_the_trace_looks_where_that_is_another_thing(cards) -> None:
+    run, report, _ = cards["M1 Capacity 1"]
+
+    def words(cause: str, shown: str) -> tuple[str, str]:
+        test = replace(report.analysis.capacity, ended_by=shown)
+        ended = replace(
+            report, facts=replace(report.facts, cause=cause), analysis=replace(report.analysis, capacity=test)
+        )
+        return run_card(run, ended).lines[0].rpartition(" · ")[2], ended.ended_words()
+
+    opened, gone, off = (str(ENDING_WORDS[end]) for end in (PROTECTION, GONE, OPERATOR))
+    timed = str(CAUSE_WORDS[EndCause.TIME])
+    assert words(PROTECTION, PROTECTION) == (opened, opened) and words("", OPERATOR) == (off, off)
+    assert words("gone", GONE) == (gone, gone)  # an import has no cause of its own
+    assert words(EndCause.TIME, OPERATOR) == (timed, f"{timed}; the trace looks like: {off}")
+    assert words(PROTECTION, GONE) == (2 * (f"{opened}; the trace looks like: {gone}",))
+    assert replace(report, analysis=None).ended_words() == ""

@@ -10,7 +10,6 @@ from wintry_tally.core.analysis.derivation import charge_working, energy_working
 from wintry_tally.core.analysis.ending import ENDING_WORDS, GONE, LOG_END, OPERATOR, PROTECTION, SET_CUTOFF
 from wintry_tally.core.analysis.trips import OVER_CURRENT
 from wintry_tally.core.protocol.method import METHOD_WORDS
-from wintry_tally.core.protocol.recipe import CAUSE_WORDS, EndCause
 from wintry_tally.core.quantity import Quantity, format_duration
 from wintry_tally.core.working import Working
 from wintry_tally.report.portrait import IN_ITS_TERMS
@@ -96,7 +95,7 @@ def run_card(run: Run, report: RunReport) -> RunCard:
         lines.append(_charged(filled))
     elif analysis is not None and test is not None:
         figures.append((*_reserve(report), *_drawn(report, test)))
-        lines.append(_ended(run, test))
+        lines.append(_ended(report, test))
     elif analysis is not None:
         lines.append("Nothing was charged or discharged in this log.")
     quiet = frozenset(lines)
@@ -156,13 +155,11 @@ def _drawn(report: RunReport, test: CapacityTest) -> tuple[Shown, ...]:
     )
 
 
-def _ended(run: Run, test: CapacityTest) -> str:
-    known = run.cause and run.cause in EndCause._value2member_map_ and not run.settings.saw_end
-    cause = CAUSE_WORDS[EndCause(run.cause)] if known else ENDING_WORDS.get(test.ended_by, test.ended_by)
+def _ended(report: RunReport, test: CapacityTest) -> str:
     rate = f" · {test.c_rate:.3f} C" if test.c_rate else ""
     return (
         f"{format_duration(test.count.duration_s)} under load{rate} · {test.voltage_start:.2f} to "
-        f"{test.voltage_end:.2f} V · {cause}"
+        f"{test.voltage_end:.2f} V · {report.ended_words(brief=True)}"
     )
 
 

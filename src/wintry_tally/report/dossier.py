@@ -11,6 +11,7 @@ from typing import Any
 
 from wintry_tally.core.analysis import Analysis, Options, analyse
 from wintry_tally.core.analysis.derivation import charge_working, energy_working, mean_voltage_working
+from wintry_tally.core.analysis.ending import ENDING_WORDS, GONE
 from wintry_tally.core.analysis.place import PlaceHistory
 from wintry_tally.core.analysis.stages import StageKind
 from wintry_tally.core.battery import Finding, Sample, arrival_findings
@@ -19,6 +20,7 @@ from wintry_tally.core.battery.sample import CyclesHad
 from wintry_tally.core.compare.trend import Trend
 from wintry_tally.core.errors import WintryError
 from wintry_tally.core.protocol.method import Method
+from wintry_tally.core.protocol.recipe import CAUSE_WORDS, EndCause
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.trace.trace import Column, Trace
 from wintry_tally.core.verdict import MeasuredEvidence, School, Verdict, judge
@@ -73,6 +75,24 @@ class RunReport:
             return energy_working(count, instrument, self.analysis.readings_counted)
         family = self.analysis.options.family
         return mean_voltage_working(count, family.mean_V if family else None)
+
+    def ended_words(self, *, brief: bool = False) -> str:
+        """How its discharge ended: as its record has it, and as its trace looks where that is something else.
+
+        brief: of a trace that merely does not tell as much nothing is said. Empty without a discharge.
+        """
+        test = self.analysis.capacity if self.analysis is not None else None
+        if test is None:
+            return ""
+        shown = str(ENDING_WORDS.get(test.ended_by, test.ended_by))
+        cause, told = self.facts.cause, self.facts.options.ended_by
+        if cause not in _CAUSES or cause == test.ended_by or told == test.ended_by:
+            return shown
+        known = str(CAUSE_WORDS[EndCause(cause)])
+        return known if brief and test.ended_by != GONE else f"{known}; the trace looks like: {shown}"
+
+
+_CAUSES = frozenset(str(cause) for cause in EndCause)
 
 
 @dataclass(frozen=True)

@@ -11,11 +11,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from wintry_tally import __version__
-from wintry_tally.core.analysis.ending import ENDING_WORDS
 from wintry_tally.core.battery.claims import NOTED
 from wintry_tally.core.protocol.cautions import discharge_cautions
 from wintry_tally.core.protocol.method import Method
-from wintry_tally.core.protocol.recipe import CAUSE_WORDS, EndCause
 from wintry_tally.core.quantity import format_duration, format_quantity
 from wintry_tally.core.quantity.preferred import METRIC, Units, name_in, words_in
 from wintry_tally.core.verdict.outcome import BOUND_WORDS, OUTCOME_WORDS, RULE_NAMES, SCHOOL_WORDS, Outcome
@@ -197,9 +195,7 @@ def _run(run: RunReport) -> dict[str, Any]:
     test, options = run.analysis.capacity, run.analysis.options
     data["remarks"] = [remark.message for remark in run.analysis.remarks]
     if test is not None:
-        cause = ENDING_WORDS.get(test.ended_by, test.ended_by)
-        if facts.cause and facts.cause in EndCause._value2member_map_ and facts.cause != test.ended_by:
-            cause = f"{CAUSE_WORDS[EndCause(facts.cause)]}; the trace looks like: {cause}"
+        cause = run.ended_words()
         data["figures"] = [
             ("Charge", format_quantity(test.count.charge)),
             ("Energy", format_quantity(test.count.energy)),
