@@ -17,7 +17,7 @@ from wintry_tally.bench.equipment import ChannelSpec, Equipment, Instrument
 from wintry_tally.bench.off_watch import FLOWS, NOT_OFF
 from wintry_tally.bench.stand_ins.world import FAULTS
 from wintry_tally.core.battery import family_named
-from wintry_tally.core.engine import OFF, Command, Request
+from wintry_tally.core.engine import OFF, Command, Phase, Request
 from wintry_tally.core.errors import InstrumentError
 from wintry_tally.core.protocol import EndCause
 from wintry_tally.core.protocol.preflight import preflight_recipe
@@ -106,10 +106,14 @@ def test_what_a_person_unplugged_is_left_alone(bench: Bench) -> None:
     loop, kept, channel = bench.loop(hold())
     loop.start()
     bench.tick(loop, 4)
+    loop.ask(Request("unplugged"))  # of a run that goes on it says nothing
+    assert loop.state.phase is Phase.DISCHARGING and "unplugged" not in kept.kinds
     bench.world.fault("load", "silence")
     loop.ask(Request("stop"))
     assert "does not answer" in loop.snapshot().trouble and not loop.settled
-    loop.ask(Request("stop"))
+    loop.ask(Request("stop"))  # once more, as somebody does who is impatient: that nothing flows it does not say
+    assert "does not answer" in loop.snapshot().trouble and not loop.settled
+    loop.ask(Request("unplugged"))
     assert loop.settled and not loop.snapshot().trouble and "unplugged" in kept.kinds and loop.outputs == "unknown"
     channel.close()
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TypeVar
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QLabel, QPushButton, QWidget
+from PySide6.QtWidgets import QApplication, QLabel, QPushButton, QWidget
 
 from wintry_tally.app.live_run import LiveRun
 from wintry_tally.bench.stand_ins.world import StandInWorld
@@ -84,3 +84,10 @@ def start(qtbot, window: Window, page: RecipePage, speed: int = -1) -> None:
 def press(parent: QWidget, name: str) -> None:
     """Press the button of this accessible name."""
     next(item for item in there(parent, QPushButton) if item.accessibleName() == name).click()
+
+
+def press_twice(qtbot, key: QPushButton) -> None:
+    """Press a key that asks back, and again when that is no double click any more."""
+    qtbot.mouseClick(key, Qt.MouseButton.LeftButton)
+    qtbot.wait(QApplication.doubleClickInterval() + 50)
+    qtbot.mouseClick(key, Qt.MouseButton.LeftButton)

@@ -7,9 +7,9 @@ from pathlib import Path
 
 import pytest
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QLabel
+from PySide6.QtWidgets import QApplication, QLabel
 
-from tests.desk.doing import draw, there
+from tests.desk.doing import draw, press_twice, there
 from wintry_tally.book import Book, RunSettings
 from wintry_tally.book.recipes import recipe_data
 from wintry_tally.core.engine import Phase
@@ -43,8 +43,7 @@ def test_a_load_that_stays_on_is_shouted_wherever_one_looks(running: Window, qtb
     world = running.session._stand_ins.world
     world.fault("load", "ignores-off")
     page = running.view("load").page("run")
-    for _ in range(2):
-        qtbot.mouseClick(page.stop, Qt.MouseButton.LeftButton)
+    press_twice(qtbot, page.stop)
     running.show_station("arrival")
     qtbot.waitUntil(lambda: bool(running.problem), timeout=10000)
     assert "unplug the load's lead at the battery" in running.problem
@@ -52,6 +51,9 @@ def test_a_load_that_stays_on_is_shouted_wherever_one_looks(running: Window, qtb
     running.show_station("load")
     qtbot.waitUntil(lambda: page.stop.text().startswith("It is unplugged"), timeout=15000)
     assert "still to be switched off" in page.state.text() and world.load_on
+    qtbot.mouseClick(page.stop, Qt.MouseButton.LeftButton)
+    assert "Really unplugged?" in page.stop.text() and running.session.running.live
+    qtbot.wait(QApplication.doubleClickInterval() + 50)
     qtbot.mouseClick(page.stop, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: not running.session.running.live, timeout=10000)
     run = running.session.runs(running.sample_id)[-1]
@@ -62,8 +64,7 @@ def test_a_load_that_comes_back_ends_the_shouting(running: Window, qtbot) -> Non
     world = running.session._stand_ins.world
     world.fault("load", "ignores-off")
     page = running.view("load").page("run")
-    for _ in range(2):
-        qtbot.mouseClick(page.stop, Qt.MouseButton.LeftButton)
+    press_twice(qtbot, page.stop)
     live = running.session.running.of_sample(running.sample_id)
     qtbot.waitUntil(lambda: bool(live.latest.trouble), timeout=10000)
     world.fault("load", "ignores-off", on=False)

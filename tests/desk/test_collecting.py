@@ -87,6 +87,7 @@ def test_what_outlived_a_whole_collection_is_looked_through_again_only_once_it_h
 ) -> None:
     collector, done, frozen = QApplication.instance().findChild(Collector), [], [0]
     collector._timer.stop()
+    monkeypatch.setattr(collector, "_outlived", 0)  # whatever windows before this one left
     monkeypatch.setattr(gc, "get_count", lambda: (0, 0, 11))
     for name in ("collect", "freeze", "unfreeze"):
         monkeypatch.setattr(gc, name, lambda *_generation, name=name: done.append(name))

@@ -10,7 +10,7 @@ import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFileDialog
 
-from tests.desk.doing import there
+from tests.desk.doing import press_twice, there
 from tests.making import discharge, write_log
 from wintry_tally.book import Book, RunSettings, RunStatus
 from wintry_tally.core.verdict.outcome import Outcome
@@ -85,8 +85,7 @@ def test_other_modes_can_be_planned_and_run(one: Window, qtbot, mode: str, text:
     run = one.view("capacity").page("run")
     assert not run.rate.isVisible(), "only a current can be changed in mid-run here"
     qtbot.waitUntil(lambda: live.latest.state.charge_Ah > 2.0, timeout=60000)
-    for _ in range(2):
-        qtbot.mouseClick(run.stop, Qt.MouseButton.LeftButton)
+    press_twice(qtbot, run.stop)
     qtbot.waitUntil(lambda: not one.session.running.live, timeout=60000)
     qtbot.waitUntil(lambda: one.session.dossier(one.sample_id) is not None, timeout=15000)
     report = one.session.dossier(one.sample_id).runs[0]

@@ -9,7 +9,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QComboBox, QFileDialog, QPushButton
 
 from tests.amount import some
-from tests.desk.doing import bars_of, claim, planned, press, start, texts, there
+from tests.desk.doing import bars_of, claim, planned, press, press_twice, start, texts, there
 from wintry_tally.core.battery import FAMILIES
 from wintry_tally.core.engine import Phase
 from wintry_tally.desk.views.recipe_page import BY_HAND
@@ -180,8 +180,7 @@ def test_prompts_wait_and_can_be_skipped(qtbot, one: Window) -> None:
     before = live.latest.state.index
     if live.latest.state.phase is not Phase.ENDED and before + 1 < len(live.recipe.steps):
         qtbot.mouseClick(run_page.skip, Qt.MouseButton.LeftButton)
-    qtbot.mouseClick(run_page.stop, Qt.MouseButton.LeftButton)
-    qtbot.mouseClick(run_page.stop, Qt.MouseButton.LeftButton)
+    press_twice(qtbot, run_page.stop)
     qtbot.waitUntil(lambda: not one.session.running.live, timeout=20000)
 
 

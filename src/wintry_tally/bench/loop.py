@@ -342,12 +342,8 @@ class RunLoop:
         Raises:
             InputError: the run's phase does not allow it.
         """
-        ended = self.state.phase is Phase.ENDED
-        if ended and self._off.trouble is not None and request.kind == "stop":
-            # whoever says so has pulled the lead: there is nothing more to be switched off
-            self._note("unplugged", said("said-unplugged"))
-            self._unplugged = True
-            self._keep(force=True)
+        if request.kind == "unplugged":
+            self._let_be()
             return self.snapshot()
         if request.kind == "resume":
             self._paused_unsaved = False
@@ -361,6 +357,13 @@ class RunLoop:
         self._keep(force=True)
         self._pace()
         return self.snapshot()
+
+    def _let_be(self) -> None:
+        """Whoever says so has pulled the lead: of what would not go off there is nothing more to be switched off."""
+        if self.state.phase is Phase.ENDED and self._off.trouble is not None:
+            self._note("unplugged", said("said-unplugged"))
+            self._unplugged = True
+            self._keep(force=True)
 
     def fail(self, words: str) -> None:
         """This program failed somewhere in the loop: everything off, by the guard too, and said."""

@@ -90,6 +90,7 @@ class Request:
     The bench asks too: "lost", when an instrument refuses or cannot be reached; "disturbed", when other hands changed an
     output; "cut-off", when a load stopped by itself; "limit", when something beyond the fixed limits has to stop;
     "not-proven", when the connection is wrong; "make-safe" and "fault" (each with the reason).
+    To a run that has ended and would not go off a person says "unplugged".
     `of_step`: the step (its index) that whoever asks had before their eyes; of any other nothing is done.
     """
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from functools import partial
 from typing import TYPE_CHECKING
 
 from PySide6.QtGui import QKeySequence, QShortcut
@@ -28,6 +29,7 @@ from wintry_tally.desk.widgets.guided_card import GuidedCard
 from wintry_tally.desk.widgets.lines import Line
 from wintry_tally.desk.widgets.parts import button, card, column, label, narrow, row, scrolling, under
 from wintry_tally.desk.widgets.quantity_field import QuantityField
+from wintry_tally.desk.widgets.twice import Twice
 
 if TYPE_CHECKING:
     from wintry_tally.app.live_run import LiveRun
@@ -72,8 +74,11 @@ class RunPage(StationView):
         self.curve.setMinimumHeight(150)
         self._across: AcrossRoom | None = None
         QShortcut(QKeySequence("F11"), self, self.show_across)
-        self._sure = False
-        self._shown = 0
+        self._shown = self._run_id = 0
+        self._stops = ("Stop the test", "Really stop? Press again", partial(self._ask, Request("stop")))
+        self._closes = (
+            "It is unplugged: close the run", "Really unplugged? Press again", partial(self._ask, Request("unplugged")),
+        )  # fmt: skip
         self._told: tuple[int, str] = (0, "")
         self._make_keys()
         self._big = QWidget()
@@ -85,7 +90,8 @@ class RunPage(StationView):
         self.rate.line.setMaximumWidth(130)
         self.change = button("Change the rate", self._change)
         self.rate.entered.connect(self._change)
-        self.stop = button("Stop the test", self._stop)
+        self._stopping = Twice(*self._stops)
+        self.stop = self._stopping.key
         self.speed = QComboBox()
         self.speed.setAccessibleName("Speed of the simulated bench")
         for words, value in SPEEDS:
@@ -136,8 +142,10 @@ class RunPage(StationView):
         self.speed.setVisible(live.run.method is Method.SIMULATED)
         index = self.speed.findData(live.worker.speed)
         self.speed.setCurrentIndex(index if index >= 0 else 0)
-        self._sure = False
-        self.stop.setText("Stop the test")
+        if live.run.id != self._run_id:  # the same one is told anew whenever its book changes
+            self._run_id = live.run.id
+            self._stopping.mean(*self._stops)
+            self._stopping.forget()
         self._offer_others(live)
         self.tick()
 
@@ -152,7 +160,7 @@ class RunPage(StationView):
         doing = doing_words(seen)
         self.state.setText(f"{live.run.title} · {doing} · {where}")
         if seen.ended and seen.trouble:
-            self.stop.setText("It is unplugged: close the run")
+            self._stopping.mean(*self._closes)
         self._say_step(live)
         self.trouble.setText(seen.trouble or live.worker.refusal)
         self.trouble.setVisible(bool(self.trouble.text()))
@@ -318,14 +326,6 @@ class RunPage(StationView):
         if self.rate.number is not None:
             self._ask_of_step("set", self.rate.number)
             self.rate.set_text("")
-
-    def _stop(self) -> None:
-        live = self.session.running.of_sample(self.sample_id)
-        if not self._sure and not (live is not None and live.latest.ended):
-            self._sure = True
-            self.stop.setText("Really stop? Press again")
-            return
-        self._ask(Request("stop"))
 
     def _offer_others(self, live: LiveRun) -> None:
         """The benches that could take the run over: other channels, or hands. A stand-in battery is on its own bench."""

@@ -1,0 +1,66 @@
+"""A key that counts when it is pressed twice."""
+
+from __future__ import annotations
+
+import pytest
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QApplication
+
+from wintry_tally.desk.widgets import twice
+from wintry_tally.desk.widgets.twice import FORGOTTEN_MS, Twice
+
+
+class Clock:
+    """Moves when it is told to."""
+
+    now = 100.0
+
+    def monotonic(self) -> float:
+        return self.now
+
+
+@pytest.fixture
+def clock(monkeypatch: pytest.MonkeyPatch) -> Clock:
+    made = Clock()
+    monkeypatch.setattr(twice, "time", made)
+    return made
+
+
+def test_a_double_click_is_one_press_and_a_second_one_acts_once(qtbot, clock: Clock) -> None:
+    done: list[str] = []
+    key = Twice("Stop", "Really?", lambda: done.append("stop"))
+    qtbot.addWidget(key.key)
+    between = QApplication.doubleClickInterval() / 1000.0 - 0.005
+    for after, words, so_far in ((0.0, "Really?", []), (between, "Really?", []), (0.01, "Stop", ["stop"]), (9.0, "Really?", ["stop"])):  # fmt: skip
+        clock.now += after
+        qtbot.mouseClick(key.key, Qt.MouseButton.LeftButton)
+        assert (key.key.text(), done) == (words, so_far)
+
+
+def test_a_question_that_nobody_answers_is_withdrawn(qtbot, clock: Clock, monkeypatch: pytest.MonkeyPatch) -> None:
+    assert FORGOTTEN_MS >= 3000
+    monkeypatch.setattr(twice, "FORGOTTEN_MS", 20)
+    done: list[str] = []
+    key = Twice("Stop", "Really?", lambda: done.append("stop"))
+    qtbot.addWidget(key.key)
+    qtbot.mouseClick(key.key, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: key.key.text() == "Stop", timeout=5000)
+    clock.now += 10.0
+    qtbot.mouseClick(key.key, Qt.MouseButton.LeftButton)
+    assert key.key.text() == "Really?" and not done
+
+
+def test_a_press_meant_for_what_it_said_before_counts_for_nothing(qtbot, clock: Clock) -> None:
+    """Of a run that ends just then and does not go off, nobody has said that its lead is pulled."""
+    done: list[str] = []
+    key = Twice("Stop", "Really?", lambda: done.append("stop"))
+    qtbot.addWidget(key.key)
+    qtbot.mouseClick(key.key, Qt.MouseButton.LeftButton)
+    key.mean("Stop", "Really?", lambda: done.append("another"))  # the same again: the question stands
+    assert key.key.text() == "Really?"
+    key.mean("It is unplugged", "Truly?", lambda: done.append("unplugged"))
+    assert key.key.text() == "It is unplugged"
+    for words, so_far in (("Truly?", []), ("It is unplugged", ["unplugged"])):
+        clock.now += 2.0
+        qtbot.mouseClick(key.key, Qt.MouseButton.LeftButton)
+        assert (key.key.text(), done) == (words, so_far)
