@@ -3,16 +3,25 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from datetime import UTC, datetime
+from pathlib import Path
 
+import numpy as np
 import pytest
 
+from tests.making import discharge
 from wintry_tally.app.dossiers import dossier_of
+from wintry_tally.app.facts import facts_of
 from wintry_tally.app.run_card import RunCard, run_card
 from wintry_tally.book import Book
+from wintry_tally.book.keeping import keep_log
+from wintry_tally.core.analysis import Options, analyse
 from wintry_tally.core.analysis.cells import Cells, Spread
 from wintry_tally.core.analysis.ending import ENDING_WORDS, GONE, LOG_END, OPERATOR, PROTECTION, SET_CUTOFF
 from wintry_tally.core.analysis.second_meter import SecondMeter
 from wintry_tally.core.battery import FAMILIES
+from wintry_tally.core.protocol.kinds import TEST_KINDS
+from wintry_tally.core.protocol.method import Method
 from wintry_tally.core.protocol.recipe import CAUSE_WORDS, EndCause
 from wintry_tally.core.trace.remarks import Remark
 from wintry_tally.core.verdict import School
@@ -145,3 +154,21 @@ def test_how_it_ended_is_as_recorded_and_as_the_trace_looks_where_that_is_anothe
     assert words(EndCause.TIME, OPERATOR) == (timed, f"{timed}; the trace looks like: {off}")
     assert words(PROTECTION, GONE) == (2 * (f"{opened}; the trace looks like: {gone}",))
     assert replace(report, analysis=None).ended_words() == ""
+
+
+def test_what_somebody_saw_is_kept_apart_from_what_the_log_shows(cards, tmp_path: Path) -> None:
+    trace = discharge()
+    under_load = trace.taking(np.arange(0, len(trace) * 3 // 4))
+    with Book.create(tmp_path / "b.wintry") as book:
+        sample = book.samples.get(book.samples.add("B1", "", "", "lfp"))
+        for saw, cause in (("", LOG_END), (SET_CUTOFF, "")):
+            found = analyse(under_load, Options(family=FAMILIES["lfp"], ended_by=saw))
+            assert found.capacity is not None and found.capacity.ended_by == (saw or LOG_END)
+            begun = datetime(2026, 1, 2, tzinfo=UTC)
+            number = keep_log(book, sample, TEST_KINDS["capacity"], under_load, found, begun, ("a.csv", b"1"))
+            run = book.runs.get(number)
+            assert (run.cause, run.settings.saw_end, facts_of(run).options.ended_by) == (cause, saw, saw)
+    by_hand = replace(run, method=Method.HAND, cause=OPERATOR, settings=replace(run.settings, saw_end=""))
+    assert facts_of(by_hand).options.ended_by == OPERATOR
+    seen = replace(by_hand, settings=replace(by_hand.settings, saw_end=PROTECTION))
+    assert facts_of(seen).options.ended_by == PROTECTION

@@ -10,7 +10,9 @@ import pytest
 
 from tests.making import RESOLUTION, discharge
 from wintry_tally.cli.logs import analyse_log, options_from, parse_given
+from wintry_tally.cli.options import SAW_END
 from wintry_tally.core.analysis import Analysis, Instrument, Options, analyse, down_to
+from wintry_tally.core.analysis.analyse import SEEN
 from wintry_tally.core.battery import FAMILIES, Claim, Direction, parse_claim
 from wintry_tally.core.errors import InputError
 from wintry_tally.core.quantity import parse_accuracy
@@ -334,6 +336,7 @@ def test_the_command_line_names_it_an_opening_and_a_bound(tmp_path: Path) -> Non
         made = analysis_dict(*analyse_log(tmp_path / "log.csv", *options_from(given)))
         assert (made["capacity"]["ended_by"], made["capacity"]["bound"]) == (saw, bound)
         assert "end-unclear" not in {remark["code"] for remark in made["remarks"]}
+    assert set(SAW_END) == SEEN
     with pytest.raises(
         InputError, match='saw-end: "a clamp" is not known; use battery-protection, set-cutoff, operator'
     ):

@@ -23,7 +23,7 @@ def facts_of(run: Run, stood: PlaceHistory | None = None) -> RunFacts:
         options = replace(options, instrument=replace(options.instrument, name=f"of run {run.id}"))
     options = replace(options, begun_here=run.method not in {Method.IMPORTED, Method.HAND})
     if run.method is Method.HAND:
-        options = replace(options, ended_by=run.cause)
+        options = replace(options, ended_by=run.settings.saw_end or run.cause)
     return RunFacts(
         id=run.id,
         title=run.title,
