@@ -8,7 +8,7 @@ from pathlib import Path
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QPushButton
 
-from tests.desk.doing import planned, press, settled, there
+from tests.desk.doing import planned, press, press_twice, settled, there
 from wintry_tally.core.engine import Phase
 from wintry_tally.desk.views.recipe_page import BY_HAND
 from wintry_tally.desk.views.run_page import RunPage
@@ -75,8 +75,7 @@ def test_a_run_by_hand_from_switching_on_to_the_end(qtbot, one: Window) -> None:
     page.guided.entry.enter(anyway=True)
     qtbot.waitUntil(lambda: live.latest.state.phase is Phase.RESTING, timeout=15000)
     qtbot.waitUntil(lambda: "everything off" in page.guided.asks.text(), timeout=15000)
-    press(page, "Stop the test")
-    page._stop()
+    press_twice(qtbot, page.stop)
     qtbot.waitUntil(lambda: not one.session.running.live, timeout=10000)
     qtbot.waitUntil(lambda: any("Switch everything off now" in text for text in said), timeout=15000)
     run = one.session.runs(one.sample_id)[-1]

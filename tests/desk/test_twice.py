@@ -34,7 +34,7 @@ def test_a_double_click_is_one_press_and_a_second_one_acts_once(qtbot, clock: Cl
     for after, words, so_far in ((0.0, "Really?", []), (between, "Really?", []), (0.01, "Stop", ["stop"]), (9.0, "Really?", ["stop"])):  # fmt: skip
         clock.now += after
         qtbot.mouseClick(key.key, Qt.MouseButton.LeftButton)
-        assert (key.key.text(), done) == (words, so_far)
+        assert (key.key.text(), key.key.accessibleName(), done) == (words, words, so_far)
 
 
 def test_a_question_that_nobody_answers_is_withdrawn(qtbot, clock: Clock, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -38,13 +38,17 @@ class Twice:
         """It was not pressed."""
         self._timer.stop()
         self._asked_at = None
-        self.key.setText(self._words)
+        self._say(self._words)
+
+    def _say(self, words: str) -> None:
+        self.key.setText(words)
+        self.key.setAccessibleName(words)
 
     def _pressed(self) -> None:
         now = time.monotonic()
         if self._asked_at is None:
             self._asked_at = now
-            self.key.setText(self._question)
+            self._say(self._question)
             self._timer.start(FORGOTTEN_MS)
         elif 1000.0 * (now - self._asked_at) > QApplication.doubleClickInterval():
             self.forget()
