@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QPushButton
+from PySide6.QtWidgets import QApplication, QPushButton, QScrollBar
 
 from tests.desk.doing import bars_of, claim, planned, settled, start, texts, there
 from tests.making import discharge, write_log
@@ -23,6 +23,7 @@ from wintry_tally.core.verdict.outcome import Outcome
 from wintry_tally.desk.widgets.bench_forms import read_area
 from wintry_tally.desk.widgets.figure import Figure
 from wintry_tally.desk.widgets.quantity_field import QuantityField
+from wintry_tally.desk.widgets.run_card import RunCardView
 from wintry_tally.desk.window import Window
 from wintry_tally.exchange.recipe_file import shipped
 
@@ -305,13 +306,22 @@ def test_who_saw_how_a_pack_went_says_so_beside_its_run(qtbot, one: Window, tmp_
     page.keep()
     qtbot.waitUntil(lambda: bool(one.session.runs(one.sample_id)), timeout=15000)
     judged(Outcome.NOT_TESTED)
+    one.resize(1024, 600)
+    settled(qtbot)
     for key, outcome in (
         ("Its protection opened", Outcome.MISSED), ("Take it back", Outcome.NOT_TESTED),
         ("It came off, or was switched off", Outcome.NOT_TESTED),
     ):  # fmt: skip
         keys = there(one.view("capacity"), QPushButton)
-        next(item for item in keys if item.text() == key).click()
+        pressed = next(item for item in keys if item.text() == key)
+        scrolled = max((bar for bar in there(one.view("capacity"), QScrollBar)), key=lambda bar: bar.maximum())
+        scrolled.setValue(100)
+        pressed.setFocus()
+        pressed.click()
         judged(outcome)
+        at = QApplication.focusWidget()
+        assert scrolled.value() == 100, "nothing moves under whoever reads"
+        assert any(made.isAncestorOf(at) for made in there(one.view("capacity"), RunCardView)), "nor is the key lost"
     told = " ".join(texts(one.view("capacity")))
     assert "As somebody saw it: it came off" in told and "end-unclear" not in told
     one.session.undo_stack.undo()

@@ -6,7 +6,7 @@ import numpy as np
 
 from wintry_tally.core.analysis.capacity import CapacityTest
 from wintry_tally.core.analysis.counting import HOUR, Integral
-from wintry_tally.core.analysis.ending import PROTECTION, SET_CUTOFF
+from wintry_tally.core.analysis.ending import GONE, PROTECTION, SET_CUTOFF
 from wintry_tally.core.analysis.stages import Scale, Stage, StageKind
 from wintry_tally.core.battery.families import Family
 from wintry_tally.core.message import NOTHING, Message, said, several
@@ -130,7 +130,7 @@ def test_remarks(
             told = said("charge-between", share=100 * largest / charge)
             remarks.append(Remark("coarse-sampling", told, (trace.row_at(where), trace.row_at(where + 1))))
     remarks += _rest_remarks(trace, stages, test, rest_s)
-    if family is not None and family.lithium and test.ended_by != PROTECTION and not test.past_cutoff_s:
+    if family is not None and family.lithium and test.ended_by not in {PROTECTION, GONE} and not test.past_cutoff_s:
         left = _share_left(family, trace, test)
         if left > 0.01:
             row = trace.row_at(test.count.spans[-1].last)

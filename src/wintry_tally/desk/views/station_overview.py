@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QFileDialog, QGridLayout, QLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QApplication, QFileDialog, QGridLayout, QLayout, QVBoxLayout, QWidget
 
 from wintry_tally.core.protocol.kinds import TEST_KINDS
 from wintry_tally.core.protocol.method import Method
@@ -96,7 +96,8 @@ class StationOverview(StationView):
         self.picture.said.connect(session.said)
         self.picture.opened.connect(self.opened)
         self._pictured = 0
-        inner = QWidget()
+        self._inner = inner = QWidget()
+        self._drawn_for = self._at_run = 0
         parts: list[QWidget | QLayout | None] = [
             card(ways, note),
             self._banner,
@@ -209,6 +210,7 @@ class StationOverview(StationView):
         self.picture.setVisible(dossier is not None)
         if dossier is None:
             self._slices.stop()
+            self._hold_still()
             clear(self._runs)
             if runs:
                 self._runs.addWidget(label("Working it out…", "quiet"))
@@ -235,11 +237,27 @@ class StationOverview(StationView):
                 )
             )
 
+    def _hold_still(self) -> None:
+        """While the same battery's runs are worked out anew nothing moves, and whoever was at a card stays there."""
+        if self._drawn_for == self.sample_id:
+            self._inner.setMinimumHeight(self._inner.height())
+            at = QApplication.focusWidget()
+            while at is not None and not isinstance(at, RunCardView):
+                at = at.parentWidget()
+            if at is not None and self.isAncestorOf(at):
+                self._at_run = at.number
+                self._inner.setFocus()  # Qt would go to the next key there is, and scroll to it
+
     def _cards(self, cards: QVBoxLayout, newest: list[tuple[Run, RunReport]]) -> Iterator[None]:
         """A card a test, one at a step, and the way to the earlier ones."""
         for run, report in newest[: self._most]:
-            cards.addWidget(self._card(run, report))
+            made = self._card(run, report)
+            cards.addWidget(made)
+            if run.id == self._at_run and self.isVisible():
+                made.setFocus()
             yield
+        self._drawn_for, self._at_run = self.sample_id, 0
+        self._inner.setMinimumHeight(0)
         more = len(newest) - self._most
         if more > 0:
             words = f"Show {min(more, MOST_CARDS)} earlier of {more}"
@@ -270,11 +288,13 @@ class StationOverview(StationView):
     def sample_switched(self) -> None:
         """Another battery: its newest tests."""
         self._most, self._pictured = MOST_CARDS, 0
+        self._drawn_for = self._at_run = 0
+        self._inner.setMinimumHeight(0)
 
     def _card(self, run: Run, report: RunReport) -> RunCardView:
         from wintry_tally.app.run_card import run_card
 
-        made = RunCardView(run_card(run, report))
+        made = RunCardView(run_card(run, report), run.id)
         made.opened.connect(self.opened)
         made.picture.connect(lambda: self._show_picture(run))
         made.save.connect(lambda: self._save(run))

@@ -13,7 +13,7 @@ from wintry_tally.desk.widgets.parts import button, column, label, named, row, s
 
 
 class RunCardView(QFrame):
-    """`opened` carries a figure's working; the others ask for what their keys say."""
+    """`opened` carries a figure's working; the others ask for what their keys say. To be at it is to be at its first key."""
 
     opened = Signal(object)
     picture = Signal()
@@ -22,8 +22,9 @@ class RunCardView(QFrame):
     repaired = Signal(bool)
     saw_end = Signal(str)
 
-    def __init__(self, shown: RunCard) -> None:
+    def __init__(self, shown: RunCard, number: int) -> None:
         super().__init__()
+        self.number = number
         self.setProperty("role", "card")
         self._card = shown
         parts: list[QWidget | QLayout] = [self._head()]
@@ -54,6 +55,7 @@ class RunCardView(QFrame):
         title, out = self._card.title, self._card.left_out
         words = "Take into the verdicts" if out else "Leave out of the verdicts"
         keys = [button(words, lambda: self.left_out.emit(not out), "link", f"{words}: {title}")]
+        self.setFocusProxy(keys[0])
         if self._card.pictured:
             keys.append(button("Its picture", self.picture.emit, "link", f"Its picture: {title}"))
         keys.append(button("Save readings…", self.save.emit, "link", f"Save readings: {title}"))
