@@ -71,11 +71,11 @@ def test_a_charge_counts_what_was_put_in_and_its_current_has_a_minus_sign() -> N
 @pytest.mark.parametrize(
     ("phase", "index", "keys"),
     [
-        (Phase.DISCHARGING, 0, Keys("Pause", True, True, True, True)),
-        (Phase.CHARGING, 1, Keys("Pause", True, True, True, False)),
-        (Phase.PAUSED, 0, Keys("Resume", True, True, True, False)),
-        (Phase.READY, 0, Keys("Pause", False, True, True, False)),
-        (Phase.RESTING, 0, Keys("Pause", False, True, True, True)),
+        (Phase.DISCHARGING, 0, Keys("Pause", True, True, True, True, True)),
+        (Phase.CHARGING, 1, Keys("Pause", True, True, True, False, False)),
+        (Phase.PAUSED, 0, Keys("Resume", True, True, True, False, False)),
+        (Phase.READY, 0, Keys("Pause", False, True, True, False, False)),
+        (Phase.RESTING, 0, Keys("Pause", False, True, True, True, False)),
     ],
 )
 def test_which_keys_can_be_pressed(phase: Phase, index: int, keys: Keys) -> None:
@@ -87,7 +87,7 @@ def test_another_current_is_set_where_a_current_is_and_one_step_cannot_be_skippe
         not keys_of(_live(Phase.DISCHARGING, mode="power")).settable
         and keys_of(_live(Phase.CHARGING, mode="charge")).settable
     )
-    assert keys_of(_live(Phase.DISCHARGING, steps=1)) == Keys("Pause", True, True, False, False)
+    assert keys_of(_live(Phase.DISCHARGING, steps=1)) == Keys("Pause", True, True, False, False, False)
 
 
 def _read(live: LiveRun | LiveOutlook, *given: Any) -> Any:

@@ -51,6 +51,7 @@ def test_a_load_that_stays_on_is_shouted_wherever_one_looks(running: Window, qtb
     running.show_station("load")
     qtbot.waitUntil(lambda: page.stop.text().startswith("It is unplugged"), timeout=15000)
     assert "still to be switched off" in page.state.text() and world.load_on
+    qtbot.wait(QApplication.doubleClickInterval() + 50)
     qtbot.mouseClick(page.stop, Qt.MouseButton.LeftButton)
     assert "Really unplugged?" in page.stop.text() and running.session.running.live
     qtbot.wait(QApplication.doubleClickInterval() + 50)

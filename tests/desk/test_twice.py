@@ -30,11 +30,29 @@ def test_a_double_click_is_one_press_and_a_second_one_acts_once(qtbot, clock: Cl
     done: list[str] = []
     key = Twice("Stop", "Really?", lambda: done.append("stop"))
     qtbot.addWidget(key.key)
-    between = QApplication.doubleClickInterval() / 1000.0 - 0.005
-    for after, words, so_far in ((0.0, "Really?", []), (between, "Really?", []), (0.01, "Stop", ["stop"]), (9.0, "Really?", ["stop"])):  # fmt: skip
+    short = QApplication.doubleClickInterval() / 1000.0 - 0.005
+    for after, words, so_far in (
+        (0.0, "Really?", []), (short, "Really?", []), (short, "Really?", []), (short + 0.01, "Stop", ["stop"]),
+        (short, "Stop", ["stop"]), (9.0, "Really?", ["stop"]),
+    ):  # fmt: skip
         clock.now += after
         qtbot.mouseClick(key.key, Qt.MouseButton.LeftButton)
         assert (key.key.text(), key.key.accessibleName(), done) == (words, words, so_far)
+
+
+def test_without_a_question_it_acts_at_once_and_of_a_burst_of_presses_once(qtbot, clock: Clock) -> None:
+    done: list[str] = []
+    key = Twice("Skip", "", lambda: done.append("skip"), name="Skip this step")
+    qtbot.addWidget(key.key)
+    for after, so_far in ((0.0, 1), (0.1, 1), (0.3, 1), (0.3, 1), (1.0, 2)):
+        clock.now += after
+        qtbot.mouseClick(key.key, Qt.MouseButton.LeftButton)
+        assert (key.key.text(), key.key.accessibleName(), len(done)) == ("Skip", "Skip this step", so_far)
+    key.mean("Skip", "Really?", lambda: done.append("ended"))  # the same words, and now they ask
+    for after, words, so_far in ((0.1, "Skip", "skip"), (1.0, "Really?", "skip"), (1.0, "Skip", "ended")):
+        clock.now += after
+        qtbot.mouseClick(key.key, Qt.MouseButton.LeftButton)
+        assert (key.key.text(), done[-1]) == (words, so_far)
 
 
 def test_a_question_that_nobody_answers_is_withdrawn(qtbot, clock: Clock, monkeypatch: pytest.MonkeyPatch) -> None:

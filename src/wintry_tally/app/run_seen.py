@@ -27,13 +27,17 @@ class Reading:
 
 @dataclass(frozen=True)
 class Keys:
-    """What a person can do now: pause or resume it, set another current, skip the step (shown, and pressed)."""
+    """What a person can do now: pause or resume it, set another current, skip the step (shown, and pressed).
+
+    `ends`: to skip it ends a discharge or a charge, which nothing takes back.
+    """
 
     pause: str
     pausing: bool
     settable: bool
     skipping: bool
     skip: bool
+    ends: bool
 
 
 def figures_of(live: LiveRun) -> dict[str, Reading]:
@@ -82,10 +86,12 @@ def keys_of(live: LiveRun) -> Keys:
     """What can be done to a run now."""
     state, steps = live.latest.state, live.recipe.steps
     pausing = state.phase is Phase.PAUSED or state.phase in LIVE
+    skip = state.phase not in {Phase.PAUSED, Phase.READY} and state.index + 1 < len(steps)
     return Keys(
         "Resume" if state.phase is Phase.PAUSED else "Pause",
         pausing,
         steps[state.index].mode in {"current", "charge"},
         len(steps) > 1,
-        state.phase not in {Phase.PAUSED, Phase.READY} and state.index + 1 < len(steps),
+        skip,
+        skip and state.phase in LIVE,
     )

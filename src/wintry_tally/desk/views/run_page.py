@@ -57,7 +57,8 @@ class RunPage(StationView):
         told = row(self.beside, self.how_beside)
         told.setStretch(0, 1)
         self.asked = label("", wrap=True)
-        self.done = button("Done", self._answer, "main", "What was asked is done")
+        answer = partial(self._ask_of_step, "answer", words="done")
+        self.done = Twice("Done", "", answer, "main", "What was asked is done").key
         asking = row(self.asked, self.done)
         asking.setStretch(0, 1)
         self.prompt = card(asking, role="banner")
@@ -79,6 +80,8 @@ class RunPage(StationView):
         self._closes = (
             "It is unplugged: close the run", "Really unplugged? Press again", partial(self._ask, Request("unplugged")),
         )  # fmt: skip
+        skip = partial(self._ask_of_step, "skip")
+        self._skips = (("Skip this step", "", skip), ("Skip this step", "Really end it here? Press again", skip))
         self._told: tuple[int, str] = (0, "")
         self._make_keys()
         self._big = QWidget()
@@ -97,7 +100,8 @@ class RunPage(StationView):
         for words, value in SPEEDS:
             self.speed.addItem(words, value)
         self.speed.activated.connect(self._speed)
-        self.skip = button("Skip this step", lambda: self._ask_of_step("skip"))
+        self._skipping = Twice(*self._skips[0])
+        self.skip = self._skipping.key
         self.mark = Line()
         self.mark.setAccessibleName("A mark for the record")
         self.mark.setPlaceholderText("note for the record, Enter")
@@ -199,6 +203,7 @@ class RunPage(StationView):
         self.rate.setVisible(keys.settable)
         self.change.setVisible(keys.settable)
         self.change.setEnabled(keys.pausing)
+        self._skipping.mean(*self._skips[keys.ends])
         self.skip.setVisible(keys.skipping)
         self.skip.setEnabled(keys.skip)
 
@@ -238,9 +243,6 @@ class RunPage(StationView):
         apart = f"{1000 * (max(cells.values()) - min(cells.values())):.0f} mV" if len(cells) > 1 else ""
         source = "as told by each instrument; kept beside every reading, never counted in its place"
         self.opened.emit(Working("Beside the reading", "cells apart = highest − lowest", inputs, apart, source))
-
-    def _answer(self) -> None:
-        self._ask_of_step("answer", words="done")
 
     def _mark(self) -> None:
         text = self.mark.text().strip()

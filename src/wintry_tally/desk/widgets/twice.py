@@ -1,7 +1,8 @@
-"""A key that counts when it is pressed twice: for what cannot be taken back."""
+"""A key that asks back: for what cannot be taken back. Of any such key a double click is one press."""
 
 from __future__ import annotations
 
+import math
 import time
 from collections.abc import Callable
 
@@ -15,41 +16,45 @@ FORGOTTEN_MS = 6000
 
 
 class Twice:
-    """`key` asks `question` when it is pressed, and acts when it is pressed again; a double click is one press.
+    """`key` asks `question` when it is pressed, and acts when it is pressed again; with no question it acts at once.
 
-    What it means may change while it is there (`mean`): a press that was meant for what it said before counts for nothing.
+    However quickly it is pressed again and again, that is one press. What it means may change while it is there
+    (`mean`): a press that was meant for what it said before counts for nothing.
     """
 
-    def __init__(self, words: str, question: str, act: Callable[[], None]) -> None:
-        self.key = button(words, self._pressed)
-        self._words, self._question, self._act = words, question, act
-        self._asked_at: float | None = None
+    def __init__(self, words: str, question: str, act: Callable[[], None], role: str = "", name: str = "") -> None:
+        self.key = button(words, self._pressed, role, name)
+        self._name, self._words, self._question, self._act = name, words, question, act
+        self._asks = False
+        self._pressed_at = -math.inf
         self._timer = QTimer(self.key)
         self._timer.setSingleShot(True)
         self._timer.timeout.connect(self.forget)
 
     def mean(self, words: str, question: str, act: Callable[[], None]) -> None:
         """From now on it says, asks and does this; a question under way is withdrawn where that is something else."""
-        if words != self._words:
+        if (words, question) != (self._words, self._question):
             self._words, self._question, self._act = words, question, act
             self.forget()
 
     def forget(self) -> None:
         """It was not pressed."""
         self._timer.stop()
-        self._asked_at = None
+        self._asks = False
         self._say(self._words)
 
     def _say(self, words: str) -> None:
         self.key.setText(words)
-        self.key.setAccessibleName(words)
+        self.key.setAccessibleName(self._name or words)
 
     def _pressed(self) -> None:
-        now = time.monotonic()
-        if self._asked_at is None:
-            self._asked_at = now
+        before, self._pressed_at = self._pressed_at, time.monotonic()
+        if 1000.0 * (self._pressed_at - before) <= QApplication.doubleClickInterval():
+            return
+        if self._question and not self._asks:
+            self._asks = True
             self._say(self._question)
             self._timer.start(FORGOTTEN_MS)
-        elif 1000.0 * (now - self._asked_at) > QApplication.doubleClickInterval():
-            self.forget()
-            self._act()
+            return
+        self.forget()
+        self._act()
