@@ -53,7 +53,7 @@ def test_a_load_that_stays_on_is_shouted_wherever_one_looks(running: Window, qtb
     assert "still to be switched off" in page.state.text() and world.load_on
     qtbot.wait(QApplication.doubleClickInterval() + 50)
     qtbot.mouseClick(page.stop, Qt.MouseButton.LeftButton)
-    assert "Really unplugged?" in page.stop.text() and running.session.running.live
+    assert "Press again: it is unplugged" in page.stop.text() and running.session.running.live
     qtbot.wait(QApplication.doubleClickInterval() + 50)
     qtbot.mouseClick(page.stop, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: not running.session.running.live, timeout=10000)

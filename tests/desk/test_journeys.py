@@ -417,7 +417,7 @@ def test_stopping_needs_two_presses_and_changing_the_rate_one(qtbot, window: Win
     assert live.worker.speed == 60.0
     qtbot.mouseClick(page.stop, Qt.MouseButton.LeftButton)
     qtbot.mouseClick(page.stop, Qt.MouseButton.LeftButton)  # a double click asks, and no more
-    assert live.worker.alive and "Really" in page.stop.text()
+    assert live.worker.alive and "Press again" in page.stop.text()
     qtbot.wait(QApplication.doubleClickInterval() + 50)
     qtbot.mouseClick(page.stop, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: not window.session.running.live, timeout=15000)

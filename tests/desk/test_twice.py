@@ -40,6 +40,20 @@ def test_a_double_click_is_one_press_and_a_second_one_acts_once(qtbot, clock: Cl
         assert (key.key.text(), key.key.accessibleName(), done) == (words, words, so_far)
 
 
+def test_no_key_beside_it_moves_when_it_asks(qtbot) -> None:
+    key = Twice("Stop", "Press it once again to stop", lambda: None)
+    qtbot.addWidget(key.key)
+    wide = key.key.sizeHint().width()
+    assert key.key.minimumWidth() > wide and key.key.text() == "Stop"
+    wide = key.key.minimumWidth()
+    qtbot.mouseClick(key.key, Qt.MouseButton.LeftButton)
+    assert key.key.sizeHint().width() <= wide == key.key.minimumWidth()
+    key.mean("Stop", "", lambda: None)  # nor when it asks no more
+    assert key.key.minimumWidth() == wide
+    key.mean("It is unplugged", "", lambda: None)
+    assert key.key.minimumWidth() == key.key.sizeHint().width() < wide
+
+
 def test_without_a_question_it_acts_at_once_and_of_a_burst_of_presses_once(qtbot, clock: Clock) -> None:
     done: list[str] = []
     key = Twice("Skip", "", lambda: done.append("skip"), name="Skip this step")

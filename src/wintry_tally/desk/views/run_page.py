@@ -76,12 +76,12 @@ class RunPage(StationView):
         self._across: AcrossRoom | None = None
         QShortcut(QKeySequence("F11"), self, self.show_across)
         self._shown = self._run_id = 0
-        self._stops = ("Stop the test", "Really stop? Press again", partial(self._ask, Request("stop")))
+        self._stops = ("Stop the test", "Press again to stop it", partial(self._ask, Request("stop")))
         self._closes = (
-            "It is unplugged: close the run", "Really unplugged? Press again", partial(self._ask, Request("unplugged")),
+            "It is unplugged: close the run", "Press again: it is unplugged", partial(self._ask, Request("unplugged")),
         )  # fmt: skip
         skip = partial(self._ask_of_step, "skip")
-        self._skips = (("Skip this step", "", skip), ("Skip this step", "Really end it here? Press again", skip))
+        self._skips = (("Skip this step", "", skip), ("Skip this step", "Press again to skip it", skip))
         self._told: tuple[int, str] = (0, "")
         self._make_keys()
         self._big = QWidget()
@@ -100,7 +100,7 @@ class RunPage(StationView):
         for words, value in SPEEDS:
             self.speed.addItem(words, value)
         self.speed.activated.connect(self._speed)
-        self._skipping = Twice(*self._skips[0])
+        self._skipping = Twice(*self._skips[True])
         self.skip = self._skipping.key
         self.mark = Line()
         self.mark.setAccessibleName("A mark for the record")

@@ -30,12 +30,25 @@ class Twice:
         self._timer = QTimer(self.key)
         self._timer.setSingleShot(True)
         self._timer.timeout.connect(self.forget)
+        self._stand_still()
 
     def mean(self, words: str, question: str, act: Callable[[], None]) -> None:
         """From now on it says, asks and does this; a question under way is withdrawn where that is something else."""
         if (words, question) != (self._words, self._question):
+            if words != self._words:
+                self.key.setMinimumWidth(0)
             self._words, self._question, self._act = words, question, act
+            self._stand_still()
             self.forget()
+
+    def _stand_still(self) -> None:
+        """As wide as the longest of what it says: no key beside it moves under a hand when it asks."""
+        self.key.ensurePolished()
+        widths = [self.key.minimumWidth()]
+        for words in (self._question, self._words):
+            self.key.setText(words)
+            widths.append(self.key.sizeHint().width())
+        self.key.setMinimumWidth(max(widths))
 
     def forget(self) -> None:
         """It was not pressed."""
