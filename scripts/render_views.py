@@ -24,6 +24,7 @@ from wintry_tally.book import Book
 from wintry_tally.demo import scratch_copy
 from wintry_tally.desk.app import make_application
 from wintry_tally.desk.session import Session
+from wintry_tally.desk.widgets.formula import Formula
 from wintry_tally.desk.widgets.turns import turns
 from wintry_tally.desk.window import Window
 
@@ -48,7 +49,7 @@ def settle(seconds: float = 0.4) -> None:
     while time.monotonic() < rests:
         QApplication.processEvents()
         time.sleep(0.01)
-        if not turns().idle:
+        if not turns().idle or any(not one.drawn for one in QApplication.allWidgets() if isinstance(one, Formula)):
             rests = max(rests, time.monotonic() + STILL_S)
 
 
