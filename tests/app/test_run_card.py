@@ -130,6 +130,8 @@ def test_of_an_end_that_no_reading_tells_it_is_asked_what_can_have_been(cards, f
     ended = replace(report, analysis=replace(report.analysis, options=options, capacity=test))
     card = run_card(replace(run, cause=ended_by), ended)
     assert card.may_say == may_say and card.saw_end == ""
+    here = run_card(replace(run, cause=EndCause.OPERATOR), ended)  # why the readings stop is known then
+    assert here.may_say == (() if ended_by == LOG_END else may_say)
     told = replace(run, settings=replace(run.settings, saw_end=SET_CUTOFF))
     seen = replace(report.facts, options=replace(report.facts.options, ended_by=SET_CUTOFF))
     cut = replace(ended, facts=seen, analysis=replace(ended.analysis, capacity=replace(test, ended_by=SET_CUTOFF)))

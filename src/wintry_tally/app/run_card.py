@@ -10,6 +10,7 @@ from wintry_tally.core.analysis.derivation import charge_working, energy_working
 from wintry_tally.core.analysis.ending import ENDING_WORDS, GONE, LOG_END, OPERATOR, PROTECTION, SET_CUTOFF
 from wintry_tally.core.analysis.trips import OVER_CURRENT
 from wintry_tally.core.protocol.method import METHOD_WORDS
+from wintry_tally.core.protocol.recipe import EndCause
 from wintry_tally.core.quantity import Quantity, format_duration
 from wintry_tally.core.working import Working
 from wintry_tally.report.portrait import IN_ITS_TERMS
@@ -108,14 +109,19 @@ def run_card(run: Run, report: RunReport) -> RunCard:
     return RunCard(
         run.title, f"{run.started.astimezone():%d %b %Y %H:%M} · {METHOD_WORDS.get(run.method, run.method)}{named}",
         report.problem, headline, tuple(figures), tuple(lines), quiet, _remarks(run, analysis), portrait is not None,
-        run.left_out, run.repair == "offered", () if in_its_terms else _may_say(analysis), run.settings.saw_end,
+        run.left_out, run.repair == "offered", () if in_its_terms else _may_say(run, analysis), run.settings.saw_end,
     )  # fmt: skip
 
 
-def _may_say(analysis: Analysis | None) -> tuple[str, ...]:
-    """How a discharge may have ended whose readings do not tell: the pack was gone at once, or they stop under load."""
+def _may_say(run: Run, analysis: Analysis | None) -> tuple[str, ...]:
+    """How a discharge may have ended whose readings do not tell: the pack was gone at once, or they stop under load.
+
+    Nobody is asked why the readings of a run stop that was stopped here: it is known.
+    """
     test = analysis.capacity if analysis is not None else None
     if analysis is None or test is None or test.ended_by not in {GONE, LOG_END}:
+        return ()
+    if test.ended_by == LOG_END and run.cause in {str(cause) for cause in EndCause}:
         return ()
     family = analysis.options.family
     opens = (PROTECTION,) if family is None or family.own_protection else ()
