@@ -322,11 +322,14 @@ def test_who_saw_how_a_pack_went_says_so_beside_its_run(qtbot, one: Window, tmp_
         at = QApplication.focusWidget()
         assert scrolled.value() == 100, "nothing moves under whoever reads"
         assert any(made.isAncestorOf(at) for made in there(one.view("capacity"), RunCardView)), "nor is the key lost"
-    told = " ".join(texts(one.view("capacity")))
-    assert "As somebody saw it: it came off" in told and "end-unclear" not in told
+    (card,) = there(one.view("capacity"), RunCardView)
+    told = " ".join(texts(card))
+    assert "As somebody saw it: it came off" in told and "tells them apart" not in told
     one.session.undo_stack.undo()
     judged(Outcome.NOT_TESTED)
-    assert "No reading tells how it ended" in " ".join(texts(one.view("capacity")))
+    (card,) = there(one.view("capacity"), RunCardView)
+    told = " ".join(texts(card))
+    assert "No reading tells how it ended" in told and "tells them apart" in told
 
 
 def test_what_was_set_for_a_device_is_remembered(qtbot, one: Window, tmp_path: Path) -> None:

@@ -10,7 +10,7 @@ from wintry_tally.core.analysis.derivation import charge_working, energy_working
 from wintry_tally.core.analysis.ending import ENDING_WORDS, GONE, LOG_END, OPERATOR, PROTECTION, SET_CUTOFF
 from wintry_tally.core.analysis.trips import OVER_CURRENT
 from wintry_tally.core.protocol.method import METHOD_WORDS
-from wintry_tally.core.protocol.recipe import EndCause
+from wintry_tally.core.protocol.recipe import CAUSES
 from wintry_tally.core.quantity import Quantity, format_duration
 from wintry_tally.core.working import Working
 from wintry_tally.report.portrait import IN_ITS_TERMS
@@ -121,7 +121,7 @@ def _may_say(run: Run, analysis: Analysis | None) -> tuple[str, ...]:
     test = analysis.capacity if analysis is not None else None
     if analysis is None or test is None or test.ended_by not in {GONE, LOG_END}:
         return ()
-    if test.ended_by == LOG_END and run.cause in {str(cause) for cause in EndCause}:
+    if test.ended_by == LOG_END and run.cause in CAUSES:
         return ()
     family = analysis.options.family
     opens = (PROTECTION,) if family is None or family.own_protection else ()

@@ -20,7 +20,7 @@ from wintry_tally.core.battery.sample import CyclesHad
 from wintry_tally.core.compare.trend import Trend
 from wintry_tally.core.errors import WintryError
 from wintry_tally.core.protocol.method import Method
-from wintry_tally.core.protocol.recipe import CAUSE_WORDS, EndCause
+from wintry_tally.core.protocol.recipe import CAUSE_WORDS, CAUSES, EndCause
 from wintry_tally.core.quantity import Quantity
 from wintry_tally.core.trace.trace import Column, Trace
 from wintry_tally.core.verdict import MeasuredEvidence, School, Verdict, judge
@@ -86,13 +86,10 @@ class RunReport:
             return ""
         shown = str(ENDING_WORDS.get(test.ended_by, test.ended_by))
         cause, told = self.facts.cause, self.facts.options.ended_by
-        if cause not in _CAUSES or cause == test.ended_by or told == test.ended_by:
+        if cause not in CAUSES or cause == test.ended_by or told == test.ended_by:
             return shown
         known = str(CAUSE_WORDS[EndCause(cause)])
         return known if brief and test.ended_by != GONE else f"{known}; the trace looks like: {shown}"
-
-
-_CAUSES = frozenset(str(cause) for cause in EndCause)
 
 
 @dataclass(frozen=True)

@@ -44,6 +44,8 @@ OWN_ENDS = frozenset(EndCause) - {
 }  # fmt: skip
 """Causes by which a run ended as its recipe means it to."""
 
+CAUSES = frozenset(str(cause) for cause in EndCause)
+"""As a book keeps them; the cause of an import is none of them, but how its log looks."""
 CAUSE_WORDS: dict[EndCause, Message] = {cause: said(f"cause-{cause}") for cause in EndCause}
 
 Mode = Literal["current", "power", "resistance", "charge", "hand"]

@@ -64,11 +64,9 @@ class RunCardView(QFrame):
 
     def _ends(self) -> list[QPushButton]:
         """Keys for what somebody may have seen of its end."""
-        title, ends = self._card.title, self._card.may_say
-        words = {end: SAW_END[end] for end in ends}
         return [
-            button(text, lambda end=end: self.saw_end.emit(end), "link", f"{text}: {title}")
-            for end, text in words.items()
+            button(SAW_END[end], lambda end=end: self.saw_end.emit(end), "link", f"{SAW_END[end]}: {self._card.title}")
+            for end in self._card.may_say
         ]
 
     def _figures(self, figures: tuple[Shown, ...]) -> Flow:
